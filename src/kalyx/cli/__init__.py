@@ -1,0 +1,1 @@
+"""The command line: argparse in, records out to text or JSON. One module a command."""

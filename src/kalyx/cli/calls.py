@@ -1,0 +1,92 @@
+"""What every command needs from its call: the machine, the way to print, consent to change."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.facts import ChangePlan, KalyxError, Seat
+from kalyx.core.kernels.folders import Server
+from kalyx.core.machine import Machine
+from kalyx.core.targets import default_seat, resolve
+from kalyx.core.text import visible
+
+if TYPE_CHECKING:
+    from msgspec import Struct
+
+    from kalyx.cli.render.screen import Screen
+
+
+class Call:
+    """One call of Kalyx: its options and, lazily, the machine and the screen."""
+
+    def __init__(self, options: argparse.Namespace) -> None:
+        self.options = options
+
+    @cached_property
+    def machine(self) -> Machine:
+        facts = LiveFacts()
+        folder = getattr(self.options, "folder", None)
+        if folder is not None:
+            facts.folder = facts.absolute(folder)
+            if not facts.is_folder(facts.folder):
+                what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
+                raise KalyxError(f"{visible(facts.folder)}: {what}")
+        runner = None if self.options.static else LiveRunner()
+        machine = Machine(facts, runner, self.options.timeout)
+        seen_by = getattr(self.options, "seen_by", None)
+        if seen_by is not None:
+            machine.server = server_of(machine, seen_by)
+        return machine
+
+    @cached_property
+    def screen(self) -> Screen:
+        from kalyx.cli.render.screen import Screen
+
+        return Screen(self.machine, plain=self.options.plain)
+
+    @property
+    def as_json(self) -> bool:
+        return bool(self.options.json)
+
+    @property
+    def at_terminal(self) -> bool:
+        return sys.stdin.isatty() and sys.stderr.isatty()
+
+    def target(self, text: str | None) -> Seat:
+        """The seat of a TARGET, or the default one."""
+        return default_seat(self.machine) if text is None else resolve(self.machine, text)
+
+    def print_json(self, answer: Struct) -> None:
+        import json
+
+        import msgspec
+
+        # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
+        print(json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True))
+
+    def may_change(self, plan: list[ChangePlan], question: str) -> bool:
+        """Whether the user agrees; False for a dry run. Raises KalyxError where nobody can be asked."""
+        if self.options.dry_run:
+            return False
+        if self.options.yes:
+            return True
+        if not self.at_terminal:
+            raise KalyxError("nothing was changed: there is no terminal to ask at; say --yes to go on")
+        sys.stderr.write(f"{question} [y/N] ")
+        sys.stderr.flush()
+        if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+            raise KalyxError("nothing was changed")
+        return True
+
+
+def server_of(machine: Machine, target: str) -> Server:
+    """The notebook server that the interpreter of a target would run."""
+    seat = resolve(machine, target)
+    if seat.interpreter is None:
+        raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
+    return Server(seat.interpreter, machine.facts.variables, f"a server of {target}")

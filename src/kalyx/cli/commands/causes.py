@@ -1,0 +1,42 @@
+"""``kalyx causes``: what Kalyx can find."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.cli.render.colours import BLUE
+from kalyx.core.facts import CausesAnswer, KalyxError
+from kalyx.core.findings import catalogue
+from kalyx.core.text import distance
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", nargs="?", metavar="NAME", help="one cause, explained with an example")
+
+
+def run(call: Call) -> int:
+    name = call.options.name
+    if name is not None and name not in catalogue.ABOUT:
+        near = sorted(catalogue.ABOUT, key=lambda one: distance(name, one, 20))[:3]
+        raise KalyxError(f"there is no cause called {name!r}", near)
+    texts = [catalogue.text_of(one) for one in ([name] if name else catalogue.ABOUT)]
+    if call.as_json:
+        call.print_json(CausesAnswer(causes=texts))
+        return 0
+    screen = call.screen
+    if name is None:
+        for text in texts:
+            screen.line((text.name.ljust(21), BLUE), screen.words(text.says, screen.width - 21))
+        screen.blank()
+        screen.line("kalyx causes NAME explains one with an example")
+        return 0
+    text = texts[0]
+    screen.line((text.name, "bold"), f"  {text.says}")
+    screen.blank()
+    for line in text.example.splitlines():
+        screen.line("   ", line)
+    if text.yields_to:
+        screen.blank()
+        screen.line("   stands behind: ", ", ".join(text.yields_to))
+    return 0

@@ -1,0 +1,31 @@
+"""``kalyx kernels``: registered kernels and what each really starts."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.core.facts import KernelsAnswer
+from kalyx.core.findings import catalogue
+from kalyx.core.kernels.folders import kernel_folders
+
+# Conditions that say something is wrong; the others are only worth knowing.
+WRONG = {"interpreter-gone", "provider-absent", "name-misleads", "spec-unreadable", "hidden"}
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--seen-by", metavar="TARGET", help="list them as this environment's server would")
+
+
+def run(call: Call) -> int:
+    machine = call.machine
+    kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
+    folders = [folder.path for folder in kernel_folders(machine.facts, machine.server)]
+    answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.said_as)
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.kernels import draw_kernels
+
+        draw_kernels(call.screen, answer, call.options.verbose)
+    return 1 if any(WRONG & set(kernel.conditions) for kernel in kernels) else 0

@@ -1,0 +1,108 @@
+"""``kalyx register``: make an environment a notebook kernel, then rehearse it."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import Finding, KalyxError, RehearsalAnswer, Seat
+from kalyx.core.kernels import registering
+from kalyx.core.kernels.registering import Order, Plan
+from kalyx.core.kernels.rehearsal import rehearse
+from kalyx.core.kernels.specs import read_kernel
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", metavar="TARGET", help="the environment or interpreter to register")
+    parser.add_argument("--id", metavar="ID", help="the kernel's id (from the environment's name)")
+    parser.add_argument("--label", metavar="TEXT", help="what people see in the list")
+    parser.add_argument(
+        "--reach", choices=("me", "env", "machine"), default="me", help="who it is for: this user, its own servers, all"
+    )
+    parser.add_argument("--own-path", action="store_true", help="shell lines in it reach the same environment")
+    parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel")
+    parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    seat = call.target(call.options.target)
+    if seat.interpreter is None or seat.environment is None:
+        raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
+    provider = registering.provider_in(call.machine, seat.interpreter)
+    if provider is None:
+        return _show(call, _refused(seat, registering.provider_finding(call.machine, seat)))
+    plan = registering.plan_registration(call.machine, seat, _order(call), provider)
+    if call.options.dry_run:
+        return _show(call, RehearsalAnswer(schema="kalyx.register/1", kernel=None, plan=plan.deeds, notes=plan.notes))
+    if not call.as_json and not call.options.yes:
+        from kalyx.cli.render.kernels import draw_plan
+
+        draw_plan(call.screen, plan.deeds, plan.notes)
+    call.may_change(plan.deeds, f"Register {seat.environment.name} as {plan.identifier}?")
+    return _show(call, _carry_out(call, plan))
+
+
+def _order(call: Call) -> Order:
+    variables = {}
+    for pair in call.options.set:
+        name, equals, value = pair.partition("=")
+        if not equals or not name or "\0" in pair:
+            raise KalyxError(f"--set {pair!r}: write NAME=VALUE")
+        variables[name] = value
+    options = call.options
+    if options.label is not None and not options.label.strip():
+        raise KalyxError("--label: an empty label cannot be told from others")
+    return Order(
+        identifier=options.id,
+        label=options.label,
+        reach=options.reach,
+        own_path=options.own_path,
+        variables=variables,
+        take_over=options.take_over,
+    )
+
+
+def _refused(seat: Seat, finding: Finding) -> RehearsalAnswer:
+    return RehearsalAnswer(schema="kalyx.register/1", kernel=None, findings=[finding], interpreter=seat.interpreter)
+
+
+def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
+    """Write, rehearse, and put back what was there when the kernel gives no answer."""
+    change = LiveChange()
+    machine = call.machine
+    registering.carry_out(machine, plan, change)
+    try:
+        fresh = Call(call.options).machine  # what was read before the change does not count any more
+        kernel = read_kernel(fresh.facts, plan.folder, fresh.server, call.options.reach)
+        if machine.runner is None:
+            return RehearsalAnswer(
+                schema="kalyx.register/1", kernel=kernel, plan=plan.deeds, done=True, undo=_undo(plan), notes=plan.notes
+            )
+        answer = rehearse(fresh, kernel, [], schema="kalyx.register/1")
+    except BaseException:
+        registering.put_back(machine, plan, change)
+        raise
+    answer.plan, answer.notes = plan.deeds, list(plan.notes)
+    if answer.answered:
+        answer.done, answer.undo = True, _undo(plan)
+    else:
+        registering.put_back(machine, plan, change)
+        answer.notes.append("what was there before was put back")
+    return answer
+
+
+def _undo(plan: Plan) -> list[str] | None:
+    return ["kalyx", "unregister", plan.identifier] if plan.before is None else None
+
+
+def _show(call: Call, answer: RehearsalAnswer) -> int:
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.kernels import draw_registration
+
+        draw_registration(call.screen, answer, call.options)
+    return 0 if call.options.dry_run and not answer.findings else 0 if answer.done else 1

@@ -1,0 +1,73 @@
+"""``kalyx unregister``: remove kernels, saying what stays."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.cli.render.colours import BLUE
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import ChangePlan, Kernel, UnregisterAnswer
+from kalyx.core.kernels import registering
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("ids", nargs="+", metavar="ID", help="the kernels to remove")
+    parser.add_argument("--undo", action="store_true", help="put back what was removed last under this id")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    ids = [identifier.removeprefix("kernel:") for identifier in call.options.ids]
+    if call.options.undo:
+        return _undo(call, ids)
+    kernels = [registering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
+    plan = [ChangePlan(deed="remove", path=kernel.folder) for kernel in kernels]
+    answer = UnregisterAnswer(plan=plan, stays=[_stays(kernel) for kernel in kernels])
+    if call.options.dry_run:
+        return _show(call, answer)
+    if not call.as_json and not call.options.yes:
+        _show(call, answer)
+    call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
+    change = LiveChange()
+    for kernel in kernels:
+        answer.undo = registering.remove(call.machine, kernel, change)
+    if len(kernels) > 1:
+        answer.undo = ["kalyx", "unregister", *(kernel.id for kernel in kernels), "--undo"]
+    answer.done = True
+    return _show(call, answer)
+
+
+def _stays(kernel: Kernel) -> str:
+    if kernel.environment is None:
+        return f"{kernel.id} started nothing that is there ({kernel.reason or 'its file cannot be used'})"
+    return f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"
+
+
+def _undo(call: Call, ids: list[str]) -> int:
+    answer = UnregisterAnswer(
+        plan=[ChangePlan(deed="put back", path=registering.remembered_folder(call.machine, one)) for one in ids]
+    )
+    if not call.options.dry_run:
+        call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
+        change = LiveChange()
+        answer.stays = [f"{one} is back in {registering.restore(call.machine, one, change)}" for one in ids]
+        answer.done = True
+    return _show(call, answer)
+
+
+def _show(call: Call, answer: UnregisterAnswer) -> int:
+    if call.as_json:
+        call.print_json(answer)
+        return 0
+    screen = call.screen
+    for deed in answer.plan:
+        done = {"remove": "removed", "put back": "taken from"}.get(deed.deed, deed.deed)
+        word = done if answer.done else f"would {deed.deed}" if call.options.dry_run else f"will {deed.deed}"
+        screen.line((word.ljust(14), BLUE), screen.path(deed.path))
+    for text in answer.stays:
+        screen.line(("".ljust(14)), screen.shown(text))
+    if answer.undo:
+        screen.line(("to undo".ljust(14), BLUE), (call.machine.line(answer.undo), "bold"))
+    return 0

@@ -1,0 +1,31 @@
+"""``kalyx why``: why an import fails, or where it comes from."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.core.facts import WhyAnswer
+from kalyx.core.imports.names import parse_wanted
+from kalyx.core.imports.why import why_import
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("what", nargs="+", metavar="WHAT", help='a module (a.b) or a statement ("from a import b")')
+    parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
+    parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
+
+
+def run(call: Call) -> int:
+    wanted = [one for text in call.options.what for one in parse_wanted(text)]
+    seat = call.target(call.options.target)
+    named = call.options.target is not None
+    answers = [why_import(call.machine, seat, one, named=named) for one in wanted]
+    answer = WhyAnswer(target=seat, imports=answers)
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.stories import draw_why
+
+        draw_why(call.screen, answer, call.options.verbose)
+    return 0 if all(one.outcome == "imports" and not one.findings for one in answers) else 1

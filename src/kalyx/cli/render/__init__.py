@@ -1,0 +1,1 @@
+"""From records to what people read."""

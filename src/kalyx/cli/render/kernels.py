@@ -1,0 +1,136 @@
+"""Kernels as a list, a plan, a rehearsal."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
+from kalyx.cli.render.screen import Screen, columns, padded
+from kalyx.cli.render.stories import WORDS
+from kalyx.core.facts import ChangePlan, Interpreter, Kernel, KernelsAnswer, RehearsalAnswer
+from kalyx.core.text import visible
+
+# Worth a word in the list, and no fault.
+_ONLY_TO_KNOW = {"answers", "twin", "server-bound", "shell-elsewhere"}
+
+
+def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
+    """The list, then what is wrong with any of them."""
+    if not answer.kernels:
+        screen.line(f"no kernels are registered, as seen by {visible(answer.seen_by)}")
+    elif answer.seen_by:
+        screen.line(("kernels", "bold"), "  as seen by ", visible(answer.seen_by))
+        screen.blank()
+    rows = [[visible(kernel.id), f'"{visible(kernel.label)}"', _runs(kernel), ""] for kernel in answer.kernels]
+    widths = [min(width, screen.width // 3) for width in columns(rows)]
+    for kernel, row in zip(answer.kernels, rows, strict=True):
+        dead = kernel.interpreter is None and kernel.language in ("", "python")
+        wrong = [name for name in kernel.conditions if name not in _ONLY_TO_KNOW]
+        mark = screen.marks["dead"] if dead else screen.marks["differs"] if wrong else " "
+        screen.line(
+            (f" {mark} ", ORANGE),
+            (padded(screen.words(row[0], widths[0] - 2), widths[0]), "bold"),
+            padded(screen.words(row[1], widths[1] - 2), widths[1]),
+            padded(screen.words(row[2], widths[2] - 2), widths[2]),
+            (", ".join(kernel.conditions), ORANGE if wrong else QUIET),
+        )
+    shown = 0
+    for kernel in answer.kernels:
+        for finding in kernel.findings:
+            if finding.cause in _ONLY_TO_KNOW and not verbose:
+                continue
+            shown += 1
+            screen.blank()
+            screen.line(("   ", ""), (screen.shown(finding.says), "bold"))
+            screen.finding(finding, headline=True)
+    if verbose:
+        screen.blank()
+        screen.line("folders looked in, the first one wins:")
+        for folder in answer.folders:
+            screen.line("   ", screen.path(folder))
+
+
+def _runs(kernel: Kernel) -> str:
+    if kernel.environment is None or kernel.interpreter is None:
+        return kernel.language if kernel.argv and kernel.language not in ("", "python") else "nothing"
+    return f"{visible(kernel.environment.name)}, {kernel.interpreter.version}"
+
+
+def draw_plan(screen: Screen, deeds: list[ChangePlan], notes: list[str]) -> None:
+    """What will be touched."""
+    for deed in deeds:
+        screen.line((f"will {deed.deed}".ljust(18), BLUE), screen.path(deed.path))
+    for note in notes:
+        screen.line(("note".ljust(18), BLUE), screen.shown(note))
+
+
+def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse.Namespace) -> None:
+    """What was registered, and its rehearsal; or why it was not."""
+    if answer.kernel is None:
+        if answer.findings:
+            screen.line(("not registered", ORANGE), f"  {options.target}")
+            screen.blank()
+            for finding in answer.findings:
+                screen.finding(finding)
+            return
+        draw_plan(screen, answer.plan, answer.notes)
+        screen.line("nothing was changed: this was a dry run")
+        return
+    kernel = answer.kernel
+    if answer.done:
+        screen.line(("registered", BLUE), f'  {visible(kernel.id)}  "{visible(kernel.label)}"')
+        screen.line("   in       ", screen.path(kernel.folder))
+    else:
+        screen.line(("not registered", ORANGE), f"  {visible(kernel.id)}")
+    for note in answer.notes:
+        screen.line(("   note     ", BLUE), screen.shown(note))
+    screen.blank()
+    draw_rehearsal(screen, answer, options.verbose)
+    if answer.done:
+        screen.line("   reload the notebook page to see it in the list")
+
+
+def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> None:
+    """Who the kernel says it is, what its shell lines reach, and what its imports found."""
+    kernel = answer.kernel
+    name = visible(kernel.id) if kernel else ""
+    if not answer.answered:
+        screen.line((f"kernel {name} gave no answer", ORANGE))
+        screen.blank()
+        for finding in answer.findings:
+            screen.finding(finding)
+        if answer.output and verbose:
+            for line in answer.output.splitlines()[-20:]:
+                screen.line("   | ", visible(line))
+        return
+    took = f" after {answer.seconds:.2f} s" if answer.seconds is not None else ""
+    screen.line((f"kernel {name} answers", BLUE), took)
+    if answer.interpreter is not None:
+        screen.line("   it is    ", f"{screen.path(answer.interpreter.executable)}  ({answer.interpreter.version})")
+        screen.line("   prefix   ", screen.path(answer.interpreter.prefix))
+    reach = answer.shell_reaches
+    _reach(screen, "!python", reach.python, reach.python_path, answer.interpreter)
+    _reach(screen, "!pip", reach.installer, reach.installer_path, answer.interpreter)
+    for one in answer.imports:
+        word, colour = WORDS[one.outcome]
+        what = f" from {screen.path(one.found_at)}" if one.found_at else ""
+        owner = f"  ({one.distribution.name} {one.distribution.version})" if one.distribution else ""
+        screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), what, owner)
+        for finding in one.findings:
+            screen.finding(finding, indent=6)
+    if answer.output and verbose:
+        screen.line("   it wrote:")
+        for line in answer.output.splitlines()[-20:]:
+            screen.line("   | ", visible(line))
+
+
+def _reach(screen: Screen, word: str, found: Interpreter | None, path: str | None, own: Interpreter | None) -> None:
+    label = f"   {word.ljust(9)}"
+    if path is None:
+        screen.line(label, ("is not on its PATH", QUIET))
+    elif found is None:
+        screen.line(label, screen.path(path))
+    else:
+        same = own is not None and found.prefix == own.prefix
+        note = "the same environment" if same else f"another environment: {screen.path(found.prefix)}"
+        screen.line(label, f"{screen.path(path)}  ({found.version}) ", (note, QUIET if same else ORANGE))

@@ -1,0 +1,174 @@
+"""The terminal: marks, colours, paths cut in the middle, and the shape of a finding.
+
+Colours are ones a colour-blind reader tells apart, and never say anything that
+a mark or a word does not say too. Text from outside is made visible before it
+is printed.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable
+
+from rich.cells import cell_len
+from rich.console import Console
+from rich.text import Text
+
+from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.machine import Machine
+from kalyx.core.text import visible
+
+MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
+PLAIN_MARKS = {"same": "=", "differs": "!", "dead": "-", "unknown": "?"}
+COLOURS = {"same": BLUE, "differs": ORANGE, "dead": f"bold {ORANGE}", "unknown": QUIET}
+LABEL = BLUE
+STRONG = "bold"
+
+
+class Screen:
+    """Prints lines and findings, as wide as the terminal is."""
+
+    def __init__(self, machine: Machine, plain: bool) -> None:
+        self.home = machine.facts.home.rstrip("/\\") or machine.facts.home
+        self.separator = machine.facts.path.sep
+        colour = not plain and not os.environ.get("NO_COLOR") and sys.stdout.isatty()
+        encoding = (getattr(sys.stdout, "encoding", None) or "ascii").lower().replace("-", "")
+        self.plain = plain or encoding not in ("utf8", "utf16", "cp65001")
+        width = None if sys.stdout.isatty() or "COLUMNS" in os.environ else 100
+        self.console = Console(
+            no_color=not colour, color_system="auto" if colour else None, width=width, highlight=False, soft_wrap=True
+        )
+        self.width = max(40, self.console.width)
+        self.marks = PLAIN_MARKS if self.plain else MARKS
+        self.colour = colour
+
+    def path(self, path: str | None, room: int = 0) -> str:
+        """A path with ``~`` for the home folder; where there is no room, without its middle."""
+        if path is None:
+            return ""
+        shown = path
+        if path == self.home or path.startswith(self.home + self.separator):
+            shown = "~" + path[len(self.home) :]
+        shown = visible(shown)
+        return self.without_middle(shown, room) if room else shown
+
+    def without_middle(self, text: str, room: int) -> str:
+        if cell_len(text) <= room:
+            return text
+        dots = "..." if self.plain else "…"
+        keep = max(8, room - len(dots))
+        head = max(2, keep // 4)
+        return text[:head] + dots + text[-(keep - head) :]
+
+    def words(self, text: str, room: int) -> str:
+        """Outside words, visible, cut at the end where there is no room."""
+        shown = visible(text)
+        if cell_len(shown) <= room:
+            return shown
+        dots = "..." if self.plain else "…"
+        return shown[: max(1, room - len(dots))] + dots
+
+    def mark(self, relation: str) -> Text:
+        return Text(self.marks[relation], style=COLOURS[relation])
+
+    def line(self, *parts: str | Text | tuple[str, str]) -> None:
+        """Print one line of texts and (text, style) pairs."""
+        whole = Text()
+        for part in parts:
+            if isinstance(part, tuple):
+                whole.append(part[0], style=part[1])
+            else:
+                whole.append(part)
+        self.console.print(whole, soft_wrap=True)
+
+    def blank(self) -> None:
+        self.console.print()
+
+    # -- findings -------------------------------------------------------------
+
+    def finding(self, finding: Finding, indent: int = 3, headline: bool = False) -> None:
+        """Because, seen, so, or. ``headline``: the sentence was printed already, it is not repeated."""
+        if not headline:
+            self._labelled(indent, "because", finding.says)
+        sources = [self.source(evidence) for evidence in finding.evidence]
+        for number in range(len(sources) - 1, 0, -1):
+            path = finding.evidence[number].path
+            if path is not None and path == finding.evidence[number - 1].path and not finding.evidence[number].line:
+                sources[number] = "the same file"
+        room = self.width - indent - 9
+        facts = [self.shown(evidence.fact) for evidence in finding.evidence]
+        fitting = [cell_len(f) for f, s in zip(facts, sources, strict=True) if cell_len(f) + 3 + cell_len(s) <= room]
+        column = max([length for length in fitting if length <= 64] + [0]) + 3
+        for number, (fact, source) in enumerate(zip(facts, sources, strict=True)):
+            self._seen(indent, "seen" if number == 0 else "", fact, source, column)
+        for number, remedy in enumerate(finding.remedies):
+            self.remedy(indent, "so" if number == 0 else "or", remedy)
+
+    def source(self, evidence: Evidence) -> str:
+        if evidence.path is None:
+            return visible(evidence.source)
+        shown = self.path(evidence.path)
+        return f"{shown}, line {evidence.line}" if evidence.line else shown
+
+    def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
+        room = self.width - indent - 9
+        lines = wrap(visible(text), room)
+        for number, part in enumerate(lines):
+            self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), (part, style))
+
+    def _seen(self, indent: int, label: str, fact: str, source: str, column: int) -> None:
+        """The fact, and its source beside it where both fit, else below it."""
+        room = self.width - indent - 9
+        if cell_len(fact) + 3 + cell_len(source) <= room:
+            gap = max(3, min(column, room - cell_len(source)) - cell_len(fact))
+            self.line(" " * indent, (label.ljust(9), LABEL), fact, " " * gap, (source, QUIET))
+            return
+        for number, part in enumerate(wrap(fact, room)):
+            self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), part)
+        self.line(" " * (indent + 11), (self.without_middle(source, room - 2), QUIET))
+
+    def shown(self, text: str) -> str:
+        """Words with the home folder written as ``~``."""
+        return visible(text).replace(self.home + self.separator, "~" + self.separator)
+
+    def remedy(self, indent: int, label: str, remedy: Remedy) -> None:
+        """The lines to paste, whole: they are never cut, and stand alone on their lines."""
+        for number, step in enumerate(remedy.steps):
+            shown = visible(step.line)
+            style = STRONG if step.command is not None else ""
+            if step.command is None:
+                for count, part in enumerate(wrap(shown, self.width - indent - 9)):
+                    first = label if number == 0 and count == 0 else ""
+                    self.line(" " * indent, (first.ljust(9), LABEL), part)
+                continue
+            self.line(
+                " " * indent, ((label if number == 0 else "then" if label else "").ljust(9), LABEL), (shown, style)
+            )
+
+
+def wrap(text: str, room: int) -> list[str]:
+    """Words in lines no wider than ``room``; a word that is wider stands alone."""
+    lines = [""]
+    for word in text.split(" "):
+        if lines[-1] and cell_len(lines[-1]) + 1 + cell_len(word) > room:
+            lines.append(word)
+        else:
+            lines[-1] = f"{lines[-1]} {word}" if lines[-1] else word
+    return lines
+
+
+def columns(rows: Iterable[list[str]], gap: int = 2) -> list[int]:
+    """The width of each column of some rows, with the gap."""
+    widths: list[int] = []
+    for row in rows:
+        for number, cell in enumerate(row):
+            if number == len(widths):
+                widths.append(0)
+            widths[number] = max(widths[number], cell_len(cell) + gap)
+    return widths
+
+
+def padded(text: str, width: int) -> str:
+    return text + " " * max(0, width - cell_len(text))

@@ -1,0 +1,127 @@
+"""The table of ``here``: seats grouped by what they run, the reference's block first."""
+
+from __future__ import annotations
+
+from rich.cells import cell_len
+
+from kalyx.cli.render.colours import QUIET
+from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
+from kalyx.core.facts import Finding, HereAnswer, Seat
+from kalyx.core.text import visible
+
+
+def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
+    """Draw the table and, below it, the findings that matter."""
+    reference = answer.reference
+    title = screen.path(answer.folder, screen.width - 30)
+    said = f"reference: {_called(reference)}"
+    gap = max(2, screen.width - cell_len(title) - cell_len(said))
+    screen.line((title, "bold"), " " * gap, (said, QUIET))
+    screen.blank()
+    groups = _groups(answer)
+    kinds = max([len(seat.seat) for seat in answer.seats] + [8]) + 2
+    names = min(max([cell_len(visible(seat.name)) for seat in answer.seats] + [8]) + 2, max(20, screen.width // 3))
+    heads = [_head(screen, group[0]) for group in groups]
+    width = max([cell_len(name) for name, _, _ in heads] + [6]) + 2
+    versions = max([cell_len(version) for _, version, _ in heads] + [6]) + 2
+    for (name, version, path), group in zip(heads, groups, strict=True):
+        room = max(16, screen.width - width - versions)
+        screen.line(
+            (padded(name, width), "bold"), padded(version, versions), (screen.without_middle(path, room), QUIET)
+        )
+        for seat in group:
+            _seat(screen, seat, answer.findings, kinds, names, verbose)
+    for number, finding in enumerate(answer.findings, 1):
+        screen.blank()
+        lead = f"{number}".ljust(3)
+        screen.line((lead, "bold"), visible(screen.shown(finding.says)))
+        screen.finding(finding, indent=3, headline=True)
+
+
+def _called(seat: Seat) -> str:
+    return "shell" if seat.seat == "shell" else f"{seat.seat} {visible(seat.name)}"
+
+
+def _groups(answer: HereAnswer) -> list[list[Seat]]:
+    """Seats by environment, in the order met; those that start nothing, or cannot be told, last."""
+    groups: dict[str, list[Seat]] = {}
+    for seat in answer.seats:
+        if seat.interpreter is None or seat.environment is None:
+            key = "\0" if seat.relation == "dead" else "\1"
+        else:
+            key = f"{seat.environment.key} {seat.interpreter.version}"
+        groups.setdefault(key, []).append(seat)
+    return sorted(groups.values(), key=lambda group: (group[0].interpreter is None, group[0].relation == "unknown"))
+
+
+def _head(screen: Screen, seat: Seat) -> tuple[str, str, str]:
+    if seat.interpreter is None or seat.environment is None:
+        return ("nothing" if seat.relation == "dead" else "not known"), "", ""
+    return visible(seat.environment.name), seat.interpreter.version, screen.path(seat.environment.prefix)
+
+
+def _seat(screen: Screen, seat: Seat, findings: list[Finding], kinds: int, names: int, verbose: bool) -> None:
+    numbers = [
+        str(at) for at, finding in enumerate(findings, 1) if any(own.says == finding.says for own in seat.findings)
+    ]
+    note = _note(screen, seat)
+    name = visible(seat.name) if seat.seat != "shell" else _words(seat)
+    before = 3 + 1 + 2 + kinds
+    tail = ("…" if not screen.plain else ".") * 3 + " " + ", ".join(numbers) if numbers else ""
+    wide = names if note else max(names, screen.width - before - len(tail) - 1)
+    name = screen.words(name, max(8, wide - 2)) if not note else screen.words(name, names - 2)
+    room = screen.width - before - names - len(tail) - 1
+    body = padded(name, names) + screen.words(note, max(6, room)) if note else name
+    filler = ""
+    if tail:
+        dot = "." if screen.plain else "…"
+        filler = " " + dot * max(2, screen.width - before - cell_len(body) - 2 - len(", ".join(numbers))) + " "
+    screen.line(
+        "   ",
+        screen.mark(seat.relation),
+        "  ",
+        (padded(seat.seat, kinds), COLOURS[seat.relation]),
+        body,
+        (filler, QUIET),
+        (", ".join(numbers), "bold"),
+    )
+    if verbose:
+        _details(screen, seat, before)
+
+
+def _words(seat: Seat) -> str:
+    """The words of the shell that start this environment."""
+    if seat.environment is None:
+        return seat.name
+    own = [p.word for p in seat.parts if p.environment is not None and p.environment.key == seat.environment.key]
+    strays = [
+        f"{p.word} is {p.environment.name}"
+        for p in seat.parts
+        if p.environment is not None and p.environment.key != seat.environment.key
+    ]
+    return ", ".join(visible(word) for word in own + strays)
+
+
+def _note(screen: Screen, seat: Seat) -> str:
+    if seat.interpreter is None:
+        return screen.shown(seat.reason or "")
+    if seat.seat == "kernel" and seat.label:
+        return f'labelled "{visible(seat.label)}"'
+    if seat.seat == "process" and seat.via:
+        return visible(seat.via)
+    return visible(seat.label or "")
+
+
+def _details(screen: Screen, seat: Seat, indent: int) -> None:
+    """Every word of the seat, hop by hop."""
+    for part in seat.parts:
+        if part.path is None:
+            screen.line(" " * indent, (part.word.ljust(10), LABEL), (visible(part.reason or ""), QUIET))
+            continue
+        arrow = " -> " if screen.plain else " → "
+        hops = arrow.join(screen.path(hop) for hop in dict.fromkeys([part.path, *part.links]))
+        screen.line(" " * indent, (part.word.ljust(10), LABEL), (hops, QUIET))
+        if part.reason:
+            screen.line(" " * (indent + 10), visible(part.reason))
+    if not seat.parts and seat.interpreter is not None:
+        screen.line(" " * indent, (screen.path(seat.interpreter.executable), QUIET))

@@ -1,0 +1,134 @@
+"""Where a call begins: read the words, load the one command asked for, run it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from importlib import import_module
+from typing import NoReturn
+
+from kalyx import __version__
+
+# Every command and what it answers; only the module of the one asked for is loaded.
+COMMANDS = {
+    "here": "which interpreter each seat in this folder really uses, and which disagree",
+    "survey": "every interpreter and environment on this machine",
+    "why": "why an import fails, or where it comes from",
+    "causes": "what Kalyx can find; one explained with an example",
+    "kernels": "registered kernels, what each really starts, its conditions",
+    "register": "make an environment a notebook kernel, then rehearse it",
+    "rehearse": "start a kernel for real, ask it who it is, try imports in it, stop it",
+    "unregister": "remove kernels, saying what stays",
+    "demo": "build a made-up machine in a folder and walk through the job on it",
+}
+
+FOUND, REFUSED = 1, 2
+
+
+class Refusal(Exception):
+    """The words of the call are wrong: one line, and the command it was about."""
+
+
+class Parser(argparse.ArgumentParser):
+    """argparse, with one line for an error."""
+
+    def error(self, message: str) -> NoReturn:
+        raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")
+
+
+def build_parser(only: str | None) -> Parser:
+    """The parser; with ``only``, the other commands are known by name alone."""
+    parser = Parser(
+        prog="kalyx",
+        description="Which Python each of your seats uses, and why an import fails there.",
+        epilog="kalyx COMMAND --help tells more of one command.",
+    )
+    parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
+    found = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser)
+    for name, summary in COMMANDS.items():
+        command = found.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".")
+        if only in (None, name):
+            common(command)
+            import_module(f"kalyx.cli.commands.{name}").arguments(command)
+    return parser
+
+
+def common(parser: argparse.ArgumentParser) -> None:
+    """The options that every command takes."""
+    group = parser.add_argument_group("for every command")
+    group.add_argument("--json", action="store_true", help="print one JSON object and nothing else")
+    group.add_argument("--plain", action="store_true", help="no colour, no boxes, no progress")
+    group.add_argument("--static", action="store_true", help="read only: start no other program")
+    group.add_argument("--timeout", type=_seconds, default=20.0, metavar="SECONDS", help="limit for each wait (20)")
+    group.add_argument("-v", "--verbose", action="store_true", help="say more")
+
+
+def _seconds(text: str) -> float:
+    value = float(text)
+    if not 0 < value <= 86400:
+        raise argparse.ArgumentTypeError("seconds between 0 and 86400")
+    return value
+
+
+def changing(parser: argparse.ArgumentParser) -> None:
+    """The options of a command that changes something."""
+    parser.add_argument("--dry-run", action="store_true", help="show what would be touched, and do nothing")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+
+
+def call(words: list[str]) -> int:
+    """Run one call and return its exit status."""
+    named = next((word for word in words if not word.startswith("-")), None)
+    parser = build_parser(named if named in COMMANDS else None if "_ARGCOMPLETE" in os.environ else "")
+    if "_ARGCOMPLETE" in os.environ:
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
+    as_json = "--json" in words
+    try:
+        options = parser.parse_args(words)
+        if options.command is None:
+            parser.print_help()
+            return 0
+    except Refusal as refusal:
+        return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
+    from kalyx.cli.calls import Call
+    from kalyx.core.doors import Unreadable
+    from kalyx.core.facts import KalyxError
+
+    try:
+        status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))
+        sys.stdout.flush()
+        return int(status)
+    except KalyxError as error:
+        return _refuse(error.says, error.candidates, as_json)
+    except Unreadable as error:
+        return _refuse(str(error), [], as_json)
+
+
+def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
+    from kalyx.core.text import visible
+
+    if as_json:
+        import json
+
+        print(json.dumps({"schema": "kalyx.error/1", "says": says, "candidates": candidates}))
+        return REFUSED
+    near = "; nearest: " + ", ".join(visible(one) for one in candidates[:3]) if candidates else ""
+    print(f"kalyx: {visible(says)}{near}", file=sys.stderr)
+    return REFUSED
+
+
+def main() -> NoReturn:
+    """The console command."""
+    try:
+        status = call(sys.argv[1:])
+    except KeyboardInterrupt:
+        status = 130
+        print("kalyx: interrupted", file=sys.stderr)
+    except BrokenPipeError:
+        # Whoever read the output went away: nothing is left to say.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        status = FOUND
+    sys.exit(status)

@@ -1,0 +1,19 @@
+"""Files that ship with Kalyx: small tables that a reader can extend without touching code, and the witness."""
+
+from __future__ import annotations
+
+import json
+import os
+from functools import cache
+
+_HERE = os.path.dirname(os.path.abspath(__file__))
+
+WITNESS_PATH = os.path.join(os.path.dirname(_HERE), "witness.py")
+
+
+@cache
+def table(name: str) -> dict[str, object]:
+    """The table ``name``.json of this folder."""
+    with open(os.path.join(_HERE, name + ".json"), encoding="utf-8") as file:
+        loaded: dict[str, object] = json.load(file)
+    return loaded

@@ -1,0 +1,261 @@
+"""Live Facts: this machine, each folder listed at most once in a run."""
+
+from __future__ import annotations
+
+import os
+import stat
+import sys
+
+from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+
+_SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
+
+
+def _reason(error: OSError) -> str:
+    return (error.strerror or str(error)).lower()
+
+
+def _kind_of(mode: int) -> str:
+    if stat.S_ISREG(mode):
+        return "file"
+    if stat.S_ISDIR(mode):
+        return "folder"
+    return "link" if stat.S_ISLNK(mode) else "other"
+
+
+class LiveFacts(Facts):
+    """The machine Kalyx runs on. ``variables`` and ``folder`` are those of the start unless given."""
+
+    def __init__(self, variables: dict[str, str] | None = None, folder: str | None = None) -> None:
+        self.system = _SYSTEMS.get(sys.platform, "linux")
+        self.variables = dict(os.environ) if variables is None else variables
+        self.folder = folder or self._current_folder()
+        self.home = self.variable("USERPROFILE" if self.system == "windows" else "HOME") or os.path.expanduser("~")
+        self.pid = os.getpid()
+        self.user = os.getuid() if hasattr(os, "getuid") else 0
+        self._listings: dict[str, dict[str, str] | Unreadable] = {}
+        self._kinds: dict[str, str | None] = {}
+        self._statuses: dict[str, Status | None] = {}
+        self._links: dict[str, str | None] = {}
+
+    @staticmethod
+    def _current_folder() -> str:
+        """The folder as the shell wrote it (links kept) where that is true, else the system's word."""
+        actual = os.getcwd()
+        written = os.environ.get("PWD")
+        if written and os.path.isabs(written):
+            try:
+                if os.path.samefile(written, actual):
+                    return written
+            except OSError:
+                pass
+        return actual
+
+    def listing(self, folder: str) -> dict[str, str]:
+        known = self._listings.get(folder)
+        if known is None:
+            known = self._listings[folder] = self._list(folder)
+        if isinstance(known, Unreadable):
+            raise known
+        return known
+
+    @staticmethod
+    def _list(folder: str) -> dict[str, str] | Unreadable:
+        found: dict[str, str] = {}
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    if entry.is_symlink():
+                        kind = "link"
+                    elif entry.is_dir(follow_symlinks=False):
+                        kind = "folder"
+                    else:
+                        kind = "file" if entry.is_file(follow_symlinks=False) else "other"
+                    found[entry.name] = kind
+                    if len(found) > LISTING_LIMIT:
+                        return Unreadable(folder, f"more than {LISTING_LIMIT} entries")
+        except OSError as error:
+            return Unreadable(folder, _reason(error))
+        except ValueError:
+            return Unreadable(folder, "not a possible path")
+        return found
+
+    def kind(self, path: str) -> str | None:
+        # The parent's listing answers without asking the system again.
+        listed = self._listings.get(os.path.dirname(path))
+        if isinstance(listed, dict):
+            name = os.path.basename(path)
+            if name in listed:
+                return listed[name]
+            if name and self.system == "linux" and name not in (".", ".."):
+                return None
+        if path not in self._kinds:
+            try:
+                self._kinds[path] = _kind_of(os.lstat(path).st_mode)
+            except (OSError, ValueError):
+                self._kinds[path] = None
+        return self._kinds[path]
+
+    def link(self, path: str) -> str | None:
+        if path not in self._links:
+            target = None
+            listed = self._listings.get(os.path.dirname(path))
+            if not isinstance(listed, dict) or listed.get(os.path.basename(path), "link") == "link":
+                try:
+                    target = os.readlink(path)
+                except (OSError, ValueError):
+                    target = None
+            self._links[path] = target
+        return self._links[path]
+
+    def status(self, path: str) -> Status | None:
+        if path not in self._statuses:
+            try:
+                seen = os.stat(path)
+            except (OSError, ValueError):
+                self._statuses[path] = None
+            else:
+                self._statuses[path] = Status(
+                    _kind_of(seen.st_mode),
+                    seen.st_size,
+                    seen.st_mtime_ns,
+                    seen.st_ino,
+                    seen.st_dev,
+                    stat.S_IMODE(seen.st_mode),
+                    seen.st_uid,
+                )
+        return self._statuses[path]
+
+    def _open(self, path: str) -> int:
+        # Without O_NONBLOCK a named pipe would hold the run for ever.
+        flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+        try:
+            handle = os.open(path, flags)
+        except ValueError:
+            raise Unreadable(path, "not a possible path") from None
+        except OSError as error:
+            raise Unreadable(path, _reason(error)) from None
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            os.close(handle)
+            raise Unreadable(path, "not a regular file")
+        return handle
+
+    def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
+        handle = self._open(path)
+        try:
+            if start:
+                os.lseek(handle, start, os.SEEK_SET)
+            chunks, left = [], limit
+            while left > 0:
+                chunk = os.read(handle, min(left, 1 << 20))
+                if not chunk:
+                    break
+                chunks.append(chunk)
+                left -= len(chunk)
+            return b"".join(chunks)
+        except OSError as error:
+            raise Unreadable(path, _reason(error)) from None
+        finally:
+            os.close(handle)
+
+    def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        import mmap
+        import re
+
+        handle = self._open(path)
+        try:
+            with mmap.mmap(handle, 0, access=mmap.ACCESS_READ) as whole:
+                return [match.group(1) for match in re.finditer(pattern, whole)]
+        except (OSError, ValueError) as error:
+            raise Unreadable(path, str(error)) from None
+        finally:
+            os.close(handle)
+
+    def may_read(self, path: str) -> bool:
+        return os.access(path, os.R_OK | (os.X_OK if self.is_folder(path) else 0))
+
+    def may_run(self, path: str) -> bool:
+        return self.system == "windows" or os.access(path, os.X_OK)
+
+    def process(self, pid: int) -> Process | None:
+        """Read from the system's process folder where there is one, else by psutil."""
+        if os.path.isdir("/proc/self"):
+            return self._process_by_folder(pid)
+        return self._process_by_library(pid)
+
+    @staticmethod
+    def _process_by_folder(pid: int) -> Process | None:
+        base = f"/proc/{pid}"
+
+        def raw(name: str) -> bytes | None:
+            try:
+                with open(f"{base}/{name}", "rb") as file:
+                    return file.read(1 << 20)
+            except OSError:
+                return None
+
+        def end(name: str) -> str | None:
+            try:
+                return os.readlink(f"{base}/{name}")
+            except OSError:
+                return None
+
+        status = raw("stat")
+        if status is None:
+            return None
+        # The name stands in brackets and may hold any character, brackets too.
+        opening, closing = status.find(b"("), status.rfind(b")")
+        fields = status[closing + 2 :].split()
+        if fields[0] in (b"Z", b"X"):
+            return None
+        command = raw("cmdline") or b""
+        block = raw("environ")
+        variables = None
+        if block is not None:
+            pairs = (item.partition(b"=") for item in block.split(b"\0") if b"=" in item)
+            variables = {os.fsdecode(key): os.fsdecode(value) for key, _, value in pairs}
+        try:
+            ticks = float(fields[19]) / os.sysconf("SC_CLK_TCK")
+            started: float | None = ticks
+        except (ValueError, IndexError):
+            started = None
+        return Process(
+            pid,
+            int(fields[1]),
+            end("exe"),
+            tuple(os.fsdecode(word) for word in command.split(b"\0")[:-1]),
+            end("cwd"),
+            variables,
+            started,
+            os.fsdecode(status[opening + 1 : closing]),
+            # session equals pid, and the terminal's number is not nought
+            int(fields[3]) == pid and int(fields[4]) != 0,
+        )
+
+    @staticmethod
+    def _process_by_library(pid: int) -> Process | None:
+        import psutil
+
+        try:
+            process = psutil.Process(pid)
+            with process.oneshot():
+
+                def ask(what: str) -> object:
+                    try:
+                        return getattr(process, what)()
+                    except (psutil.Error, OSError):
+                        return None
+
+                variables = ask("environ")
+                return Process(
+                    pid,
+                    process.ppid(),
+                    str(ask("exe")) or None,
+                    tuple(ask("cmdline") or ()),  # type: ignore[arg-type]
+                    ask("cwd"),  # type: ignore[arg-type]
+                    variables,  # type: ignore[arg-type]
+                    process.create_time(),
+                    process.name(),
+                )
+        except psutil.Error:
+            return None

@@ -1,0 +1,130 @@
+"""The Runner's way to talk to a kernel: five ZeroMQ channels on loopback.
+
+Ports are chosen by the system just before the kernel starts; the connection
+file is readable by this user only and lies in a folder that is removed with
+the channels. Only loopback addresses (or local sockets) are ever used.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import socket
+import tempfile
+import time
+from typing import Any
+
+CHANNELS = ("shell", "iopub", "stdin", "control", "hb")
+
+
+class Connection:
+    """A connection file and the channels to the kernel that reads it.
+
+    ``transport`` is ``tcp`` or ``ipc``. Use as a context manager: leaving it
+    closes every channel and removes the file.
+    """
+
+    def __init__(self, transport: str = "tcp", key: str | None = None) -> None:
+        self.transport = transport
+        self.key = os.urandom(24).hex() if key is None else key
+        self.folder = tempfile.mkdtemp(prefix="kalyx-")
+        self.path = os.path.join(self.folder, "kernel-connection.json")
+        address = "127.0.0.1" if transport == "tcp" else os.path.join(self.folder, "kernel")
+        self.ports = dict(zip(CHANNELS, _free_ports(len(CHANNELS)) if transport == "tcp" else range(1, 6), strict=True))
+        self.address = address
+        self._sockets: dict[str, Any] = {}
+        self._context: Any = None
+        self._write()
+
+    def _write(self) -> None:
+        content: dict[str, object] = {f"{name}_port": port for name, port in self.ports.items()}
+        content |= {
+            "transport": self.transport,
+            "ip": self.address,
+            "key": self.key,
+            "signature_scheme": "hmac-sha256",
+            "kernel_name": "",
+        }
+        handle = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            json.dump(content, file)
+
+    def _endpoint(self, channel: str) -> str:
+        port = self.ports[channel]
+        return f"tcp://{self.address}:{port}" if self.transport == "tcp" else f"ipc://{self.address}-{port}"
+
+    def open(self) -> None:
+        """Connect the channels. The kernel need not listen yet."""
+        import zmq
+
+        self._context = zmq.Context()
+        kinds = {"shell": zmq.DEALER, "control": zmq.DEALER, "stdin": zmq.DEALER, "iopub": zmq.SUB, "hb": zmq.REQ}
+        identity = os.urandom(8).hex().encode()
+        for channel, kind in kinds.items():
+            made = self._context.socket(kind)
+            made.linger = 0
+            made.maxmsgsize = 32 * 1024 * 1024
+            made.rcvhwm = 1000
+            made.reconnect_ivl = 15  # milliseconds: the kernel begins to listen when it is ready
+            if kind == zmq.DEALER:
+                made.identity = identity
+            if kind == zmq.SUB:
+                made.subscribe(b"")
+            made.connect(self._endpoint(channel))
+            self._sockets[channel] = made
+
+    def send(self, channel: str, frames: list[bytes]) -> None:
+        self._sockets[channel].send_multipart(frames)
+
+    def receive(self, channels: tuple[str, ...], seconds: float) -> tuple[str, list[bytes]] | None:
+        """The next frames on any of these channels, or None when none came in time."""
+        import zmq
+
+        poller = zmq.Poller()
+        for channel in channels:
+            poller.register(self._sockets[channel], zmq.POLLIN)
+        for ready, _ in poller.poll(max(0, int(seconds * 1000))):
+            for channel in channels:
+                if self._sockets[channel] is ready:
+                    return channel, ready.recv_multipart()
+        return None
+
+    def beats(self, seconds: float) -> bool:
+        """Whether the heartbeat channel echoes."""
+        self.send("hb", [b"kalyx"])
+        found = self.receive(("hb",), seconds)
+        return found is not None and found[1] == [b"kalyx"]
+
+    def close(self) -> None:
+        for made in self._sockets.values():
+            made.close(0)
+        self._sockets.clear()
+        if self._context is not None:
+            self._context.term()
+            self._context = None
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def __enter__(self) -> Connection:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def _free_ports(count: int) -> list[int]:
+    """Ports nothing listens on now; all held at once, so that they differ."""
+    held = []
+    try:
+        for _ in range(count):
+            made = socket.socket()
+            made.bind(("127.0.0.1", 0))
+            held.append(made)
+        return [made.getsockname()[1] for made in held]
+    finally:
+        for made in held:
+            made.close()
+
+
+def monotonic() -> float:
+    return time.monotonic()

@@ -1,0 +1,128 @@
+"""An in-memory machine: Facts over a dictionary, for any of the three systems.
+
+Paths are in the form of that system. Windows and macOS names ignore case, as
+their file systems do. ``Link`` values are links; None is an unreadable place.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
+
+
+class Link(str):
+    """The target of a link, as written."""
+
+
+class Pipe:
+    """Something that is neither a file nor a folder."""
+
+
+class MemoryFacts(Facts):
+    """A machine made of ``files``: path to bytes, text, ``Link``, ``Pipe()`` or None (no permission)."""
+
+    def __init__(
+        self,
+        system: str,
+        files: Mapping[str, object],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        home: str | None = None,
+        processes: Mapping[int, Process] | None = None,
+        pid: int = 1,
+    ) -> None:
+        self.system = system
+        self.variables = dict(variables or {})
+        self.home = home or {"windows": "C:\\Users\\keeper", "macos": "/Users/keeper"}.get(system, "/home/keeper")
+        self.folder = folder or self.home
+        self.pid = pid
+        self.user = 1000
+        self._processes = dict(processes or {})
+        self._nodes: dict[str, object] = {}
+        self._children: dict[str, dict[str, str]] = {}
+        for path, content in files.items():
+            self._add(path, content)
+
+    def _key(self, path: str) -> str:
+        tidy = str(self.path.normpath(path))
+        return tidy if self.system == "linux" else tidy.lower()
+
+    def _add(self, path: str, content: object) -> None:
+        path = str(self.path.normpath(path))
+        self._nodes[self._key(path)] = content
+        while True:
+            upper = self.parent(path)
+            if upper == path:
+                return
+            self._children.setdefault(self._key(upper), {})[self._key(path)] = self.name(path)
+            path = upper
+
+    def _resolve(self, path: str) -> str:
+        """The key of what stands at the end of every link in ``path``."""
+        return self._key(self.real(path))
+
+    def listing(self, folder: str) -> Mapping[str, str]:
+        key = self._resolve(folder)
+        if self._nodes.get(key, b"") is None:
+            raise Unreadable(folder, "permission denied")
+        if key not in self._children:
+            raise Unreadable(folder, "not a directory" if key in self._nodes else "no such file or directory")
+        real = self.real(folder)
+        return {name: self.kind(self.join(real, name)) or "other" for name in self._children[key].values()}
+
+    def kind(self, path: str) -> str | None:
+        upper = self.parent(path)
+        key = self._key(self.join(self.real(upper), self.name(path))) if upper != path else self._key(path)
+        if key in self._children:
+            return "folder"
+        if key not in self._nodes:
+            return None
+        node = self._nodes[key]
+        if isinstance(node, Link):
+            return "link"
+        return "other" if isinstance(node, Pipe) else "file"
+
+    def link(self, path: str) -> str | None:
+        node = self._nodes.get(self._key(path))
+        return str(node) if isinstance(node, Link) else None
+
+    def status(self, path: str) -> Status | None:
+        real = self.real(path)
+        kind = self.kind(real)
+        if kind is None or kind == "link":
+            return None
+        size = len(self._content(real)) if kind == "file" else 0
+        return Status(kind, size, 0, abs(hash(self._key(real))), 1, 0o755, self.user)
+
+    def _content(self, path: str) -> bytes:
+        node = self._nodes.get(self._key(path))
+        if isinstance(node, bytes):
+            return node
+        return node.encode("utf-8", "surrogateescape") if isinstance(node, str) else b""
+
+    def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
+        key = self._resolve(path)
+        if key in self._children:
+            raise Unreadable(path, "is a directory")
+        if key not in self._nodes:
+            raise Unreadable(path, "no such file or directory")
+        if self._nodes[key] is None:
+            raise Unreadable(path, "permission denied")
+        if isinstance(self._nodes[key], Pipe):
+            raise Unreadable(path, "not a regular file")
+        return self._content(self.real(path))[start : start + limit]
+
+    def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        return [match.group(1) for match in re.finditer(pattern, self.read(path, 1 << 30))]
+
+    def may_read(self, path: str) -> bool:
+        return self._nodes.get(self._resolve(path), b"") is not None
+
+    def may_run(self, path: str) -> bool:
+        return self.may_read(path)
+
+    def process(self, pid: int) -> Process | None:
+        return self._processes.get(pid)

@@ -1,0 +1,265 @@
+"""Facts: the reading door, as an abstract class over a few primitives."""
+
+from __future__ import annotations
+
+import ntpath
+import posixpath
+from collections.abc import Iterator, Mapping
+from types import ModuleType
+
+from msgspec import Struct
+
+READ_LIMIT = 8 * 1024 * 1024
+LINK_LIMIT = 40
+LISTING_LIMIT = 200_000
+
+
+class Unreadable(Exception):
+    """A place that could not be read: the path, and the reason for people."""
+
+    def __init__(self, path: str, reason: str) -> None:
+        super().__init__(f"{path}: {reason}")
+        self.path = path
+        self.reason = reason
+
+
+class Status(Struct, frozen=True):
+    """What the system says of a file after following links: kind, bytes, time (ns), identity."""
+
+    kind: str
+    size: int
+    modified_ns: int
+    inode: int
+    device: int
+    mode: int
+    owner: int
+
+
+class Process(Struct, frozen=True):
+    """A live process as the system shows it; fields that may not be read are None."""
+
+    pid: int
+    parent: int | None
+    executable: str | None
+    command: tuple[str, ...]
+    folder: str | None
+    variables: Mapping[str, str] | None
+    started: float | None
+    name: str = ""
+    leads_terminal: bool = False  # first process of a terminal of its own
+
+
+class Facts:
+    """The reading door. Subclasses give the primitives; the rest is derived here.
+
+    ``system`` is ``linux``, ``macos`` or ``windows``; all path arithmetic
+    follows it through ``self.path`` (posixpath or ntpath), never the system
+    Kalyx happens to run on.
+    """
+
+    system: str = "linux"
+    variables: Mapping[str, str] = {}
+    folder: str = "/"
+    home: str = "/"
+    pid: int = 0
+
+    # -- primitives ---------------------------------------------------------
+
+    def listing(self, folder: str) -> Mapping[str, str]:
+        """Names in ``folder`` with their kind (file, folder, link, other). Raises Unreadable."""
+        raise NotImplementedError
+
+    def kind(self, path: str) -> str | None:
+        """The kind of ``path`` itself (links not followed), or None where nothing is."""
+        raise NotImplementedError
+
+    def link(self, path: str) -> str | None:
+        """Where the link ``path`` points, as written, or None when it is no link."""
+        raise NotImplementedError
+
+    def status(self, path: str) -> Status | None:
+        """What stands at the end of all links, or None."""
+        raise NotImplementedError
+
+    def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
+        """At most ``limit`` bytes of a regular file. Raises Unreadable (pipes and devices too)."""
+        raise NotImplementedError
+
+    def may_read(self, path: str) -> bool:
+        """Whether the system lets this process read (and enter, for a folder) the path."""
+        raise NotImplementedError
+
+    def may_run(self, path: str) -> bool:
+        """Whether the system lets this process execute the file."""
+        raise NotImplementedError
+
+    def process(self, pid: int) -> Process | None:
+        """A process by number, or None when it is gone."""
+        raise NotImplementedError
+
+    def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        """All first groups of the regular expression ``pattern`` in a large regular file."""
+        raise NotImplementedError
+
+    def variable(self, name: str) -> str | None:
+        """A variable of Kalyx's own process environment; names ignore case on Windows."""
+        return variable_of(self.variables, name, self.system)
+
+    # -- path arithmetic ----------------------------------------------------
+
+    @property
+    def path(self) -> ModuleType:
+        return ntpath if self.system == "windows" else posixpath
+
+    def join(self, *parts: str) -> str:
+        return str(self.path.join(*parts))
+
+    def parent(self, path: str) -> str:
+        return str(self.path.dirname(path))
+
+    def name(self, path: str) -> str:
+        return str(self.path.basename(path))
+
+    def absolute(self, path: str, folder: str | None = None) -> str:
+        """``path`` made absolute from ``folder`` and tidied, links untouched; ``~`` is the home."""
+        if path == "~" or path.startswith(("~/", "~\\") if self.system == "windows" else "~/"):
+            path = self.home + path[1:]
+        if not self.path.isabs(path):
+            path = self.join(folder or self.folder, path)
+        return str(self.path.normpath(path))
+
+    def same_path(self, one: str, other: str) -> bool:
+        return bool(self.path.normcase(one) == self.path.normcase(other))
+
+    def inside(self, path: str, folder: str) -> bool:
+        """Whether ``path`` is ``folder`` or lies below it, by its words alone."""
+        one, other = self.path.normcase(path), self.path.normcase(folder).rstrip(self.path.sep)
+        return bool(one == other or one.startswith(other + self.path.sep))
+
+    # -- derived readings ---------------------------------------------------
+
+    def exists(self, path: str) -> bool:
+        kind = self.kind(path)
+        return kind is not None and (kind != "link" or self.status(path) is not None)
+
+    def _ends_as(self, path: str, wanted: str) -> bool:
+        kind = self.kind(path)
+        if kind != "link":
+            return kind == wanted
+        status = self.status(path)
+        return status is not None and status.kind == wanted
+
+    def is_file(self, path: str) -> bool:
+        return self._ends_as(path, "file")
+
+    def is_folder(self, path: str) -> bool:
+        return self._ends_as(path, "folder")
+
+    def names(self, folder: str) -> list[str]:
+        """The sorted names in a folder; none when it is absent or may not be read."""
+        try:
+            return sorted(self.listing(folder))
+        except Unreadable:
+            return []
+
+    def hops(self, path: str) -> list[str]:
+        """The path and each file its last component links to, in order; ends at a non-link.
+
+        A loop or a dangling link ends the list with the last name written.
+        """
+        seen = [path]
+        for _ in range(LINK_LIMIT):
+            target = self.link(seen[-1])
+            if target is None:
+                break
+            following = self.absolute(target, self.parent(seen[-1]))
+            if following in seen:
+                break
+            seen.append(following)
+        return seen
+
+    def real(self, path: str) -> str:
+        """The path with every link in it followed; components that do not exist stay as written."""
+        drive, rest = self.path.splitdrive(path)
+        sep: str = self.path.sep
+        pending = [part for part in rest.replace("/", sep).split(sep) if part][::-1]
+        done: str = drive + sep
+        budget = LINK_LIMIT
+        while pending:
+            part = pending.pop()
+            if part == ".":
+                continue
+            if part == "..":
+                done = self.parent(done)
+                continue
+            here = self.join(done, part)
+            target = self.link(here) if budget else None
+            if target is None:
+                done = here
+                continue
+            budget -= 1
+            if self.path.isabs(target):
+                drive, target = self.path.splitdrive(target)
+                done = (drive or self.path.splitdrive(done)[0]) + sep
+            pending.extend(p for p in target.replace("/", sep).split(sep)[::-1] if p)
+        return done
+
+    def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
+        """A file as text; bytes that are not UTF-8 are kept by ``surrogateescape``."""
+        return self.read(path, limit).decode("utf-8", "surrogateescape")
+
+    def text_or_none(self, path: str, limit: int = READ_LIMIT) -> str | None:
+        try:
+            return self.read_text(path, limit)
+        except Unreadable:
+            return None
+
+    def path_folders(self, value: str | None = None) -> list[str]:
+        """The folders of a ``PATH`` value in order, made absolute; an empty entry is the current folder."""
+        if value is None:
+            value = self.variable("PATH") or ""
+        if not value:
+            return []
+        found = []
+        for entry in value.split(";" if self.system == "windows" else ":"):
+            if self.system == "windows":
+                entry = entry.strip('"')
+                if not entry:
+                    continue
+            # A literal ~ in PATH is a folder of that name to most shells: it is not expanded.
+            found.append(str(self.path.normpath(self.join(self.folder, entry or "."))))
+        return found
+
+    def lookup(self, word: str, path: str | None = None, *, current_first: bool = False) -> Iterator[str]:
+        """Every file that ``word`` could start by this ``PATH``, first the one that wins.
+
+        Windows: the endings of PATHEXT are tried; ``current_first`` looks in the
+        current folder before the path, as its command interpreter does.
+        """
+        endings = [""]
+        if self.system == "windows":
+            known = (self.variable("PATHEXT") or ".COM;.EXE;.BAT;.CMD").lower().split(";")
+            if self.path.splitext(word)[1].lower() not in known:
+                endings = known
+        folders = self.path_folders(path)
+        if current_first:
+            folders.insert(0, self.folder)
+        seen: set[str] = set()
+        for folder in folders:
+            if folder in seen:
+                continue
+            seen.add(folder)
+            for ending in endings:
+                candidate = self.join(folder, word + ending)
+                if self.is_file(candidate) and self.may_run(candidate):
+                    yield candidate
+
+
+def variable_of(variables: Mapping[str, str], name: str, system: str) -> str | None:
+    """A variable by name; on Windows names ignore case."""
+    if system != "windows":
+        return variables.get(name)
+    for key, value in variables.items():
+        if key.upper() == name.upper():
+            return value
+    return None

@@ -1,0 +1,241 @@
+"""Runner: starting programs under limits, and ending them with all their children.
+
+Every start has a time limit, an output limit, a session (process group) of its
+own and no standard input. Whatever the program leaves behind in its group is
+ended when it ends; nothing waits for a pipe that a grandchild keeps open.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+
+from msgspec import Struct
+
+OUTPUT_LIMIT = 1024 * 1024
+
+
+class Ended(Struct):
+    """How a program ended: its status (None when it could not be started), its output, the time in seconds."""
+
+    status: int | None
+    output: bytes
+    errors: bytes
+    seconds: float
+    timed_out: bool = False
+    cut: bool = False
+    problem: str | None = None
+
+    @property
+    def signal_name(self) -> str | None:
+        """The signal that ended it, by name."""
+        if self.status is None or self.status >= 0:
+            return None
+        try:
+            return signal.Signals(-self.status).name
+        except ValueError:
+            return f"signal {-self.status}"
+
+
+class _Drain(threading.Thread):
+    """Reads a pipe to its end, keeps the first ``limit`` bytes and lets the rest go by."""
+
+    def __init__(self, pipe: object, limit: int) -> None:
+        super().__init__(daemon=True)
+        self.pipe = pipe
+        self.limit = limit
+        self.kept = bytearray()
+        self.cut = False
+        self.start()
+
+    def run(self) -> None:
+        while True:
+            try:
+                chunk = os.read(self.pipe.fileno(), 65536)  # type: ignore[attr-defined]
+            except (OSError, ValueError):
+                return
+            if not chunk:
+                return
+            room = self.limit - len(self.kept)
+            self.kept += chunk[:room]
+            self.cut = self.cut or len(chunk) > room
+
+
+def end_tree(process: subprocess.Popen[bytes], patience: float = 0.0) -> None:
+    """End a program started by this door with its whole group; first politely when there is patience."""
+    if sys.platform == "win32":
+        import psutil
+
+        try:
+            family = [*psutil.Process(process.pid).children(recursive=True), psutil.Process(process.pid)]
+        except psutil.Error:
+            family = []
+        for member in family:
+            try:
+                member.kill()
+            except psutil.Error:
+                pass
+    else:
+        # Children that made a session of their own are not in the group: remember them first.
+        strays = _descendants(process.pid)
+        if patience:
+            _signal_group(process.pid, signal.SIGTERM)
+            try:
+                process.wait(patience)
+            except subprocess.TimeoutExpired:
+                pass
+        _signal_group(process.pid, signal.SIGKILL)
+        for stray in strays:
+            try:
+                stray.kill()  # type: ignore[attr-defined]
+            except Exception:
+                pass
+    try:
+        process.wait(5)
+    except subprocess.TimeoutExpired:
+        pass
+
+
+def _descendants(pid: int) -> list[object]:
+    import psutil
+
+    try:
+        return list(psutil.Process(pid).children(recursive=True))
+    except psutil.Error:
+        return []
+
+
+def _signal_group(pid: int, number: int) -> None:
+    try:
+        os.killpg(pid, number)
+    except (ProcessLookupError, PermissionError):
+        pass
+
+
+class Running:
+    """A program started to be talked to (a kernel): its output so far, and how to end it."""
+
+    def __init__(self, process: subprocess.Popen[bytes], limit: int) -> None:
+        self.process = process
+        self.pid = process.pid
+        self._drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
+
+    def status(self) -> int | None:
+        """Its exit status, or None while it lives."""
+        return self.process.poll()
+
+    def words(self) -> bytes:
+        """What it has written to standard output and standard error so far."""
+        return bytes(self._drains[0].kept) + bytes(self._drains[1].kept)
+
+    def wait(self, seconds: float) -> bool:
+        try:
+            self.process.wait(seconds)
+        except subprocess.TimeoutExpired:
+            return False
+        return True
+
+    def end(self, patience: float = 1.0) -> None:
+        """End it with everything it started; returns when it is gone."""
+        end_tree(self.process, patience if self.process.poll() is None else 0)
+        for drain in self._drains:
+            drain.join(0.3)
+
+
+class LiveRunner:
+    """Starts programs on this machine."""
+
+    @staticmethod
+    @contextmanager
+    def empty_folder() -> Iterator[str]:
+        """A new empty folder to stand in, removed afterwards."""
+        with tempfile.TemporaryDirectory(prefix="kalyx-") as folder:
+            yield folder
+
+    @staticmethod
+    def chance(count: int) -> str:
+        """``count`` bytes from the system's source of chance, in hex."""
+        return os.urandom(count).hex()
+
+    def run(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        seconds: float = 10.0,
+        limit: int = OUTPUT_LIMIT,
+    ) -> Ended:
+        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake."""
+        began = time.monotonic()
+        try:
+            process = self._popen(argv, variables, folder)
+        except (OSError, ValueError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
+        drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
+        timed_out = False
+        try:
+            process.wait(seconds)
+        except subprocess.TimeoutExpired:
+            timed_out = True
+            end_tree(process)
+        except BaseException:
+            end_tree(process)
+            raise
+        took = time.monotonic() - began
+        # A child that outlives it may hold the pipes; what was said is said by now.
+        for drain in drains:
+            drain.join(0.5)
+        if not timed_out and sys.platform != "win32":
+            _signal_group(process.pid, signal.SIGKILL)
+        for pipe in (process.stdout, process.stderr):
+            if pipe is not None and not any(d.is_alive() for d in drains):
+                pipe.close()
+        return Ended(
+            process.returncode,
+            bytes(drains[0].kept),
+            bytes(drains[1].kept),
+            took,
+            timed_out,
+            drains[0].cut or drains[1].cut,
+        )
+
+    def start(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        limit: int = 64 * 1024,
+    ) -> Running:
+        """Start a program to talk to. Raises OSError when the system cannot start it."""
+        return Running(self._popen(argv, variables, folder), limit)
+
+    @staticmethod
+    def _popen(argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> subprocess.Popen[bytes]:
+        if variables is not None and sys.platform != "win32":
+            # A bare first word is looked up on the child's own PATH, not on ours.
+            path = variables.get("PATH", os.defpath)
+            if os.sep not in argv[0]:
+                for entry in path.split(":"):
+                    candidate = os.path.join(folder or "", entry, argv[0])
+                    if os.path.isfile(candidate) and os.access(candidate, os.X_OK):
+                        argv = [candidate, *argv[1:]]
+                        break
+        return subprocess.Popen(
+            argv,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            env=dict(variables) if variables is not None else None,
+            cwd=folder,
+            start_new_session=sys.platform != "win32",
+        )

@@ -1,0 +1,194 @@
+"""Where environments and interpreters usually lie, and what is there.
+
+Bounded: only folders with a known use are listed, a walk below ``--under`` has
+a depth and a count, and what was not read is said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.environments.reading import executables_of, looks_like_environment
+from kalyx.core.facts import Unread
+
+# Folders of the home folder that hold environments, each one folder deep.
+_HOME_COLLECTIONS = {
+    "linux": [".virtualenvs", "envs", "venvs", ".venvs", "Envs", "miniconda3/envs", "anaconda3/envs",
+              "miniforge3/envs", ".conda/envs", ".local/share/virtualenvs", ".local/pipx/venvs",
+              ".local/share/pipx/venvs", ".cache/pypoetry/virtualenvs"],
+    "macos": [".virtualenvs", "envs", "venvs", ".venvs", "Envs", "miniconda3/envs", "anaconda3/envs",
+              "miniforge3/envs", ".conda/envs", ".local/share/virtualenvs", ".local/pipx/venvs",
+              "Library/Caches/pypoetry/virtualenvs"],
+    "windows": [".virtualenvs", "Envs", "envs", "venvs", "miniconda3\\envs", "anaconda3\\envs",
+                "miniforge3\\envs", ".conda\\envs", "pipx\\venvs", "AppData\\Local\\pypoetry\\Cache\\virtualenvs"],
+}  # fmt: skip
+
+# Folders of the home folder that are installations with packages of their own.
+_HOME_PREFIXES = ["miniconda3", "anaconda3", "miniforge3"]
+
+# Version managers keep one installation a folder.
+_HOME_VERSIONS = [".pyenv/versions", ".asdf/installs/python", ".local/share/mise/installs/python",
+                  ".local/share/uv/python"]  # fmt: skip
+
+_ROOT_FOLDERS = {
+    "linux": ["/usr/bin", "/usr/local/bin", "/opt/python/bin"],
+    "macos": ["/usr/bin", "/usr/local/bin", "/opt/homebrew/bin"],
+    "windows": [],
+}
+_ROOT_VERSIONS = {
+    "linux": ["/opt/python"],
+    "macos": ["/Library/Frameworks/Python.framework/Versions"],
+    "windows": ["C:\\Program Files", "C:\\"],
+}
+
+# Folders that hold no environment and are large.
+_NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", ".tox-cache", "proc", "sys", "dev"}
+WALK_DEPTH = 6
+WALK_LIMIT = 20_000
+
+
+def _is_python_name(name: str) -> bool:
+    stem = name.lower().removesuffix(".exe")
+    for start in ("python", "pypy"):
+        if stem.startswith(start):
+            rest = stem[len(start) :].rstrip("mtdu")
+            return rest == "" or rest.replace(".", "").isdigit()
+    return False
+
+
+def interpreter_candidates(facts: Facts) -> Iterator[str]:
+    """Every file that may be an interpreter: on PATH first, then in well-known roots."""
+    for folder in [*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]:
+        for name in facts.names(folder):
+            if _is_python_name(name):
+                candidate = facts.join(folder, name)
+                if facts.is_file(candidate) or facts.kind(candidate) == "link":
+                    yield candidate
+    for prefix in version_prefixes(facts):
+        for candidate in executables_of(facts, prefix):
+            if facts.kind(candidate) is not None:
+                yield candidate
+                break
+
+
+def version_prefixes(facts: Facts) -> Iterator[str]:
+    """Installations that lie one folder deep in a version manager's or the system's root."""
+    roots = [facts.absolute(facts.path.normpath(facts.join(facts.home, root))) for root in _HOME_VERSIONS]
+    manager = facts.variable("PYENV_ROOT")
+    if manager:
+        roots.insert(0, facts.join(facts.absolute(manager), "versions"))
+    if facts.system == "windows":
+        local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
+        roots.append(facts.join(local, "Programs", "Python"))
+    seen: set[str] = set()
+    for root in [*roots, *_ROOT_VERSIONS[facts.system]]:
+        if root in seen:
+            continue
+        seen.add(root)
+        for name in facts.names(root):
+            if facts.system == "windows" and not name.lower().startswith("python"):
+                continue
+            prefix = facts.join(root, name)
+            # A link beside it (3.11 for 3.11.7) is another name of one installation.
+            if facts.kind(prefix) == "folder":
+                yield prefix
+
+
+def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]) -> Iterator[tuple[str, bool]]:
+    """Folders that carry the mark of an environment; True where only ``under`` led there."""
+    seen: set[str] = set()
+
+    def fresh(folder: str) -> bool:
+        if folder in seen or not looks_like_environment(facts, folder):
+            return False
+        seen.add(folder)
+        return True
+
+    for folder in _named_by_variables(facts):
+        if fresh(folder):
+            yield folder, False
+    for root in _near(facts):
+        for folder in [root, *_folders_in(facts, root, unread)]:
+            if fresh(folder):
+                yield folder, False
+    for relative in _HOME_COLLECTIONS[facts.system]:
+        for folder in _folders_in(facts, facts.path.normpath(facts.join(facts.home, relative)), None):
+            if fresh(folder):
+                yield folder, False
+    for folder in (facts.join(facts.home, name) for name in _HOME_PREFIXES):
+        if fresh(folder):
+            yield folder, False
+    for root in under:
+        for folder in walk(facts, root, unread):
+            if fresh(folder):
+                yield folder, True
+
+
+def _named_by_variables(facts: Facts) -> Iterator[str]:
+    for name in ("VIRTUAL_ENV", "CONDA_PREFIX"):
+        value = facts.variable(name)
+        if value and facts.path.isabs(value):
+            yield facts.path.normpath(value)
+    collection = facts.variable("WORKON_HOME")
+    if collection:
+        yield from _folders_in(facts, facts.absolute(collection), None)
+
+
+def _near(facts: Facts) -> Iterator[str]:
+    """The current folder and those above it, up to the home folder or the root."""
+    folder = facts.folder
+    while True:
+        yield folder
+        upper = facts.parent(folder)
+        if upper == folder:
+            return
+        folder = upper
+
+
+def _folders_in(facts: Facts, folder: str, unread: list[Unread] | None) -> list[str]:
+    try:
+        listing = facts.listing(folder)
+    except Unreadable as problem:
+        if unread is not None and facts.kind(folder) is not None:
+            unread.append(Unread(path=folder, reason=problem.reason))
+        return []
+    found = []
+    for name, kind in sorted(listing.items()):
+        path = facts.join(folder, name)
+        if kind == "folder" or (kind == "link" and facts.is_folder(path)):
+            found.append(path)
+    return found
+
+
+def walk(facts: Facts, root: str, unread: list[Unread]) -> Iterator[str]:
+    """Folders below ``root`` that carry an environment's mark; not further inside those."""
+    pending = [(root, 0)]
+    visited: set[str] = set()
+    count = 0
+    while pending:
+        folder, depth = pending.pop()
+        real = facts.real(folder)
+        if real in visited:
+            continue
+        visited.add(real)
+        count += 1
+        if count > WALK_LIMIT:
+            unread.append(Unread(path=root, reason=f"stopped after {WALK_LIMIT} folders"))
+            return
+        try:
+            listing = facts.listing(folder)
+        except Unreadable as problem:
+            unread.append(Unread(path=folder, reason=problem.reason))
+            continue
+        if "pyvenv.cfg" in listing or "conda-meta" in listing:
+            yield folder
+            # Environments of a conda-style installation lie inside it.
+            if "envs" in listing:
+                pending.append((facts.join(folder, "envs"), depth + 1))
+            continue
+        if depth >= WALK_DEPTH:
+            continue
+        for name in sorted((n for n, kind in listing.items() if kind == "folder"), reverse=True):
+            if name not in _NEVER_BELOW:
+                pending.append((facts.join(folder, name), depth + 1))

@@ -1,0 +1,146 @@
+"""From a prefix or an interpreter to an environment record."""
+
+from __future__ import annotations
+
+import ast
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+from kalyx.core.environments.searchpath import site_folders
+from kalyx.core.facts import Environment, EnvironmentKind, Interpreter
+from kalyx.core.interpreters.reading import SETTINGS_NAME, NotAnInterpreter, Settings, read_interpreter, read_settings
+
+# Folder names so common that they tell nothing: the folder above is named with them.
+_NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
+
+
+def executables_of(facts: Facts, prefix: str) -> list[str]:
+    """Where a prefix keeps its interpreter, likeliest first; present or not."""
+    if facts.system == "windows":
+        return [
+            facts.join(prefix, "Scripts", "python.exe"),
+            facts.join(prefix, "python.exe"),
+            facts.join(prefix, "bin", "python.exe"),
+        ]
+    folder = facts.join(prefix, "bin")
+    found = [facts.join(folder, "python"), facts.join(folder, "python3"), facts.join(folder, "python2")]
+    names = [n for n in facts.names(folder) if n.startswith(("python", "pypy")) and _is_numbered(n)]
+    return found + [facts.join(folder, name) for name in names if facts.join(folder, name) not in found]
+
+
+def _is_numbered(name: str) -> bool:
+    number = name.removeprefix("python").removeprefix("pypy").removesuffix(".exe")
+    return number == "" or number.replace(".", "").isdigit()
+
+
+def looks_like_environment(facts: Facts, folder: str) -> bool:
+    """Whether a folder carries the mark of an environment: its settings file or a conda-style record."""
+    return facts.kind(facts.join(folder, SETTINGS_NAME)) is not None or facts.is_folder(
+        facts.join(folder, "conda-meta")
+    )
+
+
+class View(Struct):
+    """An environment with what was read on the way to it; the findings look at all of it."""
+
+    environment: Environment
+    interpreter: Interpreter | None
+    settings: Settings | None
+    problem: NotAnInterpreter | None
+
+
+def read_environment(facts: Facts, prefix: str) -> View:
+    """The environment at ``prefix``, unjudged. Never raises for what is wrong inside it."""
+    settings = read_settings(facts, facts.join(prefix, SETTINGS_NAME))
+    interpreter: Interpreter | None = None
+    problem: NotAnInterpreter | None = None
+    for executable in executables_of(facts, prefix):
+        if facts.kind(executable) is None:
+            continue
+        try:
+            interpreter = read_interpreter(facts, executable)
+            break
+        except NotAnInterpreter as refusal:
+            problem = problem or refusal
+    if interpreter is not None and settings is None and interpreter.prefix != prefix:
+        # A folder whose python is a link to an installation elsewhere starts that installation.
+        problem = NotAnInterpreter(interpreter.executable, f"starts the interpreter of {interpreter.prefix}")
+    return _view(facts, prefix, interpreter, settings, problem)
+
+
+def view_of(facts: Facts, interpreter: Interpreter) -> View:
+    """The environment that an interpreter runs in, with what was read."""
+    settings = read_settings(facts, facts.join(interpreter.prefix, SETTINGS_NAME))
+    return _view(facts, interpreter.prefix, interpreter, settings, None)
+
+
+def environment_of(facts: Facts, interpreter: Interpreter) -> Environment:
+    """The environment that an interpreter runs in, unjudged."""
+    return view_of(facts, interpreter).environment
+
+
+def _view(
+    facts: Facts,
+    prefix: str,
+    interpreter: Interpreter | None,
+    settings: Settings | None,
+    problem: NotAnInterpreter | None,
+) -> View:
+    kind: EnvironmentKind = "installation"
+    if settings is not None or (interpreter is not None and interpreter.prefix != interpreter.base_prefix):
+        kind = "virtual"
+    elif facts.is_folder(facts.join(prefix, "conda-meta")):
+        kind = "conda"
+    version = interpreter.version if interpreter else None
+    if version is None and settings is not None:
+        version = settings.get("version") or settings.get("version_info")
+    environment = Environment(
+        key=facts.real(prefix),
+        prefix=prefix,
+        name=_name(facts, prefix, kind, settings, version),
+        kind=kind,
+        version=version,
+        base_prefix=interpreter.base_prefix if interpreter else None,
+        sees_base=settings.sees_base if settings is not None else False,
+        site_packages=_site_packages(facts, prefix, interpreter),
+        executable=interpreter.executable if interpreter else None,
+    )
+    return View(environment, interpreter, settings, problem)
+
+
+def _site_packages(facts: Facts, prefix: str, interpreter: Interpreter | None) -> list[str]:
+    if interpreter is None:
+        return []
+    virtual = interpreter.prefix != interpreter.base_prefix
+    name = "pypy" if interpreter.implementation == "pypy" else "python"
+    minor = ".".join(interpreter.version.split(".")[:2])
+    library = facts.join(interpreter.base_prefix, "lib", name + minor)
+    folders = site_folders(facts, prefix, interpreter, library, virtual)
+    if facts.system == "windows":
+        folders = folders[1:]
+    return [folder for folder in folders if facts.is_folder(folder)]
+
+
+def _name(facts: Facts, prefix: str, kind: EnvironmentKind, settings: Settings | None, version: str | None) -> str:
+    if kind == "installation":
+        return f"python{version}" if version else facts.name(prefix) or prefix
+    prompt = settings.get("prompt") if settings is not None else None
+    if prompt:
+        return _unquoted(prompt)
+    folder = facts.name(prefix)
+    if folder.lower() in _NAMELESS:
+        return f"{facts.name(facts.parent(prefix))}/{folder}"
+    return folder
+
+
+def _unquoted(prompt: str) -> str:
+    """A prompt is written as a Python literal by the standard module and bare by others."""
+    if prompt[:1] in "'\"":
+        try:
+            value = ast.literal_eval(prompt)
+        except (ValueError, SyntaxError):
+            return prompt
+        if isinstance(value, str):
+            prompt = value
+    return prompt.strip().removeprefix("(").removesuffix(")")

@@ -1,0 +1,300 @@
+"""The search path of an interpreter, in order, worked out by reading.
+
+Follows what the ``site`` module of 2.7 and 3.6 to the newest does (the module's
+documentation, PEP 370 for the user's own packages, PEP 405 for environments,
+PEP 420 for empty entries), with the folders Debian adds. What only code can
+know (a ``.pth`` line that runs something, a ``sitecustomize``) is named in
+``unknown`` and never run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.reading import variable_of
+from kalyx.core.facts import Evidence, Interpreter, PathEntry
+from kalyx.core.interpreters.reading import settings_for
+
+_PTH_LIMIT = 1024 * 1024
+
+# The release of each minor that began to pass over hidden .pth files, and to read them as UTF-8 first.
+_HIDDEN_SINCE = {(3, 8): 19, (3, 9): 19, (3, 10): 14, (3, 11): 8, (3, 12): 2}
+_UTF8_SINCE = {(3, 12): 4}
+
+
+class Way(Struct, kw_only=True):
+    """A way of running: what stands first on the path, the flags, and the variables.
+
+    ``first`` is the entry that the way of running adds in front (a script's
+    folder, ``''`` for the current folder) or None; the flags are ``-I``, ``-S``,
+    ``-E``, ``-s`` and ``-P``.
+    """
+
+    first: str | None = None
+    first_origin: str = "the folder of the script"
+    isolated: bool = False
+    no_site: bool = False
+    ignore_variables: bool = False
+    no_user: bool = False
+    safe_path: bool = False
+    variables: Mapping[str, str] = {}
+
+
+class SearchPath(Struct, kw_only=True):
+    """Entries in order; ``unknown`` holds what only running code would tell; ``code`` the .pth lines that run."""
+
+    entries: list[PathEntry] = []
+    unknown: list[Evidence] = []
+    code: list[Evidence] = []
+    site_packages: list[str] = []
+
+
+class _Builder:
+    """Adds entries as the interpreter does: absolute, each once, with where it came from."""
+
+    def __init__(self, facts: Facts, interpreter: Interpreter, way: Way) -> None:
+        self.facts = facts
+        self.interpreter = interpreter
+        self.way = way
+        parts = interpreter.version.split(".")
+        self.minor = (int(parts[0]), int(parts[1]))
+        digits = "".join(c for c in parts[2] if c.isdigit()) if len(parts) > 2 else ""
+        self.micro = int(digits) if digits else 0
+        self.tag = f"{self.minor[0]}.{self.minor[1]}" + ("t" if "t" in interpreter.abi_flags else "")
+        self.result = SearchPath()
+        self.known: set[str] = set()
+        self.library = ""
+
+    def variable(self, name: str) -> str | None:
+        if self.way.ignore_variables or self.way.isolated:
+            return None
+        return variable_of(self.way.variables, name, self.facts.system)
+
+    def add(self, entry: str, origin: str) -> None:
+        case = str(self.facts.path.normcase(entry))
+        if case in self.known:
+            return
+        self.known.add(case)
+        self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=self.facts.exists(entry)))
+
+    # -- before site ----------------------------------------------------------
+
+    def base(self) -> None:
+        facts = self.facts
+        value = self.variable("PYTHONPATH")
+        if value or (value == "" and self.minor < (3, 0)):
+            for entry in value.split(";" if facts.system == "windows" else ":"):
+                if self.way.no_site:
+                    self.result.entries.append(
+                        PathEntry(entry=entry, origin="PYTHONPATH", exists=facts.exists(entry or facts.folder))
+                    )
+                else:
+                    self.add(facts.absolute(entry) if not entry.startswith("~") else self._tilde(entry), "PYTHONPATH")
+        home = self.variable("PYTHONHOME")
+        separator = ";" if facts.system == "windows" else ":"
+        prefix, _, exec_prefix = home.partition(separator) if home else (self.interpreter.base_prefix, "", "")
+        origin = "the standard library" + (" (by PYTHONHOME)" if home else "")
+        if facts.system == "windows":
+            self._windows_base(prefix, origin)
+            return
+        library_folder = "lib"
+        name = ("pypy" if self.interpreter.implementation == "pypy" else "python") + self.tag
+        if not facts.is_folder(facts.join(prefix, "lib", name)) and facts.is_folder(facts.join(prefix, "lib64", name)):
+            library_folder = "lib64"
+        self.library = library = facts.join(prefix, library_folder, name)
+        if self.interpreter.implementation == "pypy":
+            self.add(library, origin)
+            return
+        self.add(facts.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin)
+        self.add(library, origin)
+        if self.minor < (3, 0):
+            for extra in ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
+                self.add(facts.join(library, extra), origin)
+        compiled = facts.join(exec_prefix or prefix, library_folder, name)
+        self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part")
+
+    def _tilde(self, entry: str) -> str:
+        return str(self.facts.path.normpath(self.facts.join(self.facts.folder, "." + self.facts.path.sep + entry)))
+
+    def _windows_base(self, prefix: str, origin: str) -> None:
+        facts = self.facts
+        self.library = facts.join(prefix, "Lib")
+        self.add(facts.join(facts.parent(self.interpreter.executable), self._zip_name()), origin)
+        self.add(facts.join(prefix, "DLLs"), origin + ", compiled part")
+        self.add(self.library, origin)
+        self.add(prefix, "the folder of the base interpreter")
+
+    def _zip_name(self) -> str:
+        return "python" + self.tag.replace(".", "") + ".zip"
+
+    # -- site -----------------------------------------------------------------
+
+    def site(self) -> None:
+        facts, interpreter = self.facts, self.interpreter
+        base = self.variable("PYTHONHOME") or interpreter.base_prefix
+        base = base.split(";" if facts.system == "windows" else ":")[0]
+        settings = settings_for(facts, interpreter.executable) if self.minor >= (3, 0) else None
+        prefixes = [base]
+        user_enabled = self._user_enabled()
+        if settings is not None:
+            own = facts.parent(facts.parent(interpreter.executable))
+            self._prefix_folders(own, "own")
+            if settings.sees_base:
+                prefixes = [own, base]
+            else:
+                prefixes, user_enabled = [own], False
+        if user_enabled:
+            folder = user_site(facts, interpreter, self.way.variables)
+            if facts.is_folder(folder):
+                self.site_folder(folder, "user")
+        for prefix in prefixes:
+            self._prefix_folders(prefix, "base" if settings is not None and prefix == base else "own")
+        self._hooks()
+
+    def _user_enabled(self) -> bool:
+        if self.way.no_user or self.way.isolated:
+            return False
+        return not self.variable("PYTHONNOUSERSITE")
+
+    def _prefix_folders(self, prefix: str, origin: str) -> None:
+        virtual = self.interpreter.prefix != self.interpreter.base_prefix
+        for folder in site_folders(self.facts, prefix, self.interpreter, self.library, virtual):
+            if self.facts.is_folder(folder):
+                self.site_folder(folder, origin)
+
+    def site_folder(self, folder: str, origin: str) -> None:
+        self.add(folder, origin)
+        if folder not in self.result.site_packages:
+            self.result.site_packages.append(folder)
+        try:
+            names = sorted(self.facts.listing(folder))
+        except Unreadable:
+            return
+        for name in names:
+            if name.endswith(".pth") and not (name.startswith(".") and self._passes_hidden()):
+                self._path_file(folder, name)
+
+    def _passes_hidden(self) -> bool:
+        since = _HIDDEN_SINCE.get(self.minor)
+        return self.minor >= (3, 13) or (since is not None and self.micro >= since)
+
+    def _path_file(self, folder: str, name: str) -> None:
+        path = self.facts.join(folder, name)
+        try:
+            raw = self.facts.read(path, _PTH_LIMIT)
+        except Unreadable:
+            return
+        since = _UTF8_SINCE.get(self.minor)
+        newer = self.minor >= (3, 13) or (since is not None and self.micro >= since)
+        try:
+            text = raw.decode("utf-8-sig" if newer else "utf-8")
+        except UnicodeDecodeError:
+            if self.minor >= (3, 0) and not newer:
+                self.result.unknown.append(
+                    Evidence(fact="a path file that is not UTF-8 may stop this version", source=path, path=path)
+                )
+            text = raw.decode("latin-1")
+        for number, line in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
+            if line.startswith("#") or not line.strip():
+                continue
+            if line.startswith(("import ", "import\t")):
+                self._code_line(path, number, line)
+                continue
+            entry = line.rstrip()
+            full = entry if self.facts.path.isabs(entry) else self.facts.join(folder, entry)
+            full = str(self.facts.path.normpath(full))
+            if "\0" not in full and self.facts.exists(full):
+                self.add(full, f"{path}, line {number}")
+
+    def _code_line(self, path: str, number: int, line: str) -> None:
+        evidence = Evidence(fact=line.strip()[:200], source="a path file's line of code", path=path, line=number)
+        if any(known.path == path and known.line == number for known in self.result.code):
+            return
+        self.result.code.append(evidence)
+        if not _leaves_path_alone(line):
+            self.result.unknown.append(evidence)
+
+    def _hooks(self) -> None:
+        """A ``sitecustomize`` or ``usercustomize`` on the path may change it: named, not run."""
+        for name in ("sitecustomize", "usercustomize"):
+            for entry in self.result.entries:
+                for candidate in (f"{name}.py", self.facts.join(name, "__init__.py")):
+                    path = self.facts.join(entry.entry, candidate)
+                    if self.facts.is_file(path):
+                        text = self.facts.text_or_none(path, 65536)
+                        if text is None or "path" in text:
+                            self.result.unknown.append(
+                                Evidence(fact=f"{name} may change the search path", source=path, path=path)
+                            )
+                        return
+
+
+def _leaves_path_alone(line: str) -> bool:
+    """Lines written by installers that are known to install an import hook and no path entry."""
+    if "_distutils_hack" in line or "SETUPTOOLS_USE_DISTUTILS" in line:
+        return True
+    if line.startswith("import __editable__"):
+        return True
+    return "importlib.machinery" in line and "types.ModuleType" in line or "_virtualenv" in line
+
+
+def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: str, virtual: bool) -> list[str]:
+    """The site folders of a prefix in the order of ``site.getsitepackages``, present or not."""
+    if facts.system == "windows":
+        return [prefix, facts.join(prefix, "Lib", "site-packages")]
+    major, minor = (int(part) for part in interpreter.version.split(".")[:2])
+    tag = f"{major}.{minor}" + ("t" if "t" in interpreter.abi_flags else "")
+    if interpreter.implementation == "pypy":
+        return [facts.join(prefix, "lib", f"pypy{tag}", "site-packages")]
+    library_folder = facts.name(facts.parent(library)) if library else "lib"
+    own = facts.join(prefix, "lib", f"python{tag}", "site-packages")
+    if _is_debian(facts, library):
+        local = facts.join(prefix, "local", "lib", f"python{tag}", "dist-packages")
+        shared = facts.join(prefix, "lib", "python3" if major >= 3 else f"python{tag}", "dist-packages")
+        versioned = facts.join(prefix, "lib", f"python{tag}", "dist-packages")
+        return [*([own] if virtual else []), local, shared, versioned]
+    folders = [own]
+    if library_folder == "lib64":
+        folders.insert(0, facts.join(prefix, "lib64", f"python{tag}", "site-packages"))
+    if major < 3:
+        folders.append(facts.join(prefix, "lib", "site-python"))
+    return folders
+
+
+def _is_debian(facts: Facts, library: str) -> bool:
+    """Debian's own ``site`` module names its folders; no other file tells more surely."""
+    if facts.system != "linux" or not library.startswith("/usr/lib/python"):
+        return False
+    text = facts.text_or_none(facts.join(library, "site.py"), 262144)
+    return text is not None and "dist-packages" in text
+
+
+def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
+    """The folder of the user's own packages for this version (PEP 370), present or not."""
+    tag = ".".join(interpreter.version.split(".")[:2]) + ("t" if "t" in interpreter.abi_flags else "")
+    base = variable_of(variables, "PYTHONUSERBASE", facts.system)
+    if facts.system == "windows":
+        base = base or facts.join(variable_of(variables, "APPDATA", "windows") or facts.home, "Python")
+        return facts.join(base, "Python" + tag.replace(".", ""), "site-packages")
+    home = variable_of(variables, "HOME", facts.system) or facts.home
+    if facts.system == "macos" and "Python.framework" in interpreter.base_prefix and not base:
+        return facts.join(home, "Library", "Python", tag, "lib", "python", "site-packages")
+    base = facts.absolute(base) if base else facts.join(home, ".local")
+    name = "pypy" if interpreter.implementation == "pypy" else "python"
+    return facts.join(base, "lib", name + tag, "site-packages")
+
+
+def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
+    """The search path of ``interpreter`` for this way of running, each entry with its origin."""
+    builder = _Builder(facts, interpreter, way)
+    builder.base()
+    if not way.no_site:
+        builder.site()
+    result = builder.result
+    if way.first is not None and not (way.isolated or way.safe_path):
+        exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
+        result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
+    return result

@@ -1,0 +1,302 @@
+"""The records everyone speaks in: the only place where shapes are declared.
+
+The same declarations serve the types, the JSON of every command and the JSON
+Schemas in ``docs/schema``. Paths are absolute strings in the form of the
+examined machine; sizes are bytes; times are seconds.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct, field
+
+KnownBy = Literal["reading", "asking"]
+Certainty = Literal["proven", "likely", "possible"]
+Relation = Literal["same", "differs", "dead", "unknown"]
+SeatKind = Literal["shell", "kernel", "notebook", "server", "editor", "process", "program", "path"]
+EnvironmentKind = Literal["installation", "virtual", "conda"]
+Outcome = Literal["imports", "fails", "undetermined"]
+
+
+class KalyxError(Exception):
+    """Kalyx cannot do what was asked: one line for people, and nearby candidates."""
+
+    def __init__(self, says: str, candidates: list[str] | None = None) -> None:
+        super().__init__(says)
+        self.says = says
+        self.candidates = candidates or []
+
+
+class Interpreter(Struct, kw_only=True):
+    """An executable that runs Python, and what it is."""
+
+    executable: str
+    real_executable: str
+    version: str
+    implementation: str
+    prefix: str
+    base_prefix: str
+    links: list[str] = []
+    known_by: KnownBy = "reading"
+    abi_flags: str = ""
+    architecture: str | None = None
+
+
+class Evidence(Struct, kw_only=True):
+    """A fact and where it was read."""
+
+    fact: str
+    source: str
+    path: str | None = None
+    line: int | None = None
+
+
+class Step(Struct, kw_only=True):
+    """One thing to do: a command (``argv`` and the same line for the user's shell) or a deed by hand."""
+
+    command: list[str] | None
+    line: str
+
+
+class Remedy(Struct, kw_only=True):
+    """What mends it: in words, as steps, and what it touches."""
+
+    says: str
+    steps: list[Step] = []
+    touches: list[str] = []
+
+
+class Finding(Struct, kw_only=True):
+    """One thing found about an import, a kernel, an environment or a seat."""
+
+    cause: str
+    certainty: Certainty
+    says: str
+    evidence: list[Evidence] = []
+    remedies: list[Remedy] = []
+
+
+class Environment(Struct, kw_only=True):
+    """A prefix with its own site-packages."""
+
+    key: str
+    prefix: str
+    name: str
+    kind: EnvironmentKind
+    version: str | None
+    base_prefix: str | None
+    sees_base: bool = False
+    site_packages: list[str] = []
+    condition: str = "sound"
+    findings: list[Finding] = []
+    size_bytes: int | None = None
+    kernels: list[str] = []
+    executable: str | None = None
+    known_by: KnownBy = "reading"
+
+
+class PathEntry(Struct, kw_only=True):
+    """One entry of a search path and where it comes from."""
+
+    entry: str
+    origin: str
+    exists: bool
+
+
+class Part(Struct, kw_only=True):
+    """One word of a seat (``python``, an installer, a checker) and what it starts."""
+
+    role: str
+    word: str
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    path: str | None = None
+    links: list[str] = []
+    reason: str | None = None
+
+
+class Seat(Struct, kw_only=True):
+    """A place that starts an interpreter; its own interpreter is that of its main part."""
+
+    seat: SeatKind
+    name: str
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    relation: Relation = "unknown"
+    parts: list[Part] = []
+    findings: list[Finding] = []
+    search_path: list[PathEntry] = []
+    reason: str | None = None
+    folder: str | None = None
+    variables: dict[str, str | None] = {}
+    via: str | None = None
+    source: str | None = None
+    label: str | None = None
+
+
+class Distribution(Struct, kw_only=True):
+    """An installed distribution: its name and version as its metadata writes them."""
+
+    name: str
+    version: str
+
+
+class ErrorText(Struct, kw_only=True):
+    """The exception at the root of a failure, in its own words."""
+
+    type: str
+    text: str
+
+
+class ImportAnswer(Struct, kw_only=True):
+    """What came of one import, and the findings that explain it (the cause first)."""
+
+    statement: str
+    module: str
+    outcome: Outcome
+    found_at: str | None = None
+    distribution: Distribution | None = None
+    error: ErrorText | None = None
+    findings: list[Finding] = []
+    hides: list[str] = []
+    seconds: float | None = None
+    output: str | None = None
+
+
+class RunningKernel(Struct, kw_only=True):
+    """A live process of a kernel."""
+
+    pid: int
+    notebook: str | None = None
+
+
+class Kernel(Struct, kw_only=True):
+    """A registered kernel: what its file says and what it really starts."""
+
+    key: str
+    id: str
+    label: str
+    folder: str
+    argv: list[str]
+    command: list[str]
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    conditions: list[str] = []
+    findings: list[Finding] = []
+    running: list[RunningKernel] = []
+    language: str = "python"
+    variables: dict[str, str] = {}
+    reach: str | None = None
+    reason: str | None = None
+
+
+class Unread(Struct, kw_only=True):
+    """A place that could not be read, and why."""
+
+    path: str
+    reason: str
+
+
+class SurveyAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.survey/1"] = "kalyx.survey/1"
+    interpreters: list[Interpreter] = []
+    environments: list[Environment] = []
+    unread: list[Unread] = []
+
+
+class HereAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.here/1"] = "kalyx.here/1"
+    reference: Seat
+    seats: list[Seat]
+    changes: list[str] = []
+    folder: str = ""
+    findings: list[Finding] = []
+
+
+class WhyAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.why/1"] = "kalyx.why/1"
+    target: Seat
+    imports: list[ImportAnswer]
+
+
+class KernelsAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.kernels/1"] = "kalyx.kernels/1"
+    kernels: list[Kernel]
+    folders: list[str] = []
+    seen_by: str = ""
+
+
+class ShellReach(Struct, kw_only=True):
+    """What a shell line typed in the kernel would start."""
+
+    python: Interpreter | None = None
+    installer: Interpreter | None = None
+    python_path: str | None = None
+    installer_path: str | None = None
+
+
+class ChangePlan(Struct, kw_only=True):
+    """One thing a command would touch."""
+
+    deed: str
+    path: str
+
+
+class RehearsalAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
+    kernel: Kernel | None
+    answered: bool = False
+    interpreter: Interpreter | None = None
+    imports: list[ImportAnswer] = []
+    shell_reaches: ShellReach = field(default_factory=ShellReach)
+    seconds: float | None = None
+    output: str = ""
+    findings: list[Finding] = []
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    notes: list[str] = []
+
+
+class UnregisterAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    stays: list[str] = []
+
+
+class DemoStep(Struct, kw_only=True):
+    """One command of the demo's walk: why it is run, the line, its status and what it printed."""
+
+    says: str
+    line: str
+    status: int
+    output: str
+
+
+class DemoAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.demo/1"] = "kalyx.demo/1"
+    folder: str
+    steps: list[DemoStep]
+    notes: list[str] = []
+
+
+class CauseText(Struct, kw_only=True):
+    name: str
+    about: str
+    says: str
+    yields_to: list[str]
+    example: str = ""
+
+
+class CausesAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
+    causes: list[CauseText]
+
+
+class ErrorAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.error/1"] = "kalyx.error/1"
+    says: str
+    candidates: list[str] = []

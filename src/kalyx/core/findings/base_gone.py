@@ -1,0 +1,41 @@
+"""The installation under this environment was removed or upgraded away.
+
+Has it:
+    heath stands on /opt/old, which is gone
+    asked about heath
+
+Only looks like it (it never had an interpreter):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.reading import View
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.findings._conditions import condition, remake, same_minor
+from kalyx.core.machine import Machine
+
+YIELDS_TO = ("half-made", "unreadable")
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    problem, settings = view.problem, view.settings
+    if view.interpreter is not None or problem is None or view.environment.kind == "installation":
+        return None
+    if "half-made" in {finding.cause for finding in view.environment.findings}:
+        return None
+    evidence = [Evidence(fact=problem.reason, source=problem.path, path=problem.path)]
+    if settings is not None and settings.get("home"):
+        home = f"home = {settings.get('home')}"
+        evidence.append(Evidence(fact=home, source=settings.path, path=settings.path, line=settings.line("home")))
+    base = same_minor(view, machine)
+    if base is not None:
+        mends = [remake(view, machine, base)]
+    else:
+        line = (
+            f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
+        )
+        mends = [Remedy(says="make it anew", steps=[remedies.by_hand(line)])]
+    return condition("base-gone", "the installation it stands on is gone", evidence, mends)

@@ -1,0 +1,52 @@
+"""The interpreter dies while importing it.
+
+Has it:
+    heath has hivescale 2.1 that kills its interpreter
+    asked in heath: import hivescale
+
+Only looks like it (it raises, and the interpreter lives):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+
+YIELDS_TO = ("name-misleads", "gutted")
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    trial = case.trial
+    if trial is None or trial.answered or trial.timed_out or case.interpreter is None:
+        return None
+    how = f"ended by {trial.signal}" if trial.signal else f"ended with status {trial.status}"
+    if trial.problem:
+        how = trial.problem
+    lines = [line for line in trial.output.splitlines() if line.strip()]
+    evidence = [Evidence(fact=f"the interpreter {how} and gave no answer", source="the trial")]
+    if lines:
+        evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
+    place = case.resolution.place if case.resolution else None
+    owner = case.owner(place.path) if place is not None else None
+    if owner is not None:
+        mend = remedies.install(
+            machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
+        )
+    else:
+        mend = Remedy(says="look at what it last said", steps=[remedies.by_hand(f"run: {_line(case, machine)}")])
+    return Finding(
+        cause="crashes",
+        certainty="proven",
+        says=f"the interpreter dies while importing {case.module}",
+        evidence=evidence,
+        remedies=[mend],
+    )
+
+
+def _line(case: Case, machine: Machine) -> str:
+    assert case.interpreter is not None
+    return machine.line([case.interpreter.executable, "-X", "faulthandler", "-c", case.wanted.statement])

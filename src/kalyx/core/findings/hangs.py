@@ -1,0 +1,33 @@
+"""No answer comes within the time allowed.
+
+Has it:
+    heath has hivescale 2.1 that never ends its import
+    asked in heath: import hivescale
+
+Only looks like it (it raises at once):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+
+YIELDS_TO = ("name-misleads",)
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    trial = case.trial
+    if trial is None or not trial.timed_out or case.interpreter is None:
+        return None
+    line = machine.line([case.interpreter.executable, "-X", "faulthandler", "-c", case.wanted.statement])
+    return Finding(
+        cause="hangs",
+        certainty="proven",
+        says=f"importing {case.module} did not end within {machine.seconds:g} seconds",
+        evidence=[Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")],
+        remedies=[Remedy(says="see where it stands", steps=[remedies.by_hand(f"run: {line}, and interrupt it")])],
+    )

@@ -1,0 +1,71 @@
+"""The path names nothing that starts, or a link whose end is gone.
+
+Has it:
+    kernel hives starts /home/keeper/orchrad/bin/python
+    asked in kernel:hives: import hivescale
+
+Only looks like it (it starts, and lacks the module):
+    kernel hives starts /home/keeper/heath/bin/python
+    asked in kernel:hives: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Evidence, Finding, Kernel, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.kernels.specs import SPEC_FILE, argv_line
+from kalyx.core.machine import Machine
+from kalyx.core.targets import nearest_existing
+
+YIELDS_TO = ()
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    if case.interpreter is not None:
+        return None
+    if case.kernel is not None:
+        return look_at_kernel(case.kernel, machine)
+    source = case.seat.source or case.seat.name
+    near = nearest_existing(machine, source) if machine.facts.path.isabs(source) else None
+    mends = []
+    if near is not None:
+        mends.append(Remedy(says="the nearest path that is there", steps=[remedies.by_hand(f"use {near}")]))
+    else:
+        mends.append(Remedy(says="name another interpreter", steps=[remedies.by_hand("see: kalyx survey")]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
+        evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
+        remedies=mends,
+    )
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if kernel.interpreter is not None or not kernel.argv or kernel.reason is None:
+        return None
+    if kernel.language not in ("", "python") or "launchers" in kernel.reason or "a script" in kernel.reason:
+        return None
+    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    first = kernel.command[0]
+    evidence = [
+        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.facts, kernel)),
+        Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
+    ]
+    mends = []
+    near = nearest_existing(machine, first) if machine.facts.path.isabs(first) else None
+    if near is not None:
+        prefix = machine.facts.parent(machine.facts.parent(near))
+        environment = machine.environment_named(machine.facts.real(prefix))
+        evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
+        if environment is not None and environment.executable:
+            mends.append(remedies.register(machine, environment, kernel.id, take_over=True))
+    mends.append(remedies.unregister(machine, kernel.id))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"kernel {kernel.id} starts nothing: {kernel.reason}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,50 @@
+"""Its own code raises something else on import.
+
+Has it:
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+
+Only looks like it (it fails for want of another package):
+    heath has hivescale 2.1 requiring nectarflow>=1.2
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+
+YIELDS_TO = ("shadowed", "gutted", "name-misleads")
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    raised = case.raised
+    if raised is None or case.missing is not None or case.interpreter is None:
+        return None
+    frame = case.blamed()
+    file, line = (raised.file or frame.file, raised.line or frame.line) if frame else (raised.file, raised.line)
+    owner = case.owner(file) if file else None
+    where = f"{file}, line {line}" if file else "an unknown place"
+    evidence = [
+        Evidence(
+            fact=f"{raised.type}: {raised.text[:300]}", source=where if file else "the trial", path=file, line=line
+        )
+    ]
+    if owner is not None:
+        evidence.append(
+            Evidence(fact=f"the file belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
+        )
+        again = remedies.install(machine, case.interpreter, owner.name, "--upgrade")
+        again.says = f"a newer {owner.name} may have it mended"
+        mends = [again]
+    else:
+        mends = [Remedy(says="read the line that raises", steps=[remedies.by_hand(f"look at {where}")])]
+    return Finding(
+        cause="raises",
+        certainty="proven",
+        says=f"the code of {owner.name if owner else (case.module)} raises {raised.type} while it is imported",
+        evidence=evidence,
+        remedies=mends,
+    )

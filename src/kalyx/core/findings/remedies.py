@@ -1,0 +1,98 @@
+"""Remedies that several causes share: install, register, rename, remake.
+
+Least change first; full paths; lines for the user's own shell. Nothing is
+installed past what keeps an environment, and no name is offered for
+installation that no metadata here and no table knows.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Environment, Interpreter, Remedy, Step
+from kalyx.core.machine import Machine
+
+KEEPER_FILE = "EXTERNALLY-MANAGED"
+
+
+def command(machine: Machine, argv: list[str]) -> Step:
+    return Step(command=argv, line=machine.line(argv))
+
+
+def by_hand(text: str) -> Step:
+    return Step(command=None, line=text)
+
+
+def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
+    """What keeps this environment's packages, in words; None when its own installer does."""
+    facts = machine.facts
+    if interpreter.prefix == interpreter.base_prefix:
+        # PEP 668: the mark lies in the standard library's folder.
+        minor = ".".join(interpreter.version.split(".")[:2])
+        library = (
+            facts.join(interpreter.base_prefix, "Lib")
+            if facts.system == "windows"
+            else facts.join(interpreter.base_prefix, "lib", f"python{minor}")
+        )
+        mark = facts.join(library, KEEPER_FILE)
+        if facts.kind(mark) is not None:
+            return f"the system's own package manager ({mark})"
+    records = facts.join(interpreter.prefix, "conda-meta")
+    if facts.is_folder(records):
+        return f"the installer that keeps {records}"
+    return None
+
+
+def install(machine: Machine, interpreter: Interpreter, requirement: str, *more: str) -> Remedy:
+    """Install a requirement into the environment of ``interpreter``, by its own installer and its full path."""
+    keeper = keeper_of(machine, interpreter)
+    where = machine.facts.name(interpreter.prefix)
+    if keeper is not None:
+        return Remedy(
+            says=f"its packages are kept by {keeper}: add it there",
+            steps=[by_hand(f"add {requirement} through {keeper}, or use an environment of your own")],
+            touches=[],
+        )
+    steps = []
+    environment = machine.environment_named(machine.facts.real(interpreter.prefix))
+    resolver = machine.resolver(environment) if environment else None
+    if resolver is not None and resolver.resolve("pip").place is None:
+        steps.append(command(machine, [interpreter.executable, "-m", "ensurepip"]))
+    steps.append(command(machine, [interpreter.executable, "-m", "pip", "install", *more, requirement]))
+    return Remedy(says=f"install it in {where}", steps=steps, touches=[interpreter.prefix])
+
+
+def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Remedy:
+    """Make a kernel of this id start this environment."""
+    argv = ["kalyx", "register", environment.prefix, "--id", identifier]
+    if take_over:
+        argv.append("--take-over")
+    return Remedy(
+        says=f"make kernel {identifier} start {environment.name}",
+        steps=[command(machine, argv)],
+        touches=[identifier],
+    )
+
+
+def unregister(machine: Machine, identifier: str) -> Remedy:
+    return Remedy(
+        says=f"remove the kernel {identifier}",
+        steps=[command(machine, ["kalyx", "unregister", identifier])],
+        touches=[identifier],
+    )
+
+
+def rename(machine: Machine, path: str, to: str) -> Remedy:
+    """Rename a file or folder that stands in the way."""
+    windows = machine.facts.system == "windows"
+    argv = ["cmd", "/c", "ren", path, machine.facts.name(to)] if windows else ["mv", path, to]
+    return Remedy(says="give it another name", steps=[command(machine, argv)], touches=[path])
+
+
+def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
+    """A name beside ``path`` that nothing has yet."""
+    stem, extension = machine.facts.path.splitext(path)
+    candidate = f"{stem}{ending}{extension}"
+    number = 2
+    while machine.facts.kind(candidate) is not None:
+        candidate = f"{stem}{ending}{number}{extension}"
+        number += 1
+    return str(candidate)

@@ -1,0 +1,54 @@
+"""What was asked: a module, or an import statement."""
+
+from __future__ import annotations
+
+import ast
+import keyword
+
+from msgspec import Struct
+
+from kalyx.core.facts import KalyxError
+
+
+class Wanted(Struct, frozen=True):
+    """One import: the statement as it would stand in code, the module, the names taken from it."""
+
+    statement: str
+    module: str
+    names: tuple[str, ...] = ()
+
+
+def parse_wanted(text: str) -> list[Wanted]:
+    """The imports that ``text`` asks for: ``a.b`` or ``from a import b`` or ``import a, b``.
+
+    Raises KalyxError, in one line, for what is neither.
+    """
+    stripped = text.strip()
+    if stripped.startswith(("import ", "from ")):
+        return _statements(stripped)
+    if stripped and all(part.isidentifier() and not keyword.iskeyword(part) for part in stripped.split(".")):
+        return [Wanted(f"import {stripped}", stripped)]
+    shown = stripped if len(stripped) <= 80 else stripped[:77] + "..."
+    raise KalyxError(
+        f"{shown!r} is no module name: a module is written like hivescale or hivescale.frames,"
+        ' an import like "from hivescale import read"'
+    )
+
+
+def _statements(text: str) -> list[Wanted]:
+    try:
+        tree = ast.parse(text)
+    except (SyntaxError, ValueError) as error:
+        raise KalyxError(f"this import statement cannot be read: {text[:80]!r} ({error.args[0]})") from None
+    found = []
+    for node in tree.body:
+        if isinstance(node, ast.Import):
+            found += [Wanted(f"import {alias.name}", alias.name) for alias in node.names]
+        elif isinstance(node, ast.ImportFrom):
+            if node.level or not node.module:
+                raise KalyxError(f"{text[:80]!r} is relative: name the package it stands in")
+            names = tuple(alias.name for alias in node.names)
+            found.append(Wanted(f"from {node.module} import {', '.join(names)}", node.module, names))
+        else:
+            raise KalyxError(f"{text[:80]!r} holds more than imports")
+    return found

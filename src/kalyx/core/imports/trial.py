@@ -1,0 +1,139 @@
+"""The trial: the real interpreter imports it, under limits, and tells what came of it.
+
+The seat's own variables, folder and flags are used; no bytecode is written. A
+run that gives no answer is told apart: it died (which signal), it ended by
+itself, or it did not end in time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from kalyx.core.doors.runner import Ended, LiveRunner
+from kalyx.core.interpreters.asking import ask_witness
+
+
+class Frame(Struct, frozen=True):
+    file: str
+    line: int
+    function: str
+
+
+class Raised(Struct):
+    """One exception of the chain, with the frames it passed through."""
+
+    type: str
+    text: str
+    name: str | None = None
+    path: str | None = None
+    import_error: bool = False
+    frames: list[Frame] = []
+    file: str | None = None
+    line: int | None = None
+    bases: list[str] = []
+
+
+class Trial(Struct):
+    """What came of importing: where it was found, or the chain of exceptions (the last raised first)."""
+
+    answered: bool
+    imports: bool = False
+    file: str | None = None
+    folders: list[str] | None = None
+    members: int = 0
+    chain: list[Raised] = []
+    path: list[str] = []
+    loaded: list[str] = []
+    files: dict[str, str] = {}
+    seconds: float = 0.0
+    output: str = ""
+    signal: str | None = None
+    timed_out: bool = False
+    status: int | None = None
+    problem: str | None = None
+
+    @property
+    def root(self) -> Raised | None:
+        """The exception that the others came from.
+
+        An explicit cause is always followed (the witness lists it next); an
+        implicit one only where the last error does not itself name a module.
+        """
+        if not self.chain:
+            return None
+        for raised in self.chain:
+            if raised.import_error and missing_name(raised) is not None:
+                return raised
+        return self.chain[-1]
+
+
+def missing_name(raised: Raised) -> str | None:
+    """The module that an ImportError says nothing answers to; None when it says something else."""
+    text = raised.text
+    if text.startswith("No module named "):
+        if raised.name and raised.name in text:
+            return raised.name
+        word = text[len("No module named ") :].split(";")[0].split(",")[0].strip().strip("'\"")
+        return word or None
+    return None
+
+
+def try_import(
+    runner: LiveRunner,
+    executable: str,
+    module: str,
+    names: tuple[str, ...] = (),
+    *,
+    first: str | None = None,
+    flags: tuple[str, ...] = (),
+    variables: Mapping[str, str] | None = None,
+    folder: str | None = None,
+    seconds: float = 20.0,
+) -> Trial:
+    """Let ``executable`` import ``module`` (and ``names`` from it). ``first`` stands first on its path."""
+    began = "-" if first is None else "=" + first
+    answer, ended = ask_witness(
+        runner,
+        executable,
+        ["-B", *flags],
+        ["try", began, module, *names],
+        variables=variables,
+        folder=folder,
+        seconds=seconds,
+    )
+    words = (ended.errors[-20_000:]).decode("utf-8", "replace")
+    if answer is None:
+        return _silent(ended, words)
+    return Trial(
+        answered=True,
+        imports=bool(answer["imports"]),
+        file=answer.get("file"),
+        folders=answer.get("folders"),
+        members=answer.get("members", 0),
+        chain=[_raised(link) for link in answer["chain"]],
+        path=answer["path"],
+        loaded=answer["loaded"],
+        files=answer["files"],
+        seconds=answer["seconds"],
+        output=words,
+    )
+
+
+def _raised(link: dict[str, object]) -> Raised:
+    frames = [Frame(*frame) for frame in link["frames"]]  # type: ignore[attr-defined]
+    rest = {key: value for key, value in link.items() if key != "frames"}
+    return Raised(frames=frames, **rest)  # type: ignore[arg-type]
+
+
+def _silent(ended: Ended, words: str) -> Trial:
+    return Trial(
+        answered=False,
+        output=words,
+        signal=ended.signal_name if not ended.timed_out else None,
+        timed_out=ended.timed_out,
+        status=ended.status,
+        problem=ended.problem,
+        seconds=ended.seconds,
+    )

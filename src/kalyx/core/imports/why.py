@@ -1,0 +1,138 @@
+"""From a question to an answer: read, try, explain."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.facts import Distribution, ErrorText, Finding, ImportAnswer, Kernel, Seat
+from kalyx.core.findings import catalogue
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.imports.trial import try_import
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+
+
+def way_of(seat: Seat, machine: Machine) -> Way:
+    """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder."""
+    folder = seat.folder or machine.facts.folder
+    if seat.seat in ("kernel", "notebook"):
+        return Way(first="", first_origin="the notebook's folder", variables=_variables(seat, machine))
+    return Way(first=folder, first_origin="the folder of the script", variables=_variables(seat, machine))
+
+
+def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
+    if seat.seat in ("kernel", "notebook", "process") and seat.variables:
+        return {key: value for key, value in seat.variables.items() if value is not None}
+    return dict(machine.facts.variables)
+
+
+def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
+    """The registered kernel that a seat stands for, or None."""
+    if seat.via is None or not seat.via.startswith("kernel:"):
+        return None
+    return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
+
+
+def with_search_path(seat: Seat, machine: Machine) -> Seat:
+    """The seat with its search path filled in, each entry with its origin."""
+    if seat.interpreter is not None and not seat.search_path:
+        seat.search_path = search_path(machine.facts, seat.interpreter, way_of(seat, machine)).entries
+    return seat
+
+
+def why_import(
+    machine: Machine, seat: Seat, wanted: Wanted, *, named: bool, watch: Callable[[str], None] | None = None
+) -> ImportAnswer:
+    """Whether the import works in this seat, where from, or why not.
+
+    ``named``: the user named the target; only then is an interpreter asked
+    whose real file lies inside the folder examined.
+    """
+    answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
+    kernel = kernel_of(seat, machine)
+    case = Case(seat=seat, wanted=wanted, kernel=kernel, interpreter=seat.interpreter, environment=seat.environment)
+    if seat.interpreter is None:
+        answer.outcome = "fails"
+        answer.findings = catalogue.explain(case, machine)
+        return answer
+    way = way_of(seat, machine)
+    case.search = search_path(machine.facts, seat.interpreter, way)
+    seat.search_path = case.search.entries
+    folder = seat.folder or machine.facts.folder
+    case.resolver = Resolver(machine.facts, seat.interpreter, case.search, folder)
+    case.resolution = case.resolver.resolve(wanted.module)
+    refusal = _may_not_ask(machine, seat, named)
+    if refusal is None and machine.runner is not None:
+        if watch is not None:
+            watch(f"{seat.interpreter.executable} imports {wanted.module}")
+        case.trial = try_import(
+            machine.runner,
+            seat.interpreter.executable,
+            wanted.module,
+            wanted.names,
+            first=way.first,
+            variables=way.variables,
+            folder=folder,
+            seconds=machine.seconds,
+        )
+    _fill(answer, case, machine)
+    if refusal is not None and case.trial is None:
+        answer.outcome = "undetermined"
+        answer.findings.append(Finding(cause="not-asked", certainty="proven", says=refusal))
+    return answer
+
+
+def _may_not_ask(machine: Machine, seat: Seat, named: bool) -> str | None:
+    """Why the interpreter may not be started, or None: a folder's own program is not run just for standing in it."""
+    assert seat.interpreter is not None
+    real = seat.interpreter.real_executable
+    if named or not machine.facts.inside(real, machine.facts.real(machine.facts.folder)):
+        return None
+    return (
+        f"{real} lies in the folder you stand in and you did not name it, so it was not started;"
+        f" name it with --in {seat.interpreter.executable}"
+    )
+
+
+def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
+    place = case.resolution.place if case.resolution is not None else None
+    trial = case.trial
+    if trial is None:
+        answer.outcome = "imports" if place is not None and place.kind == "builtin" else "undetermined"
+        if case.missing is not None and not (case.search and case.search.unknown):
+            answer.outcome = "fails"
+        answer.found_at = place.path if place is not None else None
+    else:
+        answer.seconds = trial.seconds
+        answer.output = trial.output or None
+        answer.outcome = "imports" if trial.imports else "fails"
+        if trial.imports:
+            answer.found_at = trial.file or (trial.folders[0] if trial.folders else "(built in)")
+        elif case.raised is not None:
+            answer.error = ErrorText(type=case.raised.type, text=case.raised.text)
+    if answer.found_at:
+        owner = case.owner(answer.found_at)
+        if owner is None and answer.outcome == "imports":
+            owner = _development_owner(case, machine, answer.found_at)
+        if owner is not None:
+            answer.distribution = Distribution(name=owner.name, version=owner.version)
+    if case.resolution is not None and answer.outcome == "imports":
+        answer.hides = [other.path for other in case.resolution.others]
+    if answer.outcome == "fails" or (place is not None and place.kind == "namespace"):
+        answer.findings = catalogue.explain(case, machine)
+
+
+def _development_owner(case: Case, machine: Machine, path: str) -> Installed | None:
+    """A development install has its files outside the site folders: its metadata names the module."""
+    if any(machine.facts.inside(path, prefix) for prefix in case.sites):
+        return None
+    standard = [e.entry for e in case.search.entries if e.origin.startswith("the standard")] if case.search else []
+    if any(machine.facts.inside(path, entry) for entry in standard) or path.startswith("("):
+        return None
+    first = case.search.entries[0].entry if case.search and case.search.entries else None
+    if first is not None and machine.facts.inside(path, first or machine.facts.folder):
+        return None
+    return machine.distribution_of_module(case.module, case.sites)

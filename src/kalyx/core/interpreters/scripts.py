@@ -1,0 +1,82 @@
+"""Which interpreter a script starts, by its first line.
+
+Covers the plain form, ``env``, the form installers write when the path is long
+or has spaces, and the launchers of Windows, which carry the line at their end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.reading import variable_of
+from kalyx.core.interpreters import shims
+
+
+class FirstLine(Struct):
+    """The interpreter a script names (None where reading cannot tell), the line, and why not."""
+
+    path: str | None
+    line: str
+    reason: str | None = None
+    script: str = ""
+
+
+def interpreter_of_script(facts: Facts, script: str, variables: Mapping[str, str] | None = None) -> FirstLine:
+    """The interpreter that starting ``script`` would start."""
+    for _ in range(8):
+        try:
+            start = facts.read(script, 4096)
+        except Unreadable as problem:
+            return FirstLine(None, "", problem.reason, script)
+        following = shims.follow(facts, script, start)
+        if isinstance(following, shims.Unknown):
+            return FirstLine(None, "", following.reason, script)
+        if following is None or facts.name(following.path).startswith(("python", "pypy")):
+            break
+        script = following.path
+    if start.startswith(b"MZ"):
+        return _launcher(facts, script)
+    if not start.startswith(b"#!"):
+        return FirstLine(None, "", "a program of its own, no script", script)
+    lines = start.decode("utf-8", "surrogateescape").splitlines()
+    first = lines[0][2:].strip()
+    if len(lines) > 1 and lines[1].startswith("'''exec' "):
+        rest = lines[1][len("'''exec' ") :].strip()
+        path = rest[1:].split('"')[0] if rest.startswith('"') else rest.split()[0]
+        return FirstLine(path, lines[1], None, script)
+    words = first.split()
+    if not words:
+        return FirstLine(None, lines[0], "an empty first line", script)
+    if facts.name(words[0]) == "env":
+        words = [word for word in words[1:] if not word.startswith("-") and "=" not in word]
+        if not words:
+            return FirstLine(None, lines[0], "a first line that names nothing", script)
+        path_value = variable_of(facts.variables if variables is None else variables, "PATH", facts.system)
+        found = next(facts.lookup(words[0], path_value), None)
+        reason = None if found else f"{words[0]} is not on PATH"
+        return FirstLine(found, lines[0], reason, script)
+    # The system takes everything up to the first blank as the path.
+    return FirstLine(words[0], lines[0], None, script)
+
+
+def _launcher(facts: Facts, script: str) -> FirstLine:
+    """A Windows launcher: an executable, the first line, then a zip."""
+    status = facts.status(script)
+    size = status.size if status else 0
+    try:
+        tail = facts.read(script, 256 * 1024, max(0, size - 256 * 1024))
+    except Unreadable as problem:
+        return FirstLine(None, "", problem.reason, script)
+    at = tail.rfind(b"#!")
+    line = (
+        tail[at : at + 1024].split(b"\n")[0].split(b"PK")[0].strip().decode("utf-8", "surrogateescape")
+        if at >= 0
+        else ""
+    )
+    path = line[2:].strip().strip('"')
+    if not path.lower().endswith(".exe"):
+        return FirstLine(None, "", "a program of its own, no script", script)
+    return FirstLine(path, line, None, script)

@@ -1,0 +1,116 @@
+"""Launchers that are not interpreters: version managers' shims and small scripts.
+
+A shim is a script of one name for all versions; which interpreter it starts is
+decided by a variable, by a file in the folder or above it, and by a file of
+the manager. The table says which; reading it starts nothing.
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+
+
+class ShimRule(Struct, frozen=True):
+    """How one form of shim chooses: the folder that holds it and where the choice is written."""
+
+    folder: str
+    variable: str
+    local_file: str
+    global_file: str
+    versions: str
+
+
+class Followed(Struct):
+    path: str
+    because: str
+
+
+class Unknown(Struct):
+    reason: str
+
+
+# Names in this table are dictated by the files and variables themselves.
+RULES = [ShimRule("shims", "PYENV_VERSION", ".python-version", "version", "versions")]
+
+SYSTEM_WORD = "system"
+
+
+def follow(facts: Facts, executable: str, start: bytes) -> Followed | Unknown | None:
+    """Where a script goes on to, Unknown where reading cannot tell, None when it is no launcher."""
+    if not start.startswith(b"#!"):
+        return None
+    for rule in RULES:
+        if facts.name(facts.parent(executable)) == rule.folder:
+            root = facts.parent(facts.parent(executable))
+            if facts.is_folder(facts.join(root, rule.versions)):
+                return _by_rule(facts, rule, root, facts.name(executable))
+    return _plain_launcher(facts, start)
+
+
+def _by_rule(facts: Facts, rule: ShimRule, root: str, word: str) -> Followed | Unknown:
+    chosen, source = _choice(facts, rule, root)
+    for version in chosen:
+        if version == SYSTEM_WORD:
+            shim_folder = facts.join(root, rule.folder)
+            path = ":".join(f for f in facts.path_folders() if not facts.same_path(f, shim_folder))
+            for candidate in facts.lookup(word, path):
+                return Followed(candidate, source)
+            continue
+        for name in (version, version.removeprefix("python-")):
+            folder = _installed(facts, facts.join(root, rule.versions), name)
+            candidate = facts.join(root, rule.versions, folder, "bin", word) if folder else ""
+            if candidate and facts.is_file(candidate):
+                return Followed(candidate, source)
+    wanted = ", ".join(chosen) or "nothing"
+    return Unknown(f"a version manager's launcher; {source} chooses {wanted}, which has no {word}")
+
+
+def _installed(facts: Facts, versions: str, name: str) -> str | None:
+    """The installed version that ``name`` means: itself, or the latest one below it (3.9 means 3.9.18)."""
+    if not name or "/" in name or "\\" in name or name in (".", ".."):
+        return None
+    if facts.is_folder(facts.join(versions, name)):
+        return name
+    below = [n for n in facts.names(versions) if n.startswith(name + ".") and n.replace(".", "").isdigit()]
+    return max(below, key=lambda n: [int(part) for part in n.split(".")], default=None)
+
+
+def _choice(facts: Facts, rule: ShimRule, root: str) -> tuple[list[str], str]:
+    value = facts.variable(rule.variable)
+    if value:
+        return value.split(":"), f"the variable {rule.variable}"
+    folder = facts.folder
+    while True:
+        path = facts.join(folder, rule.local_file)
+        words = _words(facts, path)
+        if words:
+            return words, path
+        upper = facts.parent(folder)
+        if upper == folder:
+            break
+        folder = upper
+    path = facts.join(root, rule.global_file)
+    words = _words(facts, path)
+    return (words, path) if words else ([SYSTEM_WORD], "no choice made")
+
+
+def _words(facts: Facts, path: str) -> list[str]:
+    if facts.kind(path) is None:
+        return []
+    text = facts.text_or_none(path, 4096) or ""
+    return [word for line in text.splitlines() for word in line.split("#")[0].split()]
+
+
+def _plain_launcher(facts: Facts, start: bytes) -> Followed | None:
+    """A small shell script that ends in ``exec /full/path/python "$@"``."""
+    if b"/sh" not in start.splitlines()[0] and b"bash" not in start.splitlines()[0]:
+        return None
+    for line in start.decode("utf-8", "surrogateescape").splitlines():
+        words = line.split()
+        if len(words) >= 2 and words[0] == "exec":
+            target = words[1].strip("\"'")
+            if facts.path.isabs(target) and facts.name(target).startswith(("python", "pypy")):
+                return Followed(target, "the script's exec line")
+    return None

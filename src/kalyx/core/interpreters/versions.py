@@ -1,0 +1,163 @@
+"""What version and build an installation is, read from its files.
+
+Quickest witness first: a conda-style record, the version header that was
+installed with it, then the version text compiled into the binary itself.
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+
+# The interpreter keeps its version as a NUL-framed string in its own image.
+_COMPILED_IN = rb"\x00([23]\.\d{1,2}\.\d{1,2}(?:(?:a|b|rc)\d{1,2})?\+?)(?=\x00| \()"
+
+
+class Installation(Struct, frozen=True):
+    """An installation as its files show it: prefix, ``X.Y``, library folder, implementation."""
+
+    prefix: str
+    minor: str
+    library: str
+    implementation: str
+    library_folder: str = "lib"
+
+
+def minor_of(version: str) -> str:
+    """``3.11.7`` gives ``3.11``."""
+    return ".".join(version.split(".")[:2])
+
+
+def installation_above(facts: Facts, folder: str, minor: str | None) -> Installation | None:
+    """The installation whose landmark (its ``os`` module) is found going up from ``folder``.
+
+    ``minor`` restricts it to one version, as the number in the executable's name does.
+    """
+    while True:
+        found = installation_at(facts, folder, minor)
+        if found is not None:
+            return found
+        upper = facts.parent(folder)
+        if upper == folder:
+            return None
+        folder = upper
+
+
+def installation_at(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
+    """The installation with this very prefix, or None."""
+    if facts.system == "windows":
+        return _windows_installation(facts, prefix, minor)
+    if minor is not None:
+        for library_folder in ("lib", "lib64"):
+            library = facts.join(prefix, library_folder, f"python{minor}")
+            if _has_landmark(facts, library):
+                return Installation(prefix, minor, library, "cpython", library_folder)
+    for library_folder in ("lib", "lib64"):
+        base = facts.join(prefix, library_folder)
+        if not facts.is_folder(base):
+            continue
+        for name in facts.names(base):
+            for start, implementation in (("python", "cpython"), ("pypy", "pypy")):
+                number = name[len(start) :]
+                if name.startswith(start) and _is_minor(number) and minor in (None, number):
+                    library = facts.join(base, name)
+                    if _has_landmark(facts, library):
+                        return Installation(prefix, number, library, implementation, library_folder)
+    return None
+
+
+def _is_minor(text: str) -> bool:
+    major, dot, rest = text.partition(".")
+    return bool(dot) and major.isdigit() and rest.isdigit()
+
+
+def _has_landmark(facts: Facts, library: str) -> bool:
+    return facts.is_file(facts.join(library, "os.py")) or facts.is_file(facts.join(library, "os.pyc"))
+
+
+def _windows_installation(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
+    library = facts.join(prefix, "Lib")
+    if not _has_landmark(facts, library):
+        return None
+    for name in facts.names(prefix):
+        lowered = name.lower()
+        number = lowered[len("python") : -len(".dll")]
+        if lowered.startswith("python") and lowered.endswith(".dll") and number.isdigit() and len(number) > 1:
+            found = f"{number[0]}.{number[1:]}"
+            if minor in (None, found):
+                return Installation(prefix, found, library, "cpython", "Lib")
+    return Installation(prefix, minor, library, "cpython", "Lib") if minor else None
+
+
+def full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
+    """The full version, ``3.11.7`` or ``3.13.0rc2``; None when no file of it tells."""
+    if installation.implementation == "pypy":
+        return _from_binary(facts, installation, executable)
+    for read in (_from_conda_record, _from_header):
+        version = read(facts, installation)
+        if version is not None:
+            return version
+    return _from_binary(facts, installation, executable)
+
+
+def _from_conda_record(facts: Facts, installation: Installation) -> str | None:
+    records = facts.join(installation.prefix, "conda-meta")
+    if not facts.is_folder(records):
+        return None
+    for name in facts.names(records):
+        parts = name.split("-")
+        if name.endswith(".json") and len(parts) == 3 and parts[0] == "python":
+            if minor_of(parts[1]) == installation.minor:
+                return parts[1]
+    return None
+
+
+def header_folders(facts: Facts, installation: Installation) -> list[str]:
+    """Where this installation keeps its C headers, whatever letters its ABI adds."""
+    if facts.system == "windows":
+        return [facts.join(installation.prefix, "include")]
+    base = facts.join(installation.prefix, "include")
+    wanted = f"python{installation.minor}"
+    return [facts.join(base, name) for name in (wanted, wanted + "m", wanted + "t", wanted + "d", wanted + "mu")]
+
+
+def _from_header(facts: Facts, installation: Installation) -> str | None:
+    for folder in header_folders(facts, installation):
+        try:
+            text = facts.read(facts.join(folder, "patchlevel.h"), 16384).decode("utf-8", "replace")
+        except Unreadable:
+            continue
+        for line in text.splitlines():
+            words = line.split(None, 2)
+            if len(words) == 3 and words[0] == "#define" and words[1] == "PY_VERSION":
+                version = words[2].strip().strip('"').rstrip("+")
+                if minor_of(version) == installation.minor:
+                    return version
+    return None
+
+
+def _from_binary(facts: Facts, installation: Installation, executable: str) -> str | None:
+    for candidate in (executable, *_shared_libraries(facts, installation)):
+        try:
+            found = facts.scan(candidate, _COMPILED_IN)
+        except Unreadable:
+            continue
+        for text in found:
+            version = text.decode("ascii").rstrip("+")
+            if minor_of(version) == installation.minor:
+                return version
+    return None
+
+
+def _shared_libraries(facts: Facts, installation: Installation) -> list[str]:
+    if facts.system == "windows":
+        number = installation.minor.replace(".", "")
+        return [facts.join(installation.prefix, f"python{number}.dll")]
+    folder = facts.join(installation.prefix, installation.library_folder)
+    start = "libpypy" if installation.implementation == "pypy" else f"libpython{installation.minor}"
+    found = [n for n in facts.names(folder) if n.startswith(start) and (".so" in n or n.endswith(".dylib"))]
+    if facts.system == "macos":
+        framework = facts.join(installation.prefix, "Python")
+        return [facts.join(folder, n) for n in found] + [framework]
+    return [facts.join(folder, name) for name in found]

@@ -1,0 +1,178 @@
+"""Where a notebook server looks for kernels, in its order, on three systems.
+
+The variables and folders are those of the notebook system's own documentation
+("Common directories and file locations"). The server is an interpreter with
+variables: its prefix decides the environment's folder and which of the user's
+and the environment's folders comes first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+from kalyx.core.doors.reading import variable_of
+from kalyx.core.environments.searchpath import user_site
+from kalyx.core.facts import Interpreter, KalyxError
+from kalyx.core.interpreters.reading import settings_for
+
+_FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
+
+
+class Server(Struct):
+    """Whose eyes look: the server's interpreter (None: nobody's in particular) and its variables."""
+
+    interpreter: Interpreter | None
+    variables: Mapping[str, str]
+    said_as: str = ""
+
+
+class KernelFolder(Struct):
+    """A folder of kernel specs and who it is for."""
+
+    path: str
+    reach: str
+    source: str
+
+
+def data_folder(facts: Facts, variables: Mapping[str, str]) -> tuple[str, str]:
+    """The user's data folder of the notebook system, and what says so."""
+
+    def get(name: str) -> str | None:
+        return variable_of(variables, name, facts.system)
+
+    named = get("JUPYTER_DATA_DIR")
+    if named:
+        return named, "JUPYTER_DATA_DIR"
+    home = get("USERPROFILE" if facts.system == "windows" else "HOME") or facts.home
+    home = facts.real(home)
+    if _is_set(get("JUPYTER_PLATFORM_DIRS")):
+        return _platform_data_folder(facts, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
+    if facts.system == "macos":
+        return facts.join(home, "Library", "Jupyter"), "the home folder"
+    if facts.system == "windows":
+        appdata = get("APPDATA")
+        if appdata:
+            return facts.join(appdata, "jupyter"), "APPDATA"
+        return facts.join(get("JUPYTER_CONFIG_DIR") or facts.join(home, ".jupyter"), "data"), "the home folder"
+    base = get("XDG_DATA_HOME")
+    if base:
+        return facts.join(base, "jupyter"), "XDG_DATA_HOME"
+    return facts.join(home, ".local", "share", "jupyter"), "the home folder"
+
+
+def _platform_data_folder(facts: Facts, local: str | None, xdg: str | None, home: str) -> str:
+    if facts.system == "macos":
+        return facts.join(home, "Library", "Application Support", "jupyter")
+    if facts.system == "windows":
+        return facts.join(local or facts.join(home, "AppData", "Local"), "jupyter")
+    return facts.join(xdg or facts.join(home, ".local", "share"), "jupyter")
+
+
+def _is_set(value: str | None) -> bool:
+    return value is not None and value.lower() not in _FALSE_WORDS
+
+
+def machine_folders(facts: Facts, variables: Mapping[str, str], prefix: str | None) -> list[str]:
+    """The system-wide data folders; on Windows they are the environment's own unless PROGRAMDATA is trusted."""
+    if facts.system != "windows":
+        if _is_set(variables.get("JUPYTER_PLATFORM_DIRS")):
+            if facts.system == "macos":
+                return ["/Library/Application Support/jupyter"]
+            roots = (variables.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share").split(":")
+            return [facts.join(root, "jupyter") for root in roots]
+        return ["/usr/local/share/jupyter", "/usr/share/jupyter"]
+    if _is_set(variable_of(variables, "JUPYTER_USE_PROGRAMDATA", "windows")):
+        program_data = variable_of(variables, "PROGRAMDATA", "windows")
+        if program_data:
+            return [facts.join(program_data, "jupyter")]
+    return [facts.join(prefix, "share", "jupyter")] if prefix else []
+
+
+def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
+    """The folders this server looks in, first the one that wins."""
+    variables = server.variables
+    prefix = server.interpreter.prefix if server.interpreter else None
+    found: list[KernelFolder] = []
+
+    def add(path: str, reach: str, source: str) -> None:
+        folder = facts.join(path, "kernels")
+        if all(known.path != folder for known in found):
+            found.append(KernelFolder(folder, reach, source))
+
+    listed = variable_of(variables, "JUPYTER_PATH", facts.system)
+    for entry in (listed or "").split(";" if facts.system == "windows" else ":"):
+        if entry:
+            add(entry.rstrip(facts.path.sep), "me", "JUPYTER_PATH")
+    user_data, source = data_folder(facts, variables)
+    user = [(user_data, "me", source)]
+    if server.interpreter is not None and _user_packages_on(facts, server):
+        base = user_base(facts, server.interpreter, variables)
+        user.append((facts.join(base, "share", "jupyter"), "me", "the user's own packages"))
+    machine = machine_folders(facts, variables, prefix)
+    own = [(facts.join(prefix, "share", "jupyter"), "env", "the server's environment")] if prefix else []
+    if facts.system != "windows":
+        own = [entry for entry in own if entry[0] not in machine]
+    pairs = own + user if _environment_first(facts, server) else user + own
+    for entry, reach, why in pairs:
+        add(entry, reach, why)
+    for entry in machine:
+        add(entry, "machine", "the system's folders")
+    home = variable_of(variables, "USERPROFILE" if facts.system == "windows" else "HOME", facts.system) or facts.home
+    own_folder = variable_of(variables, "IPYTHONDIR", facts.system) or facts.join(home, ".ipython")
+    add(own_folder, "me", "the older place in the home folder")
+    return found
+
+
+def user_base(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
+    """The base folder of the user's own packages (PEP 370)."""
+    site = user_site(facts, interpreter, variables)
+    levels = 2 if facts.system == "windows" else 3
+    for _ in range(levels):
+        site = facts.parent(site)
+    return site
+
+
+def _user_packages_on(facts: Facts, server: Server) -> bool:
+    if variable_of(server.variables, "PYTHONNOUSERSITE", facts.system):
+        return False
+    if server.interpreter is None:
+        return False
+    settings = settings_for(facts, server.interpreter.executable)
+    return settings is None or settings.sees_base
+
+
+def _environment_first(facts: Facts, server: Server) -> bool:
+    said = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", facts.system)
+    if said is not None:
+        return _is_set(said)
+    interpreter = server.interpreter
+    if interpreter is None or not _owned(facts, interpreter.prefix):
+        return False
+    if interpreter.prefix != interpreter.base_prefix:
+        return True
+    conda = variable_of(server.variables, "CONDA_PREFIX", facts.system)
+    name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system) or "base"
+    return bool(conda) and interpreter.prefix.startswith(conda or "\0") and name != "base"
+
+
+def _owned(facts: Facts, prefix: str) -> bool:
+    status = facts.status(prefix)
+    return facts.system == "windows" or (status is not None and status.owner == getattr(facts, "user", status.owner))
+
+
+def reach_folder(facts: Facts, reach: str, prefix: str, variables: Mapping[str, str]) -> str:
+    """Where a kernel for this reach is registered: ``me``, ``env`` (in ``prefix``) or ``machine``."""
+    if reach == "env":
+        return facts.join(prefix, "share", "jupyter", "kernels")
+    if reach == "me":
+        return facts.join(data_folder(facts, variables)[0], "kernels")
+    folders = machine_folders(facts, variables, None)
+    if not folders:
+        raise KalyxError(
+            "on this system there is no folder for all users unless JUPYTER_USE_PROGRAMDATA is set;"
+            " use --reach me or --reach env"
+        )
+    return facts.join(folders[0], "kernels")

@@ -1,0 +1,42 @@
+"""What makes an environment able to be a kernel: providers, as data.
+
+A provider is a module that, run with a connection file, speaks the messaging
+protocol. The first one that can be imported in the environment is used.
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+
+class Provider(Struct, frozen=True):
+    """A module to run, the distribution that brings it, and the words that start it."""
+
+    module: str
+    distribution: str
+    arguments: tuple[str, ...]
+    debugger: bool = False
+    stand_in: bool = False
+
+
+PROVIDERS = [
+    Provider("ipykernel_launcher", "ipykernel", ("-m", "ipykernel_launcher", "-f", "{connection_file}"), True),
+    Provider("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
+    Provider(
+        "kalyx_standin_kernel",
+        "kalyx-standin-kernel",
+        ("-m", "kalyx_standin_kernel", "-f", "{connection_file}"),
+        stand_in=True,
+    ),
+]
+
+# The provider that a remedy offers where there is none.
+USUAL = PROVIDERS[0]
+
+
+def module_run_by(argv: list[str]) -> str | None:
+    """The module that a kernel's command runs with ``-m``, or None when it runs something else."""
+    for position, word in enumerate(argv[:-1]):
+        if word == "-m" and position > 0:
+            return argv[position + 1]
+    return None

@@ -1,0 +1,257 @@
+"""Registering an environment as a kernel, and removing kernels.
+
+What is registered is the target, never whatever ``python`` is now. The spec
+file is written last and whole. What was there before is kept until the new
+one has answered, and put back when it does not.
+"""
+
+from __future__ import annotations
+
+import json
+
+from msgspec import Struct
+
+from kalyx.core.doors import Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.searchpath import Way
+from kalyx.core.facts import ChangePlan, Evidence, Finding, Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.findings import remedies
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
+from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
+from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
+from kalyx.core.machine import Machine
+
+REMOVED_FOLDER = "kalyx-removed"
+
+
+class Order(Struct, kw_only=True):
+    """What to register and how; the words of the command."""
+
+    identifier: str | None = None
+    label: str | None = None
+    reach: str = "me"
+    own_path: bool = False
+    variables: dict[str, str] = {}
+    take_over: bool = False
+
+
+class Plan(Struct):
+    """A registration worked out and not yet done."""
+
+    identifier: str
+    label: str
+    folder: str
+    spec: bytes
+    before: bytes | None
+    provider: Provider
+    notes: list[str]
+    deeds: list[ChangePlan]
+
+
+def provider_in(machine: Machine, interpreter: Interpreter) -> Provider | None:
+    """The first provider that the interpreter's own search path has, by reading."""
+    search = machine.search(interpreter, Way())
+    resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
+    for provider in PROVIDERS:
+        if resolver.resolve(provider.module).place is not None:
+            return provider
+    return None
+
+
+def provider_finding(machine: Machine, seat: Seat) -> Finding:
+    """That the target has no provider, with the way to bring it."""
+    assert seat.interpreter is not None and seat.environment is not None
+    search = machine.search(seat.interpreter, Way())
+    return Finding(
+        cause="provider-absent",
+        certainty="proven",
+        says=f"{seat.environment.name} has no kernel provider, so it cannot be a kernel yet",
+        evidence=[
+            Evidence(
+                fact=f"no {USUAL.module} on its search path",
+                source=f"{len(search.entries)} entries read",
+                path=seat.environment.prefix,
+            )
+        ],
+        remedies=[remedies.install(machine, seat.interpreter, USUAL.distribution)],
+    )
+
+
+def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Provider) -> Plan:
+    """What registering would write. Raises KalyxError for what must not be done."""
+    interpreter, environment = seat.interpreter, seat.environment
+    assert interpreter is not None and environment is not None
+    identifier = _identifier(order, environment.name)
+    root = reach_folder(machine.facts, order.reach, environment.prefix, machine.facts.variables)
+    folder = machine.facts.join(root, identifier)
+    before = _existing(machine, folder, identifier, order)
+    label = order.label or _label(machine, environment.name, interpreter.version, folder)
+    notes = _notes(machine, identifier, folder, environment.key)
+    variables = dict(order.variables)
+    if order.own_path:
+        own = machine.facts.parent(interpreter.executable)
+        separator = ";" if machine.facts.system == "windows" else ":"
+        variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
+    spec: dict[str, object] = {
+        "argv": [interpreter.executable, *provider.arguments],
+        "display_name": label,
+        "language": "python",
+        "metadata": {"debugger": provider.debugger},
+    }
+    if variables:
+        spec["env"] = variables
+    spec["interrupt_mode"] = "signal"
+    content = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
+    verb = "replace" if before is not None else "write"
+    deeds = [ChangePlan(deed=verb, path=machine.facts.join(folder, SPEC_FILE))]
+    if not machine.facts.is_folder(folder):
+        deeds.insert(0, ChangePlan(deed="make folder", path=folder))
+    if provider.stand_in:
+        notes.append("the kernel provider in it is Kalyx's own small stand-in, made for the demo")
+    return Plan(identifier, label, folder, content, before, provider, notes, deeds)
+
+
+def _identifier(order: Order, name: str) -> str:
+    if order.identifier is not None:
+        if not valid_id(order.identifier):
+            raise KalyxError(
+                f"{order.identifier!r} is no kernel id: only the letters a to z, digits, '.', '_' and '-' are allowed"
+            )
+        return order.identifier.lower()
+    made = "".join(character if character in ID_LETTERS else "-" for character in name.lower())
+    made = made.strip(".-_")
+    return made or "python-environment"
+
+
+def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> bytes | None:
+    """The spec file that is there now. Raises KalyxError unless it may be replaced."""
+    facts = machine.facts
+    kind = facts.kind(folder)
+    if kind is None:
+        return None
+    if kind == "link":
+        raise KalyxError(f"{folder} is a link to {facts.real(folder)}; Kalyx does not write through it")
+    if kind != "folder":
+        raise KalyxError(f"{folder} is there already and is no kernel folder")
+    spec = facts.join(folder, SPEC_FILE)
+    if facts.kind(spec) is None:
+        return None
+    if not order.take_over:
+        there = read_kernel(facts, folder, machine.server)
+        runs = there.environment.name if there.environment else there.reason or "nothing that starts"
+        raise KalyxError(
+            f"kernel {identifier} is registered already ({runs}, {spec});"
+            " give another --id, or --take-over to replace it"
+        )
+    try:
+        return facts.read(spec, 1024 * 1024)
+    except Unreadable as problem:
+        raise KalyxError(f"{spec}: {problem.reason}; it is not replaced") from None
+
+
+def _label(machine: Machine, name: str, version: str, folder: str) -> str:
+    """A label that tells this environment and version apart from the others in the list."""
+    label = f"{name} (Python {version})"
+    taken = {kernel.label for kernel in machine.kernels if kernel.folder != folder}
+    number = 2
+    while label in taken:
+        label = f"{name} (Python {version}, {number})"
+        number += 1
+    return label
+
+
+def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
+    notes = []
+    folders = [one.path for one in kernel_folders(machine.facts, machine.server)]
+    root = machine.facts.parent(folder)
+    if root not in folders:
+        notes.append(f"the server seen from here ({machine.server.said_as}) does not look in {root}")
+    for kernel in machine.kernels:
+        if kernel.folder == folder:
+            continue
+        if kernel.id == identifier:
+            order = folders.index(root) if root in folders else len(folders)
+            theirs = folders.index(machine.facts.parent(kernel.folder))
+            how = "hides" if order < theirs else "is hidden by"
+            notes.append(f"it {how} another kernel {identifier} in {kernel.folder}")
+        elif kernel.environment is not None and kernel.environment.key == key:
+            notes.append(f"the same environment is registered already as {kernel.id} ({kernel.label})")
+    return notes
+
+
+def carry_out(machine: Machine, plan: Plan, change: LiveChange) -> None:
+    """Write the spec: the folder first, the file that makes it count last and whole."""
+    change.folder(plan.folder)
+    change.write(machine.facts.join(plan.folder, SPEC_FILE), plan.spec)
+
+
+def put_back(machine: Machine, plan: Plan, change: LiveChange) -> None:
+    """What was there before."""
+    path = machine.facts.join(plan.folder, SPEC_FILE)
+    if plan.before is not None:
+        change.write(path, plan.before)
+    else:
+        change.remove_file(path)
+        change.remove_empty_folder(plan.folder)
+
+
+# -- removing -----------------------------------------------------------------
+
+
+def removable(machine: Machine, identifier: str) -> Kernel:
+    """The kernel to remove. Raises KalyxError for what Kalyx may not remove."""
+    if not valid_id(identifier):
+        raise KalyxError(f"{identifier!r} is no kernel id")
+    kernel = machine.kernel_by_id(identifier)
+    if kernel is None:
+        ids = [one.id for one in machine.kernels]
+        raise KalyxError(f"no kernel {identifier!r} is registered", ids[:8])
+    facts = machine.facts
+    if facts.kind(kernel.folder) == "link":
+        raise KalyxError(f"{kernel.folder} is a link to {facts.real(kernel.folder)}; remove the link yourself")
+    if facts.kind(facts.join(kernel.folder, SPEC_FILE)) is None:
+        raise KalyxError(f"{kernel.folder} holds no {SPEC_FILE}; Kalyx leaves it alone")
+    return kernel
+
+
+def remembered_folder(machine: Machine, identifier: str) -> str:
+    """Where a removed kernel is kept for one ``--undo``: not in a folder that servers look in."""
+    data = data_folder(machine.facts, machine.facts.variables)[0]
+    return machine.facts.join(data, REMOVED_FOLDER, identifier)
+
+
+def remove(machine: Machine, kernel: Kernel, change: LiveChange) -> list[str]:
+    """Remove a kernel, keeping it for one undo; returns the command that puts it back."""
+    kept = remembered_folder(machine, kernel.id)
+    change.folder(machine.facts.parent(kept))
+    if machine.facts.kind(kept) is not None:
+        change.remove_folder(kept)
+    note = json.dumps({"folder": kernel.folder}).encode("utf-8")
+    change.write(kept + ".json", note)
+    try:
+        change.move(kernel.folder, kept)
+    except KalyxError:
+        change.remove_file(kept + ".json")
+        raise
+    return ["kalyx", "unregister", kernel.id, "--undo"]
+
+
+def restore(machine: Machine, identifier: str, change: LiveChange) -> str:
+    """Put back a kernel that was removed; returns its folder. Raises KalyxError when there is none to put back."""
+    if not valid_id(identifier):
+        raise KalyxError(f"{identifier!r} is no kernel id")
+    kept = remembered_folder(machine, identifier.lower())
+    try:
+        note = json.loads(machine.facts.read_text(kept + ".json", 65536))
+        folder = str(note["folder"])
+    except (Unreadable, ValueError, KeyError, TypeError):
+        raise KalyxError(f"no removed kernel {identifier!r} is kept") from None
+    if not machine.facts.is_folder(kept):
+        raise KalyxError(f"no removed kernel {identifier!r} is kept")
+    if machine.facts.kind(folder) is not None:
+        raise KalyxError(f"{folder} is there again; the removed kernel stays in {kept}")
+    change.folder(machine.facts.parent(folder))
+    change.move(kept, folder)
+    change.remove_file(kept + ".json")
+    return folder

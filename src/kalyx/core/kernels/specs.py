@@ -1,0 +1,205 @@
+"""Kernel specs: read, and resolved to what they really start, by the server's rules.
+
+The format is the notebook protocol's "Kernel specs" document. A bare
+``python``, ``python3`` or ``python3.N`` (N the server's own) is the server's
+interpreter; any other bare word is looked up on the child's ``PATH``; a
+relative path goes by the kernel's working folder.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import string
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.environments.reading import environment_of
+from kalyx.core.facts import Evidence, Finding, Kernel
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders
+
+_SPEC_LIMIT = 1024 * 1024
+SPEC_FILE = "kernel.json"
+ID_LETTERS = frozenset(string.ascii_letters + string.digits + "._-")
+
+
+def valid_id(identifier: str) -> bool:
+    """ASCII letters, digits, ``.``, ``_`` and ``-``, as the notebook system allows; never only dots."""
+    return bool(identifier) and set(identifier) <= ID_LETTERS and identifier.strip(".") != ""
+
+
+def listed_kernels(facts: Facts, server: Server) -> list[Kernel]:
+    """Every registered kernel in this server's folders, hidden ones too, in the order of the folders."""
+    found: list[Kernel] = []
+    winners: dict[str, Kernel] = {}
+    for folder in kernel_folders(facts, server):
+        for kernel in kernels_in(facts, folder, server):
+            winner = winners.setdefault(kernel.id, kernel)
+            if winner is not kernel:
+                kernel.conditions.append("hidden")
+                kernel.findings.append(_hidden(kernel, winner))
+            found.append(kernel)
+    return found
+
+
+def kernels_in(facts: Facts, folder: KernelFolder, server: Server) -> list[Kernel]:
+    """The kernel specs that lie in one folder; ids are in lower case, as servers have them."""
+    found = []
+    for name in facts.names(folder.path):
+        place = facts.join(folder.path, name)
+        if facts.is_folder(place) and facts.kind(facts.join(place, SPEC_FILE)) is not None:
+            found.append(read_kernel(facts, place, server, folder.reach))
+    return found
+
+
+def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = None) -> Kernel:
+    """The kernel whose spec folder is ``place``, and what this server would start for it."""
+    path = facts.join(place, SPEC_FILE)
+    kernel = Kernel(
+        key=facts.real(place),
+        id=facts.name(place).lower(),
+        label=facts.name(place),
+        folder=place,
+        argv=[],
+        command=[],
+        reach=reach,
+    )
+    try:
+        spec = parse_spec(facts.read(path, _SPEC_LIMIT))
+    except Unreadable as refusal:
+        spec = Spec(problem=refusal.reason)
+    if spec.problem is not None:
+        kernel.conditions.append("spec-unreadable")
+        kernel.findings.append(
+            Finding(
+                cause="spec-unreadable",
+                certainty="proven",
+                says=f"the kernel file of {kernel.id} cannot be used: {spec.problem}",
+                evidence=[Evidence(fact=spec.problem, source=path, path=path)],
+            )
+        )
+        return kernel
+    kernel.label = spec.display_name or kernel.id
+    kernel.argv, kernel.language, kernel.variables = spec.argv, spec.language, spec.env
+    resolve_kernel(facts, kernel, server)
+    return kernel
+
+
+class Spec(Struct):
+    """A kernel file as servers read it; ``problem`` says why it cannot be used."""
+
+    argv: list[str] = []
+    display_name: str = ""
+    language: str = ""
+    env: dict[str, str] = {}
+    problem: str | None = None
+
+
+def parse_spec(raw: bytes) -> Spec:
+    """The spec in a kernel file. Never raises: what is wrong with it is its ``problem``."""
+    try:
+        whole = json.loads(raw.decode("utf-8-sig"))
+    except UnicodeDecodeError:
+        return Spec(problem="it is not UTF-8")
+    except ValueError as error:
+        return Spec(problem=f"it is not JSON ({error})")
+    except RecursionError:
+        return Spec(problem="it is nested too deeply")
+    if not isinstance(whole, dict):
+        return Spec(problem="it is JSON, but no object")
+    argv, environment = whole.get("argv"), whole.get("env") or {}
+    if argv is None:
+        return Spec(problem="it lacks argv, the command to start")
+    if not isinstance(argv, list) or not argv or not all(isinstance(word, str) and "\0" not in word for word in argv):
+        return Spec(problem="its argv is not a list of words")
+    if not isinstance(environment, dict) or not all(isinstance(value, str) for value in environment.values()):
+        return Spec(problem="its env is not an object of texts")
+    label = whole.get("display_name") or ""
+    if not isinstance(label, str):
+        return Spec(problem="its display_name is no text")
+    return Spec(argv, label, str(whole.get("language") or ""), environment)
+
+
+def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
+    """The variables the kernel starts with: the server's, and the spec's own with ``${NAME}`` filled in."""
+    filled = {key: string.Template(value).safe_substitute(server.variables) for key, value in kernel.variables.items()}
+    merged = {**server.variables, **filled}
+    merged.pop("PYTHONEXECUTABLE", None)
+    return merged
+
+
+def _filled(word: str, values: Mapping[str, str]) -> str:
+    return re.sub(r"\{([A-Za-z0-9_]+)\}", lambda match: values.get(match.group(1), match.group()), word)
+
+
+def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
+    """Fill in the command, the interpreter and the environment that this server would start."""
+    values = {"resource_dir": kernel.folder}
+    if server.interpreter is not None:
+        values["prefix"] = server.interpreter.prefix
+    kernel.command = [_filled(word, values) for word in kernel.argv]
+    first = kernel.argv[0]
+    own = {"python"}
+    if server.interpreter is not None:
+        major, minor = server.interpreter.version.split(".")[:2]
+        own |= {f"python{major}", f"python{major}.{minor}"}
+    else:
+        own.add("python3")
+    if first in own:
+        if server.interpreter is None:
+            kernel.reason = f'"{first}" means the interpreter of whichever server runs, and none is known'
+            return
+        kernel.command[0] = server.interpreter.executable
+        kernel.interpreter = server.interpreter
+        kernel.environment = environment_of(facts, server.interpreter)
+        return
+    path = _program(facts, kernel, server)
+    if path is None:
+        kernel.reason = f"no program {kernel.command[0]} on the kernel's PATH"
+        return
+    kernel.command[0] = path
+    try:
+        kernel.interpreter = read_interpreter(facts, path)
+    except NotAnInterpreter as refusal:
+        kernel.reason = refusal.reason
+        return
+    kernel.environment = environment_of(facts, kernel.interpreter)
+
+
+def _program(facts: Facts, kernel: Kernel, server: Server) -> str | None:
+    word = kernel.command[0]
+    if facts.path.dirname(word):
+        return facts.absolute(word) if not word.startswith("~") else facts.join(facts.folder, word)
+    variables = kernel_variables(kernel, server)
+    path = variables.get("PATH", "")
+    return next(facts.lookup(word, path), None)
+
+
+def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
+    return Finding(
+        cause="hidden",
+        certainty="proven",
+        says=f"another kernel of the same id comes first: {winner.folder}",
+        evidence=[
+            Evidence(fact=f"{winner.id} is here first", source=winner.folder, path=winner.folder),
+            Evidence(fact=f"and here again: {kernel.folder}", source=kernel.folder, path=kernel.folder),
+        ],
+    )
+
+
+def line_of(facts: Facts, path: str, needle: str) -> int | None:
+    """The line of a file that holds ``needle``; None when none does."""
+    text = facts.text_or_none(path, _SPEC_LIMIT)
+    for number, line in enumerate((text or "").splitlines(), 1):
+        if needle in line:
+            return number
+    return None
+
+
+def argv_line(facts: Facts, kernel: Kernel) -> int | None:
+    """The line of the kernel file where its first argument stands."""
+    path = facts.join(kernel.folder, SPEC_FILE)
+    return line_of(facts, path, json.dumps(kernel.argv[0])) if kernel.argv else None

@@ -1,0 +1,133 @@
+"""One lazy, read-only view of the machine that seats, targets and findings may look at."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from kalyx.core.doors import Facts
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.environments.reading import View, view_of
+from kalyx.core.environments.searchpath import SearchPath, Way, search_path
+from kalyx.core.facts import Environment, Interpreter, Kernel, Seat, Unread
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.folders import Server
+from kalyx.core.kernels.specs import listed_kernels
+from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.seats import callers, shell
+from kalyx.core.survey import found_environments, found_interpreters, make_names_unique
+from kalyx.core.text import line_for
+
+# Commands that start a notebook server, likeliest first; the names are the programs' own.
+_SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
+
+
+class Machine:
+    """Facts, a Runner (None under ``--static``) and everything worked out from them, once."""
+
+    def __init__(self, facts: Facts, runner: LiveRunner | None = None, seconds: float = 20.0) -> None:
+        self.facts = facts
+        self.runner = runner
+        self.seconds = seconds
+        self.unread: list[Unread] = []
+        self._resolvers: dict[str, Resolver] = {}
+
+    @cached_property
+    def shell(self) -> callers.ShellFound:
+        return callers.find_shell(self.facts)
+
+    @cached_property
+    def shell_seat(self) -> Seat:
+        return shell.read_shell(self.facts, self.shell)
+
+    def line(self, argv: list[str]) -> str:
+        """The line that starts ``argv`` in the user's shell."""
+        return line_for(argv, self.shell.name)
+
+    # -- the survey -----------------------------------------------------------
+
+    @cached_property
+    def interpreters(self) -> list[Interpreter]:
+        return found_interpreters(self.facts, self.unread)
+
+    @cached_property
+    def views(self) -> list[View]:
+        """Environments in the usual places and those that kernels and this shell start; unjudged."""
+        named = [kernel.environment.prefix for kernel in self.kernels if kernel.environment]
+        named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
+        found = [view for view, _ in found_environments(self.facts, [], [], named, self.unread)]
+        make_names_unique(self.facts, [view.environment for view in found])
+        return found
+
+    @cached_property
+    def environments(self) -> list[Environment]:
+        return [view.environment for view in self.views]
+
+    @cached_property
+    def all_environments(self) -> list[Environment]:
+        """Those in the usual places and every installation: where a package may be that is not here."""
+        known = {environment.key for environment in self.environments}
+        more = [view_of(self.facts, one).environment for one in self.interpreters]
+        return self.environments + [one for one in more if one.key not in known]
+
+    def environment_named(self, key: str) -> Environment | None:
+        return next((one for one in self.environments if one.key == key), None)
+
+    # -- kernels --------------------------------------------------------------
+
+    @cached_property
+    def server(self) -> Server:
+        """The server this shell would start; where it would start none, this shell's Python stands for it."""
+        for word in _SERVER_COMMANDS:
+            path = next(self.facts.lookup(word), None)
+            if path is None:
+                continue
+            line = interpreter_of_script(self.facts, path)
+            if line.path is None:
+                continue
+            try:
+                return Server(read_interpreter(self.facts, line.path), self.facts.variables, f"{word} on this PATH")
+            except NotAnInterpreter:
+                continue
+        interpreter = self.shell_seat.interpreter
+        said = "this shell's python" if interpreter else "no server known"
+        return Server(interpreter, self.facts.variables, said)
+
+    @cached_property
+    def kernels(self) -> list[Kernel]:
+        """Registered kernels as the server would list them; unjudged but for their files."""
+        return listed_kernels(self.facts, self.server)
+
+    def kernel_by_id(self, identifier: str) -> Kernel | None:
+        """The kernel a server takes for this id: the first in its folders."""
+        return next((one for one in self.kernels if one.id == identifier.lower()), None)
+
+    # -- packages and modules -------------------------------------------------
+
+    def resolver(self, environment: Environment) -> Resolver | None:
+        """What the environment's own interpreter finds, without any seat's variables or folder."""
+        if environment.key not in self._resolvers:
+            if environment.executable is None:
+                return None
+            try:
+                interpreter = read_interpreter(self.facts, environment.executable)
+            except NotAnInterpreter:
+                return None
+            search = search_path(self.facts, interpreter, Way(variables={}, no_user=True))
+            self._resolvers[environment.key] = Resolver(self.facts, interpreter, search, self.facts.folder)
+        return self._resolvers[environment.key]
+
+    def search(self, interpreter: Interpreter, way: Way) -> SearchPath:
+        return search_path(self.facts, interpreter, way)
+
+    def installed(self, sites: list[str]) -> list[Installed]:
+        """Every distribution in these site folders, the first folder first."""
+        return [one for site in sites for one in installed_in(self.facts, site)]
+
+    def distribution_of_module(self, module: str, sites: list[str]) -> Installed | None:
+        """The distribution in these folders that provides a top-level module, by its metadata."""
+        top = module.split(".")[0]
+        candidates = self.installed(sites)
+        candidates.sort(key=lambda one: one.key != top.lower().replace("_", "-"))
+        return next((one for one in candidates if top in one.modules), None)

@@ -1,0 +1,215 @@
+"""Installed distributions by their metadata.
+
+Core metadata and RECORD (the "Recording installed projects" specification of
+the packaging documents), and the older ``.egg-info`` kin. A folder is listed
+once; a distribution's files are read when they are asked for.
+"""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from functools import cached_property
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.text import canonical
+
+_RECORD_LIMIT = 32 * 1024 * 1024
+_METADATA_LIMIT = 1024 * 1024
+
+
+class Installed:
+    """One installed distribution: where its metadata lies and, on request, what that says."""
+
+    def __init__(self, facts: Facts, site: str, entry: str) -> None:
+        self.facts = facts
+        self.site = site
+        self.entry = entry
+        self.path = facts.join(site, entry)
+        self.is_wheel = entry.endswith(".dist-info")
+        stem = entry.rpartition(".")[0]
+        self.stem_name, _, rest = stem.partition("-")
+        self.stem_version = rest.split("-py")[0]
+
+    def _file(self, name: str) -> str:
+        return self.facts.join(self.path, name)
+
+    def _text(self, name: str, limit: int) -> str | None:
+        return self.facts.text_or_none(self._file(name), limit)
+
+    @cached_property
+    def _fields(self) -> list[tuple[str, str]]:
+        if self.is_wheel:
+            text = self._text("METADATA", _METADATA_LIMIT)
+        elif self.facts.is_folder(self.path):
+            text = self._text("PKG-INFO", _METADATA_LIMIT)
+        else:
+            text = self.facts.text_or_none(self.path, _METADATA_LIMIT)
+        fields: list[tuple[str, str]] = []
+        for line in (text or "").splitlines():
+            if not line.strip():
+                break
+            if line[0] in " \t" and fields:
+                key, value = fields[-1]
+                fields[-1] = (key, value + " " + line.strip())
+                continue
+            key, colon, value = line.partition(":")
+            if colon:
+                fields.append((key.strip().lower(), value.strip()))
+        return fields
+
+    def field(self, name: str) -> str | None:
+        for key, value in self._fields:
+            if key == name:
+                return value
+        return None
+
+    def fields(self, name: str) -> list[str]:
+        return [value for key, value in self._fields if key == name]
+
+    @property
+    def name(self) -> str:
+        return self.field("name") or self.stem_name
+
+    @property
+    def version(self) -> str:
+        return self.field("version") or self.stem_version
+
+    @property
+    def key(self) -> str:
+        """The canonical name by the folder's own name: no file is read for it."""
+        return canonical(self.stem_name)
+
+    @cached_property
+    def requires(self) -> list[str]:
+        """Requirement lines as written."""
+        if self.is_wheel or self.fields("requires-dist"):
+            return self.fields("requires-dist")
+        found, section = [], ""
+        for line in (self._text("requires.txt", _METADATA_LIMIT) or "").splitlines():
+            line = line.strip()
+            if line.startswith("[") and line.endswith("]"):
+                section = line[1:-1]
+            elif line:
+                extra, _, marker = section.partition(":")
+                conditions = [marker] if marker else []
+                if extra:
+                    conditions.append(f'extra == "{extra}"')
+                found.append(line + ("; " + " and ".join(conditions) if conditions else ""))
+        return found
+
+    @cached_property
+    def installer(self) -> str | None:
+        """Who put it there, in the metadata's own word."""
+        text = self._text("INSTALLER", 256)
+        return text.strip() if text and text.strip() else None
+
+    @cached_property
+    def files(self) -> list[str] | None:
+        """The files it owns, relative to the site folder with ``/``; None when nothing lists them."""
+        if self.is_wheel:
+            try:
+                raw = self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
+            except Unreadable:
+                return None
+            text = raw.decode("utf-8", "surrogateescape")
+            try:
+                return [row[0].replace("\\", "/") for row in csv.reader(text.splitlines()) if row and row[0]]
+            except csv.Error:
+                return None
+        text_or_none = self._text("installed-files.txt", _RECORD_LIMIT)
+        if text_or_none is None:
+            return None
+        base = self.entry
+        found = []
+        for line in text_or_none.splitlines():
+            if line.strip():
+                found.append(self.facts.path.normpath(self.facts.join(base, line.strip())).replace("\\", "/"))
+        return found
+
+    @cached_property
+    def modules(self) -> list[str]:
+        """The top-level modules it provides."""
+        files = self.files
+        found: set[str] = set()
+        if files is not None:
+            for file in files:
+                name = _module_of(file)
+                if name:
+                    found.add(name)
+        if not found:
+            text = self._text("top_level.txt", 65536)
+            found.update(line.strip() for line in (text or "").splitlines() if line.strip())
+        found.update(self._editable_modules())
+        if not found and files is None and not self.is_wheel:
+            found.add(self.stem_name)
+        return sorted(found)
+
+    def _editable_modules(self) -> Iterator[str]:
+        """Modules of a development install: its generated finder's mapping, or the folder it names."""
+        for file in self.files or []:
+            name = file.rpartition("/")[2]
+            if name.startswith("__editable___") and name.endswith("_finder.py"):
+                from kalyx.core.imports.editable import finder_mapping
+
+                yield from finder_mapping(self.facts, self.facts.join(self.site, name))
+            elif name.endswith(".pth") and "/" not in file:
+                for line in (self.facts.text_or_none(self.facts.join(self.site, name), 65536) or "").splitlines():
+                    folder = line.strip()
+                    if self.facts.path.isabs(folder):
+                        yield from _modules_in(self.facts, folder)
+
+
+def _module_of(file: str) -> str | None:
+    """The top-level module that a recorded file makes importable, or None."""
+    first, slash, rest = file.partition("/")
+    if first in ("..", "__pycache__", "") or first.endswith((".dist-info", ".egg-info", ".data")):
+        return None
+    if first.startswith("__editable__"):
+        return None
+    if slash:
+        if rest.endswith((".py", ".so", ".pyd", ".pyc", ".pyi")) and first.isidentifier():
+            return first
+        return None
+    if first.endswith((".py", ".pyd", ".so")):
+        stem = first.split(".")[0]
+        return stem if stem.isidentifier() else None
+    return None
+
+
+def _modules_in(facts: Facts, folder: str) -> Iterator[str]:
+    for name in facts.names(folder):
+        path = facts.join(folder, name)
+        if name.endswith(".py") and name != "setup.py" and name[:-3].isidentifier():
+            yield name[:-3]
+        elif name.isidentifier() and facts.is_file(facts.join(path, "__init__.py")):
+            yield name
+
+
+def installed_in(facts: Facts, site: str) -> list[Installed]:
+    """Every distribution whose metadata lies in this site folder, by name."""
+    found = []
+    for name in facts.names(site):
+        if name.startswith(("~", "-")):
+            continue  # an installer's leftover of an interrupted removal, not a package
+        if name.endswith((".dist-info", ".egg-info")):
+            found.append(Installed(facts, site, name))
+    return found
+
+
+def owner_of(facts: Facts, sites: list[str], path: str) -> Installed | None:
+    """The distribution that owns the file, by its record; None when no record lists it."""
+    for site in sites:
+        if not facts.inside(path, site):
+            continue
+        relative = path[len(site) :].strip("/\\").replace("\\", "/")
+        top = relative.split("/")[0].split(".")[0]
+        likely = canonical(top)
+        # The distribution named like the folder first: nearly always the owner.
+        for installed in sorted(installed_in(facts, site), key=lambda one: one.key != likely):
+            files = installed.files
+            if files is not None and relative in files:
+                return installed
+            if files is None and top in installed.modules:
+                return installed
+    return None

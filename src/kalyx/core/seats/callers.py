@@ -1,0 +1,108 @@
+"""Who started Kalyx: the user's real shell, and the program behind the call."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+from kalyx.core.doors.reading import Process
+
+SHELLS = {"bash", "zsh", "fish", "dash", "sh", "ash", "ksh", "ksh93", "mksh", "tcsh", "csh", "xonsh",
+          "pwsh", "powershell", "cmd", "busybox"}  # fmt: skip
+_PYTHON_STARTS = ("python", "pypy")
+
+
+class ShellFound(Struct, frozen=True):
+    """The user's shell: its name, its process, and how it is known."""
+
+    name: str
+    pid: int | None
+    known_by: str
+
+
+def program_name(process: Process) -> str:
+    """The plain name of a process's program: ``-bash`` and ``bash.exe`` are ``bash``."""
+    for word in (process.executable, process.command[0] if process.command else None, process.name):
+        if word:
+            name = word.replace("\\", "/").rpartition("/")[2].removesuffix(" (deleted)")
+            return name.lstrip("-").lower().removesuffix(".exe")
+    return ""
+
+
+def ancestors(facts: Facts) -> Iterator[Process]:
+    """The processes above Kalyx's own, nearest first."""
+    own = facts.process(facts.pid)
+    pid = own.parent if own else None
+    for _ in range(64):
+        process = facts.process(pid) if pid else None
+        if process is None:
+            return
+        yield process
+        pid = process.parent
+
+
+def is_shell(process: Process) -> bool:
+    name = program_name(process)
+    # Some shells are programs of an interpreter: their command tells.
+    return name in SHELLS or (len(process.command) > 1 and process.command[1].endswith("/xonsh"))
+
+
+def is_interactive_shell(process: Process) -> bool:
+    """A shell that a person types into: given neither a script nor a command, or first in a terminal of its own.
+
+    A command given with ``-c`` never counts: kernels run shell lines that way, in a terminal of their own too.
+    """
+    if not is_shell(process):
+        return False
+    if process.leads_terminal and not any(word in ("/c", "/C") or _has_c(word) for word in process.command[1:]):
+        return True
+    for word in process.command[1:]:
+        if not word.startswith(("-", "/", "+")) or word in ("-c", "/c", "/C") or _has_c(word):
+            return False
+        if word.startswith("/") and len(word) > 3:
+            return False
+    return True
+
+
+def _has_c(word: str) -> bool:
+    return word.startswith("-") and not word.startswith("--") and "c" in word[1:]
+
+
+def find_shell(facts: Facts) -> ShellFound:
+    """The nearest shell above Kalyx; where there is none, the one the variables name."""
+    for process in ancestors(facts):
+        if is_shell(process):
+            name = program_name(process)
+            if name.startswith(_PYTHON_STARTS):
+                name = "xonsh"
+            return ShellFound("sh" if name in ("busybox", "ash") else name, process.pid, "the process above")
+    if facts.system == "windows":
+        name = "powershell" if facts.variable("PSModulePath") and not facts.variable("PROMPT") else "cmd"
+        return ShellFound(name, None, "variables")
+    named = facts.variable("SHELL") or ""
+    name = named.rpartition("/")[2]
+    return ShellFound(name if name in SHELLS else "sh", None, "the variable SHELL")
+
+
+def find_caller(facts: Facts) -> Process | None:
+    """The nearest process above that runs Python, unless a person's shell stands between."""
+    for process in ancestors(facts):
+        if is_interactive_shell(process):
+            return None
+        if program_name(process).startswith(_PYTHON_STARTS):
+            return process
+    return None
+
+
+def connection_file_of(process: Process) -> str | None:
+    """The connection file a kernel process was started with, or None when it is no kernel."""
+    for position, word in enumerate(process.command):
+        if word in ("-f", "--connection-file") and position + 1 < len(process.command):
+            following = process.command[position + 1]
+            if following.endswith(".json"):
+                return following
+        if word.startswith("--f="):
+            return word[4:]
+    return None

@@ -1,0 +1,78 @@
+"""Notebooks: the kernel a file asks for (the notebook format, versions 3 and 4)."""
+
+from __future__ import annotations
+
+import json
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+
+_NOTEBOOK_LIMIT = 64 * 1024 * 1024
+ENDING = ".ipynb"
+
+
+class Notebook(Struct):
+    """What a notebook file says of itself; ``problem`` where it could not be read."""
+
+    path: str
+    kernel: str | None = None
+    label: str | None = None
+    language: str | None = None
+    language_version: str | None = None
+    problem: str | None = None
+    line: int | None = None
+
+
+def read_notebook(facts: Facts, path: str) -> Notebook:
+    """The kernel and the language version a notebook names. Never raises for what is wrong in it."""
+    notebook = Notebook(path)
+    try:
+        raw = facts.read(path, _NOTEBOOK_LIMIT + 1)
+    except Unreadable as refusal:
+        notebook.problem = refusal.reason
+        return notebook
+    if len(raw) > _NOTEBOOK_LIMIT:
+        notebook.problem = f"larger than {_NOTEBOOK_LIMIT // 1024 // 1024} MiB"
+        return notebook
+    try:
+        whole = json.loads(raw.decode("utf-8-sig"))
+    except (ValueError, RecursionError) as error:
+        notebook.problem = f"not a notebook: {error}"
+        return notebook
+    metadata = whole.get("metadata") if isinstance(whole, dict) else None
+    if not isinstance(metadata, dict):
+        notebook.problem = "not a notebook: it has no metadata"
+        return notebook
+    spec = metadata.get("kernelspec")
+    if isinstance(spec, dict):
+        notebook.kernel = _text(spec.get("name"))
+        notebook.label = _text(spec.get("display_name"))
+        notebook.language = _text(spec.get("language"))
+    about = metadata.get("language_info")
+    if isinstance(about, dict):
+        notebook.language = notebook.language or _text(about.get("name"))
+        notebook.language_version = _text(about.get("version"))
+    if notebook.kernel:
+        notebook.line = _line(raw, notebook.kernel)
+    return notebook
+
+
+def _text(value: object) -> str | None:
+    return value if isinstance(value, str) and value else None
+
+
+def _line(raw: bytes, kernel: str) -> int | None:
+    """The line of the kernelspec's name: looked for after the last word kernelspec."""
+    start = raw.rfind(b'"kernelspec"')
+    at = raw.find(json.dumps(kernel).encode(), start) if start >= 0 else -1
+    # The display name may be the same word: the key must stand before it.
+    while at >= 0 and not raw[:at].rstrip().rstrip(b":").rstrip().endswith(b'"name"'):
+        at = raw.find(json.dumps(kernel).encode(), at + 1)
+    return raw.count(b"\n", 0, at) + 1 if at >= 0 else None
+
+
+def notebooks_in(facts: Facts, folder: str) -> list[str]:
+    """The notebook files of one folder, by name."""
+    names = [name for name in facts.names(folder) if name.endswith(ENDING) and not name.startswith(".")]
+    return [facts.join(folder, name) for name in names if facts.is_file(facts.join(folder, name))]

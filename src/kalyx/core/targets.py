@@ -1,0 +1,301 @@
+"""From the word a user gives as TARGET to a seat.
+
+Tried in order: the seats' own words, then anything with a path separator (or
+``.``), then the name the survey prints. What names several places, or none, is
+an error that lists candidates, nearest first.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors.reading import Process
+from kalyx.core.environments.reading import executables_of, looks_like_environment, view_of
+from kalyx.core.facts import Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
+from kalyx.core.machine import Machine
+from kalyx.core.seats import callers
+from kalyx.core.seats.notebook import ENDING, Notebook, read_notebook
+from kalyx.core.text import distance, visible
+
+
+def default_seat(machine: Machine) -> Seat:
+    """``caller`` where Kalyx was started from a kernel or a Python program, else ``shell``."""
+    process = callers.find_caller(machine.facts)
+    if process is not None:
+        seat = seat_of_process(machine, process, "the program Kalyx was started from")
+        if seat.interpreter is not None:
+            return seat
+    return machine.shell_seat
+
+
+def resolve(machine: Machine, text: str) -> Seat:
+    """The seat that TARGET names. Raises KalyxError with candidates."""
+    if text == "shell":
+        return machine.shell_seat
+    if text == "caller":
+        process = callers.find_caller(machine.facts)
+        if process is None:
+            raise KalyxError("there is no caller: Kalyx was not started from a kernel or a Python program", ["shell"])
+        return seat_of_process(machine, process, "the program Kalyx was started from")
+    kind, colon, rest = text.partition(":")
+    if colon and kind in _KINDS:
+        if not rest:
+            raise KalyxError(f"{text!r} names nothing: {_KINDS[kind][1]}")
+        return _KINDS[kind][0](machine, rest)
+    facts = machine.facts
+    if text.endswith(ENDING):
+        return seat_of_notebook(machine, facts.absolute(text))
+    if text in (".", "..") or "/" in text or (facts.system == "windows" and "\\" in text) or text.startswith("~"):
+        return seat_of_path(machine, facts.absolute(text))
+    return _named(machine, text)
+
+
+def seat_of_interpreter(
+    machine: Machine, interpreter: Interpreter, kind: str, name: str, via: str | None = None
+) -> Seat:
+    environment = view_of(machine.facts, interpreter).environment
+    known = machine.environment_named(environment.key) if kind != "path" else None
+    return Seat(
+        seat=kind,  # type: ignore[arg-type]
+        name=name,
+        interpreter=interpreter,
+        environment=known or environment,
+        folder=machine.facts.folder,
+        via=via,
+    )
+
+
+def seat_of_path(machine: Machine, path: str) -> Seat:
+    """A path to an interpreter or an environment."""
+    facts = machine.facts
+    if not facts.exists(path) and facts.kind(path) is None:
+        raise KalyxError(f"{visible(path)}: there is nothing at this path", _near_paths(machine, path))
+    if facts.is_folder(path):
+        return _seat_of_folder(machine, path)
+    try:
+        interpreter = read_interpreter(facts, path)
+    except NotAnInterpreter as refusal:
+        return Seat(seat="path", name=path, reason=refusal.reason, folder=facts.folder, source=refusal.path)
+    return seat_of_interpreter(machine, interpreter, "path", path)
+
+
+def _seat_of_folder(machine: Machine, path: str) -> Seat:
+    facts = machine.facts
+    problem: NotAnInterpreter | None = None
+    for executable in executables_of(facts, path):
+        if facts.kind(executable) is None:
+            continue
+        try:
+            return seat_of_interpreter(machine, read_interpreter(facts, executable), "path", path)
+        except NotAnInterpreter as refusal:
+            problem = problem or refusal
+    if problem is not None:
+        return Seat(seat="path", name=path, reason=problem.reason, folder=facts.folder, source=problem.path)
+    if looks_like_environment(facts, path):
+        return Seat(seat="path", name=path, reason="it holds no interpreter", folder=facts.folder, source=path)
+    near = [
+        facts.join(path, name) for name in facts.names(path) if looks_like_environment(facts, facts.join(path, name))
+    ]
+    raise KalyxError(f"{visible(path)}: a folder that is no environment", near)
+
+
+def _near_paths(machine: Machine, path: str) -> list[str]:
+    """The nearest path that exists: the first wrong component with a neighbour a letter or two away."""
+    facts = machine.facts
+    upper, name = facts.parent(path), facts.name(path)
+    if upper != path and not facts.is_folder(upper):
+        return [facts.join(near, name) for near in _near_paths(machine, upper)]
+    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
+    return [facts.join(upper, other) for far, other in ranked if far <= 2][:5]
+
+
+def nearest_existing(machine: Machine, path: str) -> str | None:
+    """The existing path that differs by a letter or two from one that does not exist."""
+    for candidate in _near_paths(machine, path):
+        if machine.facts.exists(candidate):
+            return candidate
+    return None
+
+
+def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
+    """A live process: what the system says it runs, which beats every file."""
+    facts = machine.facts
+    name = f"{callers.program_name(process)} (pid {process.pid})"
+    connection = callers.connection_file_of(process)
+    kind = "kernel" if connection else "process"
+    executable = _started_as(machine, process)
+    if executable is None:
+        return Seat(seat=kind, name=name, reason="the system does not show what it runs", via=via)  # type: ignore[arg-type]
+    try:
+        interpreter = read_interpreter(facts, executable)
+    except NotAnInterpreter as refusal:
+        return Seat(seat=kind, name=name, reason=refusal.reason, via=via)  # type: ignore[arg-type]
+    seat = seat_of_interpreter(machine, interpreter, kind, name, via)
+    seat.folder = process.folder or facts.folder
+    seat.variables = dict(process.variables or {})
+    return seat
+
+
+def _started_as(machine: Machine, process: Process) -> str | None:
+    """The path a process was started by: its first word where that leads to its real file.
+
+    The system names the real file, which is the base's for an environment's
+    link; the word it was started by tells which environment.
+    """
+    facts = machine.facts
+    real = process.executable
+    word = process.command[0] if process.command else ""
+    candidates = []
+    if word and facts.path.dirname(word):
+        candidates.append(facts.absolute(word, process.folder))
+    elif word and process.variables is not None:
+        candidates += list(facts.lookup(word, process.variables.get("PATH", "")))[:1]
+    for candidate in candidates:
+        if real is None or facts.real(candidate) == facts.real(real) or not facts.exists(real):
+            return candidate
+    return real
+
+
+def seat_of_kernel(machine: Machine, kernel: Kernel, notebook: Notebook | None = None) -> Seat:
+    """A registered kernel, or a notebook through its kernel."""
+    facts = machine.facts
+    environment = kernel.environment
+    if environment is not None:
+        environment = machine.environment_named(environment.key) or environment
+    folder = facts.parent(notebook.path) if notebook else facts.folder
+    return Seat(
+        seat="notebook" if notebook else "kernel",
+        name=facts.name(notebook.path) if notebook else kernel.id,
+        interpreter=kernel.interpreter,
+        environment=environment,
+        reason=kernel.reason or ("; ".join(f.says for f in kernel.findings) if not kernel.argv else None),
+        folder=folder,
+        variables=dict(kernel_variables(kernel, machine.server)),
+        via=f"kernel:{kernel.id}",
+        source=facts.join(kernel.folder, SPEC_FILE),
+    )
+
+
+def _by_kernel(machine: Machine, identifier: str) -> Seat:
+    kernel = machine.kernel_by_id(identifier)
+    if kernel is None:
+        ids = [one.id for one in machine.kernels]
+        raise KalyxError(f"no kernel {visible(identifier)!r} is registered", _ranked(identifier, ids, "kernel:"))
+    return seat_of_kernel(machine, kernel)
+
+
+def seat_of_notebook(machine: Machine, path: str) -> Seat:
+    """A notebook, through the kernel it asks for."""
+    facts = machine.facts
+    if not facts.is_file(path):
+        near = _near_paths(machine, path)
+        raise KalyxError(f"{visible(path)}: there is no such notebook", near)
+    notebook = read_notebook(facts, path)
+    if notebook.problem is not None:
+        raise KalyxError(f"{visible(path)}: {notebook.problem}")
+    if notebook.kernel is None:
+        raise KalyxError(f"{visible(path)}: the notebook names no kernel; name one with --in kernel:ID")
+    kernel = machine.kernel_by_id(notebook.kernel)
+    if kernel is None:
+        return Seat(
+            seat="notebook",
+            name=facts.name(path),
+            reason=f"it asks for kernel {notebook.kernel}, which is not registered",
+            folder=facts.parent(path),
+            via=f"kernel:{notebook.kernel}",
+            source=path,
+        )
+    return seat_of_kernel(machine, kernel, notebook)
+
+
+def _by_notebook(machine: Machine, path: str) -> Seat:
+    return seat_of_notebook(machine, machine.facts.absolute(path))
+
+
+def _by_pid(machine: Machine, text: str) -> Seat:
+    if not text.isascii() or not text.isdigit() or len(text) > 10:
+        raise KalyxError(f"{visible(text)!r} is no process number")
+    process = machine.facts.process(int(text))
+    if process is None:
+        raise KalyxError(f"no process {text} is running that this user may see")
+    return seat_of_process(machine, process, f"process {text}")
+
+
+def _by_program(machine: Machine, word: str) -> Seat:
+    facts = machine.facts
+    path = next(facts.lookup(word), None)
+    if path is None:
+        raise KalyxError(f"{visible(word)!r} is not on PATH", _programs_near(machine, word))
+    try:
+        interpreter = read_interpreter(facts, path)
+    except NotAnInterpreter:
+        line = interpreter_of_script(facts, path)
+        if line.path is None:
+            return Seat(seat="program", name=word, reason=line.reason, source=path, folder=facts.folder)
+        try:
+            interpreter = read_interpreter(facts, line.path)
+        except NotAnInterpreter as refusal:
+            reason = f"its first line names {line.path}: {refusal.reason}"
+            return Seat(seat="program", name=word, reason=reason, source=path, folder=facts.folder)
+    seat = seat_of_interpreter(machine, interpreter, "program", word, via=path)
+    seat.source = path
+    return seat
+
+
+def _programs_near(machine: Machine, word: str) -> list[str]:
+    found: set[str] = set()
+    for folder in machine.facts.path_folders():
+        found.update(name for name in machine.facts.names(folder) if name[:1] == word[:1])
+    return _ranked(word, sorted(found), "program:", limit=1)
+
+
+def _by_version(machine: Machine, text: str) -> Seat:
+    """The interpreter the survey prefers for a version: this shell's own first, then the newest."""
+    if not text.replace(".", "").isdigit():
+        raise KalyxError(f"{visible(text)!r} is no version: write 3.11 or 3.11.7")
+    own = [part.interpreter for part in machine.shell_seat.parts if part.role != "installer" and part.interpreter]
+    own = [one for one in own if one.prefix == one.base_prefix]
+    for interpreter in [*own, *machine.interpreters]:
+        if (interpreter.version + ".").startswith(text + "."):
+            return seat_of_interpreter(machine, interpreter, "path", interpreter.executable, via=f"version:{text}")
+    known = sorted({one.version for one in machine.interpreters}, reverse=True)
+    raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{one}" for one in known])
+
+
+def _named(machine: Machine, name: str) -> Seat:
+    found = [view for view in machine.views if view.environment.name == name]
+    if not found:
+        more = {one.name: one for one in machine.all_environments}
+        if name in more and more[name].executable:
+            return _seat_of_folder(machine, more[name].prefix)
+    if len(found) == 1:
+        return _seat_of_folder(machine, found[0].environment.prefix)
+    if found:
+        raise KalyxError(
+            f"{visible(name)!r} names {len(found)} environments; name one by its path",
+            [view.environment.prefix for view in found],
+        )
+    names = [one.name for one in machine.all_environments]
+    near = _ranked(name, names, "") + _ranked(name, [one.id for one in machine.kernels], "kernel:")
+    raise KalyxError(f"nothing here is called {visible(name)!r}", near or names[:5])
+
+
+def _ranked(word: str, names: list[str], prefix: str, limit: int = 3) -> list[str]:
+    """Names nearest to a word first: those that contain it, then those a few letters away."""
+    low = word.lower()
+    scored = []
+    for name in dict.fromkeys(names):
+        far = 0 if low in name.lower() or name.lower() in low else distance(low, name.lower(), limit)
+        if far <= limit:
+            scored.append((far, name))
+    return [prefix + name for _, name in sorted(scored)][:5]
+
+
+_KINDS = {
+    "kernel": (_by_kernel, "write kernel:ID"),
+    "notebook": (_by_notebook, "write notebook:FILE"),
+    "program": (_by_program, "write program:NAME"),
+    "pid": (_by_pid, "write pid:N"),
+    "version": (_by_version, "write version:3.9"),
+}

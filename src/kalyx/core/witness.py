@@ -1,0 +1,190 @@
+# -*- coding: utf-8 -*-
+"""The one file of Kalyx that runs inside other interpreters.
+
+Standard library only, Python 2.7 and 3.6 to the newest. Started by its full
+path; it answers with one line, a Python literal, on a copy of standard output
+made before anything else, so that whatever an import prints cannot mix with
+the answer. Nothing but ``sys``, ``os`` and ``time`` is loaded before a trial:
+what the trial loads must not have been loaded by the witness.
+
+    witness.py MARK who
+    witness.py MARK try FIRST MODULE NAME...
+
+MARK frames the answer. FIRST is what stands first on the search path in the
+way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
+for nothing.
+"""
+
+import sys
+
+if __name__ == "__main__" and not getattr(sys.flags, "safe_path", False):
+    del sys.path[0]  # the witness's own folder belongs to no answer
+
+import os
+import time
+
+try:
+    text = unicode
+except NameError:
+    text = str
+
+
+def plain(value):
+    """Text whatever it was: bytes are decoded as file names are, the rest is written out."""
+    if isinstance(value, text):
+        return value
+    if isinstance(value, bytes):
+        try:
+            return value.decode(sys.getfilesystemencoding() or "utf-8")
+        except UnicodeError:
+            return value.decode("latin-1")
+    if value is None:
+        return None
+    try:
+        return text(value)
+    except Exception:
+        return text(type(value).__name__)
+
+
+def who():
+    """What this interpreter says of itself."""
+    flags = getattr(sys, "abiflags", "")
+    return {
+        "executable": plain(sys.executable),
+        "version": ".".join(str(part) for part in sys.version_info[:3]) + _stage(),
+        "implementation": _implementation(),
+        "prefix": plain(sys.prefix),
+        "base_prefix": plain(getattr(sys, "real_prefix", None) or getattr(sys, "base_prefix", sys.prefix)),
+        "path": [plain(entry) for entry in sys.path],
+        "abi_flags": plain(flags),
+        "platform": plain(sys.platform),
+        "folder": plain(os.getcwd()),
+        "bits": 64 if sys.maxsize > 2**32 else 32,
+    }
+
+
+def _stage():
+    stage, serial = sys.version_info[3:5]
+    short = {"alpha": "a", "beta": "b", "candidate": "rc"}.get(stage)
+    return short + str(serial) if short else ""
+
+
+def _implementation():
+    named = getattr(sys, "implementation", None)
+    if named is not None:
+        return plain(named.name)
+    return "pypy" if hasattr(sys, "pypy_version_info") else "cpython"
+
+
+def frames_of(trace):
+    """Every frame of a traceback, outermost first: file, line, function."""
+    found = []
+    while trace is not None:
+        code = trace.tb_frame.f_code
+        found.append((plain(code.co_filename), trace.tb_lineno, plain(code.co_name)))
+        trace = trace.tb_next
+    return found
+
+
+def chain_of(error, trace):
+    """The exception and those it came from, the last raised first, bounded."""
+    links, seen = [], set()
+    while error is not None and id(error) not in seen and len(links) < 20:
+        seen.add(id(error))
+        if trace is None:
+            trace = getattr(error, "__traceback__", None)
+        links.append(
+            {
+                "type": plain(type(error).__name__),
+                "text": _message(error),
+                "name": plain(getattr(error, "name", None)),
+                "path": plain(getattr(error, "path", None)),
+                "import_error": isinstance(error, ImportError),
+                "frames": frames_of(trace),
+                "file": plain(getattr(error, "filename", None)) if isinstance(error, (SyntaxError, OSError)) else None,
+                "line": getattr(error, "lineno", None) if isinstance(error, SyntaxError) else None,
+                "bases": [plain(base.__name__) for base in type(error).__mro__[:6]],
+            }
+        )
+        cause = getattr(error, "__cause__", None)
+        if cause is None and not getattr(error, "__suppress_context__", False):
+            cause = getattr(error, "__context__", None)
+        error, trace = cause, None
+    return links
+
+
+def _message(error):
+    try:
+        return text(error)[:4000]
+    except Exception:
+        try:
+            return plain(str(error))[:4000]
+        except Exception:
+            return "(the error has no readable text)"
+
+
+def attempt(first, module, names):
+    """Import ``module`` (and ``names`` from it) the way a program here would, and tell what came of it."""
+    if first.startswith("="):
+        sys.path.insert(0, first[1:])
+    answer = {"path": [plain(entry) for entry in sys.path], "imports": False, "chain": []}
+    before = set(sys.modules)
+    began = time.time()
+    try:
+        found = __import__(module, {}, {}, names or ["__doc__"], 0)
+        for name in names:
+            if name != "*" and not hasattr(found, name):
+                # What the import statement itself would do, for its own words.
+                exec("from %s import %s" % (module, name), {})
+        answer["imports"] = True
+        answer["file"] = plain(getattr(found, "__file__", None))
+        portions = getattr(found, "__path__", None)
+        answer["folders"] = [plain(entry) for entry in portions] if portions is not None else None
+        answer["version"] = plain(getattr(found, "__version__", None))
+        answer["members"] = len([name for name in dir(found) if not name.startswith("__")])
+    except BaseException:
+        kind, error, trace = sys.exc_info()
+        answer["chain"] = chain_of(error, trace)
+    answer["seconds"] = time.time() - began
+    answer["loaded"] = sorted(plain(name) for name in set(sys.modules) - before if sys.modules.get(name) is not None)[
+        :2000
+    ]
+    # Where a standard module came from tells a shadowing file by name.
+    answer["files"] = _files(set(sys.modules) - before)
+    return answer
+
+
+def _files(names):
+    found = {}
+    for name in sorted(names)[:2000]:
+        module = sys.modules.get(name)
+        try:
+            place = getattr(module, "__file__", None)
+        except Exception:
+            place = None
+        if isinstance(place, (str, text)):
+            found[plain(name)] = plain(place)
+    return found
+
+
+def main(arguments):
+    mark, question = arguments[0], arguments[1]
+    told = os.dup(1)
+    os.dup2(2, 1)
+    if question == "who":
+        answer = who()
+    else:
+        answer = attempt(arguments[2], arguments[3], arguments[4:])
+    line = ("\n%s%r%s\n" % (mark, answer, mark)).encode("utf-8", "backslashreplace")
+    while line:
+        line = line[os.write(told, line) :]
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    finally:
+        # Threads and exit hooks of what was tried must not hold the answer back.
+        os._exit(0)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

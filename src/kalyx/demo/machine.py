@@ -1,0 +1,208 @@
+"""Building the Larkmoor machine: environments, packages, kernels, notebooks in one folder."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from kalyx.core.facts import Interpreter, KalyxError
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.machine import Machine
+from kalyx.demo.wheels import Package, standin_package, write_wheel
+
+MARK = ".kalyx-demo"
+
+HIVESCALE = '''"""Weights of beehives, in kilograms, read from the scales under them."""
+
+SCALES = {"east-1": 41.2, "east-2": 38.7, "brook-1": 44.9}
+
+
+def weights(hive=None):
+    """The last weight of one hive, or of all."""
+    return SCALES if hive is None else SCALES[hive]
+'''
+NECTARFLOW = '''"""How much nectar comes in a day, in kilograms."""
+
+
+def gain(before, after):
+    """The difference of two weights."""
+    return round(after - before, 2)
+'''
+POLLENKIT = '''"""Pollen counts by plant."""
+
+from nectarflow import gain
+
+
+def season(counts):
+    return sum(gain(0, count) for count in counts)
+'''
+WEIGHTS_SCRIPT = '''"""Which hive gained most this spring."""
+
+import hivescale
+
+heaviest = max(hivescale.weights(), key=hivescale.weights)
+print("heaviest:", heaviest, hivescale.weights(heaviest), "kg")
+'''
+
+PACKAGES = {
+    "orchard": [
+        Package("hivescale", "2.1", {"hivescale/__init__.py": HIVESCALE}),
+        Package("nectarflow", "1.2", {"nectarflow/__init__.py": NECTARFLOW}),
+        Package("pollen-kit", "1.0", {"pollenkit.py": POLLENKIT}, requires=["nectarflow>=1.0"]),
+    ],
+    "heath": [
+        Package("nectarflow", "1.0", {"nectarflow/__init__.py": NECTARFLOW}),
+        Package("broodmap", "0.4", {"broodmap/__init__.py": '"""Brood frames as a map."""\n\nFRAMES = 10\n'}),
+    ],
+}
+
+
+class Demo(Struct):
+    """Where everything of the made-up machine lies, and the variables to stand in it with."""
+
+    root: str
+    home: str
+    folder: str
+    variables: dict[str, str]
+    notes: list[str]
+
+
+def build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
+    """Build the machine in ``root``. Raises KalyxError where that is not Kalyx's own folder, or is not empty."""
+    _clear(root)
+    home = os.path.join(root, "home")
+    moor = os.path.join(home, "larkmoor")
+    spring = os.path.join(moor, "spring")
+    wheels = os.path.join(root, "wheels")
+    for folder in (spring, wheels, os.path.join(root, "bin")):
+        os.makedirs(folder)
+    with open(os.path.join(root, MARK), "w", encoding="utf-8") as file:
+        file.write("A made-up machine of kalyx demo; kalyx demo may clear this folder.\n")
+    notes: list[str] = []
+    newer, older = _bases(machine, notes)
+    standin = write_wheel(standin_package(), wheels)
+    notes.append("kernels run on a small stand-in that ships with Kalyx: no notebook software is needed")
+    for name, base in (("orchard", newer), ("heath", older)):
+        tell(f"making {name} with Python {base.version}")
+        made = [write_wheel(package, wheels) for package in PACKAGES[name]]
+        _environment(machine, base, os.path.join(moor, name), [*made, standin], name)
+    variables = _variables(root, home, moor)
+    _kernel(home, "orchard", "Orchard", os.path.join(moor, "orchard"))
+    _kernel(home, "orchard-spring", "Orchard, spring", os.path.join(moor, "heath"))
+    _notebook(os.path.join(spring, "spring_weights.ipynb"), "orchard-spring", "Orchard, spring", older.version)
+    with open(os.path.join(spring, "spring_weights.py"), "w", encoding="utf-8") as file:
+        file.write(WEIGHTS_SCRIPT)
+    return Demo(root, home, spring, variables, notes)
+
+
+def _clear(root: str) -> None:
+    if not os.path.lexists(root):
+        os.makedirs(root)
+    elif not os.path.isdir(root) or os.path.islink(root):
+        raise KalyxError(f"{root}: there is something else; name a new folder for the demo")
+    elif os.path.exists(os.path.join(root, MARK)):
+        shutil.rmtree(root)
+        os.makedirs(root)
+    elif os.listdir(root):
+        raise KalyxError(f"{root}: not empty, and not made by kalyx demo; name a new folder for it")
+
+
+def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter]:
+    """Two installations of different versions where there are two; the newest that can make environments first."""
+    usable = [one for one in machine.interpreters if _can_make(machine, one)]
+    if not usable:
+        raise KalyxError("no interpreter here can make environments; on Debian, install python3-venv")
+    own = [one for one in usable if one.base_prefix == sys.base_prefix]
+    newer = (own or usable)[0]
+    older = next((one for one in usable if one.version.split(".")[:2] < newer.version.split(".")[:2]
+                  and int(one.version.split(".")[1]) >= 8), None)  # fmt: skip
+    older = older or next((one for one in usable if one.version != newer.version), newer)
+    if older is newer:
+        notes.append(f"only one Python is here, so both environments have version {newer.version}")
+    return newer, older
+
+
+def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
+    if interpreter.version.startswith("2") or interpreter.implementation != "cpython":
+        return False
+    from kalyx.core.environments.searchpath import Way
+
+    search = machine.search(interpreter, Way(no_user=True))
+    resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
+    return all(resolver.resolve(module).place is not None for module in ("venv", "ensurepip"))
+
+
+def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[str], name: str) -> None:
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
+    clean = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "PIP_", "VIRTUAL_ENV"))}
+    for argv in (
+        [base.executable, "-I", "-m", "venv", prefix],
+        [machine.facts.join(prefix, "Scripts" if os.name == "nt" else "bin", "python"), "-I", "-m", "pip", "install",
+         "--quiet", "--no-index", "--no-deps", "--disable-pip-version-check", *wheels],
+    ):  # fmt: skip
+        done = subprocess.run(argv, env=clean, check=False, timeout=300, **quiet)  # type: ignore[call-overload]
+        if done.returncode:
+            said = done.stderr.decode("utf-8", "replace").strip().splitlines()
+            raise KalyxError(f"making {name} failed: {machine.line(argv[:4])} … {said[-1] if said else ''}")
+
+
+def _variables(root: str, home: str, moor: str) -> dict[str, str]:
+    """A person who has entered orchard, with nothing of this machine's user around."""
+    scripts = "Scripts" if os.name == "nt" else "bin"
+    kept = {key: os.environ[key] for key in ("LANG", "LC_ALL", "TERM", "SYSTEMROOT", "PATHEXT", "COLUMNS", "NO_COLOR")
+            if key in os.environ}  # fmt: skip
+    path = [os.path.join(moor, "orchard", scripts), os.path.join(root, "bin")]
+    path += [p for p in ("/usr/local/bin", "/usr/bin", "/bin") if os.path.isdir(p)] or [os.environ.get("PATH", "")]
+    return {
+        **kept,
+        "HOME": home,
+        "USERPROFILE": home,
+        "PATH": os.pathsep.join(path),
+        "VIRTUAL_ENV": os.path.join(moor, "orchard"),
+        "JUPYTER_DATA_DIR": os.path.join(home, ".local", "share", "jupyter"),
+        "PIP_NO_INDEX": "1",
+        "PIP_FIND_LINKS": os.path.join(root, "wheels"),
+        "PIP_DISABLE_PIP_VERSION_CHECK": "1",
+    }
+
+
+def _kernel(home: str, identifier: str, label: str, prefix: str) -> None:
+    folder = os.path.join(home, ".local", "share", "jupyter", "kernels", identifier)
+    os.makedirs(folder)
+    python = os.path.join(prefix, "Scripts", "python.exe") if os.name == "nt" else os.path.join(prefix, "bin", "python")
+    spec = {
+        "argv": [python, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"],
+        "display_name": label,
+        "language": "python",
+    }
+    with open(os.path.join(folder, "kernel.json"), "w", encoding="utf-8") as file:
+        json.dump(spec, file, indent=1)
+
+
+def _notebook(path: str, kernel: str, label: str, version: str) -> None:
+    cell: dict[str, object] = {
+        "cell_type": "code",
+        "execution_count": None,
+        "id": "weights",
+        "metadata": {},
+        "outputs": [],
+        "source": ["import hivescale\n", "hivescale.weights()"],
+    }
+    whole = {
+        "cells": [cell],
+        "metadata": {
+            "kernelspec": {"display_name": label, "language": "python", "name": kernel},
+            "language_info": {"name": "python", "version": version},
+        },
+        "nbformat": 4,
+        "nbformat_minor": 5,
+    }
+    with open(path, "w", encoding="utf-8") as file:
+        json.dump(whole, file, indent=1)
+        file.write("\n")

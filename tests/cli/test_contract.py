@@ -1,0 +1,147 @@
+"""Every command's real output against its schema, and bad input: one line, status 2, nothing left behind."""
+
+import json
+import os
+import sys
+from pathlib import Path
+
+import jsonschema
+import pytest
+
+from tests.conftest import BY_VERSION, make_environment
+
+SCHEMAS = Path(__file__).parents[2] / "docs" / "schema"
+
+
+def check(answer: dict) -> dict:
+    name = answer["schema"].removeprefix("kalyx.").split("/")[0]
+    jsonschema.validate(answer, json.loads((SCHEMAS / f"{name}.json").read_text()))
+    return answer
+
+
+@pytest.fixture(scope="module")
+def heath(tmp_path_factory):
+    root = tmp_path_factory.mktemp("contract")
+    version = ".".join(map(str, sys.version_info[:2]))
+    python = make_environment(version if version in BY_VERSION else "3.11", root / "heath", "--without-pip")
+    site = next((root / "heath" / "lib").glob("python*")) / "site-packages"
+    from kalyx.demo.wheels import standin_package
+
+    (site / "kalyx_standin_kernel.py").write_text(standin_package().files["kalyx_standin_kernel.py"])
+    return python
+
+
+def test_every_answer_fits_its_schema(moor, heath):
+    prefix = str(Path(heath).parents[1])
+    calls = [
+        (["survey", "--under", str(Path(prefix).parent)], 0),
+        (["here", "--against", prefix], 1),
+        (["why", "json", "no_such_module", "--in", prefix], 1),
+        (["register", prefix, "--id", "Heath", "--yes"], 0),
+        (["kernels"], 0),
+        (["rehearse", "heath", "--import", "json", "--import", "no_such_module"], 1),
+        (["unregister", "heath", "--yes"], 0),
+        (["causes"], 0),
+        (["why", "../x"], 2),
+    ]
+    for words, status in calls:
+        ran = moor.kalyx(*words, "--json")
+        assert ran.status == status, (words, ran.out, ran.err)
+        check(ran.json)
+    assert SCHEMAS.joinpath("demo.json").exists()
+
+
+def test_schemas_are_current():
+    sys.path.insert(0, str(SCHEMAS.parents[1] / "tools"))
+    import schemas
+
+    for name, content in schemas.schemas().items():
+        assert (SCHEMAS / name).read_text() == content, f"run tools/schemas.py: {name} is old"
+
+
+BAD = [
+    (["here", "no/such/folder"], "there is no such folder"),
+    (["here", "file.txt"], "is no folder"),
+    (["why", "../x"], "is no module name"),
+    (["why", "import"], "is no module name"),
+    (["why", "from . import x"], "is relative"),
+    (["why", "import a; print(1)"], "more than imports"),
+    (["why", "json", "--in", "nowhere"], "nothing here is called 'nowhere'"),
+    (["why", "json", "--in", "./nowhere"], "there is nothing at this path"),
+    (["why", "json", "--in", "kernel:nowhere"], "no kernel 'nowhere'"),
+    (["why", "json", "--in", "kernel:"], "names nothing"),
+    (["why", "json", "--in", "pid:999999999"], "no process"),
+    (["why", "json", "--in", "pid:x"], "is no process number"),
+    (["why", "json", "--in", "program:hive-scale"], "is not on PATH"),
+    (["why", "json", "--in", "version:9.9"], "no interpreter of version 9.9"),
+    (["why", "json", "--in", "gone.ipynb"], "there is no such notebook"),
+    (["why", "json", "--in", "broken.ipynb"], "not a notebook"),
+    (["why", "json", "--in", "."], "a folder that is no environment"),
+    (["register", "file.txt", "--yes"], "nothing here is called"),
+    (["register", "./file.txt", "--yes"], "starts no interpreter"),
+    (["register", "version:3", "--id", "../x", "--yes"], None),
+    (["rehearse", "nowhere"], "no kernel 'nowhere'"),
+    (["unregister", "../x", "--yes"], "is no kernel id"),
+    (["unregister", "..", "--yes"], "is no kernel id"),
+    (["unregister", "nowhere", "--yes"], "no kernel"),
+    (["unregister", "nowhere", "--undo", "--yes"], "no removed kernel"),
+    (["causes", "abesnt"], "there is no cause"),
+    (["here", "--timeout", "0"], "seconds between"),
+    (["nonsense"], "invalid choice"),
+    (["demo", "full"], "not empty"),
+]
+
+
+@pytest.mark.parametrize("words, says", BAD, ids=lambda value: " ".join(value)[:40] if isinstance(value, list) else "")
+def test_bad_input_is_one_line(moor, words, says):
+    (moor.folder / "file.txt").write_text("hello\n")
+    (moor.folder / "broken.ipynb").write_text("{")
+    (moor.folder / "full").mkdir()
+    (moor.folder / "full" / "data").write_text("mine")
+    before = sorted(str(path) for path in moor.root.rglob("*"))
+    ran = moor.kalyx(*words)
+    if says is None:
+        assert ran.status in (1, 2)
+    else:
+        assert ran.status == 2 and says in ran.err, (ran.status, ran.out, ran.err)
+        assert ran.err.startswith("kalyx: ") and ran.err.count("\n") == 1
+        assert json.loads(moor.kalyx(*words, "--json").out)["schema"] == "kalyx.error/1"
+    assert sorted(str(path) for path in moor.root.rglob("*")) == before, "nothing was written"
+
+
+def test_without_a_terminal_nothing_changes(moor, heath):
+    ran = moor.kalyx("register", heath)
+    assert ran.status == 2 and "no terminal" in ran.err
+    assert not moor.data.exists()
+    planned = moor.kalyx("register", heath, "--dry-run", "--json").json
+    assert planned["plan"] and not planned["done"] and not moor.data.exists()
+
+
+def test_escape_codes_do_not_pass(moor, heath):
+    moor.notebook("x\x1b[31m.ipynb", "evil\x1b[2J")
+    moor.kernel("good", [heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"], display_name="l\x1b]0;x\x07")
+    for words in (["here", "--against", heath], ["kernels"], ["why", "json", "--in", "kernel:good"]):
+        assert "\x1b" not in moor.kalyx(*words).out
+
+
+def test_names_that_are_no_text(moor, heath):
+    odd = os.fsencode(str(moor.folder)) + b"/heath-\xff"
+    os.symlink(os.path.dirname(os.path.dirname(heath)), odd)
+    ran = moor.kalyx("why", "json", "--in", os.fsdecode(odd), "--json")
+    assert ran.status == 0 and "\\udcff" in ran.out
+    check(ran.json)
+    assert "\\xff" in moor.kalyx("why", "json", "--in", os.fsdecode(odd)).out
+
+
+def test_static_starts_nothing(moor, heath):
+    marker = moor.root / "started"
+    spy = moor.root / "bin" / "python"
+    spy.parent.mkdir()
+    spy.write_text(f"#!/bin/sh\ntouch {marker}\n")
+    spy.chmod(0o755)
+    moor.variables["PATH"] = f"{spy.parent}:/usr/bin:/bin"
+    for words in (["here"], ["survey"], ["kernels"], ["why", "json", "--in", heath]):
+        moor.kalyx(*words, "--static")
+    assert not marker.exists()
+    assert moor.kalyx("why", "no_such", "--in", heath, "--static", "--json").json["imports"][0]["outcome"] == "fails"
+    assert moor.kalyx("rehearse", "x", "--static").status == 2

@@ -1,0 +1,88 @@
+"""Every cause's own example has it, and what only looks like it has not; the order has no circle."""
+
+import itertools
+
+import pytest
+
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.findings import catalogue
+from kalyx.core.here import notebook_seat
+from kalyx.core.imports.names import parse_wanted
+from kalyx.core.imports.why import why_import
+from kalyx.core.targets import resolve
+from tests.made import HOME, described
+
+# Their examples need a real run; tests/real builds them.
+ONLY_REAL = {"unmet", "shadowed", "raises", "crashes", "hangs", "no-answer", "not-asked"}
+
+
+def found_by(lines: list[str]) -> list[str]:
+    """The causes found for a described machine, first the one that explains."""
+    files, asked = described(lines)
+    assert asked is not None, f"words that describe nothing: {lines}"
+    machine = files.machine()
+    subject, colon, statement = asked.removeprefix("asked ").rpartition(": ")
+    if colon:
+        target = subject.removeprefix("in ")
+        seat = resolve(machine, target if ":" in target else f"{HOME}/{target}")
+        (wanted,) = parse_wanted(statement)
+        return [finding.cause for finding in why_import(machine, seat, wanted, named=True).findings]
+    subject = statement.removeprefix("about ")
+    if subject == "the shell":
+        return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
+    if subject == "the notebook":
+        return [finding.cause for finding in notebook_seat(f"{HOME}/spring/weights.ipynb", machine).findings]
+    if "kernel:" in subject:
+        second = subject.startswith("the second ")
+        identifier = subject.removeprefix("the second ").removeprefix("kernel:")
+        kernel = [kernel for kernel in machine.kernels if kernel.id == identifier][1 if second else 0]
+        return [finding.cause for finding in catalogue.judge_kernel(kernel, machine).findings]
+    view = read_environment(machine.facts, f"{HOME}/{subject}")
+    return [finding.cause for finding in catalogue.judge_environment(view, machine).findings]
+
+
+def examples(cause: str) -> list[list[str]]:
+    parts = catalogue.text_of(cause).example.split("\n\n")
+    return [[line.strip() for line in part.splitlines()[1:]] for part in parts]
+
+
+@pytest.mark.parametrize("cause", catalogue.ABOUT)
+def test_example(cause):
+    text = catalogue.text_of(cause)
+    assert text.says.endswith("."), "the first line says what it is"
+    assert text.example.startswith("Has it:") and "Only looks like it" in text.example
+    if cause in ONLY_REAL:
+        return
+    has_it, looks_like_it = examples(cause)
+    found = found_by(has_it)
+    # A kernel's conditions stand side by side; of an import's causes the first explains.
+    assert cause in found if "kernel" in text.about and "import" not in text.about else found[0] == cause
+    assert cause not in found_by(looks_like_it)
+
+
+def test_precedence_has_no_circle_and_decides():
+    for cause in catalogue.ABOUT:
+        before = catalogue.all_before(cause)
+        assert cause not in before, f"{cause} yields to itself through {before}"
+        assert before <= set(catalogue.ABOUT)
+    about_imports = [cause for cause, about in catalogue.ABOUT.items() if "import" in about]
+    # These cannot be found together: one speaks of what is missing, the other of what was found and did not load.
+    apart = [{"raises", "crashes", "hangs", "interpreter-gone"}, {"absent", "elsewhere", "seat-differs", "misnamed",
+             "misspelt", "base-hidden", "unmet", "interpreter-gone", "name-misleads"}]  # fmt: skip
+    for one, other in itertools.combinations(about_imports, 2):
+        if any(one in group and other in group for group in (apart[0],)):
+            continue
+        if any((one in a and other in b) for a, b in (apart, apart[::-1])):
+            continue
+        if {one, other} <= {"absent", "elsewhere", "seat-differs", "name-misleads"} or "absent" in (one, other):
+            decided = one in catalogue.all_before(other) or other in catalogue.all_before(one)
+            assert decided or "interpreter-gone" in (one, other), f"{one} and {other} are not decided"
+
+
+def test_remedies_never_offer_an_unknown_name():
+    files, _ = described(["orchard has hivescale 2.1"])
+    machine = files.machine()
+    (wanted,) = parse_wanted("wholly_unknown")
+    answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True)
+    assert answer.findings[0].cause == "absent"
+    assert all(step.command is None for remedy in answer.findings[0].remedies for step in remedy.steps)

@@ -1,0 +1,197 @@
+"""The same rules on three systems, on machines that exist in memory only."""
+
+import json
+
+import pytest
+
+from kalyx.core.doors import Unreadable
+from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.folders import Server, kernel_folders
+from kalyx.core.kernels.specs import parse_spec, read_kernel
+from kalyx.core.machine import Machine
+from kalyx.core.seats.callers import ShellFound
+from kalyx.core.seats.shell import read_shell
+from kalyx.core.text import line_for, visible
+
+BINARY = b"MZ" + b"\0" * 8 + b"\x003.12.1\x00"
+WINDOWS = {
+    "C:\\Python312\\python.exe": BINARY,
+    "C:\\Python312\\python312.dll": BINARY,
+    "C:\\Python312\\Lib\\os.py": b"",
+    "C:\\Python312\\Scripts\\pip.exe": b"MZ....#!C:\\Python312\\python.exe\r\nPK\x03\x04",
+    "D:\\moor\\orchard\\pyvenv.cfg": "home = C:\\Python312\nversion = 3.12.1\ninclude-system-site-packages = false\n",
+    "D:\\moor\\orchard\\Scripts\\python.exe": b"MZ a launcher",
+    "D:\\moor\\orchard\\Scripts\\pip.exe": b'MZ#!"D:\\moor\\orchard\\Scripts\\python.exe"\nPK',
+    "D:\\moor\\orchard\\Lib\\site-packages\\hivescale\\__init__.py": b"",
+}
+MACOS = {
+    "/Library/Frameworks/Python.framework/Versions/3.11/bin/python3.11": b"\xcf\xfa\xed\xfe" + b"\x003.11.4\x00",
+    "/Library/Frameworks/Python.framework/Versions/3.11/lib/python3.11/os.py": b"",
+    "/usr/local/bin/python3": Link("/Library/Frameworks/Python.framework/Versions/3.11/bin/python3.11"),
+    "/Users/keeper/orchard/pyvenv.cfg": "home = /usr/local/bin\nversion = 3.11.4\n",
+    "/Users/keeper/orchard/bin/python": Link("/usr/local/bin/python3"),
+    "/Users/keeper/orchard/lib/python3.11/site-packages/x.py": b"",
+}
+
+
+def windows(folder="D:\\moor", **variables):
+    base = {"Path": "D:\\moor\\orchard\\Scripts;C:\\Python312", "PATHEXT": ".COM;.EXE;.BAT", "APPDATA": "C:\\Data"}
+    return MemoryFacts("windows", WINDOWS, variables={**base, **variables}, folder=folder)
+
+
+def test_windows_environment_is_read_by_its_own_rules():
+    environment = read_environment(windows(), "D:\\moor\\orchard").environment
+    assert (environment.version, environment.kind, environment.condition) == ("3.12.1", "virtual", "sound")
+    assert environment.base_prefix == "C:\\Python312"
+    assert environment.site_packages == ["D:\\moor\\orchard\\Lib\\site-packages"]
+
+
+@pytest.mark.parametrize(
+    "shell, folder, expected",
+    [
+        ("powershell", "C:\\Python312", "D:\\moor\\orchard\\Scripts\\python.exe"),
+        ("cmd", "C:\\Python312", "C:\\Python312\\python.exe"),  # the current folder comes first there
+        ("bash", "C:\\Python312", "D:\\moor\\orchard\\Scripts\\python.exe"),
+    ],
+)
+def test_windows_shell_finds_python(shell, folder, expected):
+    seat = read_shell(windows(folder), ShellFound(shell, None, "test"))
+    assert seat.parts[0].path.lower() == expected.lower()
+
+
+def test_windows_launcher_and_case():
+    facts = windows()
+    line = interpreter_of_script(facts, "D:\\moor\\orchard\\Scripts\\pip.exe")
+    assert line.path == "D:\\moor\\orchard\\Scripts\\python.exe"
+    assert facts.is_file("d:\\MOOR\\Orchard\\scripts\\PYTHON.EXE")
+    assert facts.variable("PATH") == facts.variable("Path")
+    assert facts.inside("d:\\Moor\\orchard\\x", "D:\\moor\\orchard") and not facts.inside("D:\\moors", "D:\\moor")
+
+
+def test_macos_framework_and_links():
+    facts = MemoryFacts("macos", MACOS, variables={"PATH": "/usr/local/bin"})
+    interpreter = read_interpreter(facts, "/Users/keeper/orchard/bin/python")
+    assert interpreter.version == "3.11.4"
+    assert interpreter.prefix == "/Users/keeper/orchard"
+    assert interpreter.base_prefix.endswith("Versions/3.11")
+    assert interpreter.links[0] == "/Users/keeper/orchard/bin/python" and len(interpreter.links) == 3
+
+
+KERNEL_FOLDERS = [
+    ("linux", {"HOME": "/home/keeper"}, "/home/keeper/.local/share/jupyter/kernels"),
+    ("linux", {"HOME": "/home/keeper", "XDG_DATA_HOME": "/data"}, "/data/jupyter/kernels"),
+    ("linux", {"JUPYTER_DATA_DIR": "/moor"}, "/moor/kernels"),
+    ("linux", {"JUPYTER_DATA_DIR": "", "HOME": "/h"}, "/h/.local/share/jupyter/kernels"),
+    ("linux", {"JUPYTER_PATH": "/a:/b/", "HOME": "/h"}, "/a/kernels"),
+    ("macos", {"HOME": "/Users/keeper"}, "/Users/keeper/Library/Jupyter/kernels"),
+    ("windows", {"APPDATA": "C:\\Data"}, "C:\\Data\\jupyter\\kernels"),
+    ("windows", {"USERPROFILE": "C:\\Users\\keeper"}, "C:\\Users\\keeper\\.jupyter\\data\\kernels"),
+]
+
+
+@pytest.mark.parametrize("system, variables, first", KERNEL_FOLDERS)
+def test_first_kernel_folder(system, variables, first):
+    found = kernel_folders(MemoryFacts(system, {}), Server(None, variables))
+    assert found[0].path == first
+    if "JUPYTER_PATH" in variables:
+        assert [folder.path for folder in found[:3]] == ["/a/kernels", "/b/kernels", "/h/.local/share/jupyter/kernels"]
+
+
+BAD_SPECS = [
+    (b"", "not JSON"),
+    (b"\xff\xfe", "not UTF-8"),
+    (b"[]", "no object"),
+    (b"{}", "lacks argv"),
+    (b'{"argv": []}', "not a list of words"),
+    (b'{"argv": "python"}', "not a list of words"),
+    (b'{"argv": [1]}', "not a list of words"),
+    (b'{"argv": ["a\\u0000b"]}', "not a list of words"),
+    (b'{"argv": ["python"], "env": {"A": 1}}', "env"),
+    (b'{"argv": ["python"], "display_name": 3}', "display_name"),
+    (b"[" * 100_000, "nested too deeply"),
+]
+
+
+@pytest.mark.parametrize("raw, says", BAD_SPECS)
+def test_bad_kernel_file_is_said(raw, says):
+    problem = parse_spec(raw).problem
+    assert problem is not None and (says in problem or "not JSON" in problem)
+
+
+def test_kernel_words_by_the_servers_rules():
+    spec = {"argv": ["python3", "-m", "x", "{resource_dir}", "{prefix}", "{other}"], "display_name": "x",
+            "env": {"PATH": "/moor/bin:${PATH}"}}  # fmt: skip
+    files = {**MACOS, "/k/moor/kernel.json": json.dumps(spec), "/moor/bin/hivepy": b"\xcf\xfa\xed\xfe"}
+    facts = MemoryFacts("macos", files, variables={"PATH": "/usr/bin"})
+    interpreter = read_interpreter(facts, "/Users/keeper/orchard/bin/python")
+    kernel = read_kernel(facts, "/k/moor", Server(interpreter, facts.variables))
+    assert kernel.command == [interpreter.executable, "-m", "x", "/k/moor", "/Users/keeper/orchard", "{other}"]
+    spec["argv"][0] = "hivepy"
+    facts = MemoryFacts("macos", {**files, "/k/moor/kernel.json": json.dumps(spec)}, variables={"PATH": "/usr/bin"})
+    kernel = read_kernel(facts, "/k/moor", Server(interpreter, facts.variables))
+    assert kernel.command[0] == "/moor/bin/hivepy", "looked up on the child's own PATH"
+
+
+REFUSED = [
+    ({"/bin/python": b"hello\n"}, "no program of any system"),
+    ({"/bin/python": b""}, "an empty file"),
+    ({"/bin/python": b"#!/usr/bin/perl\n"}, "a script"),
+    ({"/bin/python": Link("/gone/python3.11")}, "a link that leads nowhere"),
+    ({"/bin/python": Link("/bin/python")}, "a link that leads nowhere"),
+    ({"/bin/python/x": b""}, "a folder"),
+    ({"/bin/python": None}, "permission denied"),
+    ({"/bin/python": Pipe()}, "not a regular file"),
+    ({"/bin/other": b""}, "there is nothing at this path"),
+    ({"/bin/python": b"\x7fELF"}, "belongs to no Python installation"),
+]
+
+
+@pytest.mark.parametrize("files, says", REFUSED)
+def test_what_is_no_interpreter_is_said(files, says):
+    with pytest.raises(NotAnInterpreter) as refusal:
+        read_interpreter(MemoryFacts("linux", files), "/bin/python")
+    assert says in refusal.value.reason
+
+
+def test_manager_launchers_are_followed_by_reading():
+    files = {
+        "/m/shims/python": b"#!/usr/bin/env bash\nexec manager exec python\n",
+        "/m/version": "3.9.18\n",
+        "/m/versions/3.9.18/bin/python": Link("python3.9"),
+        "/m/versions/3.9.18/bin/python3.9": b"\x7fELF\x003.9.18\x00",
+        "/m/versions/3.9.18/lib/python3.9/os.py": b"",
+        "/m/versions/3.12.1/bin/python": b"\x7fELF\x003.12.1\x00",
+        "/m/versions/3.12.1/lib/python3.12/os.py": b"",
+        "/moor/spring/.python-version": "3.12\n",
+        "/moor/spring/deep/x": b"",
+    }
+    asked = {"/moor": "3.9.18", "/moor/spring": "3.12.1", "/moor/spring/deep": "3.12.1"}
+    for folder, version in asked.items():
+        facts = MemoryFacts("linux", files, folder=folder)
+        assert read_interpreter(facts, "/m/shims/python").version == version
+    facts = MemoryFacts("linux", files, folder="/moor", variables={"PYENV_VERSION": "3.1"})
+    with pytest.raises(NotAnInterpreter) as refusal:
+        read_interpreter(facts, "/m/shims/python")
+    assert "PYENV_VERSION" in refusal.value.reason
+
+
+def test_lines_are_quoted_for_each_shell():
+    argv = ["/home/the keeper/bin/python", "-c", "print('a')"]
+    assert line_for(argv, "bash").startswith("'/home/the keeper/bin/python' -c ")
+    assert line_for(argv, "powershell") == "& '/home/the keeper/bin/python' -c 'print(''a'')'"
+    assert line_for(["C:\\a b\\python.exe", "x"], "cmd") == '"C:\\a b\\python.exe" x'
+
+
+def test_outside_text_cannot_reach_the_terminal():
+    assert visible("a\x1b[31mb\n\udcffc\u202e") == "a\\x1b[31mb\\n\\xffc\\u202e"
+
+
+def test_unreadable_places_are_named():
+    facts = MemoryFacts("linux", {"/a/secret": None, "/a/pipe": Pipe(), "/a/b": b""})
+    for path, reason in [("/a/secret", "permission denied"), ("/a/pipe", "not a regular file"), ("/a", "directory")]:
+        with pytest.raises(Unreadable, match=reason):
+            facts.read(path)
+    assert Machine(facts).environments == []

@@ -1,0 +1,37 @@
+"""The rules of the house, held by reading the code itself."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+CORE = Path(__file__).parents[2] / "src" / "kalyx" / "core"
+MODULES = sorted(path for path in CORE.rglob("*.py") if path.name != "witness.py")
+# Only these touch the machine.
+DOORS = [path for path in MODULES if "doors" in path.parts or path.parent.name == "data"]
+TOUCHING = {"os", "subprocess", "shutil", "socket", "tempfile", "psutil", "zmq", "pathlib", "glob", "threading", "time"}
+
+
+def imports_of(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            yield node.module or ""
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(CORE)))
+def test_core_stays_clear(path):
+    names = set(imports_of(path))
+    for name in names:
+        assert not name.startswith(("kalyx.cli", "kalyx.demo", "argparse", "rich")), f"{path.name} imports {name}"
+    if path not in DOORS:
+        touching = {name for name in names if name.split(".")[0] in TOUCHING}
+        assert not touching, f"{path.name} touches the machine past the doors: {touching}"
+        calls = [node for node in ast.walk(ast.parse(path.read_text()))
+                 if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)]  # fmt: skip
+        assert not [call for call in calls if call.func.id in ("open", "print", "exec", "eval", "__import__")]
+
+
+def test_a_door_would_be_noticed():
+    assert "os" in set(imports_of(CORE / "doors" / "live.py")), "the test above can fail"

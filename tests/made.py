@@ -1,0 +1,117 @@
+"""Made-up machines in memory, and the plain words that describe them in the causes' docstrings."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.machine import Machine
+
+HOME = "/home/keeper"
+BINARY = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"
+FOLDERS = {"linux": (HOME, "/"), "macos": ("/Users/keeper", "/"), "windows": ("C:\\Users\\keeper", "\\")}
+
+
+class Files(dict):
+    """The files of a made-up Linux machine: a base Python and the environments orchard and heath."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self["/usr/bin/python3.11"] = BINARY
+        self["/usr/bin/python3"] = Link("python3.11")
+        self["/usr/lib/python3.11/os.py"] = b""
+        self["/usr/lib/python3.11/statistics.py"] = b""
+        self["/usr/lib/python3.11/site-packages/README"] = b""
+        for name in ("orchard", "heath"):
+            self.environment(f"{HOME}/{name}")
+        self[f"{HOME}/spring/notes.txt"] = b""
+        self.variables = {"PATH": f"{HOME}/heath/bin:/usr/bin", "HOME": HOME}
+
+    def environment(self, prefix: str, base: str = "/usr/bin/python3.11") -> None:
+        self[f"{prefix}/pyvenv.cfg"] = (
+            f"home = {base.rpartition('/')[0]}\ninclude-system-site-packages = false\nversion = 3.11.7\n"
+        )
+        self[f"{prefix}/bin/python"] = Link(base)
+        self[f"{prefix}/bin/pip"] = f"#!{prefix}/bin/python\n"
+        self[f"{prefix}/lib/python3.11/site-packages/pip/__init__.py"] = b""
+
+    def site(self, where: str) -> str:
+        if where == "base":
+            return "/usr/lib/python3.11/site-packages"
+        return f"{HOME}/{where}/lib/python3.11/site-packages"
+
+    def package(self, where: str, name: str, version: str, module: str, requires: str = "", files: bool = True) -> None:
+        site, info = self.site(where), f"{name.replace('-', '_')}-{version}.dist-info"
+        requirement = f"Requires-Dist: {requires}\n" if requires else ""
+        self[f"{site}/{info}/METADATA"] = f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n{requirement}\n"
+        self[f"{site}/{info}/RECORD"] = f"{module}/__init__.py,,\n{info}/METADATA,,\n"
+        if files:
+            self[f"{site}/{module}/__init__.py"] = b""
+
+    def kernel(self, identifier: str, program: str, root: str = f"{HOME}/.local/share/jupyter") -> None:
+        spec = {"argv": [program, "-m", "ipykernel_launcher", "-f", "{connection_file}"],
+                "display_name": identifier.title(), "language": "python"}  # fmt: skip
+        self[f"{root}/kernels/{identifier}/kernel.json"] = json.dumps(spec, indent=1)
+
+    def machine(self) -> Machine:
+        return Machine(MemoryFacts("linux", self, variables=self.variables, home=HOME, folder=f"{HOME}/spring"))
+
+
+def described(lines: list[str]) -> tuple[Files, str | None]:
+    """The machine that the plain words of a docstring describe, and what is asked on it.
+
+    None for the question where the words describe what only a real run can have.
+    """
+    files, asked = Files(), None
+    for line in lines:
+        if match := re.fullmatch(
+            r"(\S+) has (\S+) (\S+?)(?: as (\S+))?(?: requiring (\S+))?( without its files)?", line
+        ):
+            where, name, version, module, requires, empty = match.groups()
+            files.package(where, name, version, module or name, requires or "", not empty)
+        elif match := re.fullmatch(r"kernel (\S+) starts (\S+)", line):
+            files.kernel(*match.groups())
+        elif match := re.fullmatch(r"kernel (\S+) is also registered for the machine", line):
+            files.kernel(match.group(1), f"{HOME}/orchard/bin/python", "/usr/local/share/jupyter")
+        elif line == "kernel heath has a file that is no JSON":
+            files[f"{HOME}/.local/share/jupyter/kernels/heath/kernel.json"] = b"{"
+        elif match := re.fullmatch(r"heath stands on (\S+), which is gone", line):
+            files.environment(f"{HOME}/heath", f"{match.group(1)}/bin/python3.11")
+        elif line == "heath was begun and not finished":
+            for path in [path for path in files if path.startswith(f"{HOME}/heath/")]:
+                if not path.endswith("pyvenv.cfg"):
+                    del files[path]
+        elif match := re.fullmatch(r"heath was moved here from (\S+)", line):
+            files[f"{HOME}/heath/bin/activate"] = f"VIRTUAL_ENV='{match.group(1)}'\n"
+        elif match := re.fullmatch(r"heath is reached by the link (\S+)", line):
+            files[match.group(1)] = Link(f"{HOME}/heath")
+            files[f"{HOME}/heath/bin/activate"] = f"VIRTUAL_ENV='{match.group(1)}'\n"
+        elif match := re.fullmatch(r"heath holds (packages|an empty folder) for 3\.9(?: beside its own)?", line):
+            name = "broodmap-1.0.dist-info/METADATA" if match.group(1) == "packages" else "README"
+            files[f"{HOME}/heath/lib/python3.9/site-packages/{name}"] = b""
+        elif line == "heath is a conda-style prefix without Python":
+            for path in [path for path in files if path.startswith(f"{HOME}/heath/")]:
+                del files[path]
+            files[f"{HOME}/heath/conda-meta/history"] = b""
+        elif line == "heath may not be read":
+            for path in [path for path in files if path.startswith(f"{HOME}/heath/")]:
+                del files[path]
+            files[f"{HOME}/heath/pyvenv.cfg"] = None
+        elif match := re.fullmatch(
+            r"(?:the shell has entered (\S+), and )?PATH finds python in (\S+?)(?: and pip in (\S+))?", line
+        ):
+            entered, python, pip = match.groups()
+            if pip not in (None, python):
+                del files[f"{HOME}/{python}/bin/pip"]
+            files.variables["PATH"] = f"{HOME}/{python}/bin:{HOME}/{pip or python}/bin:/usr/bin"
+            if entered:
+                files.variables["VIRTUAL_ENV"] = f"{HOME}/{entered}"
+        elif match := re.fullmatch(r"a notebook asks for kernel (\S+?)(?:, and there is none)?", line):
+            metadata = {"kernelspec": {"name": match.group(1), "display_name": "x"}}
+            files[f"{HOME}/spring/weights.ipynb"] = json.dumps({"metadata": metadata, "cells": []}, indent=1)
+        elif line.startswith("asked"):
+            asked = line
+        else:
+            return files, None
+    return files, asked

@@ -1,0 +1,214 @@
+"""Kernels for real: the real provider and server, and the stand-in in all its misbehaviours."""
+
+import json
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import VERSIONS, make_environment
+
+STANDIN = Path(__file__).parents[2] / "src" / "kalyx" / "demo" / "standin" / "kalyx_standin_kernel.py"
+
+
+def standin_argv(*more: str, python: str = sys.executable) -> list[str]:
+    return [python, str(STANDIN), "-f", "{connection_file}", *more]
+
+
+def nothing_is_left(moor) -> bool:
+    """No process of this test, no connection file."""
+    for _ in range(20):
+        found = subprocess.run(["pgrep", "-f", "kernel-connection|kalyx_standin_kernel"], capture_output=True, text=True,
+                               check=False).stdout.split()  # fmt: skip
+        mine = []
+        for pid in found:
+            try:
+                mine += [pid] if str(moor.root).encode() in Path(f"/proc/{pid}/environ").read_bytes() else []
+            except OSError:
+                pass
+        if not mine:
+            return True
+        time.sleep(0.1)
+    return False
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+def test_the_standin_answers_on_every_version(moor, version):
+    from tests.conftest import BY_VERSION
+
+    moor.kernel("moor", standin_argv(python=BY_VERSION[version].executable))
+    ran = moor.kalyx("rehearse", "moor", "--import", "json", "--import", "gone_for_good", "--json")
+    answer = ran.json
+    assert answer["answered"] and ran.status == 1, ran.out
+    assert answer["interpreter"]["version"] == BY_VERSION[version].version
+    assert answer["imports"][0]["outcome"] == "imports" and answer["imports"][0]["found_at"]
+    assert answer["imports"][1]["findings"][0]["cause"] == "absent"
+    assert nothing_is_left(moor)
+
+
+MISBEHAVIOURS = [
+    ("die", "the hive is closed"),
+    ("silent", "did not answer in time"),
+    ("forge", "wrong signature"),
+]
+
+
+@pytest.mark.parametrize("word, says", MISBEHAVIOURS)
+def test_a_kernel_that_fails_is_explained(moor, word, says):
+    moor.kernel("moor", standin_argv("--misbehave", word))
+    ran = moor.kalyx("rehearse", "moor", "--json", "--timeout", "3")
+    assert ran.status == 1 and not ran.json["answered"]
+    assert says in json.dumps(ran.json["findings"]), ran.out
+    assert nothing_is_left(moor)
+
+
+@pytest.mark.parametrize("word", ["flood", "stay", "breed"])
+def test_a_kernel_that_will_not_end_is_ended(moor, word):
+    moor.kernel("moor", standin_argv("--misbehave", word))
+    ran = moor.kalyx("rehearse", "moor", "--json", "--timeout", "15")
+    assert ran.json["answered"], ran.out
+    assert nothing_is_left(moor)
+
+
+DEAD = [
+    ({"argv": ["/no/such/python", "-m", "x", "{connection_file}"]}, None, "interpreter-gone"),
+    ({"argv": None}, "{", "spec-unreadable"),
+    ({"argv": None}, "{}", "spec-unreadable"),
+    ({"argv": ["no-such-word", "{connection_file}"]}, None, "interpreter-gone"),
+]
+
+
+@pytest.mark.parametrize("spec, raw, condition", DEAD)
+def test_a_dead_kernel_has_its_condition(moor, spec, raw, condition):
+    moor.kernel("moor", spec["argv"], raw=raw)
+    kernels = moor.kalyx("kernels", "--json").json["kernels"]
+    assert [kernel["conditions"] for kernel in kernels if kernel["id"] == "moor"] == [[condition]]
+    assert moor.kalyx("rehearse", "moor").status == 1
+    assert moor.kalyx("why", "json", "--in", "kernel:moor").status == 1
+
+
+@pytest.fixture(scope="module")
+def provided(tmp_path_factory):
+    """An environment that sees this one's packages, the real provider among them."""
+    prefix = tmp_path_factory.mktemp("provided") / "orchard"
+    version = ".".join(map(str, sys.version_info[:2]))
+    python = make_environment(version, prefix, "--without-pip")
+    site = next((prefix / "lib").glob("python*")) / "site-packages"
+    here = next(Path(sys.prefix, "lib").glob("python*")) / "site-packages"
+    (site / "shared.pth").write_text(f"{here}\n")
+    (site / "hivescale.py").write_text("WEIGHT = 41.2\n")
+    return python
+
+
+def test_the_real_server_starts_what_was_registered(moor, provided):
+    """Registered by Kalyx, listed and started by the reference server's own library."""
+    ran = moor.kalyx("register", str(Path(provided).parents[1]), "--own-path", "--set", "MOOR=1", "--yes", "--json")
+    assert ran.status == 0 and ran.json["answered"], ran.out
+    assert ran.json["interpreter"]["executable"] == provided
+    code = (
+        "import json, sys\n"
+        "from jupyter_client.kernelspec import KernelSpecManager\n"
+        "from jupyter_client.manager import start_new_kernel\n"
+        "spec = KernelSpecManager().get_kernel_spec('orchard')\n"
+        "manager, client = start_new_kernel(kernel_name='orchard')\n"
+        "said = []\n"
+        "client.execute_interactive('import sys, os, hivescale, shutil\\n'\n"
+        '    \'print([sys.executable, hivescale.__file__, os.environ["MOOR"], shutil.which("python")])\',\n'
+        "    output_hook=lambda m: said.append(m['content'].get('text', '')), timeout=60)\n"
+        "client.stop_channels(); manager.shutdown_kernel()\n"
+        "print(json.dumps([spec.display_name, spec.argv, ''.join(said)]))\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], env=moor.variables, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    label, argv, said = json.loads(done.stdout.splitlines()[-1])
+    assert label.startswith("orchard (Python 3.") and argv[0] == provided
+    executable, module, variable, shell = eval(said)
+    assert executable == provided and module.endswith(
+        "orchard/lib/" + Path(module).parts[-3] + "/site-packages/hivescale.py"
+    )
+    assert (variable, shell) == ("1", provided)
+    rehearsed = moor.kalyx("rehearse", "orchard", "--import", "hivescale", "--json").json
+    assert rehearsed["imports"][0]["found_at"] == module
+    assert rehearsed["shell_reaches"]["python"]["executable"] == provided
+
+
+def test_the_real_servers_list_is_kalyx_list(moor, provided):
+    """The order of the folders, the winner of an id, the words filled in: as the reference library has them."""
+    moor.kernel("twice", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    machine = moor.root / "elsewhere"
+    for root, name in [(machine, "twice"), (machine, "only"), (moor.root / "more", "third")]:
+        folder = root / "kernels" / name
+        folder.mkdir(parents=True)
+        (folder / "kernel.json").write_text(json.dumps({"argv": ["python3", "{resource_dir}"], "display_name": name}))
+    moor.variables["JUPYTER_PATH"] = f"{machine}:{moor.root / 'more'}"
+    code = (
+        "import json\nfrom jupyter_core.paths import jupyter_path\n"
+        "from jupyter_client.kernelspec import KernelSpecManager\n"
+        "m = KernelSpecManager(ensure_native_kernel=False)\n"
+        "print(json.dumps([m.kernel_dirs, m.find_kernel_specs()]))"
+    )
+    done = subprocess.run([provided, "-c", code], env=moor.variables, capture_output=True, text=True, check=True)
+    folders, specs = json.loads(done.stdout)
+    answer = moor.kalyx("kernels", "--seen-by", provided, "--json").json
+    assert answer["folders"] == folders
+    assert {k["id"]: k["folder"] for k in answer["kernels"] if "hidden" not in k["conditions"]} == specs
+    third = next(k for k in answer["kernels"] if k["id"] == "third")
+    assert third["command"] == [provided, third["folder"]] and "server-bound" in third["conditions"]
+
+
+def test_register_refuses_and_puts_back(moor, provided, tmp_path):
+    bare = make_environment(VERSIONS[-1], tmp_path / "bare", "--without-pip")
+    ran = moor.kalyx("register", bare, "--yes", "--json")
+    assert ran.status == 1 and ran.json["findings"][0]["cause"] == "provider-absent"
+    assert "-m pip install ipykernel" in json.dumps(ran.json["findings"][0]["remedies"])
+    assert not moor.data.exists()
+    folder = moor.kernel("orchard", standin_argv())
+    before = (folder / "kernel.json").read_bytes()
+    ran = moor.kalyx("register", provided, "--id", "orchard", "--yes")
+    assert ran.status == 2 and "--take-over" in ran.err
+    ran = moor.kalyx("register", provided, "--id", "orchard", "--take-over", "--yes", "--set", "PYTHONHOME=/no/where",
+                     "--timeout", "8", "--json")  # fmt: skip
+    assert ran.status == 1 and not ran.json["done"]
+    assert (folder / "kernel.json").read_bytes() == before
+    outside = moor.root / "outside"
+    outside.mkdir()
+    os.symlink(outside, moor.data / "kernels" / "linked")
+    assert moor.kalyx("register", provided, "--id", "linked", "--yes").status == 2
+    assert moor.kalyx("unregister", "orchard", "--yes").status == 0 and not folder.exists()
+    assert moor.kalyx("unregister", "orchard", "--undo", "--yes").status == 0
+    assert (folder / "kernel.json").read_bytes() == before
+
+
+@pytest.mark.parametrize("reach", ["me", "env"])
+def test_each_reach_has_its_folder(moor, provided, reach):
+    ran = moor.kalyx("register", provided, "--id", f"r-{reach}", "--reach", reach, "--yes", "--json")
+    root = moor.data if reach == "me" else Path(provided).parents[1] / "share" / "jupyter"
+    assert ran.status == 0, ran.out + ran.err
+    assert ran.json["kernel"]["folder"] == str(root / "kernels" / f"r-{reach}")
+    assert [path.name for path in Path(ran.json["kernel"]["folder"]).iterdir()] == ["kernel.json"]
+
+
+def test_a_cell_speaks_of_its_own_kernel(moor, provided):
+    """``!kalyx why`` typed in a cell means that notebook's kernel."""
+    moor.kernel("moor", standin_argv(python=provided))
+    from kalyx.core.doors.loopback import Connection
+    from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.kernels.rehearsal import _Conversation
+
+    runner = LiveRunner()
+    with Connection() as connection:
+        argv = [word.replace("{connection_file}", connection.path) for word in standin_argv(python=provided)]
+        running = runner.start(argv, variables=moor.variables, folder=str(moor.folder))
+        try:
+            connection.open()
+            talk = _Conversation(runner, connection, running, 60)
+            assert talk.hello()
+            said = talk.execute(f"!{sys.executable} -m kalyx why hivescale --json", None)
+            answer = json.loads(said[said.index("{") :])
+        finally:
+            running.end()
+    assert answer["target"]["seat"] == "kernel" and answer["target"]["interpreter"]["executable"] == provided
+    assert answer["imports"][0]["outcome"] == "imports"

@@ -1,0 +1,59 @@
+"""Set up Kalyx in this clone and run the demo or all tests: python3 tools/clone.py demo | tests
+
+Makes .venv in the clone (again when it is not usable), installs Kalyx into it
+and goes on there. Repeats safely. Needs Python 3.10 or newer with pip and venv.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+CLONE = Path(__file__).resolve().parents[1]
+PLACE = CLONE / ".venv"
+PYTHON = PLACE / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
+
+
+def run(*words: object) -> int:
+    return subprocess.run([str(word) for word in words], cwd=CLONE, check=False).returncode
+
+
+def usable() -> bool:
+    code = "import sys, pip; sys.exit(sys.version_info < (3, 10))"
+    return PYTHON.exists() and subprocess.run([str(PYTHON), "-c", code], check=False).returncode == 0
+
+
+def main() -> int:
+    wanted = sys.argv[1] if len(sys.argv) > 1 else ""
+    if wanted not in ("demo", "tests"):
+        print(__doc__)
+        return 2
+    if sys.version_info < (3, 10):
+        print("Kalyx runs on Python 3.10 or newer; this is", sys.version.split()[0])
+        return 2
+    if not usable():
+        words = [sys.executable, "-m", "venv", "--clear", PLACE]
+        if run(*words):
+            print("no environment could be made; on Debian: apt-get install python3-venv")
+            return 2
+    what = f"{CLONE}[test]" if wanted == "tests" else str(CLONE)
+    # --no-input: a set-up that asks would wait for ever where nobody sits.
+    if run(PYTHON, "-m", "pip", "install", "--quiet", "--no-input", "--disable-pip-version-check", "-e", what):
+        return 2
+    if wanted == "demo":
+        return run(PYTHON, "-m", "kalyx", "demo", CLONE / "larkmoor-demo")
+    for words in (
+        ["-m", "ruff", "check", "."],
+        ["-m", "mypy"],
+        ["-m", "pytest", "-n", str(min(4, os.cpu_count() or 1)), "--dist", "loadgroup", *sys.argv[2:]],
+    ):
+        status = run(PYTHON, *words)
+        if status:
+            return status
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,29 @@
+"""Write docs/schema/ from the records: python tools/schemas.py"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import msgspec
+
+from kalyx.core import facts
+
+ANSWERS = [one for name, one in vars(facts).items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
+FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
+
+
+def schemas() -> dict[str, str]:
+    """File name to content, one schema a command."""
+    found = {}
+    for answer in ANSWERS:
+        for name in msgspec.json.schema(answer)["$defs"][answer.__name__]["properties"]["schema"].get("enum", []):
+            command = name.removeprefix("kalyx.").split("/")[0]
+            schema = msgspec.json.schema(answer)
+            found[f"{command}.json"] = json.dumps(schema, indent=1, sort_keys=True) + "\n"
+    return found
+
+
+if __name__ == "__main__":
+    for name, content in schemas().items():
+        (FOLDER / name).write_text(content)
