@@ -44,6 +44,7 @@ class Moor:
             "IPYTHONDIR": str(root / "ipython"),
             "LANG": "C.UTF-8",
             "PYTHONDONTWRITEBYTECODE": "1",
+            "XDG_CACHE_HOME": str(root.parent / "cache"),
             "PIP_DISABLE_PIP_VERSION_CHECK": "1",
         }
 

@@ -33,6 +33,7 @@ class Files(dict):
             f"home = {base.rpartition('/')[0]}\ninclude-system-site-packages = false\nversion = 3.11.7\n"
         )
         self[f"{prefix}/bin/python"] = Link(base)
+        self[f"{prefix}/bin/activate"] = f"VIRTUAL_ENV={prefix}\n"
         self[f"{prefix}/bin/pip"] = f"#!{prefix}/bin/python\n"
         self[f"{prefix}/lib/python3.11/site-packages/pip/__init__.py"] = b""
 
@@ -87,6 +88,9 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
         elif match := re.fullmatch(r"heath is reached by the link (\S+)", line):
             files[match.group(1)] = Link(f"{HOME}/heath")
             files[f"{HOME}/heath/bin/activate"] = f"VIRTUAL_ENV='{match.group(1)}'\n"
+        elif match := re.fullmatch(r"heath lies in a repository that (does not leave it out|leaves it out)", line):
+            files[f"{HOME}/.git/HEAD"] = b"ref: refs/heads/main\n"
+            files[f"{HOME}/.gitignore"] = "/heath/\n" if match.group(1).startswith("leaves") else "*.log\n"
         elif match := re.fullmatch(r"heath holds (packages|an empty folder) for 3\.9(?: beside its own)?", line):
             name = "broodmap-1.0.dist-info/METADATA" if match.group(1) == "packages" else "README"
             files[f"{HOME}/heath/lib/python3.9/site-packages/{name}"] = b""

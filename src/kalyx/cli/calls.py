@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.facts import ChangePlan, KalyxError, Seat
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
@@ -36,7 +37,11 @@ class Call:
             if not facts.is_folder(facts.folder):
                 what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
-        runner = None if self.options.static else LiveRunner()
+        runner = None
+        if not self.options.static:
+            from kalyx.core.doors.runner import LiveRunner
+
+            runner = LiveRunner()
         machine = Machine(facts, runner, self.options.timeout)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
@@ -62,12 +67,42 @@ class Call:
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
 
     def print_json(self, answer: Struct) -> None:
-        import json
-
         import msgspec
 
-        # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
-        print(json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True))
+        try:
+            text = msgspec.json.format(msgspec.json.encode(answer), indent=1).decode("utf-8")
+        except UnicodeEncodeError:
+            import json
+
+            # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
+            text = json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True)
+        sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
+        sys.stdout.buffer.flush()
+
+    @contextmanager
+    def progress(self, says: str) -> Iterator[Callable[[str], None]]:
+        """Tell what goes on, on standard error, once it takes longer than half a second; silent in a pipe."""
+        if self.as_json or self.options.plain or not sys.stderr.isatty():
+            yield lambda text: None
+            return
+        import time
+
+        began, width = time.monotonic(), 0
+
+        def tell(text: str) -> None:
+            nonlocal width
+            if time.monotonic() - began > 0.5:
+                line = f"... {says} {visible(text)}"[:70]
+                sys.stderr.write("\r" + line.ljust(width))
+                sys.stderr.flush()
+                width = max(width, len(line))
+
+        try:
+            yield tell
+        finally:
+            if width:
+                sys.stderr.write("\r" + " " * width + "\r")
+                sys.stderr.flush()
 
     def may_change(self, plan: list[ChangePlan], question: str) -> bool:
         """Whether the user agrees; False for a dry run. Raises KalyxError where nobody can be asked."""

@@ -77,6 +77,14 @@ class Finding(Struct, kw_only=True):
     remedies: list[Remedy] = []
 
 
+class PackageSize(Struct, kw_only=True):
+    """The bytes on disk of the files that a distribution's record lists; None where it lists none."""
+
+    name: str
+    version: str
+    size_bytes: int | None
+
+
 class Environment(Struct, kw_only=True):
     """A prefix with its own site-packages."""
 
@@ -91,9 +99,11 @@ class Environment(Struct, kw_only=True):
     condition: str = "sound"
     findings: list[Finding] = []
     size_bytes: int | None = None
+    package_sizes: list[PackageSize] = []
     kernels: list[str] = []
     executable: str | None = None
     known_by: KnownBy = "reading"
+    found_by: str = ""
 
 
 class PathEntry(Struct, kw_only=True):
@@ -191,6 +201,15 @@ class Kernel(Struct, kw_only=True):
     reason: str | None = None
 
 
+class UserPackages(Struct, kw_only=True):
+    """The user's own packages for one Python version (PEP 370): seen by every interpreter of that version."""
+
+    version: str
+    folder: str
+    distributions: int
+    size_bytes: int | None = None
+
+
 class Unread(Struct, kw_only=True):
     """A place that could not be read, and why."""
 
@@ -203,6 +222,7 @@ class SurveyAnswer(Struct, kw_only=True):
     interpreters: list[Interpreter] = []
     environments: list[Environment] = []
     unread: list[Unread] = []
+    user_packages: list[UserPackages] = []
 
 
 class HereAnswer(Struct, kw_only=True):

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from kalyx.core.doors import Facts
-from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
 from kalyx.core.facts import Environment, Interpreter, Kernel, Seat, Unread
@@ -21,6 +21,9 @@ from kalyx.core.text import line_for
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
+
+if TYPE_CHECKING:
+    from kalyx.core.doors.runner import LiveRunner
 
 
 class Machine:
@@ -49,7 +52,13 @@ class Machine:
 
     @cached_property
     def interpreters(self) -> list[Interpreter]:
-        return found_interpreters(self.facts, self.unread)
+        found = found_interpreters(self.facts, self.unread)
+        if self.runner is not None:
+            from kalyx.core.doors.change import LiveChange
+            from kalyx.core.interpreters.remembered import completed
+
+            completed(self.facts, self.runner, LiveChange(), found)
+        return found
 
     @cached_property
     def views(self) -> list[View]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from kalyx.core.doors import Facts
-from kalyx.core.environments.finding import environment_folders, interpreter_candidates
-from kalyx.core.environments.reading import View, read_environment, view_of
+from kalyx.core.environments.finding import environment_folders, interpreter_candidates, running_prefixes
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment, view_of
 from kalyx.core.facts import Environment, Interpreter, Unread
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 
@@ -51,6 +51,7 @@ def found_environments(
     """Environments with how they were read; True where only ``under`` led there. One entry a key."""
     views: dict[str, tuple[View, bool]] = {}
     folders = [(folder, False) for folder in more if folder]
+    folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
     for folder, only_under in [*environment_folders(facts, under, unread), *folders]:
         key = facts.real(folder)
         if key not in views:

@@ -23,6 +23,12 @@ def _kind_of(mode: int) -> str:
     return "link" if stat.S_ISLNK(mode) else "other"
 
 
+def _on_disk(told: os.stat_result) -> int:
+    """Bytes on disk: blocks of 512 where the system counts them, else the length."""
+    blocks = getattr(told, "st_blocks", None)
+    return told.st_size if blocks is None else blocks * 512
+
+
 class LiveFacts(Facts):
     """The machine Kalyx runs on. ``variables`` and ``folder`` are those of the start unless given."""
 
@@ -147,11 +153,12 @@ class LiveFacts(Facts):
                 os.lseek(handle, start, os.SEEK_SET)
             chunks, left = [], limit
             while left > 0:
-                chunk = os.read(handle, min(left, 1 << 20))
-                if not chunk:
-                    break
+                wanted = min(left, 1 << 20)
+                chunk = os.read(handle, wanted)
                 chunks.append(chunk)
                 left -= len(chunk)
+                if len(chunk) < wanted:
+                    break  # of a regular file, less than asked for is its end
             return b"".join(chunks)
         except OSError as error:
             raise Unreadable(path, _reason(error)) from None
@@ -170,6 +177,90 @@ class LiveFacts(Facts):
             raise Unreadable(path, str(error)) from None
         finally:
             os.close(handle)
+
+    def processes(self) -> list[int]:
+        if os.path.isdir("/proc/self"):
+            found = []
+            for name in os.listdir("/proc"):
+                try:
+                    if name.isdigit() and os.stat(f"/proc/{name}").st_uid == self.user:
+                        found.append(int(name))
+                except OSError:
+                    continue
+            return found
+        import psutil
+
+        return psutil.pids()
+
+    def program_of(self, pid: int) -> str | None:
+        if os.path.isdir("/proc/self"):
+            try:
+                return os.readlink(f"/proc/{pid}/exe")
+            except OSError:
+                return None
+        return super().program_of(pid)
+
+    def registry(self, key: str) -> dict[str, str] | None:
+        if sys.platform != "win32":
+            return None
+        import winreg
+
+        hive, _, rest = key.partition("\\")
+        found = {}
+        try:
+            with winreg.OpenKey(getattr(winreg, hive), rest) as handle:
+                for number in range(winreg.QueryInfoKey(handle)[1]):
+                    name, value, _kind = winreg.EnumValue(handle, number)
+                    if isinstance(value, str):
+                        found[name] = value
+        except OSError:
+            return None
+        return found
+
+    def registry_keys(self, key: str) -> list[str]:
+        if sys.platform != "win32":
+            return []
+        import winreg
+
+        hive, _, rest = key.partition("\\")
+        try:
+            with winreg.OpenKey(getattr(winreg, hive), rest) as handle:
+                return [winreg.EnumKey(handle, number) for number in range(winreg.QueryInfoKey(handle)[0])]
+        except OSError:
+            return []
+
+    def usage_of_files(self, paths: list[str]) -> int:
+        seen: dict[tuple[int, int], int] = {}
+        for path in paths:
+            try:
+                told = os.lstat(path)
+            except (OSError, ValueError):
+                continue
+            seen[(told.st_dev, told.st_ino)] = _on_disk(told)
+        return sum(seen.values())
+
+    def usage(self, folder: str) -> tuple[int, int]:
+        seen: set[tuple[int, int]] = set()
+        total, unread, pending = 0, 0, [folder]
+        try:
+            total += _on_disk(os.lstat(folder))
+        except OSError:
+            return 0, 1
+        while pending:
+            try:
+                with os.scandir(pending.pop()) as entries:
+                    for entry in entries:
+                        told = entry.stat(follow_symlinks=False)
+                        if entry.is_dir(follow_symlinks=False):
+                            pending.append(entry.path)
+                        elif told.st_nlink > 1:
+                            if (told.st_dev, told.st_ino) in seen:
+                                continue
+                            seen.add((told.st_dev, told.st_ino))
+                        total += _on_disk(told)
+            except OSError:
+                unread += 1
+        return total, unread
 
     def may_read(self, path: str) -> bool:
         return os.access(path, os.R_OK | (os.X_OK if self.is_folder(path) else 0))

@@ -33,6 +33,7 @@ class MemoryFacts(Facts):
         home: str | None = None,
         processes: Mapping[int, Process] | None = None,
         pid: int = 1,
+        registry: Mapping[str, Mapping[str, str]] | None = None,
     ) -> None:
         self.system = system
         self.variables = dict(variables or {})
@@ -41,6 +42,7 @@ class MemoryFacts(Facts):
         self.pid = pid
         self.user = 1000
         self._processes = dict(processes or {})
+        self._registry = {key.lower(): dict(values) for key, values in (registry or {}).items()}
         self._nodes: dict[str, object] = {}
         self._children: dict[str, dict[str, str]] = {}
         for path, content in files.items():
@@ -123,6 +125,23 @@ class MemoryFacts(Facts):
 
     def may_run(self, path: str) -> bool:
         return self.may_read(path)
+
+    def processes(self) -> list[int]:
+        return list(self._processes)
+
+    def registry(self, key: str) -> Mapping[str, str] | None:
+        return self._registry.get(key.lower())
+
+    def registry_keys(self, key: str) -> list[str]:
+        start = key.lower() + "\\"
+        return sorted({known[len(start) :].split("\\")[0] for known in self._registry if known.startswith(start)})
+
+    def usage_of_files(self, paths: list[str]) -> int:
+        return sum(len(self._content(path)) for path in set(paths))
+
+    def usage(self, folder: str) -> tuple[int, int]:
+        inside = [path for path in self._nodes if self.inside(path, folder)]
+        return sum(len(self._content(path)) for path in inside), 0
 
     def process(self, pid: int) -> Process | None:
         return self._processes.get(pid)

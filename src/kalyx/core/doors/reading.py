@@ -5,7 +5,9 @@ from __future__ import annotations
 import ntpath
 import posixpath
 from collections.abc import Iterator, Mapping
+from functools import cached_property
 from types import ModuleType
+from typing import Any
 
 from msgspec import Struct
 
@@ -97,6 +99,31 @@ class Facts:
         """A process by number, or None when it is gone."""
         raise NotImplementedError
 
+    def processes(self) -> list[int]:
+        """The numbers of the processes that this user may look into."""
+        return []
+
+    def program_of(self, pid: int) -> str | None:
+        """The file that a process runs, without reading more of it."""
+        process = self.process(pid)
+        return process.executable if process is not None else None
+
+    def registry(self, key: str) -> Mapping[str, str] | None:
+        """The text values of a Windows registry key (``""`` is its default one); None where it is not."""
+        return None
+
+    def registry_keys(self, key: str) -> list[str]:
+        """The names of the keys below a Windows registry key."""
+        return []
+
+    def usage_of_files(self, paths: list[str]) -> int:
+        """Bytes on disk of these files, hard links counted once; what is not there counts nothing."""
+        raise NotImplementedError
+
+    def usage(self, folder: str) -> tuple[int, int]:
+        """Bytes that a folder takes on disk, hard links counted once, and the places that could not be read."""
+        raise NotImplementedError
+
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
         """All first groups of the regular expression ``pattern`` in a large regular file."""
         raise NotImplementedError
@@ -107,18 +134,30 @@ class Facts:
 
     # -- path arithmetic ----------------------------------------------------
 
-    @property
+    @cached_property
     def path(self) -> ModuleType:
         return ntpath if self.system == "windows" else posixpath
 
     def join(self, *parts: str) -> str:
+        # Nearly every call joins two plain words on a POSIX system: a sum is ten times as quick.
+        if len(parts) == 2 and self.system != "windows" and parts[1][:1] != "/":
+            base = parts[0]
+            return base + parts[1] if base == "" or base[-1] == "/" else f"{base}/{parts[1]}"
         return str(self.path.join(*parts))
 
     def parent(self, path: str) -> str:
-        return str(self.path.dirname(path))
+        if self.system == "windows":
+            return ntpath.dirname(path)
+        head = path.rpartition("/")[0]
+        return head.rstrip("/") or ("/" if path[:1] == "/" else "")
 
     def name(self, path: str) -> str:
-        return str(self.path.basename(path))
+        return path.rpartition("/")[2] if self.system != "windows" else ntpath.basename(path)
+
+    @cached_property
+    def memory(self) -> dict[object, Any]:
+        """What other rooms worked out from these facts and need again; they hold still for one run."""
+        return {}
 
     def absolute(self, path: str, folder: str | None = None) -> str:
         """``path`` made absolute from ``folder`` and tidied, links untouched; ``~`` is the home."""
@@ -127,6 +166,10 @@ class Facts:
         if not self.path.isabs(path):
             path = self.join(folder or self.folder, path)
         return str(self.path.normpath(path))
+
+    def within(self, path: str) -> str:
+        """``path`` from the current folder, tidied; a ``~`` in it is a name like any other."""
+        return str(self.path.normpath(self.join(self.folder, path or ".")))
 
     def same_path(self, one: str, other: str) -> bool:
         return bool(self.path.normcase(one) == self.path.normcase(other))
@@ -180,29 +223,21 @@ class Facts:
 
     def real(self, path: str) -> str:
         """The path with every link in it followed; components that do not exist stay as written."""
-        drive, rest = self.path.splitdrive(path)
-        sep: str = self.path.sep
-        pending = [part for part in rest.replace("/", sep).split(sep) if part][::-1]
-        done: str = drive + sep
-        budget = LINK_LIMIT
-        while pending:
-            part = pending.pop()
-            if part == ".":
-                continue
-            if part == "..":
-                done = self.parent(done)
-                continue
-            here = self.join(done, part)
-            target = self.link(here) if budget else None
-            if target is None:
-                done = here
-                continue
-            budget -= 1
-            if self.path.isabs(target):
-                drive, target = self.path.splitdrive(target)
-                done = (drive or self.path.splitdrive(done)[0]) + sep
-            pending.extend(p for p in target.replace("/", sep).split(sep)[::-1] if p)
-        return done
+        known: dict[str, str] = self.memory.setdefault("real", {})
+        return self._real(str(self.path.normpath(path)) if ".." in path else path, known, LINK_LIMIT)
+
+    def _real(self, path: str, known: dict[str, str], budget: int) -> str:
+        found = known.get(path)
+        if found is not None:
+            return found
+        upper = self.parent(path)
+        if upper in (path, ""):
+            return path
+        here = self.join(self._real(upper, known, budget), self.name(path))
+        target = self.link(here) if budget else None
+        found = here if target is None else self._real(self.absolute(target, self.parent(here)), known, budget - 1)
+        known[path] = found
+        return found
 
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
         """A file as text; bytes that are not UTF-8 are kept by ``surrogateescape``."""

@@ -82,6 +82,8 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
         local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
         roots.append(facts.join(local, "Programs", "Python"))
     seen: set[str] = set()
+    yield from registered_prefixes(facts)
+    yield from _of_site_modules(facts)
     for root in [*roots, *_ROOT_VERSIONS[facts.system]]:
         if root in seen:
             continue
@@ -93,6 +95,16 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
             # A link beside it (3.11 for 3.11.7) is another name of one installation.
             if facts.kind(prefix) == "folder":
                 yield prefix
+
+
+def _of_site_modules(facts: Facts) -> Iterator[str]:
+    """Installations of a site's module system: what loaded modules name as their root."""
+    for name in sorted(facts.variables):
+        # EBROOTPYTHON, PYTHON_ROOT, PYTHON_HOME: the variables that such systems' module files set.
+        if name in ("PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON", "EBROOTPYTHON3"):
+            value = facts.variables[name]
+            if facts.path.isabs(value) and facts.is_folder(value):
+                yield facts.path.normpath(value)
 
 
 def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]) -> Iterator[tuple[str, bool]]:
@@ -112,6 +124,9 @@ def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]
         for folder in [root, *_folders_in(facts, root, unread)]:
             if fresh(folder):
                 yield folder, False
+    for folder in listed_prefixes(facts):
+        if fresh(folder):
+            yield folder, False
     for relative in _HOME_COLLECTIONS[facts.system]:
         for folder in _folders_in(facts, facts.path.normpath(facts.join(facts.home, relative)), None):
             if fresh(folder):
@@ -123,6 +138,44 @@ def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]
         for folder in walk(facts, root, unread):
             if fresh(folder):
                 yield folder, True
+
+
+def listed_prefixes(facts: Facts) -> list[str]:
+    """The prefixes that the list file of conda-style environments in the home folder names."""
+    text = facts.text_or_none(facts.join(facts.home, ".conda", "environments.txt"), 1024 * 1024) or ""
+    lines = [line.strip() for line in text.splitlines()]
+    return [facts.path.normpath(line) for line in lines if facts.path.isabs(line) and "\0" not in line][:5000]
+
+
+def running_prefixes(facts: Facts) -> list[str]:
+    """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
+    found = []
+    for pid in facts.processes()[:20_000]:
+        program = facts.program_of(pid)
+        if program is None or not _is_python_name(facts.name(program).removesuffix(" (deleted)")):
+            continue
+        process = facts.process(pid)
+        word = process.command[0] if process is not None and process.command else program
+        if facts.path.isabs(word) and facts.exists(word):
+            found.append(facts.parent(facts.parent(facts.path.normpath(word))))
+    return list(dict.fromkeys(found))
+
+
+def registered_prefixes(facts: Facts) -> list[str]:
+    """Installations entered in the Windows registry (PEP 514), the user's before the machine's."""
+    found = []
+    for hive in ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE"):
+        for root in (f"{hive}\\Software\\Python", f"{hive}\\Software\\WOW6432Node\\Python"):
+            for company in facts.registry_keys(root):
+                if company == "PyLauncher":
+                    continue
+                for tag in facts.registry_keys(f"{root}\\{company}"):
+                    values = facts.registry(f"{root}\\{company}\\{tag}\\InstallPath") or {}
+                    if values.get(""):
+                        found.append(facts.path.normpath(values[""]))
+                    elif values.get("ExecutablePath"):
+                        found.append(facts.parent(facts.path.normpath(values["ExecutablePath"])))
+    return list(dict.fromkeys(found))
 
 
 def _named_by_variables(facts: Facts) -> Iterator[str]:
@@ -181,7 +234,8 @@ def walk(facts: Facts, root: str, unread: list[Unread]) -> Iterator[str]:
         except Unreadable as problem:
             unread.append(Unread(path=folder, reason=problem.reason))
             continue
-        if "pyvenv.cfg" in listing or "conda-meta" in listing:
+        older = "bin" in listing and "lib" in listing and looks_like_environment(facts, folder)
+        if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
             # Environments of a conda-style installation lie inside it.
             if "envs" in listing:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+from collections.abc import Iterator
 
 from msgspec import Struct
 
@@ -15,18 +16,19 @@ from kalyx.core.interpreters.reading import SETTINGS_NAME, NotAnInterpreter, Set
 _NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
 
 
-def executables_of(facts: Facts, prefix: str) -> list[str]:
-    """Where a prefix keeps its interpreter, likeliest first; present or not."""
+def executables_of(facts: Facts, prefix: str) -> Iterator[str]:
+    """Where a prefix keeps its interpreter, likeliest first; present or not, and worked out one by one."""
     if facts.system == "windows":
-        return [
-            facts.join(prefix, "Scripts", "python.exe"),
-            facts.join(prefix, "python.exe"),
-            facts.join(prefix, "bin", "python.exe"),
-        ]
+        yield facts.join(prefix, "Scripts", "python.exe")
+        yield facts.join(prefix, "python.exe")
+        yield facts.join(prefix, "bin", "python.exe")
+        return
     folder = facts.join(prefix, "bin")
-    found = [facts.join(folder, "python"), facts.join(folder, "python3"), facts.join(folder, "python2")]
-    names = [n for n in facts.names(folder) if n.startswith(("python", "pypy")) and _is_numbered(n)]
-    return found + [facts.join(folder, name) for name in names if facts.join(folder, name) not in found]
+    usual = ("python", "python3", "python2")
+    yield from (facts.join(folder, name) for name in usual)
+    for name in facts.names(folder):
+        if name.startswith(("python", "pypy")) and name not in usual and _is_numbered(name):
+            yield facts.join(folder, name)
 
 
 def _is_numbered(name: str) -> bool:
@@ -36,9 +38,13 @@ def _is_numbered(name: str) -> bool:
 
 def looks_like_environment(facts: Facts, folder: str) -> bool:
     """Whether a folder carries the mark of an environment: its settings file or a conda-style record."""
-    return facts.kind(facts.join(folder, SETTINGS_NAME)) is not None or facts.is_folder(
-        facts.join(folder, "conda-meta")
-    )
+    if facts.kind(facts.join(folder, SETTINGS_NAME)) is not None or facts.is_folder(facts.join(folder, "conda-meta")):
+        return True
+    # The older layout has no settings file: its activation script tells.
+    scripts = facts.join(folder, "Scripts" if facts.system == "windows" else "bin")
+    if not facts.is_file(facts.join(scripts, "activate_this.py")):
+        return False
+    return any(facts.kind(executable) is not None for executable in executables_of(facts, folder))
 
 
 class View(Struct):

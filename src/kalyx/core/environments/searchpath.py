@@ -42,6 +42,44 @@ class Way(Struct, kw_only=True):
     safe_path: bool = False
     variables: Mapping[str, str] = {}
 
+    @staticmethod
+    def of_command(words: list[str], facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> Way:
+        """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
+        way = Way(variables=variables)
+        rest = list(words)
+        while rest and rest[0].startswith("-") and rest[0] not in ("-", "-c", "-m"):
+            word = rest.pop(0)
+            if word in ("-X", "-W", "-Q"):
+                rest = rest[1:]
+                continue
+            for letter in word[1:] if not word.startswith("--") else "":
+                if letter in "XWQ":
+                    break
+                way._flag(letter)
+                if letter in "cm":
+                    rest.insert(0, "-" + letter)
+        way._begin(rest, facts, interpreter)
+        return way
+
+    def _flag(self, letter: str) -> None:
+        self.isolated = self.isolated or letter == "I"
+        self.no_site = self.no_site or letter == "S"
+        self.ignore_variables = self.ignore_variables or letter == "E"
+        self.no_user = self.no_user or letter == "s"
+        self.safe_path = self.safe_path or letter == "P"
+
+    def _begin(self, rest: list[str], facts: Facts, interpreter: Interpreter) -> None:
+        """What stands first: nothing of the path is looked at, only how the program is named."""
+        if not rest or rest[0] in ("-", "-c"):
+            self.first, self.first_origin = "", "the current folder"
+        elif rest[0] == "-m":
+            newer = not interpreter.version.startswith(("2.", "3.6"))
+            self.first, self.first_origin = facts.folder if newer else "", "the current folder"
+        else:
+            script = facts.absolute(rest[0])
+            # A link to a script is followed: its target's folder counts.
+            self.first = facts.parent(facts.hops(script)[-1])
+
 
 class SearchPath(Struct, kw_only=True):
     """Entries in order; ``unknown`` holds what only running code would tell; ``code`` the .pth lines that run."""
@@ -80,6 +118,19 @@ class _Builder:
         self.known.add(case)
         self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=self.facts.exists(entry)))
 
+    def safe_by_variable(self) -> bool:
+        return self.minor >= (3, 11) and self._switched_on("PYTHONSAFEPATH")
+
+    def _switched_on(self, name: str) -> bool:
+        """Whether a variable that is a switch is on: any text, from 3.7 any text but the number nought."""
+        value = self.variable(name)
+        if not value or self.minor < (3, 7) or self.interpreter.implementation != "cpython":
+            return bool(value)
+        try:
+            return int(value) != 0
+        except ValueError:
+            return True
+
     # -- before site ----------------------------------------------------------
 
     def base(self) -> None:
@@ -87,12 +138,14 @@ class _Builder:
         value = self.variable("PYTHONPATH")
         if value or (value == "" and self.minor < (3, 0)):
             for entry in value.split(";" if facts.system == "windows" else ":"):
+                full = facts.within(entry)
                 if self.way.no_site:
-                    self.result.entries.append(
-                        PathEntry(entry=entry, origin="PYTHONPATH", exists=facts.exists(entry or facts.folder))
-                    )
+                    # Without site nothing is tidied; the newer versions make entries absolute before it.
+                    shown = full if self.minor >= (3, 11) else entry
+                    found = PathEntry(entry=shown, origin="PYTHONPATH", exists=facts.exists(full))
+                    self.result.entries.append(found)
                 else:
-                    self.add(facts.absolute(entry) if not entry.startswith("~") else self._tilde(entry), "PYTHONPATH")
+                    self.add(full, "PYTHONPATH")
         home = self.variable("PYTHONHOME")
         separator = ";" if facts.system == "windows" else ":"
         prefix, _, exec_prefix = home.partition(separator) if home else (self.interpreter.base_prefix, "", "")
@@ -113,11 +166,11 @@ class _Builder:
         if self.minor < (3, 0):
             for extra in ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
                 self.add(facts.join(library, extra), origin)
+        if self.way.no_site and self.minor == (3, 6):
+            # This version names the library twice; its site module tidies that.
+            self.result.entries.append(PathEntry(entry=library, origin=origin, exists=facts.exists(library)))
         compiled = facts.join(exec_prefix or prefix, library_folder, name)
         self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part")
-
-    def _tilde(self, entry: str) -> str:
-        return str(self.facts.path.normpath(self.facts.join(self.facts.folder, "." + self.facts.path.sep + entry)))
 
     def _windows_base(self, prefix: str, origin: str) -> None:
         facts = self.facts
@@ -157,7 +210,7 @@ class _Builder:
     def _user_enabled(self) -> bool:
         if self.way.no_user or self.way.isolated:
             return False
-        return not self.variable("PYTHONNOUSERSITE")
+        return not self._switched_on("PYTHONNOUSERSITE")
 
     def _prefix_folders(self, prefix: str, origin: str) -> None:
         virtual = self.interpreter.prefix != self.interpreter.base_prefix
@@ -166,7 +219,12 @@ class _Builder:
                 self.site_folder(folder, origin)
 
     def site_folder(self, folder: str, origin: str) -> None:
+        case = str(self.facts.path.normcase(folder))
+        remembered = case in self.known or self.minor >= (3, 0)
         self.add(folder, origin)
+        if not remembered:
+            # Version 2 does not remember its own site folders: a blank line in a path file adds the folder again.
+            self.known.discard(case)
         if folder not in self.result.site_packages:
             self.result.site_packages.append(folder)
         try:
@@ -198,7 +256,7 @@ class _Builder:
                 )
             text = raw.decode("latin-1")
         for number, line in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
-            if line.startswith("#") or not line.strip():
+            if line.startswith("#") or (not line.strip() and (self.minor >= (3, 0) or not line)):
                 continue
             if line.startswith(("import ", "import\t")):
                 self._code_line(path, number, line)
@@ -247,15 +305,14 @@ def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: s
         return [prefix, facts.join(prefix, "Lib", "site-packages")]
     major, minor = (int(part) for part in interpreter.version.split(".")[:2])
     tag = f"{major}.{minor}" + ("t" if "t" in interpreter.abi_flags else "")
-    if interpreter.implementation == "pypy":
-        return [facts.join(prefix, "lib", f"pypy{tag}", "site-packages")]
+    name = interpreter.implementation if interpreter.implementation == "pypy" else "python"
     library_folder = facts.name(facts.parent(library)) if library else "lib"
-    own = facts.join(prefix, "lib", f"python{tag}", "site-packages")
+    own = facts.join(prefix, "lib", f"{name}{tag}", "site-packages")
     if _is_debian(facts, library):
-        local = facts.join(prefix, "local", "lib", f"python{tag}", "dist-packages")
+        local = facts.join(prefix, "local", "lib", f"{name}{tag}", "dist-packages")
         shared = facts.join(prefix, "lib", "python3" if major >= 3 else f"python{tag}", "dist-packages")
         versioned = facts.join(prefix, "lib", f"python{tag}", "dist-packages")
-        return [*([own] if virtual else []), local, shared, versioned]
+        return [*([own] if virtual else []), local, shared, *([versioned] if name == "python" else [])]
     folders = [own]
     if library_folder == "lib64":
         folders.insert(0, facts.join(prefix, "lib64", f"python{tag}", "site-packages"))
@@ -266,7 +323,7 @@ def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: s
 
 def _is_debian(facts: Facts, library: str) -> bool:
     """Debian's own ``site`` module names its folders; no other file tells more surely."""
-    if facts.system != "linux" or not library.startswith("/usr/lib/python"):
+    if facts.system != "linux" or not library.startswith(("/usr/lib/python", "/usr/lib/pypy")):
         return False
     text = facts.text_or_none(facts.join(library, "site.py"), 262144)
     return text is not None and "dist-packages" in text
@@ -282,7 +339,7 @@ def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, st
     home = variable_of(variables, "HOME", facts.system) or facts.home
     if facts.system == "macos" and "Python.framework" in interpreter.base_prefix and not base:
         return facts.join(home, "Library", "Python", tag, "lib", "python", "site-packages")
-    base = facts.absolute(base) if base else facts.join(home, ".local")
+    base = facts.within(base) if base else facts.join(home, ".local")
     name = "pypy" if interpreter.implementation == "pypy" else "python"
     return facts.join(base, "lib", name + tag, "site-packages")
 
@@ -294,7 +351,7 @@ def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     if not way.no_site:
         builder.site()
     result = builder.result
-    if way.first is not None and not (way.isolated or way.safe_path):
+    if way.first is not None and not (way.isolated or way.safe_path or builder.safe_by_variable()):
         exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
     return result

@@ -15,6 +15,7 @@ from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, remake, same_minor
+from kalyx.core.findings.mixed_versions import packages_of_others
 from kalyx.core.machine import Machine
 
 YIELDS_TO = ("half-made", "unreadable")
@@ -22,6 +23,8 @@ YIELDS_TO = ("half-made", "unreadable")
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
     problem, settings = view.problem, view.settings
+    if view.interpreter is not None and view.environment.kind == "virtual":
+        return _upgraded(view, machine)
     if view.interpreter is not None or problem is None or view.environment.kind == "installation":
         return None
     if "half-made" in {finding.cause for finding in view.environment.findings}:
@@ -39,3 +42,26 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         )
         mends = [Remedy(says="make it anew", steps=[remedies.by_hand(line)])]
     return condition("base-gone", "the installation it stands on is gone", evidence, mends)
+
+
+def _upgraded(view: View, machine: Machine) -> Finding | None:
+    """The same path now starts another minor version, which does not see the packages."""
+    environment, interpreter = view.environment, view.interpreter
+    if interpreter is None or environment.site_packages or machine.facts.system == "windows":
+        return None
+    minor = ".".join(interpreter.version.split(".")[:2])
+    others = packages_of_others(machine, environment.prefix, minor)
+    if not others:
+        return None
+    made_for, site = others[-1]
+    evidence = [
+        Evidence(fact=f"its packages are for {made_for}", source=site, path=site),
+        Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
+    ]
+    old = [one for one in machine.interpreters if ".".join(one.version.split(".")[:2]) == made_for]
+    if old:
+        mends = [remake(view, machine, old[0])]
+    else:
+        line = f"no Python {made_for} is on this machine; install one, or make the environment anew for {minor}"
+        mends = [Remedy(says="make it anew", steps=[remedies.by_hand(line)])]
+    return condition("base-gone", f"its base went from {made_for} on to {minor}", evidence, mends)

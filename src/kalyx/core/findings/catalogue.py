@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cache
 from importlib import import_module
 from types import ModuleType
 
@@ -35,6 +36,7 @@ ABOUT: dict[str, str] = {
     "mixed-versions": "environment",
     "no-interpreter": "environment",
     "unreadable": "environment",
+    "in-version-control": "environment",
     # the seat is not where the user thinks
     "seat-differs": "import",
     "name-misleads": "import kernel",
@@ -54,9 +56,11 @@ ABOUT: dict[str, str] = {
 }
 
 # Of several conditions of one environment, the worst first.
-CONDITIONS = ["unreadable", "half-made", "base-gone", "no-interpreter", "moved", "mixed-versions"]
+CONDITIONS = ["unreadable", "half-made", "base-gone", "no-interpreter", "moved", "mixed-versions",
+              "in-version-control"]  # fmt: skip
 
 
+@cache
 def module_of(cause: str) -> ModuleType:
     """The module that knows a cause."""
     return import_module("kalyx.core.findings." + cause.replace("-", "_"))
@@ -137,8 +141,9 @@ def judge_environment(view: View, machine: Machine) -> Environment:
         finding = module_of(cause).look_at_environment(view, machine)
         if finding is not None:
             environment.findings.append(finding)
-    if environment.findings:
-        environment.condition = environment.findings[0].cause
+    grave = [one.cause for one in environment.findings if not getattr(module_of(one.cause), "IS_SOUND", False)]
+    if grave:
+        environment.condition = grave[0]
     return environment
 
 

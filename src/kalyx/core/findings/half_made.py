@@ -14,10 +14,14 @@ from __future__ import annotations
 from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings._conditions import condition, remove
+from kalyx.core.findings.mixed_versions import packages_of_others
 from kalyx.core.machine import Machine
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 YIELDS_TO = ("unreadable",)
+
+# What the standard module itself brings along.
+_BROUGHT_ALONG = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -29,6 +33,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return condition("half-made", "making it was begun and not finished", evidence, mends)
     if environment.kind != "virtual" or settings is None or settings.problem:
         return None
+    missing = _missing_installer(view, machine)
+    if missing is not None:
+        return missing
     folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
     if view.interpreter is None and view.problem is None:
         evidence = [
@@ -38,7 +45,31 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         says = "it has a settings file and no interpreter: making it stopped half-way"
         return condition("half-made", says, evidence, mends)
     if view.interpreter is not None and not environment.site_packages:
+        minor = ".".join(view.interpreter.version.split(".")[:2])
+        if packages_of_others(machine, environment.prefix, minor):
+            return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
         says = "it has an interpreter and no folder for packages: making it stopped half-way"
         return condition("half-made", says, evidence, mends)
     return None
+
+
+def _missing_installer(view: View, machine: Machine) -> Finding | None:
+    """The installer comes before the activation scripts: without those, and with nothing of one's own, it stopped."""
+    facts, settings, environment = machine.facts, view.settings, view.environment
+    if view.interpreter is None or settings is None or not environment.site_packages:
+        return None
+    folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
+    if any(name.lower().startswith("activate") for name in facts.names(folder)):
+        return None
+    brought = {one.key for one in machine.installed(environment.site_packages)}
+    modules = {name for site in environment.site_packages for name in facts.names(site)}
+    if brought - {"pip", "setuptools", "wheel"} or modules - _BROUGHT_ALONG - {name for name in modules if "-" in name}:
+        return None
+    evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]
+    made_by = settings.get("command")
+    if made_by:
+        line = settings.line("command")
+        evidence.append(Evidence(fact=f"made by: {made_by}", source=settings.path, path=settings.path, line=line))
+    what = "while its installer was brought in" if modules else "before its installer came"
+    return condition("half-made", f"making it stopped {what}", evidence, [remove(view, machine)])

@@ -25,16 +25,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if interpreter is None or facts.system == "windows" or environment.kind == "installation":
         return None
     minor = ".".join(interpreter.version.split(".")[:2])
-    library = facts.join(environment.prefix, "lib")
-    others = []
-    for name in facts.names(library):
-        number = name.removeprefix("python")
-        if not name.startswith("python") or number == minor or not number.replace(".", "").isdigit():
-            continue
-        site = facts.join(library, name, "site-packages")
-        if any(entry.endswith((".dist-info", ".egg-info")) for entry in facts.names(site)):
-            others.append((number, site))
-    if not others:
+    others = packages_of_others(machine, environment.prefix, minor)
+    if not others or not environment.site_packages:
         return None
     numbers = ", ".join(number for number, _ in others)
     evidence = [Evidence(fact=f"packages for {number}", source=site, path=site) for number, site in others]
@@ -45,3 +37,23 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     mends = [Remedy(says=f"fill it for {minor}", steps=[remedies.by_hand(line)]), remove(view, machine)]
     says = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", says, evidence, mends)
+
+
+def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:
+    """Other versions that have packages in this prefix: the version and its site folder."""
+    facts = machine.facts
+    library = facts.join(prefix, "lib")
+    found = []
+    for name in facts.names(library):
+        number = name.removeprefix("python").rstrip("t")
+        if (
+            not name.startswith("python")
+            or number == minor
+            or not number.replace(".", "").isdigit()
+            or "." not in number
+        ):
+            continue
+        site = facts.join(library, name, "site-packages")
+        if any(entry.endswith((".dist-info", ".egg-info")) for entry in facts.names(site)):
+            found.append((number, site))
+    return found

@@ -31,8 +31,11 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if facts.same_path(facts.real(place), environment.key):
         return None
     python = view.interpreter.executable
+    # Making it again over itself writes the scripts anew and keeps the packages.
+    keep = ["--system-site-packages"] if environment.sees_base else []
+    argv = [view.interpreter.real_executable, "-m", "venv", "--without-pip", *keep, environment.prefix]
     renew = [
-        remedies.command(machine, [python, "-m", "venv", "--upgrade", environment.prefix]),
+        remedies.command(machine, argv),
         remedies.by_hand(
             "and each package that brings commands again:"
             f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"

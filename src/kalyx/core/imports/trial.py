@@ -8,11 +8,14 @@ itself, or it did not end in time.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from kalyx.core.doors.runner import Ended, LiveRunner
 from kalyx.core.interpreters.asking import ask_witness
+
+if TYPE_CHECKING:
+    from kalyx.core.doors.runner import Ended, LiveRunner
 
 
 class Frame(Struct, frozen=True):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors import Facts
-from kalyx.core.doors.runner import Ended, LiveRunner
 from kalyx.core.facts import Interpreter
+
+if TYPE_CHECKING:
+    from kalyx.core.doors.runner import Ended, LiveRunner
 
 
 def new_mark(runner: LiveRunner) -> str:

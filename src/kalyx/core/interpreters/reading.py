@@ -8,6 +8,8 @@ the executable's links end, or, for a copied executable, what ``home`` says.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
@@ -66,6 +68,13 @@ _SETTINGS_LIMIT = 64 * 1024
 
 def read_settings(facts: Facts, path: str) -> Settings | None:
     """The settings file at ``path``, or None where there is none. Of duplicate keys the last counts."""
+    known: dict[str, Settings | None] = facts.memory.setdefault("settings", {})
+    if path not in known:
+        known[path] = _read_settings(facts, path)
+    return known[path]
+
+
+def _read_settings(facts: Facts, path: str) -> Settings | None:
     if facts.kind(path) is None:
         return None
     keys: dict[str, tuple[str, int]] = {}
@@ -109,7 +118,7 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
     ``links`` every hop from the path given to the real file.
     """
     links: list[str] = []
-    executable = path
+    executable = str(facts.path.normpath(path))
     for _ in range(8):
         hops = facts.hops(executable)
         links.extend(hop for hop in hops if hop not in links)
@@ -134,15 +143,25 @@ def _first_bytes(facts: Facts, executable: str, real: str, links: list[str]) -> 
     if status is None:
         if facts.kind(executable) is None:
             raise NotAnInterpreter(executable, "there is nothing at this path", links)
+        if facts.kind(real) == "link":
+            raise NotAnInterpreter(executable, "a link that leads back to itself", links)
         raise NotAnInterpreter(executable, f"a link that leads nowhere ({real} is not there)", links)
     if status.kind == "folder":
         raise NotAnInterpreter(executable, "a folder, not a program", links)
-    try:
-        start = facts.read(executable, 4096)
-    except Unreadable as problem:
-        raise NotAnInterpreter(executable, problem.reason, links) from None
-    if not facts.may_run(executable):
-        raise NotAnInterpreter(executable, "a file that may not be executed", links)
+    if facts.system == "windows" and status.size == 0 and "\\windowsapps\\" in executable.lower():
+        raise NotAnInterpreter(executable, "an alias that opens the store, no interpreter", links, dead=False)
+    # Hundreds of environments link to one file: its beginning is read once.
+    known: dict[str, bytes | str] = facts.memory.setdefault("beginnings", {})
+    if real not in known:
+        try:
+            known[real] = facts.read(real, 4096)
+            if not facts.may_run(real):
+                known[real] = "a file that may not be executed"
+        except Unreadable as problem:
+            known[real] = problem.reason
+    start = known[real]
+    if isinstance(start, str):
+        raise NotAnInterpreter(executable, start, links)
     return start
 
 
@@ -162,7 +181,10 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
         raise NotAnInterpreter(executable, _baseless_reason(facts, executable, settings), links)
     version = versions.full_version(facts, base.installation, base.executable)
     prefix = base.installation.prefix
-    if settings is not None:
+    base_prefix = base.installation.prefix
+    if settings is None:
+        base_prefix = _once(facts, "older", base.installation, older_layout_base) or base_prefix
+    else:
         # The site module takes the folder above the executable, wherever the file lies.
         prefix = facts.parent(facts.parent(executable))
     return Interpreter(
@@ -171,41 +193,100 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
         version=version or base.installation.minor,
         implementation=base.installation.implementation,
         prefix=prefix,
-        base_prefix=base.installation.prefix,
+        base_prefix=base_prefix,
         links=links,
+        abi_flags=_once(facts, "abi", base.installation, _abi_flags) or "",
+        architecture=_once(facts, "architecture", real, _architecture),
     )
+
+
+def _once(facts: Facts, what: str, key: object, read: Callable[..., str | None]) -> str | None:
+    known: dict[object, str | None] = facts.memory.setdefault(what, {})
+    if key not in known:
+        known[key] = read(facts, key)
+    return known[key]
+
+
+def older_layout_base(facts: Facts, installation: Installation) -> str | None:
+    """The base of an environment of the days before settings files: it wrote the base's prefix beside its library."""
+    if installation.implementation != "cpython" or facts.system == "windows":
+        return None
+    text = facts.text_or_none(facts.join(installation.library, "orig-prefix.txt"), 4096)
+    return text.strip() if text and facts.path.isabs(text.strip()) else None
+
+
+def _abi_flags(facts: Facts, installation: Installation) -> str:
+    """The letters an installation's headers and library add to its version: d, m, t, u."""
+    if facts.system == "windows":
+        return ""
+    for folder in versions.header_folders(facts, installation):
+        if facts.is_folder(folder):
+            return facts.name(folder).removeprefix(f"python{installation.minor}")
+    return "m" if installation.minor in ("3.6", "3.7") and installation.implementation == "cpython" else ""
+
+
+_ELF = {0x3E: "x86_64", 0xB7: "aarch64", 0x03: "i686", 0x28: "armv7l", 0xF3: "riscv64", 0x15: "ppc64le", 0x16: "s390x"}
+_MACH = {0x01000007: "x86_64", 0x0100000C: "arm64"}
+_PE = {0x8664: "amd64", 0xAA64: "arm64", 0x14C: "x86"}
+
+
+def _architecture(facts: Facts, path: str) -> str | None:
+    """The processor an executable is for, from its first bytes (ELF, Mach-O, PE headers)."""
+    try:
+        start = facts.read(path, 4096)
+    except Unreadable:
+        return None
+    if start[:4] == b"\x7fELF" and len(start) > 20:
+        return _ELF.get(int.from_bytes(start[18:20], "little" if start[5] == 1 else "big"))
+    if start[:4] == b"\xcf\xfa\xed\xfe":
+        return _MACH.get(int.from_bytes(start[4:8], "little"))
+    if start[:4] == b"\xca\xfe\xba\xbe":
+        return "universal2"
+    if start[:2] == b"MZ" and len(start) > 0x40:
+        at = int.from_bytes(start[0x3C:0x40], "little")
+        return _PE.get(int.from_bytes(start[at + 4 : at + 6], "little")) if start[at : at + 4] == b"PE\0\0" else None
+    return None
 
 
 def _minor_in_name(name: str) -> str | None:
     """``python3.11`` and ``python3.7m`` tell their version; ``python3`` does not."""
     stem = name.lower().removesuffix(".exe")
-    if not stem.startswith("python"):
+    if not stem.startswith(("python", "pypy")):
         return None
-    number = stem.removeprefix("python").rstrip("mtdu")
+    number = stem.removeprefix("python").removeprefix("pypy").rstrip("mtdu")
     major, dot, rest = number.partition(".")
     return number if dot and major.isdigit() and rest.isdigit() else None
 
 
 def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None) -> _Base | None:
-    minor = _minor_in_name(facts.name(real))
-    in_place = settings is not None and facts.inside(real, settings.folder)
-    if not in_place or settings is None:
-        found = versions.installation_above(facts, facts.parent(real), minor)
+    """The installation an executable belongs to, found as the interpreter finds it.
+
+    From 3.11 on ``home`` of the settings decides; before, the links of the
+    file are followed first and ``home`` counts only for a copied executable.
+    Where neither leads to an installation, the prefix compiled in does.
+    """
+    end = facts.hops(executable)[-1]
+    minor = _minor_in_name(facts.name(real)) or _minor_in_name(facts.name(end))
+    copied = settings is not None and facts.inside(end, settings.folder)
+    if minor is None and (copied or facts.system != "windows"):
+        minor = versions.minor_inside(facts, real) if facts.system != "windows" else None
+        minor = minor or (_minor_in_settings(settings) if settings is not None else None)
+    newer = facts.system == "windows" or (minor is not None and int(minor.split(".")[1]) >= 11)
+    home = settings.get("home") if settings is not None else None
+    starts = []
+    if home and settings is not None and (newer or copied):
+        starts.append(facts.absolute(home, settings.folder))
+    if not (copied and home):
+        starts += [facts.parent(real)] if newer else [facts.parent(end), facts.parent(real)]
+    for start in starts:
+        found = versions.installation_above(facts, start, minor)
         if found is not None:
-            return _Base(found, real)
-    if settings is None:
-        return None
-    # A copied executable: its settings name the installation it was copied from.
-    home = settings.get("home")
-    if not home:
-        return None
-    home = facts.absolute(home, settings.folder)
-    minor = minor or _minor_in_settings(settings)
-    found = versions.installation_above(facts, home, minor)
-    if found is None:
-        return None
-    beside = settings.get("executable") or facts.join(home, facts.name(real))
-    return _Base(found, beside if facts.is_file(beside) else real)
+            beside = (settings.get("executable") if settings is not None else None) or facts.join(
+                start, facts.name(real)
+            )
+            return _Base(found, beside if copied and facts.is_file(beside) else real)
+    found = versions.compiled_in(facts, real, minor) if facts.system != "windows" and minor else None
+    return _Base(found, real) if found is not None else None
 
 
 def _minor_in_settings(settings: Settings) -> str | None:

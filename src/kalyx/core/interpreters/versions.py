@@ -35,17 +35,24 @@ def installation_above(facts: Facts, folder: str, minor: str | None) -> Installa
     ``minor`` restricts it to one version, as the number in the executable's name does.
     """
     while True:
+        upper = facts.parent(folder)
+        if upper == folder:
+            return None  # the root itself is never tried: no interpreter does
         found = installation_at(facts, folder, minor)
         if found is not None:
             return found
-        upper = facts.parent(folder)
-        if upper == folder:
-            return None
         folder = upper
 
 
 def installation_at(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
     """The installation with this very prefix, or None."""
+    known: dict[object, Installation | None] = facts.memory.setdefault("installations", {})
+    if (prefix, minor) not in known:
+        known[prefix, minor] = _installation_at(facts, prefix, minor)
+    return known[prefix, minor]
+
+
+def _installation_at(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
     if facts.system == "windows":
         return _windows_installation(facts, prefix, minor)
     if minor is not None:
@@ -92,6 +99,14 @@ def _windows_installation(facts: Facts, prefix: str, minor: str | None) -> Insta
 
 def full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
     """The full version, ``3.11.7`` or ``3.13.0rc2``; None when no file of it tells."""
+    known: dict[object, str | None] = facts.memory.setdefault("versions", {})
+    key = (installation, executable)
+    if key not in known:
+        known[key] = _full_version(facts, installation, executable)
+    return known[key]
+
+
+def _full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
     if installation.implementation == "pypy":
         return _from_binary(facts, installation, executable)
     for read in (_from_conda_record, _from_header):
@@ -110,6 +125,34 @@ def _from_conda_record(facts: Facts, installation: Installation) -> str | None:
         if name.endswith(".json") and len(parts) == 3 and parts[0] == "python":
             if minor_of(parts[1]) == installation.minor:
                 return parts[1]
+    return None
+
+
+def compiled_in(facts: Facts, executable: str, minor: str | None) -> Installation | None:
+    """The installation whose prefix, or library folder, is written in the executable itself."""
+    try:
+        words = facts.scan(executable, rb"(?<=\x00)(/[\x20-\x7e]{1,300})(?=\x00)")
+    except Unreadable:
+        return None
+    for word in dict.fromkeys(words[:5000]):
+        for path in word.decode("ascii").split(":"):
+            for prefix in (path, facts.parent(path)):
+                if len(prefix) > 1 and facts.is_folder(prefix):
+                    found = installation_at(facts, prefix, minor)
+                    if found is not None:
+                        return found
+    return None
+
+
+def minor_inside(facts: Facts, executable: str) -> str | None:
+    """The ``X.Y`` that an executable carries: of the library it needs, or its own version text."""
+    for pattern in (rb"\x00libpy(?:thon|py)(\d\.\d{1,2})(?:[a-z]{0,3}\.so|-c\.so)", _COMPILED_IN):
+        try:
+            found = facts.scan(executable, pattern)
+        except Unreadable:
+            return None
+        if found:
+            return minor_of(found[0].decode("ascii"))
     return None
 
 

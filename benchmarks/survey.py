@@ -1,0 +1,132 @@
+"""The survey of 300 environments with 60 distributions each, against a bare scan: python -m benchmarks.survey
+
+Prints a table of ratios, measured side by side in one run, and ends with 1
+when one of them is over what Kalyx must keep. Fails loudly when it measured
+nothing. The bare scan lists the folders of each environment (its root, its
+scripts, its
+libraries and its site-packages) and those of PATH, and reads each settings
+file: the folders that the survey lists too. File-system calls are counted
+with the system's tracer (strace) where that is installed.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ENVIRONMENTS, DISTRIBUTIONS, RUNS = 300, 60, 7
+KEEP = {"time": 2.5, "twice as many": 2.1, "file-system calls": 1.5, "peak memory, MB": 120}
+
+BARE = """
+import os, sys
+count = 0
+for folder in os.environ["PATH"].split(":"):
+    for entry in os.scandir(folder):
+        entry.is_dir(follow_symlinks=False)
+for name in sorted(os.listdir(sys.argv[1])):
+    prefix = os.path.join(sys.argv[1], name)
+    for folder in ("", "bin", "lib", "lib/python3.11/site-packages"):
+        with os.scandir(os.path.join(prefix, folder)) as entries:
+            for entry in entries:
+                entry.is_dir(follow_symlinks=False)
+    with open(os.path.join(prefix, "pyvenv.cfg"), encoding="utf-8") as file:
+        keys = dict(line.split(" = ", 1) for line in file.read().splitlines() if " = " in line)
+    count += bool(keys["version"])
+print(count)
+"""
+
+
+def build(root: Path, count: int) -> None:
+    """Made-up environments with the layout of real ones."""
+    base = Path(sys.base_prefix, "bin", f"python3.{sys.version_info[1]}")
+    for number in range(count):
+        prefix = root / f"hive-{number:03}"
+        site = prefix / "lib" / "python3.11" / "site-packages"
+        site.mkdir(parents=True)
+        (prefix / "bin").mkdir()
+        os.symlink(base, prefix / "bin" / "python")
+        os.symlink("python", prefix / "bin" / "python3")
+        (prefix / "bin" / "activate").write_text(f"VIRTUAL_ENV={prefix}\nexport VIRTUAL_ENV\n")
+        (prefix / "bin" / "pip").write_text(f"#!{prefix}/bin/python\n")
+        (prefix / "pyvenv.cfg").write_text(
+            f"home = {base.parent}\ninclude-system-site-packages = false\nversion = {sys.version.split()[0]}\n"
+        )
+        for package in range(DISTRIBUTIONS):
+            info = site / f"comb_{package}-1.{number}.dist-info"
+            info.mkdir()
+            (info / "METADATA").write_text(f"Metadata-Version: 2.1\nName: comb_{package}\nVersion: 1.{number}\n")
+            (info / "RECORD").write_text(f"comb_{package}/__init__.py,,\n")
+            (site / f"comb_{package}").mkdir()
+            (site / f"comb_{package}" / "__init__.py").touch()
+
+
+def commands(root: Path) -> dict[str, list[str]]:
+    return {
+        "kalyx": [sys.executable, "-m", "kalyx", "survey", "--json", "--static", "--under", str(root)],
+        "bare": [sys.executable, "-c", BARE, str(root)],
+    }
+
+
+def once(argv: list[str], folder: str) -> float:
+    began = time.perf_counter()
+    done = subprocess.run(argv, cwd=folder, env=ENVIRONMENT, capture_output=True, check=True)
+    took = time.perf_counter() - began
+    if not done.stdout:
+        raise SystemExit(f"measured nothing: {argv} printed nothing")
+    return took
+
+
+def calls(argv: list[str], folder: str, root: Path) -> int:
+    """File-system calls that name a path below the environments, or list an open folder there."""
+    with tempfile.NamedTemporaryFile() as log:
+        words = ["strace", "-f", "-qq", "-y", "-e", "trace=%file,getdents64,read,pread64,fstat", "-o", log.name, *argv]
+        subprocess.run(words, cwd=folder, env=ENVIRONMENT, capture_output=True, check=True)
+        lines = Path(log.name).read_text(errors="replace").splitlines()
+    return sum(1 for line in lines if str(root) in line and "execve" not in line)
+
+
+def main() -> int:
+    global ENVIRONMENT
+    with tempfile.TemporaryDirectory(prefix="kalyx-bench-") as place:
+        home = Path(place, "home")
+        home.mkdir()
+        ENVIRONMENT = {"HOME": str(home), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}
+        root, double = Path(place, "envs"), Path(place, "double")
+        build(root, ENVIRONMENTS)
+        build(double, 2 * ENVIRONMENTS)
+        argv, twice = commands(root), commands(double)
+        done = subprocess.run(argv["kalyx"], cwd=home, env=ENVIRONMENT, capture_output=True, check=True)
+        found = json.loads(done.stdout)
+        below = [one for one in found["environments"] if one["prefix"].startswith(str(root))]
+        if len(below) != ENVIRONMENTS or any(one["condition"] != "sound" for one in below):
+            raise SystemExit(f"measured nothing: {len(below)} environments found, {ENVIRONMENTS} are there")
+        ratios, growth = [], []
+        for _ in range(RUNS):
+            own = once(argv["kalyx"], str(home))
+            ratios.append(own / once(argv["bare"], str(home)))
+            growth.append(once(twice["kalyx"], str(home)) / own)
+        rows = {"time": statistics.median(ratios), "twice as many": statistics.median(growth)}
+        if shutil.which("strace"):
+            rows["file-system calls"] = calls(argv["kalyx"], str(home), root) / calls(argv["bare"], str(home), root)
+        rows["peak memory, MB"] = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    worst = 0
+    print(f"survey of {ENVIRONMENTS} environments with {DISTRIBUTIONS} distributions each, median of {RUNS} runs")
+    for name, value in rows.items():
+        over = value > KEEP[name]
+        worst |= over
+        print(f"  {name.ljust(20)} {value:7.2f}   keep {KEEP[name]:6.1f}  {'OVER' if over else ''}")
+    return int(worst)
+
+
+ENVIRONMENT: dict[str, str] = {}
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,125 @@
+"""Whether an environment lies in a version-controlled folder where it does not belong.
+
+Read from the files of the version control itself: its index (the "index
+format" document, versions 2 to 4) for what is tracked, ignore files (the
+"gitignore" document) for what is left out. No program is started, since a
+folder's own configuration could make that run something.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Facts, Unreadable
+
+_INDEX_LIMIT = 64 * 1024 * 1024
+
+
+def repository_of(facts: Facts, folder: str) -> str | None:
+    """The nearest folder at or above that holds a repository, or None."""
+    known: dict[str, str | None] = facts.memory.setdefault("repositories", {})
+    if folder not in known:
+        upper = facts.parent(folder)
+        if facts.kind(facts.join(folder, ".git")) is not None:
+            known[folder] = folder
+        else:
+            known[folder] = None if upper == folder else repository_of(facts, upper)
+    return known[folder]
+
+
+def _control_folder(facts: Facts, repository: str) -> str | None:
+    place = facts.join(repository, ".git")
+    if facts.is_folder(place):
+        return place
+    text = facts.text_or_none(place, 4096) or ""
+    if text.startswith("gitdir:"):
+        return facts.absolute(text.removeprefix("gitdir:").strip(), repository)
+    return None
+
+
+def tracked_below(facts: Facts, repository: str, folder: str) -> int:
+    """How many files below ``folder`` the index of the repository tracks."""
+    control = _control_folder(facts, repository)
+    if control is None:
+        return 0
+    try:
+        index = facts.read(facts.join(control, "index"), _INDEX_LIMIT)
+    except Unreadable:
+        return 0
+    start = facts.path.relpath(folder, repository).replace("\\", "/").encode("utf-8", "surrogateescape") + b"/"
+    return sum(1 for name in _names_in_index(index) if name.startswith(start))
+
+
+def _names_in_index(index: bytes) -> list[bytes]:
+    """The paths of an index; those read before anything odd, where something is."""
+    if index[:4] != b"DIRC" or len(index) < 12:
+        return []
+    version, count = int.from_bytes(index[4:8], "big"), int.from_bytes(index[8:12], "big")
+    names: list[bytes] = []
+    at, before = 12, b""
+    for _ in range(min(count, 1_000_000)):
+        if at + 62 > len(index):
+            break
+        flags = int.from_bytes(index[at + 60 : at + 62], "big")
+        name_at = at + 62 + (2 if version >= 3 and flags & 0x4000 else 0)
+        if version == 4:
+            strip, name_at = _variable_number(index, name_at)
+            end = index.find(b"\0", name_at)
+            before = before[: len(before) - strip] + index[name_at:end]
+            at = end + 1
+        else:
+            end = index.find(b"\0", name_at)
+            before = index[name_at:end]
+            at += (end - at + 8) // 8 * 8
+        if end < 0:
+            break
+        names.append(before)
+    return names
+
+
+def _variable_number(data: bytes, at: int) -> tuple[int, int]:
+    value = data[at] & 0x7F
+    while at < len(data) - 1 and data[at] & 0x80:
+        at += 1
+        value = ((value + 1) << 7) | (data[at] & 0x7F)
+    return value, at + 1
+
+
+def _usable(text: str) -> list[str]:
+    """The lines of an ignore file that are patterns; version control passes over the others too."""
+    import pathspec
+
+    found = []
+    for line in text.splitlines():
+        try:
+            pathspec.GitIgnoreSpec.from_lines([line])
+        except ValueError:
+            continue
+        found.append(line)
+    return found
+
+
+def is_ignored(facts: Facts, repository: str, folder: str) -> bool:
+    """Whether the ignore files leave the folder out, nearest last; a rule for all of it inside it counts."""
+    import pathspec
+
+    own = facts.text_or_none(facts.join(folder, ".gitignore"), 65536)
+    if own is not None and any(line.strip() in ("*", "/*", "**") for line in own.splitlines()):
+        return True
+    relative = facts.path.relpath(folder, repository).replace("\\", "/")
+    control = _control_folder(facts, repository) or ""
+    places = [(facts.join(control, "info", "exclude"), ""), (facts.join(repository, ".gitignore"), "")]
+    parts = relative.split("/")
+    for depth in range(1, len(parts)):
+        upper = "/".join(parts[:depth])
+        places.append((facts.join(repository, *parts[:depth], ".gitignore"), upper + "/"))
+    decided = False
+    for path, start in places:
+        text = facts.text_or_none(path, 262144)
+        if text is None:
+            continue
+        spec = pathspec.GitIgnoreSpec.from_lines(_usable(text))
+        below = relative[len(start) :]
+        for depth in range(1, len(below.split("/")) + 1):
+            result = spec.check_file("/".join(below.split("/")[:depth]) + "/")
+            if result.include is not None:
+                decided = result.include
+    return decided

@@ -1,0 +1,81 @@
+"""Readers of files that anyone may have written: never an exception, never unbounded."""
+
+import json
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from kalyx.core.doors.memory import MemoryFacts
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.tracked import is_ignored, tracked_below
+from kalyx.core.findings import catalogue
+from kalyx.core.imports.editable import finder_mapping
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.specs import parse_spec
+from kalyx.core.packages.metadata import installed_in
+from kalyx.core.seats.notebook import read_notebook
+from tests.made import HOME, Files
+
+TEXT = st.one_of(st.binary(max_size=300), st.text(max_size=200).map(lambda text: text.encode("utf-8", "surrogatepass")))
+LINES = st.lists(
+    st.sampled_from(["home = /usr/bin", "home=", "include-system-site-packages = TRUE", "version = 3.x", "version_info = 3",
+                     "=", "prompt = '(''", "prompt = \"\\ud800\"", "import os", "import __editable___x_finder; x()", "#", "",
+                     "/usr/lib", "..", "\x00", "~", "Name: x", "Version:", " folded", "Requires-Dist: ((", "a" * 500]),
+    max_size=12,
+).map(lambda lines: "\n".join(lines).encode())  # fmt: skip
+ANY = st.one_of(TEXT, LINES)
+QUICK = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+
+
+@QUICK
+@given(ANY, ANY)
+def test_environment_and_path(settings_file, path_file):
+    files = Files()
+    files[f"{HOME}/heath/pyvenv.cfg"] = settings_file
+    files[f"{files.site('heath')}/x.pth"] = path_file
+    machine = files.machine()
+    view = read_environment(machine.facts, f"{HOME}/heath")
+    catalogue.judge_environment(view, machine)
+    if view.interpreter is not None:
+        assert len(search_path(machine.facts, view.interpreter, Way(first="")).entries) < 50
+
+
+@QUICK
+@given(
+    ANY,
+    ANY,
+    ANY,
+    st.sampled_from(["x-1.0.dist-info", "-.dist-info", "~x-1.dist-info", "x.egg-info", "x-1-2-3.dist-info"]),
+)
+def test_distributions(metadata, record, extra, name):
+    site = "/site"
+    files = {f"{site}/{name}/{part}": content for part, content in
+             [("METADATA", metadata), ("PKG-INFO", metadata), ("RECORD", record), ("INSTALLER", extra),
+              ("top_level.txt", extra), ("requires.txt", extra), ("installed-files.txt", record)]}  # fmt: skip
+    for installed in installed_in(MemoryFacts("linux", files), site):
+        assert isinstance(installed.name, str) and isinstance(installed.version, str)
+        assert isinstance(installed.requires, list) and len(installed.modules) < 400
+        assert installed.installer is None or installed.installer
+
+
+@QUICK
+@given(st.one_of(ANY, st.recursive(st.none() | st.booleans() | st.text(max_size=5), lambda inner: st.lists(inner, max_size=3)
+       | st.dictionaries(st.sampled_from(["argv", "env", "metadata", "kernelspec", "name", "language_info", "x"]), inner, max_size=4),
+       max_leaves=12).map(lambda value: json.dumps(value).encode())))  # fmt: skip
+def test_json_files_and_scripts(content):
+    parse_spec(content)
+    facts = MemoryFacts("linux", {"/a.ipynb": content, "/s": b"#!" + content, "/f.py": b"MAPPING = " + content})
+    read_notebook(facts, "/a.ipynb")
+    interpreter_of_script(facts, "/s")
+    finder_mapping(facts, "/f.py")
+
+
+@QUICK
+@given(st.binary(max_size=200), ANY, st.sampled_from([2, 3, 4]))
+def test_version_control_files(index, ignore, version):
+    head = b"DIRC" + version.to_bytes(4, "big") + (1000).to_bytes(4, "big")
+    files = {"/r/.git/index": head + index, "/r/.gitignore": ignore, "/r/env/x": b""}
+    facts = MemoryFacts("linux", files)
+    assert tracked_below(facts, "/r", "/r/env") >= 0
+    assert is_ignored(facts, "/r", "/r/env") in (True, False)

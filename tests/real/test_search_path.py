@@ -1,0 +1,98 @@
+"""The search path worked out by reading is the interpreter's own, in order, on every interpreter of this machine.
+
+Ways of running (``paths.py``) and bent environments (``mutations.py``) are
+tables; the interpreter is the authority. One interpreter also runs every way in
+every kind of environment; the others run a third of the ways in each kind,
+all of them with KALYX_EVERY_VERSION set.
+"""
+
+import os
+import shutil
+import subprocess
+
+import pytest
+
+from kalyx.core.interpreters.reading import NotAnInterpreter
+from tests.conftest import BY_VERSION, REAL
+from tests.real.mutations import MUTATIONS
+from tests.real.paths import VARIANTS, World, applies, read, said
+
+EVERY = os.environ.get("KALYX_EVERY_VERSION")
+NAMES = [f"{one.implementation}-{one.version}{'-system' if one.prefix == '/usr' else ''}" for one in REAL]
+# The other implementation looks for its library in the root folder too, when nothing nearer leads to one.
+OTHER_RULES = {"copied, wrong home", "copied, no home"}
+
+
+def environments(world, interpreter):
+    found = {"installation": interpreter.executable}
+    if interpreter.version.startswith("2."):
+        return found
+    kinds = {"plain": [], "sees": ["--system-site-packages"], "copied": ["--copies"]}
+    for kind, more in kinds.items():
+        prefix = world.root / f"env {kind}"
+        argv = [interpreter.executable, "-m", "venv", "--without-pip", *more, str(prefix)]
+        # The other implementation of this system cannot copy itself: a defect of its packaging.
+        if subprocess.run(argv, capture_output=True, check=False).returncode == 0:
+            found[kind] = str(prefix / "bin" / "python")
+    prefix = world.root / "nested"
+    argv = [found["sees"], "-m", "venv", "--without-pip", "--system-site-packages", str(prefix)]
+    subprocess.run(argv, capture_output=True, check=True)
+    found["nested"] = str(prefix / "bin" / "python")
+    return found
+
+
+@pytest.mark.parametrize("interpreter", REAL, ids=NAMES)
+def test_every_way_of_running(interpreter, tmp_path):
+    world = World(tmp_path)
+    short = ".".join(interpreter.version.split(".")[:2])
+    name = "pypy" if interpreter.implementation == "pypy" else "python"
+    user = world.user_site(short, name)
+    world.path_files(user)
+    (tmp_path / "userbase" / "lib" / f"{name}{short}" / "site-packages").mkdir(parents=True)
+    compared = 0
+    for number, (kind, executable) in enumerate(environments(world, interpreter).items()):
+        if kind != "installation":
+            world.path_files(next((tmp_path / executable).parents[1].glob("lib/py*")) / "site-packages")
+        for at, (way, flags, mode, variables) in enumerate(VARIANTS):
+            chosen = EVERY or interpreter is BY_VERSION.get("3.11") or (at + number) % 3 == 0
+            if not chosen or not applies(short, flags, mode):
+                continue
+            filled = {
+                key: value.format(root=tmp_path, base=interpreter.base_prefix, prefix=interpreter.prefix, site=user)
+                for key, value in variables.items()
+            }
+            own = said(world, executable, flags, mode, filled)
+            if own is None:
+                continue
+            search, record = read(world, executable, flags, mode, filled)
+            where = f"{way} in {kind}"
+            assert [entry.entry for entry in search.entries] == own[0], where
+            assert own[4].startswith(record.version), where
+            compared += 1
+    assert compared >= 7
+
+
+@pytest.mark.parametrize("interpreter", [one for one in REAL if not one.version.startswith("2.")],
+                         ids=[name for name in NAMES if "-2." not in name])  # fmt: skip
+def test_bent_environments(interpreter, tmp_path):
+    template = tmp_path / "template" / "heath"
+    argv = [interpreter.executable, "-m", "venv", "--without-pip", str(template)]
+    subprocess.run(argv, check=True, capture_output=True)
+    compared = 0
+    for name, make in MUTATIONS.items():
+        if interpreter.implementation == "pypy" and name in OTHER_RULES:
+            continue
+        world = World(tmp_path / name.replace(" ", "_").replace(",", ""))
+        prefix = world.root / "heath"
+        shutil.copytree(template, prefix, symlinks=True)
+        executable = make(prefix, interpreter)
+        own = said(world, executable, [], "-c", {})
+        try:
+            search, record = read(world, executable, [], "-c", {})
+        except NotAnInterpreter as refusal:
+            assert own is None, f"{name}: it starts, and reading says {refusal.reason}"
+            continue
+        if own is not None:
+            assert ([entry.entry for entry in search.entries], record.prefix, record.base_prefix) == own[:3], name
+            compared += 1
+    assert compared >= 25

@@ -1,0 +1,205 @@
+"""The survey against environments made, moved, broken and counted here, and against the system's own tools."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
+
+NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
+
+
+def by_folder(moor, *words) -> dict:
+    answer = moor.kalyx("survey", "--under", moor.root, *words, "--json").json
+    return {Path(one["prefix"]).name: one for one in answer["environments"]}
+
+
+def test_conditions_of_real_environments(moor):
+    """Each is made for real and bent; the survey gives its one name, evidence that exists, and a remedy."""
+    root = moor.root
+    # The home folder is a made-up one: where this user's interpreters lie must be said.
+    moor.variables |= {
+        "PATH": os.environ["PATH"],
+        "PYENV_ROOT": os.environ.get("PYENV_ROOT", str(Path.home() / ".pyenv")),
+    }
+    make_environment(NEW, root / "sound", "--without-pip")
+    make_environment(OLD, root / "old", "--without-pip")
+    make_environment(NEW, root / "sees", "--without-pip", "--system-site-packages")
+    make_environment(NEW, root / "before", "--without-pip")
+    shutil.move(root / "before", root / "moved")
+    make_environment(NEW, root / "copied-from", "--without-pip")
+    shutil.copytree(root / "copied-from", root / "copied", symlinks=True)
+    make_environment(NEW, root / "dangling", "--without-pip")
+    for link in (root / "dangling" / "bin").glob("python*"):
+        link.unlink()
+    os.symlink("/no/where/python3.11", root / "dangling" / "bin" / "python")
+    make_environment(OLD, root / "upgraded", "--without-pip")
+    site = root / "upgraded" / "lib" / f"python{OLD}" / "site-packages"
+    (site / "broodmap-1.0.dist-info").mkdir()
+    for link in (root / "upgraded" / "bin").glob("python*"):
+        link.unlink()
+    os.symlink(BY_VERSION[NEW].executable, root / "upgraded" / "bin" / "python")
+    (root / "killed").mkdir()
+    (root / "killed" / "pyvenv.cfg").write_text("home = /usr/bin\n")
+    make_environment(NEW, root / "unscripted", "--without-pip")
+    for script in (root / "unscripted" / "bin").glob("[aA]ctivate*"):
+        script.unlink()
+    make_environment(NEW, root / "marked", "--without-pip")
+    (root / "marked" / ".kalyx-unfinished").touch()
+    (root / "bare" / "conda-meta").mkdir(parents=True)
+    make_environment(NEW, root / "garbled", "--without-pip")
+    (root / "garbled" / "pyvenv.cfg").write_bytes(b"home = \xff\xfe\n")
+    make_environment(NEW, root / "piped", "--without-pip")
+    (root / "piped" / "pyvenv.cfg").unlink()
+    os.mkfifo(root / "piped" / "pyvenv.cfg")
+    found = by_folder(moor)
+    expected = {
+        "sound": "sound", "old": "sound", "sees": "sound", "moved": "moved", "copied": "moved", "copied-from": "sound",
+        "dangling": "base-gone", "upgraded": "base-gone", "killed": "half-made", "unscripted": "half-made",
+        "marked": "half-made", "bare": "no-interpreter", "garbled": "unreadable", "piped": "unreadable",
+    }  # fmt: skip
+    assert {name: found[name]["condition"] for name in expected} == expected
+    assert found["old"]["version"] == BY_VERSION[OLD].version and found["sees"]["sees_base"]
+    for name, condition in expected.items():
+        for finding in found[name]["findings"]:
+            assert finding["remedies"] and finding["evidence"], (name, finding)
+            assert all(os.path.lexists(one["path"]) for one in finding["evidence"] if one["path"]), (name, finding)
+        assert bool(found[name]["findings"]) == (condition != "sound"), found[name]["findings"]
+    shown = moor.kalyx("survey", "--under", moor.root, "--unsound")
+    assert shown.status == 1 and "sound " not in shown.out and "so " in shown.out
+    # The remedy for a base that went on is carried out as printed, and the environment is sound again.
+    for name in ("upgraded", "moved", "copied"):
+        for step in found[name]["findings"][0]["remedies"][0]["steps"]:
+            if step["command"] is not None:
+                subprocess.run(step["line"], shell=True, check=True, capture_output=True)
+        assert by_folder(moor)[name]["condition"] == "sound", name
+
+
+def test_sizes_are_the_systems_own(moor):
+    python = make_environment(NEW, moor.root / "weighed")
+    site = next((moor.root / "weighed" / "lib").glob("python*")) / "site-packages"
+    (site / "big.bin").write_bytes(os.urandom(3_000_000))
+    os.link(site / "big.bin", site / "same.bin")
+    os.symlink("/usr", site / "out")
+    answer = by_folder(moor, "--sizes")["weighed"]
+    counted = subprocess.run(["du", "-s", "--block-size=1", str(moor.root / "weighed")], capture_output=True, text=True,
+                             check=True).stdout.split()[0]  # fmt: skip
+    assert abs(answer["size_bytes"] - int(counted)) <= int(counted) * 0.01
+    pip = next(one for one in answer["package_sizes"] if one["name"] == "pip")
+    assert pip["size_bytes"] > 1_000_000 and python
+
+
+def test_version_control_is_noticed(moor):
+    work = moor.root / "work"
+    work.mkdir()
+    git = ["git", "-C", str(work), "-c", "user.name=x", "-c", "user.email=x@example.org"]
+    subprocess.run([*git, "init", "-q"], check=True)
+    for name in ("tracked", "loose", "ignored", "kept-out"):
+        make_environment(NEW, work / name, "--without-pip")
+        (work / name / ".gitignore").unlink(missing_ok=True)
+    (work / ".gitignore").write_text("# environments\n/ignored/\nkept-*\n!kept-not\n")
+    subprocess.run([*git, "add", "-f", "tracked"], check=True)
+    found = by_folder(moor)
+    causes = {
+        name: [finding["cause"] for finding in found[name]["findings"]]
+        for name in ("tracked", "loose", "ignored", "kept-out")
+    }
+    assert causes == {"tracked": ["in-version-control"], "loose": ["in-version-control"], "ignored": [], "kept-out": []}
+    assert all(found[name]["condition"] == "sound" for name in causes)
+    for name in causes:
+        ignored = subprocess.run([*git, "check-ignore", "-q", name], check=False).returncode == 0
+        assert ignored == (name in ("ignored", "kept-out")), "the tool itself agrees"
+    step = found["tracked"]["findings"][0]["remedies"][0]["steps"][0]
+    subprocess.run(step["line"], shell=True, check=True)
+    assert (work / "tracked" / "bin" / "python").exists()
+    assert subprocess.run([*git, "ls-files"], capture_output=True, text=True, check=True).stdout == ""
+
+
+def test_hostile_places_do_not_stop_it(moor):
+    root = moor.root / "odd"
+    root.mkdir()
+    os.symlink(root, root / "loop")
+    (root / "line\nbreak\x1b[31m").mkdir()
+    (root / "line\nbreak\x1b[31m" / "pyvenv.cfg").write_text("x = y\n")
+    (root / "huge").mkdir()
+    with open(root / "huge" / "pyvenv.cfg", "wb") as file:
+        file.truncate(1 << 30)
+    many = root / "many"
+    many.mkdir()
+    for number in range(20_000):
+        (many / f"f{number}").touch()
+    deep = root
+    for _ in range(40):
+        deep = deep / "d"
+    deep.mkdir(parents=True)
+    locked = root / "locked"
+    locked.mkdir()
+    locked.chmod(0)
+    make_environment(NEW, root / "right", "--without-pip")
+    ran = moor.kalyx("survey", "--under", moor.root)
+    assert ran.status == 0 and "\x1b" not in ran.out and "line\\nbreak" in ran.out
+    found = by_folder(moor)
+    assert found["right"]["condition"] == "sound" and found["huge"]["condition"] == "unreadable"
+    locked.chmod(0o755)
+
+
+def test_what_was_asked_is_remembered(moor):
+    """A damaged cache is rebuilt; a current one spares the question; --static never needs it."""
+    others = [one for one in BY_VERSION.values() if one.known_by == "asking"]
+    cache = Path(moor.root).parent / "cache" / "kalyx" / "interpreters.json"
+    for content in (
+        None,
+        b"{",
+        b"[]",
+        b'{"schema": "other", "known": {}}',
+        b'{"schema": "kalyx.remembered/1", "known": {"a": 1}}',
+    ):
+        if content is not None:
+            cache.parent.mkdir(parents=True, exist_ok=True)
+            cache.write_bytes(content)
+        versions = {one["executable"]: one["version"] for one in moor.kalyx("survey", "--json").json["interpreters"]}
+        assert all(version.count(".") == 2 for version in versions.values())
+    if others:
+        assert json.loads(cache.read_text())["schema"] == "kalyx.remembered/1"
+    assert moor.kalyx("survey", "--static").status == 0
+
+
+@pytest.mark.parametrize("width", [80, 120])
+def test_two_hundred_rows_stay_readable(moor, width):
+    for number in range(200):
+        prefix = moor.root / "envs" / f"hive-{number:03}"
+        (prefix / "bin").mkdir(parents=True)
+        (prefix / "lib" / f"python{NEW}" / "site-packages").mkdir(parents=True)
+        os.symlink(BY_VERSION[NEW].executable, prefix / "bin" / "python")
+        (prefix / "bin" / "activate").write_text(f"VIRTUAL_ENV={prefix}\n")
+        (prefix / "pyvenv.cfg").write_text(f"home = {Path(BY_VERSION[NEW].executable).parent}\nversion = {NEW}.0\n")
+    ran = moor.kalyx("survey", "--plain", COLUMNS=str(width))
+    rows = [line for line in ran.out.splitlines() if "hive-" in line]
+    assert len(rows) == 200 and max(map(len, ran.out.splitlines())) <= width
+    assert all(row.split()[2].endswith(row.split()[0]) for row in rows), "a path keeps its end"
+
+
+def test_running_and_listed_places_are_found(moor):
+    """Environments that only a process, a kernel or the list file of the home folder names."""
+    away = moor.root.parent / "away"
+    python = make_environment(NEW, away / "by-process", "--without-pip")
+    kernel = make_environment(NEW, away / "by-kernel", "--without-pip")
+    moor.kernel("k", [kernel, "-m", "x", "-f", "{connection_file}"])
+    (away / "by-list" / "conda-meta").mkdir(parents=True)
+    (moor.root / ".conda").mkdir()
+    (moor.root / ".conda" / "environments.txt").write_text(f"{away / 'by-list'}\nnot a path\n/gone/away\n")
+    sleeper = subprocess.Popen([python, "-c", "import time; time.sleep(60)"])
+    try:
+        answer = moor.kalyx("survey", "--json").json
+    finally:
+        sleeper.kill()
+        sleeper.wait()
+    found = {Path(one["prefix"]).name: one for one in answer["environments"]}
+    assert {"by-process", "by-kernel", "by-list"} <= set(found)
+    assert found["by-kernel"]["kernels"] and found["by-list"]["condition"] == "no-interpreter"
+    assert sys.executable
