@@ -103,7 +103,7 @@ class Environment(Struct, kw_only=True):
     kernels: list[str] = []
     executable: str | None = None
     known_by: KnownBy = "reading"
-    found_by: str = ""
+    called: str = ""  # its own name, before the folder above was put in front to tell it from another
 
 
 class PathEntry(Struct, kw_only=True):
@@ -238,6 +238,61 @@ class WhyAnswer(Struct, kw_only=True):
     schema: Literal["kalyx.why/1"] = "kalyx.why/1"
     target: Seat
     imports: list[ImportAnswer]
+
+
+class Unmet(Struct, kw_only=True):
+    """A requirement that does not hold: the line, and the version that is there instead (None: none is)."""
+
+    requirement: str
+    found: str | None
+
+
+class Package(Struct, kw_only=True):
+    """One distribution that a target can see, or a module that none owns (``version`` None)."""
+
+    name: str
+    version: str | None
+    modules: list[str]
+    location: str
+    origin: str
+    installer: str | None = None
+    hidden_by: str | None = None
+    unmet: list[Unmet] = []
+    size_bytes: int | None = None
+    asked_by: list[str] = []
+
+
+class PackagesAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.packages/1"] = "kalyx.packages/1"
+    target: Seat
+    packages: list[Package]
+    unread: list[Unread] = []
+
+
+class Difference(Struct, kw_only=True):
+    """One thing that two targets do not share."""
+
+    what: Literal["interpreter", "version", "platform", "search_path", "package", "variable"]
+    name: str
+    left: str | None
+    right: str | None
+
+
+class ContrastAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.contrast/1"] = "kalyx.contrast/1"
+    left: Seat
+    right: Seat
+    same: bool
+    differences: list[Difference]
+
+
+class EnterAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.enter/1"] = "kalyx.enter/1"
+    target: Seat
+    shell: str
+    line: str
+    leave: str
+    warnings: list[str] = []
 
 
 class KernelsAnswer(Struct, kw_only=True):

@@ -6,7 +6,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from kalyx.core.doors import Facts
-from kalyx.core.environments.reading import View, view_of
+from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
 from kalyx.core.facts import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.imports.resolver import Resolver
@@ -67,6 +67,13 @@ class Machine:
         named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
         found = [view for view, _ in found_environments(self.facts, [], [], named, self.unread)]
         make_names_unique(self.facts, [view.environment for view in found])
+        # The seats read before speak of the same environments: one thing has one name.
+        names = {view.environment.key: view.environment.name for view in found}
+        seats = [self.shell_seat.environment, *(part.environment for part in self.shell_seat.parts)]
+        for environment in [*seats, *(kernel.environment for kernel in self.kernels)]:
+            if environment is not None and environment.key in names:
+                environment.called = environment.called or environment.name
+                environment.name = names[environment.key]
         return found
 
     @cached_property
@@ -77,7 +84,8 @@ class Machine:
     def all_environments(self) -> list[Environment]:
         """Those in the usual places and every installation: where a package may be that is not here."""
         known = {environment.key for environment in self.environments}
-        more = [view_of(self.facts, one).environment for one in self.interpreters]
+        pairs = found_environments(self.facts, self.interpreters, [], [], self.unread, running=True)
+        more = [view.environment for view, _ in pairs]
         return self.environments + [one for one in more if one.key not in known]
 
     def environment_named(self, key: str) -> Environment | None:

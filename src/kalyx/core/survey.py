@@ -47,11 +47,16 @@ def found_environments(
     under: Iterable[str],
     more: Iterable[str],
     unread: list[Unread],
+    running: bool = False,
 ) -> list[tuple[View, bool]]:
-    """Environments with how they were read; True where only ``under`` led there. One entry a key."""
+    """Environments with how they were read; True where only ``under`` led there. One entry a key.
+
+    ``running``: also those that processes of this user run, wherever they lie.
+    """
     views: dict[str, tuple[View, bool]] = {}
     folders = [(folder, False) for folder in more if folder]
-    folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
+    if running:
+        folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
     for folder, only_under in [*environment_folders(facts, under, unread), *folders]:
         key = facts.real(folder)
         if key not in views:
@@ -65,6 +70,8 @@ def found_environments(
 
 def make_names_unique(facts: Facts, environments: list[Environment]) -> None:
     """Two environments of one name get the folder above in front, then the whole path."""
+    for environment in environments:
+        environment.called = environment.called or environment.name
     for widen in (lambda e: f"{facts.name(facts.parent(e.prefix))}/{e.name}", lambda e: e.prefix):
         counts: dict[str, int] = {}
         for environment in environments:

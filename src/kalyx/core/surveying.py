@@ -22,7 +22,7 @@ def survey(
     unread = machine.unread
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
-    pairs = found_environments(machine.facts, machine.interpreters, under, named, unread)
+    pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)
     environments = [catalogue.judge_environment(view, machine) for view, _ in pairs]
     make_names_unique(machine.facts, environments)
     by_key = {environment.key: environment for environment in environments}

@@ -75,7 +75,17 @@ def ways_out(case: Case, machine: Machine, environment: Environment, requirement
     found = []
     if case.interpreter is not None and requirement:
         found.append(remedies.install(machine, case.interpreter, requirement))
-    if case.seat.seat in ("kernel", "notebook"):
+    ready = [
+        kernel
+        for kernel in machine.kernels
+        if kernel.environment is not None
+        and kernel.environment.key == environment.key
+        and not {"hidden", "interpreter-gone"} & set(kernel.conditions)
+    ]
+    if case.seat.seat in ("kernel", "notebook") and ready:
+        choose = f"choose the kernel {ready[0].id} ({ready[0].label}) for the notebook: it runs {environment.name}"
+        found.append(Remedy(says="run it on a kernel that has it", steps=[remedies.by_hand(choose)]))
+    elif case.seat.seat in ("kernel", "notebook"):
         identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
         argv = ["kalyx", "register", environment.prefix, "--id", identifier or "python"]
         step = remedies.command(machine, argv)

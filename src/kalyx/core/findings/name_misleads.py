@@ -57,13 +57,13 @@ def named_after(kernel: Kernel, machine: Machine) -> Environment | None:
     if runs is None:
         return None
     words = words_of(kernel.id) + words_of(kernel.label)
-    own = words_of(runs.name)
+    own = words_of(runs.called or runs.name)
     if own and _carries(words, own):
         return None
     for environment in machine.environments:
         if environment.key == runs.key or environment.kind == "installation":
             continue
-        name = words_of(environment.name)
+        name = words_of(environment.called or environment.name)
         if name and not (len(name) == 1 and (name[0] in _COMMON or len(name[0]) < 3)) and _carries(words, name):
             return environment
     return None

@@ -51,6 +51,9 @@ def why_import(
     ``named``: the user named the target; only then is an interpreter asked
     whose real file lies inside the folder examined.
     """
+    if seat.environment is not None:
+        known = machine.environment_named(seat.environment.key)
+        seat.environment.name = known.name if known is not None else seat.environment.name
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
     case = Case(seat=seat, wanted=wanted, kernel=kernel, interpreter=seat.interpreter, environment=seat.environment)

@@ -1,0 +1,72 @@
+"""``kalyx contrast``: two seats, environments, or earlier answers side by side."""
+
+from __future__ import annotations
+
+import argparse
+
+import msgspec
+
+from kalyx.cli.calls import Call
+from kalyx.core.doors import Unreadable
+from kalyx.core.facts import ContrastAnswer, KalyxError, Package, PackagesAnswer, Seat
+from kalyx.core.imports.why import way_of, with_search_path
+from kalyx.core.lifecycle.contrast import contrast
+from kalyx.core.packages.contents import contents
+from kalyx.core.text import visible
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("left", metavar="TARGET", help="a seat, an environment, or a file kept from packages --json")
+    parser.add_argument("right", metavar="TARGET", help="the other one")
+
+
+def run(call: Call) -> int:
+    left, left_packages = _side(call, call.options.left)
+    right, right_packages = _side(call, call.options.right)
+    answer = contrast(left, right, left_packages, right_packages)
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        _draw(call, answer)
+    return 0 if answer.same else 1
+
+
+def _side(call: Call, text: str) -> tuple[Seat, list[Package]]:
+    facts = call.machine.facts
+    path = facts.absolute(text)
+    if text.endswith(".json") and facts.is_file(path):
+        try:
+            kept = msgspec.json.decode(facts.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
+        except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
+            raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
+        return kept.target, kept.packages
+    seat = call.target(text)
+    if seat.interpreter is None:
+        raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
+    search = call.machine.search(seat.interpreter, way_of(seat, call.machine))
+    return with_search_path(seat, call.machine), contents(facts, seat.interpreter, search)[0]
+
+
+def _draw(call: Call, answer: ContrastAnswer) -> None:
+    from kalyx.cli.render.colours import ORANGE, QUIET
+    from kalyx.cli.render.screen import padded
+    from kalyx.cli.render.stories import place_of
+
+    screen = call.screen
+    screen.line(("left   ", QUIET), place_of(screen, answer.left))
+    screen.line(("right  ", QUIET), place_of(screen, answer.right))
+    screen.blank()
+    if answer.same:
+        screen.line(
+            ("the same", "bold"), ": interpreter, version, platform, search path, packages and variables compared"
+        )
+        return
+    width = min(max(len(one.name) for one in answer.differences) + 2, screen.width // 3)
+    room = max(12, (screen.width - width - 14) // 2)
+    for one in answer.differences:
+        screen.line(
+            (one.what.ljust(13), QUIET),
+            padded(screen.words(one.name, width - 2), width),
+            padded(screen.words(one.left or "-", room - 2), room),
+            (screen.words(one.right or "-", room), ORANGE),
+        )

@@ -1,0 +1,64 @@
+"""``kalyx packages``: what can be imported there, where each comes from, what hides what."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.core.facts import KalyxError, Package, PackagesAnswer
+from kalyx.core.imports.why import way_of, with_search_path
+from kalyx.core.packages.contents import contents
+from kalyx.core.packages.metadata import installed_in
+from kalyx.core.text import canonical
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment (the caller or the shell)")
+    parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only those from there")
+    parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
+    parser.add_argument("--unmet", action="store_true", help="only those with requirements that do not hold")
+    parser.add_argument("--match", metavar="TEXT", help="only names or modules with this text in them")
+    parser.add_argument("--sizes", action="store_true", help="measure what each takes on disk")
+
+
+def run(call: Call) -> int:
+    seat = call.target(call.options.target)
+    if seat.interpreter is None:
+        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    search = call.machine.search(seat.interpreter, way_of(seat, call.machine))
+    packages, unread = contents(call.machine.facts, seat.interpreter, search)
+    chosen = [package for package in packages if _wanted(package, call.options)]
+    if call.options.sizes:
+        _measure(call, chosen)
+    answer = PackagesAnswer(target=with_search_path(seat, call.machine), packages=chosen, unread=unread)
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.packages import draw_packages
+
+        draw_packages(call.screen, answer, call.options)
+    return 1 if any(package.unmet for package in packages) and call.options.unmet else 0
+
+
+def _wanted(package: Package, options: argparse.Namespace) -> bool:
+    if options.origin is not None and package.origin != options.origin:
+        return False
+    if options.hidden and package.hidden_by is None:
+        return False
+    if options.unmet and not package.unmet:
+        return False
+    text = (options.match or "").lower()
+    return text in package.name.lower() or any(text in module.lower() for module in package.modules)
+
+
+def _measure(call: Call, packages: list[Package]) -> None:
+    facts = call.machine.facts
+    records = {}
+    for folder in {package.location for package in packages}:
+        for installed in installed_in(facts, folder):
+            records[folder, canonical(installed.name)] = installed
+    for package in packages:
+        record = records.get((package.location, canonical(package.name)))
+        if record is not None and record.files is not None:
+            files = [facts.path.normpath(facts.join(record.site, file)) for file in record.files]
+            package.size_bytes = facts.usage_of_files(files)

@@ -1,0 +1,50 @@
+"""Packages as a table: name, version, origin, who put it there, and what is wrong with it."""
+
+from __future__ import annotations
+
+import argparse
+
+from rich.cells import cell_len
+
+from kalyx.cli.render.colours import ORANGE, QUIET
+from kalyx.cli.render.screen import Screen, padded
+from kalyx.cli.render.stories import place_of
+from kalyx.cli.render.survey import said_size
+from kalyx.core.facts import PackagesAnswer
+from kalyx.core.text import canonical, visible
+
+
+def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:
+    distributions = [one for one in answer.packages if one.version is not None]
+    screen.line(
+        ("packages", "bold"), "  in  ", place_of(screen, answer.target), f"  {len(distributions)} distributions"
+    )
+    screen.blank()
+    width = min(max([cell_len(visible(one.name)) for one in answer.packages] + [8]) + 2, screen.width // 2)
+    for one in answer.packages:
+        same_name = [canonical(module) for module in one.modules] == [canonical(one.name)]
+        notes = [] if same_name or not one.modules else ["import " + ", ".join(one.modules[:4])]
+        notes += ["owned by no distribution"] if one.version is None else []
+        notes += [f"by {one.installer}"] if one.installer else []
+        notes += [said_size(one.size_bytes)] if one.size_bytes is not None else []
+        wrong = [f"hidden by {screen.path(one.hidden_by)}"] if one.hidden_by else []
+        wrong += [f"needs {u.requirement}, {'has ' + u.found if u.found else 'which is not here'}" for u in one.unmet]
+        version = screen.words(one.version or "-", 12).ljust(14)
+        lead = 2 + width + 14 + 8
+        room = max(20, screen.width - lead)
+        screen.line(
+            "  ",
+            padded(screen.words(one.name, width - 2), width),
+            version,
+            one.origin.ljust(8),
+            (screen.words("; ".join(notes), room), QUIET)
+            if not wrong
+            else (screen.words("; ".join(wrong), room), ORANGE),
+        )
+    for place in answer.unread:
+        screen.line(("not read  ", ORANGE), screen.path(place.path), f": {visible(place.reason)}")
+    if options.verbose:
+        screen.blank()
+        for one in answer.packages:
+            if one.asked_by:
+                screen.line("  ", visible(one.name), (" is asked for by ", QUIET), visible(", ".join(one.asked_by)))

@@ -1,0 +1,1 @@
+"""The life of an environment: made, entered, filled, compared, handed over, removed."""

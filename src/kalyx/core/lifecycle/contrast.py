@@ -1,0 +1,70 @@
+"""Two targets side by side: what they do not share."""
+
+from __future__ import annotations
+
+from kalyx.core.facts import ContrastAnswer, Difference, Package, Seat
+from kalyx.core.text import canonical
+
+# Variables that change what an interpreter does.
+MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", "PYTHONSTARTUP",
+             "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH")  # fmt: skip
+
+
+def contrast(left: Seat, right: Seat, left_packages: list[Package], right_packages: list[Package]) -> ContrastAnswer:
+    """Everything that differs; ``same`` only when nothing that was compared does."""
+    found: list[Difference] = []
+
+    def note(what: str, name: str, one: str | None, other: str | None) -> None:
+        if one != other:
+            found.append(Difference(what=what, name=name, left=one, right=other))  # type: ignore[arg-type]
+
+    one, other = left.interpreter, right.interpreter
+    if one is not None and other is not None:
+        note("interpreter", "implementation", one.implementation, other.implementation)
+        note("version", "python", one.version, other.version)
+        note("interpreter", "abi", one.abi_flags, other.abi_flags)
+        note("platform", "architecture", one.architecture, other.architecture)
+    for name in MATTERING:
+        note("variable", name, left.variables.get(name), right.variables.get(name))
+    _paths(left, right, found)
+    _packages(left_packages, right_packages, found)
+    return ContrastAnswer(left=left, right=right, same=not found, differences=found)
+
+
+def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
+    """Entries that one has and the other has not, each written from its own prefix."""
+
+    def shown(seat: Seat) -> list[str]:
+        interpreter = seat.interpreter
+        entries = []
+        for entry in seat.search_path:
+            text = entry.entry
+            for word, prefix in (("{prefix}", interpreter and interpreter.prefix),
+                                 ("{base}", interpreter and interpreter.base_prefix)):  # fmt: skip
+                if prefix and (text == prefix or text.startswith(prefix.rstrip("/") + "/")):
+                    text = word + text[len(prefix.rstrip("/")) :]
+                    break
+            if entry.origin not in ("the folder of the script", "the notebook's folder"):
+                entries.append(text)
+        return entries
+
+    one, other = shown(left), shown(right)
+    for text in [text for text in one if text not in other]:
+        found.append(Difference(what="search_path", name=text, left=text, right=None))
+    for text in [text for text in other if text not in one]:
+        found.append(Difference(what="search_path", name=text, left=None, right=text))
+    if not any(difference.what == "search_path" for difference in found) and one != other:
+        found.append(Difference(what="search_path", name="order", left=" ".join(one), right=" ".join(other)))
+
+
+def _packages(left: list[Package], right: list[Package], found: list[Difference]) -> None:
+    def seen(packages: list[Package]) -> dict[str, Package]:
+        return {canonical(one.name): one for one in reversed(packages) if one.hidden_by is None}
+
+    one, other = seen(left), seen(right)
+    for key in sorted(one.keys() | other.keys()):
+        a, b = one.get(key), other.get(key)
+        says = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
+        if says[0] != says[1]:
+            name = a.name if a is not None else b.name if b is not None else key
+            found.append(Difference(what="package", name=name, left=says[0], right=says[1]))

@@ -1,0 +1,114 @@
+"""What a target can import: every distribution on its path, where it comes from, what hides what, what is unmet.
+
+Read from the metadata that installers leave, folder by folder in the order of
+the search path; of two copies the first one wins, and the other is hidden.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.facts import Interpreter, Package, Unmet, Unread
+from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.packages.requirements import asked_by, satisfies
+from kalyx.core.text import canonical
+
+# Files beside packages that are no modules of anybody's.
+_NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
+
+
+def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tuple[list[Package], list[Unread]]:
+    """Every package that this search path leads to, by name; and the places that could not be read."""
+    unread: list[Unread] = []
+    found: list[tuple[Installed, Package]] = []
+    loose: list[Package] = []
+    winners: dict[str, str] = {}
+    for folder, origin in _folders(facts, interpreter, search):
+        try:
+            facts.listing(folder)
+        except Unreadable as problem:
+            if facts.kind(folder) is not None:
+                unread.append(Unread(path=folder, reason=problem.reason))
+            continue
+        owned: set[str] = set()
+        for installed in installed_in(facts, folder):
+            package = _package(facts, installed, origin)
+            owned.update(package.modules)
+            key = canonical(package.name)
+            package.hidden_by = winners.get(key)
+            winners.setdefault(key, folder)
+            found.append((installed, package))
+            if not package.version:
+                unread.append(Unread(path=installed.path, reason="metadata without a version"))
+        if origin != "path" or found:
+            loose += _owned_by_none(facts, folder, origin, owned)
+    _judge_requirements(facts, interpreter, found)
+    return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread
+
+
+def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, str]]:
+    """The folders that may hold packages, in order, with the origin of what lies in them."""
+    found = []
+    for entry in search.entries:
+        if entry.origin.startswith("the standard library") or not entry.entry or not entry.exists:
+            continue
+        if entry.origin in ("own", "base", "user"):
+            found.append((entry.entry, entry.origin))
+        elif ".pth, line" in entry.origin:
+            found.append((entry.entry, "linked"))
+        elif entry.origin == "PYTHONPATH":
+            found.append((entry.entry, "path"))
+    return [(folder, origin) for folder, origin in found if facts.is_folder(folder)]
+
+
+def _package(facts: Facts, installed: Installed, origin: str) -> Package:
+    if any(file.rpartition("/")[2].startswith("__editable__") for file in installed.files or []):
+        origin = "linked"
+    return Package(
+        name=installed.name,
+        version=installed.version or None,
+        modules=[module for module in installed.modules if "/" not in module],
+        location=installed.site,
+        origin=origin,
+        installer=installed.installer or _keeper(facts, installed),
+    )
+
+
+def _keeper(facts: Facts, installed: Installed) -> str | None:
+    """Who put it there, where its metadata does not say: Debian's folder is Debian's."""
+    if installed.site.endswith("/dist-packages") and installed.site.startswith("/usr/lib/"):
+        return "debian"
+    return None
+
+
+def _owned_by_none(facts: Facts, folder: str, origin: str, owned: set[str]) -> list[Package]:
+    """Modules in a site folder that no distribution's record lists."""
+    found = []
+    for name in facts.names(folder):
+        stem = name.split(".")[0]
+        if name in _NO_MODULES or stem in owned or not stem.isidentifier() or name.endswith(".pth"):
+            continue
+        path = facts.join(folder, name)
+        is_package = name == stem and facts.is_file(facts.join(path, "__init__.py"))
+        if is_package or (name.endswith((".py", ".so", ".pyd")) and facts.is_file(path)):
+            found.append(Package(name=stem, version=None, modules=[stem], location=folder, origin=origin))
+    return found
+
+
+def _judge_requirements(facts: Facts, interpreter: Interpreter, found: list[tuple[Installed, Package]]) -> None:
+    """Fill in the requirements that do not hold, and who asks for each package."""
+    versions: dict[str, Package] = {}
+    for _, package in found:
+        if package.hidden_by is None:
+            versions.setdefault(canonical(package.name), package)
+    for installed, package in found:
+        if package.hidden_by is not None:
+            continue
+        for asked in asked_by(installed, interpreter, facts.system):
+            there = versions.get(asked.key)
+            if there is None:
+                package.unmet.append(Unmet(requirement=asked.line, found=None))
+                continue
+            there.asked_by.append(package.name)
+            if not satisfies(there.version or "", asked.specifier):
+                package.unmet.append(Unmet(requirement=asked.line, found=there.version))
