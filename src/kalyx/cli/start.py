@@ -14,6 +14,7 @@ from kalyx import __version__
 COMMANDS = {
     "here": "which interpreter each seat in this folder really uses, and which disagree",
     "survey": "every interpreter and environment on this machine",
+    "prepare": "a working environment in one step",
     "packages": "what can be imported there, where each comes from, what hides what",
     "contrast": "two seats, environments, or earlier answers side by side",
     "enter": "the line that activates an environment in this shell",

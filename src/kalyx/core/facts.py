@@ -334,6 +334,23 @@ class RehearsalAnswer(Struct, kw_only=True):
     notes: list[str] = []
 
 
+class PrepareAnswer(Struct, kw_only=True):
+    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
+
+    schema: Literal["kalyx.prepare/1"] = "kalyx.prepare/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    environment: Environment | None = None
+    interpreter: Interpreter | None = None
+    packages: list[Package] = []
+    imports: list[ImportAnswer] = []
+    rehearsal: RehearsalAnswer | None = None
+    notes: list[str] = []
+    steps: list[str] = []
+    findings: list[Finding] = []
+
+
 class UnregisterAnswer(Struct, kw_only=True):
     schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
     plan: list[ChangePlan] = []

@@ -259,8 +259,14 @@ def _by_version(machine: Machine, text: str) -> Seat:
     for interpreter in [*own, *machine.interpreters]:
         if (interpreter.version + ".").startswith(text + "."):
             return seat_of_interpreter(machine, interpreter, "path", interpreter.executable, via=f"version:{text}")
-    known = sorted({one.version for one in machine.interpreters}, reverse=True)
+    known = sorted({one.version for one in machine.interpreters}, key=lambda one: _far(one, text))
     raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{one}" for one in known])
+
+
+def _far(version: str, wanted: str) -> list[int]:
+    """How far a version is from the wanted one: by its first number, then by the next."""
+    pairs = zip(version.split("."), wanted.split("."), strict=False)
+    return [abs(int("".join(c for c in a if c.isdigit()) or 0) - int(b or 0)) for a, b in pairs]
 
 
 def _named(machine: Machine, name: str) -> Seat:

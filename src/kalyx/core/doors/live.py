@@ -44,6 +44,9 @@ class LiveFacts(Facts):
         self._statuses: dict[str, Status | None] = {}
         self._links: dict[str, str | None] = {}
 
+    def again(self) -> LiveFacts:
+        return LiveFacts(dict(self.variables), self.folder)
+
     @staticmethod
     def _current_folder() -> str:
         """The folder as the shell wrote it (links kept) where that is true, else the system's word."""

@@ -128,6 +128,10 @@ class Facts:
         """All first groups of the regular expression ``pattern`` in a large regular file."""
         raise NotImplementedError
 
+    def again(self) -> Facts:
+        """The same machine with nothing read yet: what was read before a change does not hold after it."""
+        return self
+
     def variable(self, name: str) -> str | None:
         """A variable of Kalyx's own process environment; names ignore case on Windows."""
         return variable_of(self.variables, name, self.system)

@@ -1,0 +1,29 @@
+"""``kalyx enter``: the line that activates an environment in this shell."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from kalyx.cli.calls import Call
+from kalyx.core.lifecycle.entering import SHELLS, enter
+from kalyx.core.text import visible
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", metavar="TARGET", help="the environment to enter")
+    parser.add_argument("--shell", choices=sorted(SHELLS), metavar="NAME", help="for this shell, not the one above")
+
+
+def run(call: Call) -> int:
+    answer = enter(call.machine, call.target(call.options.target), call.options.shell)
+    if call.as_json:
+        call.print_json(answer)
+        return 0
+    # The line alone on standard output, to be evaluated as it is; the rest is for people.
+    for warning in answer.warnings:
+        print(f"kalyx: {visible(warning)}", file=sys.stderr)
+    if sys.stdout.isatty():
+        print(f"to leave: {answer.leave}", file=sys.stderr)
+    print(answer.line)
+    return 0

@@ -1,0 +1,115 @@
+"""``kalyx prepare``: a working environment in one step."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.facts import Interpreter, KalyxError, PrepareAnswer
+from kalyx.core.kernels import registering
+from kalyx.core.kernels.rehearsal import rehearse
+from kalyx.core.kernels.specs import read_kernel
+from kalyx.core.lifecycle import preparing
+from kalyx.core.lifecycle.wanted import required_python, wants
+from kalyx.core.packages.requirements import satisfies
+from kalyx.core.targets import resolve
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("dir", metavar="DIR", help="the new folder to make it in")
+    parser.add_argument("--python", metavar="TARGET", help="the interpreter it stands on (version:3.9, a path)")
+    parser.add_argument("--see-base", action="store_true", help="it sees the packages of the installation below")
+    parser.add_argument("--want", action="append", default=[], metavar="REQUIREMENT", help="a package to install")
+    parser.add_argument("--from", dest="source", metavar="FILE", help="a requirements file or a pyproject.toml")
+    parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
+    parser.add_argument("--kernel", metavar="LABEL", help="make it a notebook kernel under this label, and rehearse it")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    machine, facts = call.machine, call.machine.facts
+    if machine.runner is None:
+        raise KalyxError("making an environment starts its interpreter, and --static starts no program")
+    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
+    if wheels is not None and not facts.is_folder(wheels):
+        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    order = preparing.Order(
+        folder=facts.absolute(call.options.dir),
+        base=_base(call),
+        see_base=call.options.see_base,
+        wants=wants(facts, call.options.want, call.options.source),
+        wheels=wheels,
+        with_provider=call.options.kernel is not None,
+    )
+    deeds, commands = preparing.plan(machine, order)
+    answer = PrepareAnswer(plan=deeds, steps=[machine.line(argv) for argv in commands], interpreter=order.base)
+    if call.options.dry_run:
+        return _show(call, answer)
+    call.may_change(deeds, f"Make {order.folder} with Python {order.base.version}?")
+    with call.progress("at work:") as tell:
+        made = preparing.carry_out(machine, order, commands, LiveChange(), tell)
+        made.plan = deeds
+        fresh = Call(call.options)
+        preparing.check(fresh.machine, order, made)
+        made.environment = read_environment(fresh.machine.facts, order.folder).environment
+        if call.options.kernel is not None:
+            _kernel(fresh, order.folder, made)
+    return _show(call, made)
+
+
+def _base(call: Call) -> Interpreter:
+    """The interpreter to stand on: as named, else the preferred one that the project file allows."""
+    machine = call.machine
+    if call.options.python is not None:
+        seat = resolve(machine, call.options.python)
+        if seat.interpreter is None:
+            raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
+        return seat.interpreter
+    asked = required_python(machine.facts, machine.facts.folder)
+    own = machine.shell_seat.interpreter
+    preferred = [own] if own is not None and own.prefix == own.base_prefix else []
+    usable = [one for one in [*preferred, *machine.interpreters]
+              if one.implementation == "cpython" and not one.version.startswith("2.")]  # fmt: skip
+    for interpreter in usable:
+        if asked is None or satisfies(interpreter.version, asked[0]):
+            return interpreter
+    here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
+    wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can make environments"
+    raise KalyxError(f"{wanted}; here are: {here}")
+
+
+def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
+    machine = call.machine
+    seat = resolve(machine, folder)
+    assert seat.interpreter is not None
+    provider = registering.provider_in(machine, seat.interpreter)
+    if provider is None:
+        answer.notes.append("no kernel provider came with it, so no kernel was registered")
+        return
+    plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), provider)
+    change = LiveChange()
+    registering.carry_out(machine, plan, change)
+    fresh = Call(call.options).machine
+    answer.rehearsal = rehearse(fresh, read_kernel(fresh.facts, plan.folder, fresh.server, "me"), [])
+    answer.notes += plan.notes
+    if not answer.rehearsal.answered:
+        registering.put_back(machine, plan, change)
+        answer.notes.append("the kernel gave no answer, so what was there before was put back")
+
+
+def _show(call: Call, answer: PrepareAnswer) -> int:
+    ok = not answer.done or (
+        all(one.outcome == "imports" for one in answer.imports)
+        and not any("asked for and is not there" in note for note in answer.notes)
+        and (call.options.kernel is None or (answer.rehearsal is not None and answer.rehearsal.answered))
+    )
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.lifecycle import draw_prepare
+
+        draw_prepare(call.screen, call.machine, answer, call.options)
+    return 0 if ok else 1

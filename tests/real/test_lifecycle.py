@@ -1,0 +1,211 @@
+"""Environments made, entered, listed and compared for real; stopped half-way, and what is left then."""
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from kalyx.demo.wheels import Package, standin_package, write_wheel
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
+
+NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
+METADATA = "import json; from importlib import metadata; print(json.dumps(sorted([d.metadata['Name'], d.version] for d in metadata.distributions())))"
+
+
+@pytest.fixture
+def wheels(tmp_path):
+    folder = tmp_path / "wheels"
+    folder.mkdir()
+    for package in (
+        Package("hivescale", "2.1", {"hivescale/__init__.py": ""}, requires=["nectarflow>=1.1"]),
+        Package("nectarflow", "1.0", {"nectarflow.py": ""}),
+        Package("nectarflow", "1.2", {"nectarflow.py": ""}),
+        Package("torn-comb", "1.0", {"torncomb.py": "import gone_for_good\n"}),
+        standin_package(),
+    ):
+        write_wheel(package, str(folder))
+    return folder
+
+
+@pytest.mark.parametrize("version", [OLD, NEW])
+@pytest.mark.parametrize("name", ["orchard", "a b 'c' \u017elu\u0165", "-dash", "x" * 120])
+def test_prepare_makes_fills_and_checks(moor, wheels, version, name):
+    base = BY_VERSION[version].executable
+    path = moor.root / "made" / name
+    ran = moor.kalyx(
+        "prepare", str(path), "--python", base, "--want", "hivescale", "--wheels", wheels, "--yes", "--json"
+    )
+    answer = ran.json
+    assert ran.status == 0 and answer["done"], ran.out + ran.err
+    assert {one["name"]: one["version"] for one in answer["packages"]} == {"hivescale": "2.1"}
+    assert [one["outcome"] for one in answer["imports"]] == ["imports"]
+    assert (
+        answer["environment"]["version"] == BY_VERSION[version].version
+        and answer["environment"]["condition"] == "sound"
+    )
+    assert "*" in (path / ".gitignore").read_text() and not (path / ".kalyx-unfinished").exists()
+    again = moor.kalyx("prepare", str(path), "--python", base, "--yes")
+    assert again.status == 2 and "already" in again.err
+
+
+def test_prepare_refuses_and_clears(moor, wheels):
+    base = BY_VERSION[NEW].executable
+    full = moor.root / "full"
+    full.mkdir()
+    (full / "data.txt").write_text("mine")
+    (moor.root / "file").touch()
+    cases = [
+        ([full], "not empty"),
+        ([moor.root / "file"], "is no folder"),
+        ([moor.root / "file" / "below"], "is no folder"),
+        ([moor.root / "n", "--want", "no such==="], "is no requirement"),
+        ([moor.root / "n", "--want", "nowhere-to-be-had", "--wheels", wheels], "nowhere-to-be-had"),
+        ([moor.root / "n", "--from", "gone.txt"], "no such file"),
+        ([moor.root / "n", "--wheels", "gone"], "no such folder of wheels"),
+    ]
+    for words, says in cases:
+        ran = moor.kalyx("prepare", *words, "--python", base, "--yes")
+        assert ran.status == 2 and says in ran.err and ran.err.count("\n") == 1, ran.err
+    assert sorted(path.name for path in moor.root.iterdir()) == ["file", "full", "spring"]
+    assert (full / "data.txt").read_text() == "mine"
+    torn = moor.kalyx(
+        "prepare", moor.root / "n", "--python", base, "--want", "torn-comb", "--wheels", wheels, "--yes", "--json"
+    )
+    assert torn.status == 1 and torn.json["imports"][0]["outcome"] == "fails"
+
+
+def test_prepare_with_a_project_and_a_kernel(moor, wheels):
+    project = moor.folder / "pyproject.toml"
+    minor = NEW
+    project.write_text(
+        f'[project]\nname = "spring"\nrequires-python = "=={minor}.*"\ndependencies = ["nectarflow<1.1", "kalyx-standin-kernel"]\n'
+    )
+    variables = {"PYENV_ROOT": os.environ.get("PYENV_ROOT", str(Path.home() / ".pyenv")), "PATH": os.environ["PATH"]}
+    ran = moor.kalyx(
+        "prepare",
+        "env",
+        "--from",
+        "pyproject.toml",
+        "--wheels",
+        wheels,
+        "--kernel",
+        "Spring",
+        "--yes",
+        "--json",
+        **variables,
+    )
+    answer = ran.json
+    assert ran.status == 0, ran.out + ran.err
+    assert answer["interpreter"]["version"].startswith(minor + ".")
+    assert {one["name"]: one["version"] for one in answer["packages"]} == {
+        "nectarflow": "1.0",
+        "kalyx-standin-kernel": "1.0",
+    }
+    assert answer["rehearsal"]["answered"] and answer["rehearsal"]["kernel"]["label"] == "Spring"
+    project.write_text('[project]\nrequires-python = ">=9"\n')
+    ran = moor.kalyx("prepare", "other", "--yes", **variables)
+    assert ran.status == 2 and "asks for Python >=9" in ran.err and minor in ran.err
+
+
+def test_killed_while_preparing(moor, wheels):
+    """Whenever it is killed, the folder is absent, whole, or marked; the next run makes it whole."""
+    path = moor.root / "env"
+    words = [sys.executable, "-m", "kalyx", "prepare", str(path), "--python", BY_VERSION[NEW].executable, "--want",
+             "hivescale", "--wheels", str(wheels), "--yes"]  # fmt: skip
+    for number in range(6):
+        shutil.rmtree(path, ignore_errors=True)
+        began = subprocess.Popen(
+            words, env=moor.variables, cwd=moor.folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        time.sleep(0.15 + number * 0.55)
+        began.send_signal(signal.SIGINT if number % 2 else signal.SIGKILL)
+        began.wait()
+        time.sleep(0.3)
+        if path.exists() and any(path.iterdir()):
+            whole = (path / "bin" / "python").exists() and not (path / ".kalyx-unfinished").exists()
+            found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
+            condition = [one["condition"] for one in found if one["prefix"] == str(path)]
+            assert whole or condition in (["half-made"], []), (number, condition)
+            assert whole or (path / ".kalyx-unfinished").exists()
+            if number % 2:
+                assert whole, "an interrupted run clears its folder"
+    if not (path / "bin" / "pip").exists() or (path / ".kalyx-unfinished").exists():
+        assert (
+            subprocess.run(words, env=moor.variables, cwd=moor.folder, capture_output=True, check=False).returncode == 0
+        )
+    assert moor.kalyx("why", "hivescale", "--in", str(path)).status == 0
+
+
+SHELLS = {"bash": ["-c"], "dash": ["-c"], "zsh": ["-fc"], "ksh": ["-c"], "fish": ["-c"], "tcsh": ["-fc"]}
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_the_printed_line_enters(moor, shell):
+    """The real shell evaluates the line, and says where python then is."""
+    program = shutil.which(shell)
+    if program is None:
+        pytest.skip(f"{shell} is not installed")
+    prefix = moor.root / "a b" / "orchard"
+    python = make_environment(NEW, prefix, "--without-pip")
+    line = moor.kalyx("enter", str(prefix), "--shell", shell).out.strip()
+    asked = "which python" if shell == "tcsh" else "command -v python"
+    before = "set prompt=x; " if shell == "tcsh" else ""
+    done = subprocess.run(
+        [program, *SHELLS[shell], f"{before}{line}; {asked}"],
+        env=moor.variables,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.stdout.strip().splitlines()[-1:] == [python], done.stdout + done.stderr
+    for script in (prefix / "bin").glob("[aA]ctivate*"):
+        script.unlink()
+    line = moor.kalyx("enter", str(prefix), "--shell", shell).out.strip()
+    done = subprocess.run(
+        [program, *SHELLS[shell], f"{line}; {asked}"], env=moor.variables, capture_output=True, text=True, check=False
+    )
+    assert done.stdout.strip().splitlines()[-1:] == [python], done.stdout + done.stderr
+
+
+@pytest.mark.parametrize("version", [version for version in VERSIONS if version not in ("2.7", "3.6", "3.7")])
+def test_packages_are_the_interpreters_own_list(moor, wheels, version):
+    base = BY_VERSION[version].executable
+    prefix = moor.root / "env"
+    moor.kalyx(
+        "prepare", str(prefix), "--python", base, "--want", "hivescale", "--wheels", wheels, "--see-base", "--yes"
+    )
+    python = str(prefix / "bin" / "python")
+    own = json.loads(
+        subprocess.run([python, "-c", METADATA], env=moor.variables, capture_output=True, text=True, check=True).stdout
+    )
+    answer = moor.kalyx("packages", str(prefix), "--json").json
+    mine = sorted([one["name"], one["version"]] for one in answer["packages"] if one["version"])
+    assert sorted(map(tuple, mine)) == sorted(map(tuple, own))
+    origins = {one["name"]: one["origin"] for one in answer["packages"] if one["hidden_by"] is None}
+    assert origins["hivescale"] == "own"
+
+
+def test_unmet_hidden_and_contrast(moor, wheels):
+    one, other = moor.root / "one", moor.root / "other"
+    base = BY_VERSION[NEW].executable
+    for prefix, want in ((one, "nectarflow==1.0"), (other, "nectarflow==1.2")):
+        assert moor.kalyx("prepare", prefix, "--python", base, "--want", want, "--wheels", wheels, "--yes").status == 0
+    python = str(one / "bin" / "python")
+    subprocess.run([python, "-m", "pip", "install", "-q", "--no-deps", "--no-index", "--find-links", str(wheels), "hivescale"],
+                   check=True, env=moor.variables)  # fmt: skip
+    ran = moor.kalyx("packages", one, "--unmet", "--json")
+    assert ran.status == 1
+    assert [one["unmet"] for one in ran.json["packages"]] == [[{"requirement": "nectarflow>=1.1", "found": "1.0"}]]
+    kept = moor.root / "before.json"
+    kept.write_text(moor.kalyx("packages", one, "--json").out)
+    assert moor.kalyx("contrast", one, one).status == 0
+    assert moor.kalyx("contrast", kept, one, "--json").json["same"] is True
+    differs = moor.kalyx("contrast", one, other, "--json").json
+    found = {each["name"]: (each["left"], each["right"]) for each in differs["differences"]}
+    assert found == {"hivescale": ("2.1 (own)", None), "nectarflow": ("1.0 (own)", "1.2 (own)")}
