@@ -195,3 +195,75 @@ def test_unreadable_places_are_named():
         with pytest.raises(Unreadable, match=reason):
             facts.read(path)
     assert Machine(facts).environments == []
+
+
+REGISTRY = {
+    "HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.12\\InstallPath": {"": "C:\\Python312\\"},
+    "HKEY_LOCAL_MACHINE\\Software\\Python\\Larkmoor\\9\\InstallPath": {"ExecutablePath": "D:\\Gone\\python.exe"},
+    "HKEY_LOCAL_MACHINE\\Software\\Python\\PyLauncher": {"": "x"},
+}
+
+
+def test_windows_survey_by_the_registry_and_without_the_store():
+    alias = "C:\\Users\\keeper\\AppData\\Local\\Microsoft\\WindowsApps\\python.exe"
+    facts = MemoryFacts("windows", {**WINDOWS, alias: b""}, registry=REGISTRY, folder="D:\\moor",
+                        variables={"Path": alias.rpartition("\\")[0]})  # fmt: skip
+    machine = Machine(facts)
+    assert [(one.version, one.prefix) for one in machine.interpreters] == [("3.12.1", "C:\\Python312")]
+    assert [one.name for one in machine.environments] == ["orchard"]
+    with pytest.raises(NotAnInterpreter, match="alias"):
+        read_interpreter(facts, alias)
+
+
+def test_headers_tell_the_processor():
+    elf = b"\x7fELF\x02\x01" + b"\0" * 12 + b"\xb7\0" + b"\0" * 64 + b"\x003.11.4\x00"
+    files = {"/opt/p/bin/python3.11": elf, "/opt/p/lib/python3.11/os.py": b"", "/opt/p/include/python3.11d/x.h": b""}
+    found = read_interpreter(MemoryFacts("linux", files), "/opt/p/bin/python3.11")
+    assert (found.architecture, found.abi_flags, found.version) == ("aarch64", "d", "3.11.4")
+
+
+def test_the_layout_before_settings_files():
+    files = {
+        "/usr/bin/python2.7": b"\x7fELF\x002.7.18\x00", "/usr/lib/python2.7/os.py": b"",
+        "/moor/old/bin/python2.7": b"\x7fELF\x002.7.18\x00", "/moor/old/bin/python": Link("python2.7"),
+        "/moor/old/bin/activate_this.py": b"", "/moor/old/bin/activate": b"VIRTUAL_ENV=/moor/old\n",
+        "/moor/old/lib/python2.7/os.py": Link("/usr/lib/python2.7/os.py"),
+        "/moor/old/lib/python2.7/orig-prefix.txt": b"/usr\n", "/moor/old/lib/python2.7/site-packages/x.py": b"",
+    }  # fmt: skip
+    machine = Machine(MemoryFacts("linux", files, folder="/moor", variables={"PATH": "/usr/bin"}))
+    (environment,) = [one for one in machine.environments if one.kind == "virtual"]
+    assert (environment.prefix, environment.version, environment.base_prefix) == ("/moor/old", "2.7.18", "/usr")
+
+
+SETTINGS = [
+    (".vscode/settings.json", '{ // mine\n "python.defaultInterpreterPath": "/away/hive/bin/python", }'),
+    (".vscode/settings.json", '{"x": "${workspaceFolder}/../../away/hive/bin/python"}'),
+    ("pyrightconfig.json", '{"venvPath": "/away", "venv": "/away/hive"}'),
+    ("moor.code-workspace", '{"settings": {"x": "/away/hive/bin/python"}}'),
+]
+
+
+@pytest.mark.parametrize("name, text", SETTINGS)
+def test_environments_that_settings_name(name, text):
+    files = {
+        "/moor/spring/" + name: text,
+        "/away/hive/pyvenv.cfg": "home = /usr/bin\n",
+        "/away/hive/bin/python": Link("/gone"),
+    }
+    machine = Machine(MemoryFacts("linux", files, folder="/moor/spring"))
+    assert [one.prefix for one in machine.environments] == ["/away/hive"]
+
+
+def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
+    from kalyx.core.doors import live
+
+    table = tmp_path / "mounts"
+    table.write_text("server:/x /far\\040away nfs4 rw 0 0\nproc /proc proc rw 0 0\n")
+    assert live.remote_mounts(str(table)) == ["/far away"]
+    monkeypatch.setattr(live, "remote_mounts", lambda: [str(tmp_path)])
+    monkeypatch.setattr(live, "answers_in_time", lambda folder: False)
+    facts = live.LiveFacts()
+    with pytest.raises(Unreadable, match="no answer within"):
+        facts.listing(str(tmp_path / "below"))
+    assert facts.kind(str(table)) is None and facts.status(str(table)) is None
+    assert facts.kind("/proc") == "folder"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
+from kalyx.core.doors import Unreadable
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.facts import Environment, PackageSize, SurveyAnswer, Unread, UserPackages
 from kalyx.core.findings import catalogue
@@ -20,6 +21,10 @@ def survey(
     ``watch`` is told how many environments are measured, of how many.
     """
     unread = machine.unread
+    try:
+        machine.facts.listing(machine.facts.home)
+    except Unreadable as problem:
+        unread.append(Unread(path=machine.facts.home, reason=problem.reason))
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
     pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)

@@ -29,6 +29,42 @@ def _on_disk(told: os.stat_result) -> int:
     return told.st_size if blocks is None else blocks * 512
 
 
+# File systems that another machine, or a program, answers for: they may never answer.
+_REMOTE_KINDS = ("nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "afs", "ceph", "glusterfs", "autofs", "sshfs")
+_MOUNT_SECONDS = 2.0
+
+
+def remote_mounts(table: str = "/proc/self/mounts") -> list[str]:
+    """The folders where such file systems are mounted; none where the system does not tell."""
+    found = []
+    try:
+        with open(table, encoding="utf-8", errors="surrogateescape") as file:
+            for line in file:
+                words = line.split(" ")
+                if len(words) > 2 and (words[2] in _REMOTE_KINDS or words[2].startswith("fuse")):
+                    found.append(words[1].replace("\\040", " ").replace("\\011", "\t").rstrip("/") or "/")
+    except OSError:
+        return []
+    return found
+
+
+def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
+    """Whether the system answers about a folder at all: asked in a thread that is left behind when it does not."""
+    import threading
+
+    done = threading.Event()
+
+    def ask() -> None:
+        try:
+            os.stat(folder)
+        except OSError:
+            pass
+        done.set()
+
+    threading.Thread(target=ask, daemon=True).start()
+    return done.wait(seconds)
+
+
 class LiveFacts(Facts):
     """The machine Kalyx runs on. ``variables`` and ``folder`` are those of the start unless given."""
 
@@ -39,6 +75,8 @@ class LiveFacts(Facts):
         self.home = self.variable("USERPROFILE" if self.system == "windows" else "HOME") or os.path.expanduser("~")
         self.pid = os.getpid()
         self.user = os.getuid() if hasattr(os, "getuid") else 0
+        self._remote = remote_mounts()
+        self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
         self._kinds: dict[str, str | None] = {}
         self._statuses: dict[str, Status | None] = {}
@@ -60,7 +98,19 @@ class LiveFacts(Facts):
                 pass
         return actual
 
+    def _is_dead(self, path: str) -> bool:
+        """Whether the path lies on a mount that does not answer. Costs nothing where there are none of that kind."""
+        for mount in self._remote:
+            if path == mount or path.startswith(mount + "/") or mount == "/":
+                if mount not in self._answering:
+                    self._answering[mount] = answers_in_time(mount)
+                if not self._answering[mount]:
+                    return True
+        return False
+
     def listing(self, folder: str) -> dict[str, str]:
+        if self._remote and self._is_dead(folder):
+            raise Unreadable(folder, f"its file system gave no answer within {_MOUNT_SECONDS:g} seconds")
         known = self._listings.get(folder)
         if known is None:
             known = self._listings[folder] = self._list(folder)
@@ -90,6 +140,8 @@ class LiveFacts(Facts):
         return found
 
     def kind(self, path: str) -> str | None:
+        if self._remote and self._is_dead(path):
+            return None
         # The parent's listing answers without asking the system again.
         listed = self._listings.get(os.path.dirname(path))
         if isinstance(listed, dict):
@@ -106,6 +158,8 @@ class LiveFacts(Facts):
         return self._kinds[path]
 
     def link(self, path: str) -> str | None:
+        if self._remote and self._is_dead(path):
+            return None
         if path not in self._links:
             target = None
             listed = self._listings.get(os.path.dirname(path))
@@ -118,6 +172,8 @@ class LiveFacts(Facts):
         return self._links[path]
 
     def status(self, path: str) -> Status | None:
+        if self._remote and self._is_dead(path):
+            return None
         if path not in self._statuses:
             try:
                 seen = os.stat(path)
@@ -136,6 +192,8 @@ class LiveFacts(Facts):
         return self._statuses[path]
 
     def _open(self, path: str) -> int:
+        if self._remote and self._is_dead(path):
+            raise Unreadable(path, f"its file system gave no answer within {_MOUNT_SECONDS:g} seconds")
         # Without O_NONBLOCK a named pipe would hold the run for ever.
         flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
         try:

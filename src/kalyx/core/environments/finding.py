@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of, looks_like_environment
+from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.facts import Unread
 
 # Folders of the home folder that hold environments, each one folder deep.
@@ -121,6 +122,9 @@ def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]
         if fresh(folder):
             yield folder, False
     for root in _near(facts):
+        for folder in named_prefixes(facts, root):
+            if fresh(folder):
+                yield folder, False
         for folder in [root, *_folders_in(facts, root, unread)]:
             if fresh(folder):
                 yield folder, False

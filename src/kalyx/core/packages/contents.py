@@ -43,7 +43,22 @@ def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tupl
         if origin != "path" or found:
             loose += _owned_by_none(facts, folder, origin, owned)
     _judge_requirements(facts, interpreter, found)
+    known = {canonical(package.name) for _, package in found}
+    loose += [one for one in conda_records(facts, interpreter.prefix) if canonical(one.name) not in known]
     return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread
+
+
+def conda_records(facts: Facts, prefix: str) -> list[Package]:
+    """What a conda-style prefix records as installed, by the names of its record files (name-version-build)."""
+    folder = facts.join(prefix, "conda-meta")
+    found = []
+    for name in facts.names(folder):
+        parts = name.removesuffix(".json").rsplit("-", 2)
+        if name.endswith(".json") and len(parts) == 3 and all(parts):
+            found.append(
+                Package(name=parts[0], version=parts[1], modules=[], location=folder, origin="own", installer="conda")
+            )
+    return found
 
 
 def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, str]]:

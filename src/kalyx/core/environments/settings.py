@@ -1,0 +1,54 @@
+"""Environments that settings files of a folder name.
+
+Whatever the file's form, an interpreter is named by a quoted path. Every
+quoted text that leads to an interpreter or an environment counts; which part
+of an editor it governs is another room's question.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kalyx.core.doors import Facts
+
+# Where settings lie, relative to a folder; the names are dictated by the formats.
+_FILES = (".vscode/settings.json", ".vscode/launch.json", "pyrightconfig.json", ".idea/misc.xml", ".idea/workspace.xml",
+          ".dir-locals.el", "pyproject.toml")  # fmt: skip
+_ENDINGS = (".code-workspace", ".sublime-project")
+_LIMIT = 1024 * 1024
+_WORDS_LIMIT = 5000
+
+
+def named_prefixes(facts: Facts, folder: str) -> list[str]:
+    """Prefixes of the environments that settings files in this folder name, in order."""
+    files = [facts.join(folder, *name.split("/")) for name in _FILES]
+    files += [facts.join(folder, name) for name in facts.names(folder) if name.endswith(_ENDINGS)]
+    found = []
+    for path in files:
+        if not facts.is_file(path):
+            continue
+        for word in list(_quoted(facts.text_or_none(path, _LIMIT) or ""))[:_WORDS_LIMIT]:
+            prefix = _prefix_of(facts, word, folder)
+            if prefix is not None:
+                found.append(prefix)
+    return list(dict.fromkeys(found))
+
+
+def _quoted(text: str) -> Iterator[str]:
+    """Every text between double quotes on one line that may be a path to Python or an environment."""
+    for line in text.splitlines():
+        parts = line.split('"')
+        for word in parts[1::2]:
+            if 1 < len(word) < 1000 and ("/" in word or "\\" in word or word.startswith((".", "env", "venv"))):
+                yield word.replace("\\\\", "\\")
+
+
+def _prefix_of(facts: Facts, word: str, folder: str) -> str | None:
+    for variable in ("${workspaceFolder}", "${workspaceRoot}", "$PROJECT_DIR$"):
+        word = word.replace(variable, folder)
+    if "$" in word or "\0" in word or "*" in word:
+        return None
+    path = facts.absolute(word, folder)
+    if facts.name(path).lower().startswith(("python", "pypy")) and facts.kind(path) in ("file", "link"):
+        return facts.parent(facts.parent(path))
+    return path if facts.kind(facts.join(path, "pyvenv.cfg")) is not None else None
