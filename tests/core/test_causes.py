@@ -13,7 +13,7 @@ from kalyx.core.targets import resolve
 from tests.made import HOME, described
 
 # Their examples need a real run; tests/real builds them.
-ONLY_REAL = {"unmet", "shadowed", "raises", "crashes", "hangs", "no-answer", "not-asked"}
+ONLY_REAL = {"unmet", "name-gone", "shadowed", "raises", "crashes", "hangs", "no-answer", "not-asked"}
 
 
 def found_by(lines: list[str]) -> list[str]:
@@ -67,7 +67,7 @@ def test_precedence_has_no_circle_and_decides():
         assert before <= set(catalogue.ABOUT)
     about_imports = [cause for cause, about in catalogue.ABOUT.items() if "import" in about]
     # These cannot be found together: one speaks of what is missing, the other of what was found and did not load.
-    apart = [{"raises", "crashes", "hangs", "interpreter-gone"}, {"absent", "elsewhere", "seat-differs", "misnamed",
+    apart = [{"raises", "crashes", "hangs", "interpreter-gone", "name-gone"}, {"absent", "elsewhere", "seat-differs", "misnamed",
              "misspelt", "base-hidden", "unmet", "interpreter-gone", "name-misleads"}]  # fmt: skip
     for one, other in itertools.combinations(about_imports, 2):
         if any(one in group and other in group for group in (apart[0],)):

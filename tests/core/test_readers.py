@@ -79,3 +79,11 @@ def test_version_control_files(index, ignore, version):
     facts = MemoryFacts("linux", files)
     assert tracked_below(facts, "/r", "/r/env") >= 0
     assert is_ignored(facts, "/r", "/r/env") in (True, False)
+
+
+def test_fields_go_on_over_lines_of_blanks():
+    text = (
+        "Name: hivescale\nLicense: a\n        \n        b\nVersion: 2.1\nRequires-Dist: nectarflow>=1\n\nVersion: 9\n"
+    )
+    (installed,) = installed_in(MemoryFacts("linux", {"/site/hivescale-2.1.dist-info/METADATA": text}), "/site")
+    assert (installed.version, installed.requires) == ("2.1", ["nectarflow>=1"])

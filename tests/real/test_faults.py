@@ -138,6 +138,29 @@ def unmet_two_steps_down(place):
     return ["why", "swarmcast", "--in", place.heath], "unmet"
 
 
+def unmet_told_in_other_words(place):
+    """A package that collects what it lacks and tells it in a sentence of its own."""
+    source = "lacks = []\ntry:\n    import rainfall\nexcept ImportError as e:\n    lacks.append('rainfall: %s' % e)\n" \
+             "if lacks:\n    raise ImportError('Unable to import required things:\\n' + lacks[0])\n"  # fmt: skip
+    place.install("heath", plain("wetmoor", source=source, requires=["rainfall>=1"]))
+    place.offer(plain("rainfall", "1.1"))
+    return ["why", "wetmoor", "--in", place.heath], "unmet"
+
+
+def name_gone_misspelt(place):
+    place.install("heath", plain("gramscale", source="def weights(): return 1\n"))
+    return ["why", "from gramscale import wieghts", "--in", place.heath], "name-gone"
+
+
+def name_gone_older_version(place):
+    place.install("heath", plain("bloomdates", "1.0"))
+    place.install(
+        "heath", plain("bloomcast", source="from bloomdates import first_bloom\n", requires=["bloomdates>=2"])
+    )
+    place.offer(plain("bloomdates", "2.0", source="first_bloom = 1\n"))
+    return ["why", "bloomcast", "--in", place.heath], "name-gone"
+
+
 def gutted_whole(place):
     place.install("heath", plain("queenbank"))
     for path in (place.site() / "queenbank").rglob("*"):
@@ -263,7 +286,7 @@ def standin() -> Package:
 BUILDERS = [
     absent_wholly, absent_but_in_the_table, elsewhere_plain, elsewhere_submodule, misnamed_here, misnamed_elsewhere,
     misspelt_letter, misspelt_case, shadowed_standard, shadowed_package_needs_it, shadowed_by_a_file_for_a_package,
-    unmet_direct, unmet_two_steps_down, gutted_whole, gutted_in_part, raises_in_a_package, raises_deep_in_a_package,
+    unmet_direct, unmet_two_steps_down, unmet_told_in_other_words, name_gone_misspelt, name_gone_older_version, gutted_whole, gutted_in_part, raises_in_a_package, raises_deep_in_a_package,
     interpreter_gone_kernel, interpreter_gone_notebook, name_misleads_kernel, name_misleads_notebook,
     seat_differs_kernel_has_it, seat_differs_shell_has_it, base_hidden_python, base_hidden_single_file,
 ]  # fmt: skip
@@ -273,8 +296,8 @@ def apply(place, remedy, words) -> list[str]:
     """Carry out a remedy as printed; returns the call to repeat, changed where the remedy says to write it otherwise."""
     for step in remedy["steps"]:
         if step["command"] is None:
-            assert step["line"].startswith("write: import "), step
-            words = ["why", step["line"].removeprefix("write: import "), *words[2:]]
+            assert step["line"].startswith(("write: import ", "write: from ")), step
+            words = ["why", step["line"].removeprefix("write: "), *words[2:]]
         elif step["command"][0] == "kalyx":
             ran = place.moor.kalyx(*shlex.split(step["line"])[1:], "--yes")
             assert ran.status == 0, ran.out + ran.err

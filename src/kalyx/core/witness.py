@@ -103,6 +103,7 @@ def chain_of(error, trace):
                 "frames": frames_of(trace),
                 "file": plain(getattr(error, "filename", None)) if isinstance(error, (SyntaxError, OSError)) else None,
                 "line": getattr(error, "lineno", None) if isinstance(error, SyntaxError) else None,
+                "members": _members(error),
                 "bases": [plain(base.__name__) for base in type(error).__mro__[:6]],
             }
         )
@@ -111,6 +112,19 @@ def chain_of(error, trace):
             cause = getattr(error, "__context__", None)
         error, trace = cause, None
     return links
+
+
+def _members(error):
+    """For a name that a module lacks: the names that it has."""
+    words = text(error) if isinstance(error, ImportError) else ""
+    if not words.startswith("cannot import name"):
+        return []
+    # Before 3.7 the error does not say which module: it is the one asked about, or the answer is none.
+    module = sys.modules.get(getattr(error, "name", None) or ASKED.get("module", ""))
+    try:
+        return sorted(plain(name) for name in dir(module))[:3000] if module is not None else []
+    except Exception:
+        return []
 
 
 def _message(error):
@@ -123,11 +137,15 @@ def _message(error):
             return "(the error has no readable text)"
 
 
+ASKED = {}
+
+
 def attempt(first, module, names):
     """Import ``module`` (and ``names`` from it) the way a program here would, and tell what came of it."""
     if first.startswith("="):
         sys.path.insert(0, first[1:])
     answer = {"path": [plain(entry) for entry in sys.path], "imports": False, "chain": []}
+    ASKED["module"] = module
     before = set(sys.modules)
     began = time.time()
     try:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.calls import Call
-from kalyx.core.facts import WhyAnswer
-from kalyx.core.imports.names import parse_wanted
+from kalyx.core.facts import KalyxError, WhyAnswer
+from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.imports.why import why_import
+from kalyx.core.packages.names import distributions_named, modules_of_listed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -16,8 +17,24 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
 
 
+def _wanted(call: Call, text: str) -> list[Wanted]:
+    """The imports a word asks for; a distribution's name that is no module name gets its module named."""
+    try:
+        return parse_wanted(text)
+    except KalyxError:
+        if "-" not in text or not text.replace("-", "").replace(".", "").isalnum():
+            raise
+        modules = [name for installed, _ in distributions_named(call.machine, text) for name in installed.modules]
+        modules = [name for name in modules if not name.startswith("_")] or modules_of_listed(text)
+        if not modules:
+            raise
+        raise KalyxError(
+            f"{text} is the name of a distribution; the module in it is called {modules[0]}: kalyx why {modules[0]}"
+        ) from None
+
+
 def run(call: Call) -> int:
-    wanted = [one for text in call.options.what for one in parse_wanted(text)]
+    wanted = [one for text in call.options.what for one in _wanted(call, text)]
     seat = call.target(call.options.target)
     named = call.options.target is not None
     answers = [why_import(call.machine, seat, one, named=named) for one in wanted]

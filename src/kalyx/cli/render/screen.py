@@ -140,7 +140,7 @@ class Screen:
             style = STRONG if step.command is not None else ""
             if step.command is None:
                 for count, part in enumerate(wrap(shown, self.width - indent - 9)):
-                    first = label if number == 0 and count == 0 else ""
+                    first = "" if count else label if number == 0 else "then"
                     self.line(" " * indent, (first.ljust(9), LABEL), part)
                 continue
             self.line(

@@ -24,6 +24,7 @@ ABOUT: dict[str, str] = {
     "unmet": "import",
     # something else answers to it
     "shadowed": "import",
+    "name-gone": "import",
     # it is found and does not load
     "raises": "import",
     "crashes": "import",

@@ -16,7 +16,8 @@ from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("shadowed", "gutted", "name-misleads")
+YIELDS_TO = ("shadowed", "gutted", "name-misleads", "name-gone", "interpreter-gone")
+FOLDS = True
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

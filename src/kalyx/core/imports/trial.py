@@ -36,6 +36,7 @@ class Raised(Struct):
     file: str | None = None
     line: int | None = None
     bases: list[str] = []
+    members: list[str] = []
 
 
 class Trial(Struct):
@@ -79,6 +80,20 @@ def missing_name(raised: Raised) -> str | None:
         if raised.name and raised.name in text:
             return raised.name
         word = text[len("No module named ") :].split(";")[0].split(",")[0].strip().strip("'\"")
+        return word or None
+    # A package that collects what it lacks tells it inside words of its own.
+    before, said, after = text.partition("No module named ")
+    if raised.import_error and said and after[:1] in "'\"":
+        word = after[1:].split(after[0])[0]
+        return word if word and all(part.isidentifier() for part in word.split(".")) else None
+    return None
+
+
+def lacking_name(raised: Raised) -> str | None:
+    """The name that an import asked a module for and that is not in it; None when the error says something else."""
+    start = "cannot import name "
+    if raised.import_error and raised.text.startswith(start):
+        word = raised.text[len(start) :].lstrip("'\"").split("'")[0].split('"')[0].split(" ")[0]
         return word or None
     return None
 

@@ -47,8 +47,8 @@ class Installed:
             text = self.facts.text_or_none(self.path, _METADATA_LIMIT)
         fields: list[tuple[str, str]] = []
         for line in (text or "").splitlines():
-            if not line.strip():
-                break
+            if not line:
+                break  # a line of blanks alone goes on with the field before it (a licence's text has such)
             if line[0] in " \t" and fields:
                 key, value = fields[-1]
                 fields[-1] = (key, value + " " + line.strip())
