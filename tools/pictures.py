@@ -30,6 +30,8 @@ PICTURES = {
     "register": "kalyx register ~/larkmoor/orchard --id orchard-spring --label 'Orchard, spring' --take-over --yes",
     "rehearse": "kalyx rehearse orchard-spring --import hivescale",
     "here-after": "kalyx here",
+    "packages": "kalyx packages ~/larkmoor/orchard",
+    "prepare": "kalyx prepare ~/larkmoor/meadow --want hivescale --want pollen-kit --wheels $PIP_FIND_LINKS --yes",
     "demo": "kalyx demo ~/larkmoor-again | tail -42",
 }
 
