@@ -14,7 +14,7 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.machine import Machine
 
 REAL = Machine(LiveFacts()).interpreters
-BY_VERSION = {".".join(one.version.split(".")[:2]): one for one in reversed(REAL)}
+BY_VERSION = {".".join(one.version.split(".")[:2]): one for one in reversed(REAL) if one.implementation == "cpython"}
 VERSIONS = sorted(BY_VERSION, key=lambda version: [int(part) for part in version.split(".")])
 
 

@@ -32,7 +32,7 @@ PICTURES = {
     "here-after": "kalyx here",
     "packages": "kalyx packages ~/larkmoor/orchard",
     "prepare": "kalyx prepare ~/larkmoor/meadow --want hivescale --want pollen-kit --wheels $PIP_FIND_LINKS --yes",
-    "demo": "kalyx demo ~/larkmoor-again | tail -42",
+    "demo": "kalyx demo ~/larkmoor-again | tail -37",
 }
 
 

@@ -28,6 +28,14 @@ def found_by(lines: list[str]) -> list[str]:
         (wanted,) = parse_wanted(statement)
         return [finding.cause for finding in why_import(machine, seat, wanted, named=True).findings]
     subject = statement.removeprefix("about ")
+    if subject == "heath" and files.machine().facts.kind(f"{HOME}/heath/bin/python") == "link":
+        # An import asked for in it has the same cause, where nothing starts.
+        seat = resolve(machine, f"{HOME}/heath")
+        if seat.interpreter is None:
+            (wanted,) = parse_wanted("json")
+            found = why_import(machine, seat, wanted, named=True).findings
+            judged = catalogue.judge_environment(read_environment(machine.facts, f"{HOME}/heath"), machine).findings
+            assert [one.cause for one in found] == [one.cause for one in judged]
     if subject == "the shell":
         return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
     if subject == "the notebook":
@@ -65,7 +73,11 @@ def test_precedence_has_no_circle_and_decides():
         before = catalogue.all_before(cause)
         assert cause not in before, f"{cause} yields to itself through {before}"
         assert before <= set(catalogue.ABOUT)
-    about_imports = [cause for cause, about in catalogue.ABOUT.items() if "import" in about]
+    # Those of a dead target are found by reading its environment, in the order of the conditions.
+    dead = {"base-gone", "half-made", "no-interpreter", "unreadable"}
+    about_imports = [
+        cause for cause, about in catalogue.ABOUT.items() if "import" in about.split() and cause not in dead
+    ]
     # These cannot be found together: one speaks of what is missing, the other of what was found and did not load.
     apart = [{"raises", "crashes", "hangs", "interpreter-gone", "name-gone"}, {"absent", "elsewhere", "seat-differs", "misnamed",
              "misspelt", "base-hidden", "unmet", "interpreter-gone", "name-misleads"}]  # fmt: skip

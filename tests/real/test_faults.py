@@ -264,7 +264,12 @@ def _base_hidden(place, base, name, single=False):
         headers = Path(real.prefix, "include")
         if headers.is_dir():
             os.symlink(headers, base / "include")
-    site = base / "lib" / f"python{place.version}" / "site-packages"
+    own = str(base / "bin" / f"python{place.version}")
+    said = subprocess.run(
+        [own, "-c", "import site; print(site.getsitepackages()[0])"], capture_output=True, text=True, check=True
+    )
+    site = Path(said.stdout.strip())  # some systems' interpreters use a folder of another name
+    site.mkdir(parents=True, exist_ok=True)
     package = Package(name, "1.0", {f"{name}.py" if single else f"{name}/__init__.py": ""})
     wheel = write_wheel(package, str(place.wheels))
     import zipfile

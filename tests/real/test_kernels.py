@@ -205,7 +205,7 @@ def test_a_cell_speaks_of_its_own_kernel(moor, provided):
         try:
             connection.open()
             talk = _Conversation(runner, connection, running, 60)
-            assert talk.hello()
+            assert talk.hello(time.monotonic())
             said = talk.execute(f"!{sys.executable} -m kalyx why hivescale --json", None)
             answer = json.loads(said[said.index("{") :])
         finally:

@@ -111,7 +111,9 @@ def _near_paths(machine: Machine, path: str) -> list[str]:
 
 
 def nearest_existing(machine: Machine, path: str) -> str | None:
-    """The existing path that differs by a letter or two from one that does not exist."""
+    """The existing path that differs by a letter or two from one that does not exist; None where it does."""
+    if machine.facts.kind(path) is not None:
+        return None
     for candidate in _near_paths(machine, path):
         if machine.facts.exists(candidate):
             return candidate

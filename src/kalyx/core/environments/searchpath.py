@@ -323,10 +323,12 @@ def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: s
 
 def _is_debian(facts: Facts, library: str) -> bool:
     """Debian's own ``site`` module names its folders; no other file tells more surely."""
-    if facts.system != "linux" or not library.startswith(("/usr/lib/python", "/usr/lib/pypy")):
+    if facts.system != "linux" or not library:
         return False
-    text = facts.text_or_none(facts.join(library, "site.py"), 262144)
-    return text is not None and "dist-packages" in text
+    known: dict[str, bool] = facts.memory.setdefault("debian", {})
+    if library not in known:
+        known[library] = "dist-packages" in (facts.text_or_none(facts.join(library, "site.py"), 262144) or "")
+    return known[library]
 
 
 def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:

@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
-from kalyx.core.environments.reading import View
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 
 def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
     return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=mends)
+
+
+def of_target(case: Case, machine: Machine, cause: str) -> Finding | None:
+    """What is wrong with the environment that a dead target names: the condition is the cause of the failing import."""
+    from kalyx.core.findings import catalogue
+
+    if case.interpreter is not None:
+        return None
+    facts = machine.facts
+    named = case.kernel.command[0] if case.kernel is not None and case.kernel.command else case.seat.source or ""
+    if not facts.path.isabs(named):
+        return None
+    for prefix in (named, facts.parent(facts.parent(named))):
+        if looks_like_environment(facts, prefix):
+            environment = catalogue.judge_environment(read_environment(facts, prefix), machine)
+            return next((finding for finding in environment.findings if finding.cause == cause), None)
+    return None
 
 
 def same_minor(view: View, machine: Machine) -> Interpreter | None:

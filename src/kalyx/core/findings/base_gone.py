@@ -14,11 +14,16 @@ from __future__ import annotations
 from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._conditions import condition, remake, same_minor
+from kalyx.core.findings._conditions import condition, of_target, remake, same_minor
 from kalyx.core.findings.mixed_versions import packages_of_others
+from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 YIELDS_TO = ("half-made", "unreadable")
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    return of_target(case, machine, "base-gone")
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

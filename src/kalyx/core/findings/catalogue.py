@@ -31,12 +31,12 @@ ABOUT: dict[str, str] = {
     "hangs": "import",
     # the interpreter or the environment is not sound
     "interpreter-gone": "import kernel",
-    "base-gone": "environment",
-    "half-made": "environment",
+    "base-gone": "environment import",
+    "half-made": "environment import",
     "moved": "environment",
     "mixed-versions": "environment",
-    "no-interpreter": "environment",
-    "unreadable": "environment",
+    "no-interpreter": "environment import",
+    "unreadable": "environment import",
     "in-version-control": "environment",
     # the seat is not where the user thinks
     "seat-differs": "import",

@@ -13,8 +13,9 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding
-from kalyx.core.findings._conditions import condition, remove
+from kalyx.core.findings._conditions import condition, of_target, remove
 from kalyx.core.findings.mixed_versions import packages_of_others
+from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 UNFINISHED_MARK = ".kalyx-unfinished"
@@ -22,6 +23,10 @@ YIELDS_TO = ("unreadable",)
 
 # What the standard module itself brings along.
 _BROUGHT_ALONG = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    return of_target(case, machine, "half-made")
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

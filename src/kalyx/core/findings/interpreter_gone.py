@@ -18,7 +18,8 @@ from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.targets import nearest_existing
 
-YIELDS_TO = ()
+YIELDS_TO = ("base-gone", "half-made", "no-interpreter", "unreadable")
+FOLDS = True
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

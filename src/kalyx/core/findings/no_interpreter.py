@@ -14,10 +14,15 @@ from __future__ import annotations
 from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._conditions import condition
+from kalyx.core.findings._conditions import condition, of_target
+from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 YIELDS_TO = ("half-made", "base-gone", "unreadable")
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    return of_target(case, machine, "no-interpreter")
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

@@ -15,10 +15,15 @@ from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._conditions import condition
+from kalyx.core.findings._conditions import condition, of_target
+from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 YIELDS_TO = ()
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    return of_target(case, machine, "unreadable")
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

@@ -127,9 +127,11 @@ class _Conversation:
         self.talk.problem = f"it ended by itself with status {self.running.status()}"
         return False
 
-    def hello(self) -> bool:
-        """Ask for the kernel's information until it answers; requests before it listens are kept for it."""
-        began = monotonic()
+    def hello(self, began: float) -> bool:
+        """Ask for the kernel's information until it answers; requests before it listens are kept for it.
+
+        ``began`` is when the kernel was started: the time to the first answer counts from there.
+        """
         identifier, frames = self.session.request("kernel_info_request", {})
         self.connection.send("shell", frames)
         while self.left() > 0:
@@ -252,26 +254,32 @@ def rehearse(
     with Connection(transport) as connection:
         command = [word.replace("{connection_file}", connection.path) for word in kernel.command]
         variables = kernel_variables(kernel, machine.server)
+        connection.open()  # before the start, so that the kernel's own time is what is measured
+        began = monotonic()
         try:
             running = machine.runner.start(command, variables=variables, folder=machine.facts.folder)
         except (OSError, ValueError) as error:
             answer.output = f"{command[0]}: {error}"
             answer.findings = [_silent(kernel, f"the system cannot start it: {error}", "", machine)]
             return answer
-        talk = _converse(machine, connection, running, imports, script)
+        talk = _converse(machine, connection, running, began, imports, script)
         words = running.words()[-WORDS_KEPT:].decode("utf-8", "replace")
     _fill(answer, machine, kernel, talk, words, imports)
     return answer
 
 
 def _converse(
-    machine: Machine, connection: Connection, running: Running, imports: list[Wanted], script: str | None
+    machine: Machine,
+    connection: Connection,
+    running: Running,
+    began: float,
+    imports: list[Wanted],
+    script: str | None,
 ) -> Talk:
     assert machine.runner is not None
     conversation = _Conversation(machine.runner, connection, running, machine.seconds)
     try:
-        connection.open()
-        if conversation.hello():
+        if conversation.hello(began):
             conversation.talk.heartbeat = connection.beats(min(2.0, max(0.1, conversation.left())))
             conversation.ask(imports)
             if script is not None:

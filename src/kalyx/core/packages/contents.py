@@ -56,7 +56,9 @@ def conda_records(facts: Facts, prefix: str) -> list[Package]:
         parts = name.removesuffix(".json").rsplit("-", 2)
         if name.endswith(".json") and len(parts) == 3 and all(parts):
             found.append(
-                Package(name=parts[0], version=parts[1], modules=[], location=folder, origin="own", installer="conda")
+                Package(
+                    name=parts[0], version=parts[1], modules=[], location=folder, origin="own", installer="conda-meta"
+                )
             )
     return found
 

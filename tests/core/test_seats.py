@@ -1,0 +1,164 @@
+"""Who started Kalyx, and what a word of the user means: on machines in memory."""
+
+import json
+
+import pytest
+
+from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.doors.reading import Process
+from kalyx.core.environments.searchpath import Way
+from kalyx.core.facts import KalyxError
+from kalyx.core.here import look_here
+from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.lifecycle.contrast import contrast
+from kalyx.core.machine import Machine
+from kalyx.core.packages.contents import contents
+from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
+from kalyx.core.targets import resolve, seat_of_interpreter
+from tests.made import HOME, Files
+
+KALYX = ("/usr/bin/python3.11", "-m", "kalyx")
+
+
+def processes(*chain, **more):
+    """A chain of processes, Kalyx's own (number 1) first, each the child of the next: (program, words...)."""
+    found = {}
+    for number, words in enumerate(chain, 1):
+        leads = words[0].startswith("*")
+        words = (words[0].lstrip("*"), *words[1:])
+        found[number] = Process(number, number + 1, words[0], words, HOME, more.get("variables", {}), 1.0, "", leads)
+    return found
+
+
+CHAINS = [
+    # what stands above Kalyx, the shell's name, the caller's number
+    ([("/bin/bash",)], "bash", None),
+    ([("-zsh",)], "zsh", None),
+    ([("/usr/bin/fish", "-i"), ("/usr/bin/python3.11", "terminal.py")], "fish", None),
+    ([("/bin/sh", "-c", "kalyx here"), ("/usr/bin/python3.11", "-m", "ipykernel_launcher", "-f", "/k.json")], "sh", 3),
+    ([("*/bin/sh", "-c", "kalyx here"), ("/usr/bin/python3.11", "-m", "k", "-f", "/k.json"), ("/bin/bash",)], "sh", 3),
+    ([("/usr/bin/python3.11", "run.py"), ("/bin/bash",)], "bash", 2),
+    ([("/bin/bash", "build.sh"), ("/usr/bin/python3.11", "ci.py")], "bash", 3),
+    ([("*/bin/bash", "--norc", "typed.sh"), ("/usr/bin/python3.11", "window.py")], "bash", None),
+    ([("/usr/bin/make",), ("/usr/bin/tcsh",)], "tcsh", None),
+    ([("/usr/bin/make",)], "ksh", None),
+]
+
+
+@pytest.mark.parametrize("above, shell, caller", CHAINS)
+def test_shell_and_caller(above, shell, caller):
+    facts = MemoryFacts("linux", {}, variables={"SHELL": "/bin/ksh"}, processes=processes(KALYX, *above))
+    found = find_shell(facts)
+    assert found.name == shell
+    assert (found.pid is None) == (shell == "ksh")
+    process = find_caller(facts)
+    assert (process.pid if process else None) == caller
+
+
+def test_a_kernel_is_known_by_its_connection_file():
+    chain = processes(
+        ("/usr/bin/python3.11", "-m", "x", "-f", "/run/k.json"), ("/usr/bin/python3.11", "-f", "data.csv")
+    )
+    assert connection_file_of(chain[1]) == "/run/k.json" and connection_file_of(chain[2]) is None
+
+
+def moor():
+    files = Files()
+    files.kernel("heath", f"{HOME}/heath/bin/python")
+    files.kernel("gone", f"{HOME}/orchrad/bin/python")
+    notebook = {"metadata": {"kernelspec": {"name": "heath"}}, "cells": []}
+    files[f"{HOME}/spring/weights.ipynb"] = json.dumps(notebook)
+    files[f"{HOME}/heath/bin/hivetool"] = f"#!{HOME}/heath/bin/python\n"
+    files[f"{HOME}/other/orchard/pyvenv.cfg"] = "home = /usr/bin\n"
+    return files
+
+
+TARGETS = [
+    ("shell", "shell", f"{HOME}/heath"),
+    ("kernel:heath", "kernel", f"{HOME}/heath"),
+    ("kernel:HEATH", "kernel", f"{HOME}/heath"),
+    ("kernel:gone", "kernel", None),
+    ("weights.ipynb", "notebook", f"{HOME}/heath"),
+    ("notebook:weights.ipynb", "notebook", f"{HOME}/heath"),
+    ("program:python", "program", f"{HOME}/heath"),
+    ("program:hivetool", "program", f"{HOME}/heath"),
+    ("pid:1", "process", "/usr"),
+    ("version:3.11", "path", "/usr"),
+    ("../orchard", "path", f"{HOME}/orchard"),
+    ("~/orchard/bin/python", "path", f"{HOME}/orchard"),
+    (f"{HOME}/orchard/", "path", f"{HOME}/orchard"),
+    ("orchard", "path", f"{HOME}/orchard"),
+]
+
+
+def machine_of(files):
+    facts = MemoryFacts("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/spring",
+                        processes=processes(KALYX, ("/bin/bash",)))  # fmt: skip
+    return Machine(facts)
+
+
+@pytest.mark.parametrize("text, kind, prefix", TARGETS)
+def test_what_a_target_means(text, kind, prefix):
+    files = moor()
+    files.variables["VIRTUAL_ENV"] = f"{HOME}/orchard"
+    seat = resolve(machine_of(files), text)
+    assert seat.seat == kind
+    assert (seat.environment.prefix if seat.environment else None) == prefix, seat.reason
+
+
+@pytest.mark.parametrize("text, candidate", [
+    ("kernel:heaht", "kernel:heath"), (f"{HOME}/orchad/bin/python", f"{HOME}/orchard/bin/python"),
+    ("weigths.ipynb", f"{HOME}/spring/weights.ipynb"), ("version:3.12", "version:3.11.7"), ("program:hivetoool", "program:hivetool"),
+])  # fmt: skip
+def test_a_wrong_target_lists_the_nearest(text, candidate):
+    with pytest.raises(KalyxError) as refusal:
+        resolve(machine_of(moor()), text)
+    assert refusal.value.candidates[:1] == [candidate]
+
+
+def test_here_puts_the_seats_side_by_side():
+    files = moor()
+    files.kernel("orchard-spring", f"{HOME}/heath/bin/python")
+    files.variables |= {"PATH": f"{HOME}/orchard/bin:/usr/bin", "VIRTUAL_ENV": f"{HOME}/heath"}
+    answer = look_here(machine_of(files))
+    relations = {seat.name: seat.relation for seat in answer.seats}
+    assert relations == {
+        "bash": "same",
+        "gone": "dead",
+        "heath": "differs",
+        "orchard-spring": "differs",
+        "weights.ipynb": "differs",
+    }
+    causes = {finding.cause for finding in answer.findings}
+    assert {"activation-differs", "interpreter-gone", "name-misleads", "provider-absent"} <= causes
+    against = look_here(machine_of(files), resolve(machine_of(files), "kernel:heath"))
+    assert {seat.name: seat.relation for seat in against.seats}["bash"] == "differs"
+
+
+def test_contents_and_contrast():
+    files = moor()
+    files.package("heath", "hivescale", "2.1", "hivescale", "nectarflow>=2")
+    files.package("heath", "nectarflow", "1.0", "nectarflow")
+    files.package("heath", "-", "", "x")
+    files[f"{files.site('heath')}/~ivescale-1.0.dist-info/METADATA"] = "Name: hivescale\nVersion: 1.0\n"
+    files[f"{files.site('heath')}/loose.py"] = b""
+    files["/more/hivescale-9.dist-info/METADATA"] = "Name: Hive.Scale\nVersion: 9\n"
+    files[f"{files.site('heath')}/more.pth"] = "/more\n"
+    files[f"{files.site('heath')}/again"] = Link("hivescale")
+    machine = machine_of(files)
+
+    def look(name):
+        seat = seat_of_interpreter(machine, read_interpreter(machine.facts, f"{HOME}/{name}/bin/python"), "path", name)
+        return seat, contents(machine.facts, seat.interpreter, machine.search(seat.interpreter, Way()))[0]
+
+    seat, packages = look("heath")
+    found = {(one.name, one.version): one for one in packages}
+    assert found["hivescale", "2.1"].unmet[0].found == "1.0"
+    assert found["loose", None].origin == "own"
+    assert ("hivescale", "1.0") not in found, "an installer's leftover is no package"
+    assert found["Hive.Scale", "9"].origin == "linked"
+    other, fewer = look("orchard")
+    same = contrast(seat, seat, packages, packages)
+    assert same.same and not same.differences
+    differences = contrast(seat, other, packages, fewer).differences
+    assert {"hivescale", "nectarflow", "loose"} <= {one.name for one in differences if one.what == "package"}
