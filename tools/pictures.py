@@ -20,9 +20,9 @@ from pathlib import Path
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
 
-# Name of the picture, and what is typed, in the demo's spring folder.
+# Name of the picture, and what is typed, in the demo's spring folder. The survey
+# is not among them: it shows the interpreters of the machine it is taken on.
 PICTURES = {
-    "survey": "kalyx survey",
     "here": "kalyx here",
     "why": "kalyx why hivescale --in spring_weights.ipynb",
     "kernels": "kalyx kernels",

@@ -155,7 +155,7 @@ def running_prefixes(facts: Facts) -> list[str]:
     """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
     found = []
     for pid in facts.processes()[:20_000]:
-        program = facts.program_of(pid)
+        program = facts.program_of(pid) if pid != facts.pid else None  # Kalyx's own is nobody's seat
         if program is None or not _is_python_name(facts.name(program).removesuffix(" (deleted)")):
             continue
         process = facts.process(pid)
