@@ -7,6 +7,7 @@ import pytest
 from kalyx.core.doors import Unreadable
 from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server, kernel_folders
@@ -267,3 +268,16 @@ def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
         facts.listing(str(tmp_path / "below"))
     assert facts.kind(str(table)) is None and facts.status(str(table)) is None
     assert facts.kind("/proc") == "folder"
+
+
+def test_a_free_threaded_build():
+    files = {
+        "/opt/t/bin/python3.13t": b"\x7fELF\x003.13.0\x00", "/opt/t/lib/python3.13t/os.py": b"",
+        "/opt/t/lib/python3.13t/site-packages/x.py": b"",
+    }  # fmt: skip
+    facts = MemoryFacts("linux", files, variables={"PATH": "/opt/t/bin"})
+    found = read_interpreter(facts, "/opt/t/bin/python3.13t")
+    assert (found.version, found.abi_flags, found.prefix) == ("3.13.0", "t", "/opt/t")
+    entries = [entry.entry for entry in search_path(facts, found, Way()).entries]
+    assert entries == ["/opt/t/lib/python313t.zip", "/opt/t/lib/python3.13t", "/opt/t/lib/python3.13t/lib-dynload",
+                       "/opt/t/lib/python3.13t/site-packages"]  # fmt: skip

@@ -219,6 +219,8 @@ def _abi_flags(facts: Facts, installation: Installation) -> str:
     """The letters an installation's headers and library add to its version: d, m, t, u."""
     if facts.system == "windows":
         return ""
+    if installation.library.endswith("t"):
+        return "t"
     for folder in versions.header_folders(facts, installation):
         if facts.is_folder(folder):
             return facts.name(folder).removeprefix(f"python{installation.minor}")

@@ -56,8 +56,9 @@ def _installation_at(facts: Facts, prefix: str, minor: str | None) -> Installati
     if facts.system == "windows":
         return _windows_installation(facts, prefix, minor)
     if minor is not None:
-        for library_folder in ("lib", "lib64"):
-            library = facts.join(prefix, library_folder, f"python{minor}")
+        # A free-threaded build keeps its library under a name of its own.
+        for library_folder, letter in (("lib", ""), ("lib64", ""), ("lib", "t"), ("lib64", "t")):
+            library = facts.join(prefix, library_folder, f"python{minor}{letter}")
             if _has_landmark(facts, library):
                 return Installation(prefix, minor, library, "cpython", library_folder)
     for library_folder in ("lib", "lib64"):
@@ -66,7 +67,7 @@ def _installation_at(facts: Facts, prefix: str, minor: str | None) -> Installati
             continue
         for name in facts.names(base):
             for start, implementation in (("python", "cpython"), ("pypy", "pypy")):
-                number = name[len(start) :]
+                number = name[len(start) :].rstrip("t")
                 if name.startswith(start) and _is_minor(number) and minor in (None, number):
                     library = facts.join(base, name)
                     if _has_landmark(facts, library):
