@@ -145,3 +145,10 @@ def test_static_starts_nothing(moor, heath):
     assert not marker.exists()
     assert moor.kalyx("why", "no_such", "--in", heath, "--static", "--json").json["imports"][0]["outcome"] == "fails"
     assert moor.kalyx("rehearse", "x", "--static").status == 2
+
+
+@pytest.mark.parametrize("name", ["json", "argparse", "typing", "msgspec", "random", "subprocess"])
+def test_it_starts_beside_a_file_of_a_modules_name(moor, heath, name):
+    (moor.folder / f"{name}.py").write_text("raise RuntimeError('not me')\n")
+    ran = moor.kalyx("why", "email", "--in", heath, "--json")
+    assert ran.status in (0, 1) and ran.json["imports"], ran.err

@@ -126,7 +126,12 @@ def test_killed_while_preparing(moor, wheels):
         time.sleep(0.15 + number * 0.55)
         began.send_signal(signal.SIGINT if number % 2 else signal.SIGKILL)
         began.wait()
-        time.sleep(0.3)
+        for _ in range(40):  # nothing that it started outlives it
+            if subprocess.run(["pgrep", "-f", str(path)], capture_output=True, check=False).returncode:
+                break
+            time.sleep(0.1)
+        else:
+            raise AssertionError("a process is left")
         if path.exists() and any(path.iterdir()):
             whole = (path / "bin" / "python").exists() and not (path / ".kalyx-unfinished").exists()
             found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]

@@ -11,6 +11,7 @@ import os
 import shutil
 import stat
 import tempfile
+import time
 
 from kalyx.core.facts import ChangePlan, KalyxError
 
@@ -71,7 +72,32 @@ class LiveChange:
         if os.path.islink(path):
             self._do(lambda: os.unlink(path), path)
         else:
-            self._do(lambda: shutil.rmtree(path), path)
+            self._do(lambda: self._remove_tree(path), path)
+
+    @staticmethod
+    def _remove_tree(path: str) -> None:
+        """Remove a tree; tried again a few times where something still writes into it."""
+        for attempt in range(5):
+            try:
+                shutil.rmtree(path)
+                return
+            except FileNotFoundError:
+                if not os.path.lexists(path):
+                    return
+            except OSError:
+                if attempt == 4:
+                    raise
+            time.sleep(0.1)
+
+    def mark(self, path: str, content: bytes) -> None:
+        """Write a mark at its very place: it counts from the moment it exists, whatever is in it."""
+        self._note("write", path)
+
+        def write() -> None:
+            with open(path, "wb") as file:
+                file.write(content)
+
+        self._do(write, path)
 
     def remove_empty_folder(self, path: str) -> None:
         try:

@@ -97,6 +97,12 @@ def end_tree(process: subprocess.Popen[bytes], patience: float = 0.0) -> None:
                 stray.kill()  # type: ignore[attr-defined]
             except Exception:
                 pass
+        # A kill takes effect in its own time: what they wrote is done only when they are gone.
+        for stray in strays:
+            try:
+                stray.wait(3)  # type: ignore[attr-defined]
+            except Exception:
+                pass
     try:
         process.wait(5)
     except subprocess.TimeoutExpired:
@@ -117,6 +123,26 @@ def _signal_group(pid: int, number: int) -> None:
         os.killpg(pid, number)
     except (ProcessLookupError, PermissionError):
         pass
+
+
+class _Guard:
+    """A small shell that waits on a pipe only Kalyx holds: when Kalyx is gone, it ends the group it guards."""
+
+    def __init__(self, group: int) -> None:
+        waits_on, self.held = os.pipe()
+        self.shell = subprocess.Popen(
+            ["/bin/sh", "-c", f"read x; kill -KILL -- -{group}"],
+            stdin=waits_on,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+        os.close(waits_on)
+
+    def dismiss(self) -> None:
+        self.shell.kill()
+        self.shell.wait()
+        os.close(self.held)
 
 
 class Running:
@@ -172,8 +198,12 @@ class LiveRunner:
         folder: str | None = None,
         seconds: float = 10.0,
         limit: int = OUTPUT_LIMIT,
+        guarded: bool = False,
     ) -> Ended:
-        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake."""
+        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
+
+        ``guarded``: it does not outlive Kalyx, however Kalyx ends.
+        """
         began = time.monotonic()
         try:
             process = self._popen(argv, variables, folder)
@@ -182,6 +212,7 @@ class LiveRunner:
             return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
         drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
         timed_out = False
+        guard = _Guard(process.pid) if guarded and sys.platform != "win32" else None
         try:
             process.wait(seconds)
         except subprocess.TimeoutExpired:
@@ -190,6 +221,9 @@ class LiveRunner:
         except BaseException:
             end_tree(process)
             raise
+        finally:
+            if guard is not None:
+                guard.dismiss()
         took = time.monotonic() - began
         # A child that outlives it may hold the pipes; what was said is said by now.
         for drain in drains:

@@ -120,7 +120,7 @@ def carry_out(
             _clear(machine, order.folder, change)
         change.folder(order.folder)
         mark = facts.join(order.folder, UNFINISHED_MARK)
-        change.write(mark, b"kalyx prepare is at work here, or was stopped; the next one clears this folder\n")
+        change.mark(mark, b"kalyx prepare is at work here, or was stopped; the next one clears this folder\n")
         for argv in commands:
             tell(" ".join(argv[1:4]))
             _run(machine, argv)
@@ -150,7 +150,9 @@ def _run(machine: Machine, argv: list[str]) -> None:
     assert machine.runner is not None
     variables = {key: value for key, value in machine.facts.variables.items()
                  if key not in ("PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "__PYVENV_LAUNCHER__")}  # fmt: skip
-    ended = machine.runner.run(argv, variables=variables, folder=machine.facts.folder, seconds=INSTALL_SECONDS)
+    ended = machine.runner.run(
+        argv, variables=variables, folder=machine.facts.folder, seconds=INSTALL_SECONDS, guarded=True
+    )
     if ended.status != 0:
         raise KalyxError(f"{machine.line(argv[:4])} failed: {_what_matters(ended.output + ended.errors)}")
 
