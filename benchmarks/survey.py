@@ -70,7 +70,7 @@ def build(root: Path, count: int) -> None:
 
 def commands(root: Path) -> dict[str, list[str]]:
     return {
-        "kalyx": [sys.executable, "-m", "kalyx", "survey", "--json", "--static", "--under", str(root)],
+        "kalyx": [str(Path(sys.executable).with_name("kalyx")), "survey", "--json", "--static", "--under", str(root)],
         "bare": [sys.executable, "-c", BARE, str(root)],
     }
 

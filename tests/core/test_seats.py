@@ -10,7 +10,7 @@ from kalyx.core.environments.searchpath import Way
 from kalyx.core.facts import KalyxError
 from kalyx.core.here import look_here
 from kalyx.core.interpreters.reading import read_interpreter
-from kalyx.core.lifecycle.contrast import contrast
+from kalyx.core.lifecycle.contrast import Side, contrast
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
@@ -158,7 +158,7 @@ def test_contents_and_contrast():
     assert ("hivescale", "1.0") not in found, "an installer's leftover is no package"
     assert found["Hive.Scale", "9"].origin == "linked"
     other, fewer = look("orchard")
-    same = contrast(seat, seat, packages, packages)
+    same = contrast(Side(seat, packages), Side(seat, packages))
     assert same.same and not same.differences
-    differences = contrast(seat, other, packages, fewer).differences
+    differences = contrast(Side(seat, packages), Side(other, fewer)).differences
     assert {"hivescale", "nectarflow", "loose"} <= {one.name for one in differences if one.what == "package"}

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.demo.wheels import Package, standin_package, write_wheel
-from tests.conftest import BY_VERSION, VERSIONS, make_environment
+from tests.conftest import BY_VERSION, VERSIONS
 
 NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
 METADATA = "import json; from importlib import metadata; print(json.dumps(sorted([d.metadata['Name'], d.version] for d in metadata.distributions())))"
@@ -145,42 +145,6 @@ def test_killed_while_preparing(moor, wheels):
             subprocess.run(words, env=moor.variables, cwd=moor.folder, capture_output=True, check=False).returncode == 0
         )
     assert moor.kalyx("why", "hivescale", "--in", str(path)).status == 0
-
-
-def said(done) -> str:
-    """The last line; one shell quotes a path that has blanks."""
-    return (done.stdout.strip().splitlines() or [""])[-1].strip("'")
-
-
-SHELLS = {"bash": ["-c"], "dash": ["-c"], "zsh": ["-fc"], "ksh": ["-c"], "fish": ["-c"], "tcsh": ["-fc"]}
-
-
-@pytest.mark.parametrize("shell", SHELLS)
-def test_the_printed_line_enters(moor, shell):
-    """The real shell evaluates the line, and says where python then is."""
-    program = shutil.which(shell)
-    if program is None:
-        pytest.skip(f"{shell} is not installed")
-    prefix = moor.root / "a b" / "orchard"
-    python = make_environment(NEW, prefix, "--without-pip")
-    line = moor.kalyx("enter", str(prefix), "--shell", shell).out.strip()
-    asked = "which python" if shell == "tcsh" else "command -v python"
-    before = "set prompt=x; " if shell == "tcsh" else ""
-    done = subprocess.run(
-        [program, *SHELLS[shell], f"{before}{line}; {asked}"],
-        env=moor.variables,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert said(done) == python, done.stdout + done.stderr
-    for script in (prefix / "bin").glob("[aA]ctivate*"):
-        script.unlink()
-    line = moor.kalyx("enter", str(prefix), "--shell", shell).out.strip()
-    done = subprocess.run(
-        [program, *SHELLS[shell], f"{line}; {asked}"], env=moor.variables, capture_output=True, text=True, check=False
-    )
-    assert said(done) == python, done.stdout + done.stderr
 
 
 @pytest.mark.parametrize("version", [version for version in VERSIONS if version not in ("2.7", "3.6", "3.7")])

@@ -13,7 +13,7 @@ import subprocess
 import pytest
 
 from kalyx.core.interpreters.reading import NotAnInterpreter
-from tests.conftest import BY_VERSION, REAL
+from tests.conftest import BY_VERSION, REAL, VERSIONS, make_environment
 from tests.real.mutations import MUTATIONS
 from tests.real.paths import VARIANTS, World, applies, read, said
 
@@ -96,3 +96,37 @@ def test_bent_environments(interpreter, tmp_path):
             assert ([entry.entry for entry in search.entries], record.prefix, record.base_prefix) == own[:3], name
             compared += 1
     assert compared >= 25
+
+
+@pytest.mark.parametrize("version", [version for version in VERSIONS if version != "2.7"])
+def test_start_up_code_is_asked_of_a_named_target_only(version, moor):
+    """A hook that puts folders on the path: the interpreter is asked, in the way of running asked about."""
+    prefix = moor.root / "hooked"
+    executable = make_environment(version, prefix, "--without-pip")
+    site = next(prefix.glob("lib/python*/site-packages"))
+    (site / "late.pth").write_text(f"import sys; sys.path.insert(2, {str(moor.root / 'combs')!r})\n")
+    (site / "sitecustomize.py").write_text(
+        f"import sys\nsys.path.append('/late')\nopen({str(moor.root / 'ran')!r}, 'a')\n"
+    )
+    (moor.root / "combs").mkdir()
+    (moor.root / "combs" / "combfound.py").touch()
+    (moor.folder / "say.py").write_text("import sys\nprint(repr(sys.path))\n")
+    for flags in ("", "-I", "-S", "-E -s"):
+        command = [executable, *flags.split(), "say.py"]
+        moor.root.joinpath("ran").unlink(missing_ok=True)
+        own = eval(subprocess.run(command, cwd=moor.folder, env=moor.variables, capture_output=True, check=True).stdout)
+        ran = moor.root.joinpath("ran").exists()
+        read = moor.kalyx("packages", str(prefix), "--as", f"python {flags} say.py", "--json").json
+        assert [entry["entry"] for entry in read["target"]["search_path"]] == own, flags
+        assert not read["unknown"]
+        assert any(one["name"] == "combfound" and one["origin"] == "linked" for one in read["packages"]) == ran
+    moor.root.joinpath("ran").unlink(missing_ok=True)
+    unasked = moor.kalyx("packages", str(prefix), "--static", "--json").json
+    assert {os.path.basename(one["path"]) for one in unasked["unknown"]} == {"late.pth", "sitecustomize.py"}
+    found = moor.kalyx("survey", "--under", moor.root, "--json").json
+    assert str(prefix) in [one["prefix"] for one in found["environments"]]
+    seats = moor.kalyx("here", "--json", PATH=f"{prefix}/bin:/usr/bin:/bin").json["seats"]
+    assert executable in [seat["interpreter"]["executable"] for seat in seats if seat["interpreter"]]
+    assert not moor.root.joinpath("ran").exists(), "a hook ran for a target nobody named"
+    assert moor.kalyx("contrast", str(prefix), str(prefix), "--static").status == 1
+    assert moor.kalyx("contrast", str(prefix), str(prefix)).status == 0

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from msgspec import Struct
 
     from kalyx.cli.render.screen import Screen
+    from kalyx.core.doors.runner import LiveRunner
 
 
 class Call:
@@ -37,12 +38,7 @@ class Call:
             if not facts.is_folder(facts.folder):
                 what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
-        runner = None
-        if not self.options.static:
-            from kalyx.core.doors.runner import LiveRunner
-
-            runner = LiveRunner()
-        machine = Machine(facts, runner, self.options.timeout)
+        machine = Machine(facts, None if self.options.static else _runner, self.options.timeout)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
             machine.server = server_of(machine, seen_by)
@@ -117,6 +113,12 @@ class Call:
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):
             raise KalyxError("nothing was changed")
         return True
+
+
+def _runner() -> LiveRunner:
+    from kalyx.core.doors.runner import LiveRunner
+
+    return LiveRunner()
 
 
 def server_of(machine: Machine, target: str) -> Server:

@@ -34,6 +34,23 @@ class Refusal(Exception):
     """The words of the call are wrong: one line, and the command it was about."""
 
 
+# What argparse says stays as it is written: looking for a translation costs a start five milliseconds.
+setattr(argparse, "_", str)  # noqa: B010
+
+
+class _Help(argparse.HelpFormatter):
+    """argparse makes one for each option only to check it: it must not ask for the terminal's width."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, width=80)
+
+    def format_help(self) -> str:
+        from shutil import get_terminal_size
+
+        self._width = max(get_terminal_size().columns - 2, 20)
+        return super().format_help()
+
+
 class Parser(argparse.ArgumentParser):
     """argparse, with one line for an error."""
 
@@ -42,17 +59,21 @@ class Parser(argparse.ArgumentParser):
 
 
 def build_parser(only: str | None) -> Parser:
-    """The parser; with ``only``, the other commands are known by name alone."""
+    """The parser; with ``only``, of that one command; with an empty ``only``, the others are known by name."""
     parser = Parser(
         prog="kalyx",
         description="Which Python each of your seats uses, and why an import fails there.",
         epilog="kalyx COMMAND --help tells more of one command.",
+        formatter_class=_Help,
     )
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
     # Naming the program here spares argparse a look at the terminal on every start.
     found = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
     for name, summary in COMMANDS.items():
-        command = found.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".")
+        if only and only != name:
+            continue
+        said = summary[0].upper() + summary[1:] + "."
+        command = found.add_parser(name, help=summary, description=said, formatter_class=_Help)
         if only in (None, name):
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)
@@ -120,8 +141,9 @@ def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
 
         print(json.dumps({"schema": "kalyx.error/1", "says": says, "candidates": candidates}))
         return REFUSED
+    lead = "" if says.startswith("kalyx ") else "kalyx: "
     near = "; nearest: " + ", ".join(visible(one) for one in candidates[:3]) if candidates else ""
-    print(f"kalyx: {visible(says)}{near}", file=sys.stderr)
+    print(f"{lead}{visible(says)}{near}", file=sys.stderr)
     return REFUSED
 
 

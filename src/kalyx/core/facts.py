@@ -267,6 +267,7 @@ class PackagesAnswer(Struct, kw_only=True):
     target: Seat
     packages: list[Package]
     unread: list[Unread] = []
+    unknown: list[Evidence] = []  # start-up code that was not run: what it adds to the path is not known
 
 
 class Difference(Struct, kw_only=True):
@@ -284,6 +285,7 @@ class ContrastAnswer(Struct, kw_only=True):
     right: Seat
     same: bool
     differences: list[Difference]
+    unproved: list[Evidence] = []  # what could hide a difference
 
 
 class EnterAnswer(Struct, kw_only=True):
@@ -293,6 +295,7 @@ class EnterAnswer(Struct, kw_only=True):
     line: str
     leave: str
     warnings: list[str] = []
+    site_modules: list[str] = []
 
 
 class KernelsAnswer(Struct, kw_only=True):

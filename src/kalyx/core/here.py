@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.facts import Finding, HereAnswer, Kernel, Relation, Seat
 from kalyx.core.findings import catalogue
-from kalyx.core.imports.why import with_search_path
+from kalyx.core.imports.ways import with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
 from kalyx.core.targets import default_seat, seat_of_kernel

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -27,14 +28,19 @@ if TYPE_CHECKING:
 
 
 class Machine:
-    """Facts, a Runner (None under ``--static``) and everything worked out from them, once."""
+    """Facts, a way to a Runner (None under ``--static``) and everything worked out from them, once."""
 
-    def __init__(self, facts: Facts, runner: LiveRunner | None = None, seconds: float = 20.0) -> None:
+    def __init__(self, facts: Facts, start: Callable[[], LiveRunner] | None = None, seconds: float = 20.0) -> None:
         self.facts = facts
-        self.runner = runner
+        self._start = start
         self.seconds = seconds
         self.unread: list[Unread] = []
         self._resolvers: dict[str, Resolver] = {}
+
+    @cached_property
+    def runner(self) -> LiveRunner | None:
+        """The door to other programs, made when the first is started: most questions need none."""
+        return self._start() if self._start is not None else None
 
     @cached_property
     def shell(self) -> callers.ShellFound:

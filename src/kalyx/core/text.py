@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
-
 # Shells that quote as the POSIX shell does; others have a branch of their own.
 _POSIX = {"bash", "zsh", "sh", "dash", "ksh", "ash", "fish", "tcsh", "csh", "xonsh"}
 
@@ -15,6 +13,8 @@ def line_for(argv: list[str], shell: str) -> str:
         return ("& " if words[0].startswith("'") else "") + " ".join(words)
     if shell == "cmd":
         return " ".join(_cmd_word(word) for word in argv)
+    import shlex
+
     return " ".join(shlex.quote(word) for word in argv)
 
 

@@ -17,7 +17,7 @@ for nothing.
 
 import sys
 
-if __name__ == "__main__" and not getattr(sys.flags, "safe_path", False):
+if __name__ == "__main__" and not (getattr(sys.flags, "safe_path", False) or getattr(sys.flags, "isolated", 0)):
     del sys.path[0]  # the witness's own folder belongs to no answer
 
 import os

@@ -8,9 +8,9 @@ import msgspec
 
 from kalyx.cli.calls import Call
 from kalyx.core.doors import Unreadable
-from kalyx.core.facts import ContrastAnswer, KalyxError, Package, PackagesAnswer, Seat
-from kalyx.core.imports.why import way_of, with_search_path
-from kalyx.core.lifecycle.contrast import contrast
+from kalyx.core.facts import ContrastAnswer, KalyxError, PackagesAnswer
+from kalyx.core.imports.ways import search_of
+from kalyx.core.lifecycle.contrast import Side, contrast
 from kalyx.core.packages.contents import contents
 from kalyx.core.text import visible
 
@@ -21,9 +21,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    left, left_packages = _side(call, call.options.left)
-    right, right_packages = _side(call, call.options.right)
-    answer = contrast(left, right, left_packages, right_packages)
+    answer = contrast(_side(call, call.options.left), _side(call, call.options.right))
     if call.as_json:
         call.print_json(answer)
     else:
@@ -31,7 +29,7 @@ def run(call: Call) -> int:
     return 0 if answer.same else 1
 
 
-def _side(call: Call, text: str) -> tuple[Seat, list[Package]]:
+def _side(call: Call, text: str) -> Side:
     facts = call.machine.facts
     path = facts.absolute(text)
     if text.endswith(".json") and facts.is_file(path):
@@ -39,12 +37,12 @@ def _side(call: Call, text: str) -> tuple[Seat, list[Package]]:
             kept = msgspec.json.decode(facts.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
-        return kept.target, kept.packages
+        return Side(kept.target, kept.packages, kept.unknown)
     seat = call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
-    search = call.machine.search(seat.interpreter, way_of(seat, call.machine))
-    return with_search_path(seat, call.machine), contents(facts, seat.interpreter, search)[0]
+    search = search_of(seat, call.machine, named=True)
+    return Side(seat, contents(facts, seat.interpreter, search)[0], search.unknown)
 
 
 def _draw(call: Call, answer: ContrastAnswer) -> None:
@@ -60,6 +58,10 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
         screen.line(
             ("the same", "bold"), ": interpreter, version, platform, search path, packages and variables compared"
         )
+        return
+    screen.doubts(answer.unproved, "not proved")
+    if not answer.differences:
+        screen.line("no difference was found, and what is named above could hide one")
         return
     width = min(max(len(one.name) for one in answer.differences) + 2, screen.width // 3)
     room = max(12, (screen.width - width - 14) // 2)

@@ -6,7 +6,7 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.core.facts import KalyxError, Package, PackagesAnswer
-from kalyx.core.imports.why import way_of, with_search_path
+from kalyx.core.imports.ways import search_of
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.text import canonical
@@ -14,6 +14,7 @@ from kalyx.core.text import canonical
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment (the caller or the shell)")
+    parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I tool.py")')
     parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only those from there")
     parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
     parser.add_argument("--unmet", action="store_true", help="only those with requirements that do not hold")
@@ -25,12 +26,13 @@ def run(call: Call) -> int:
     seat = call.target(call.options.target)
     if seat.interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-    search = call.machine.search(seat.interpreter, way_of(seat, call.machine))
+    named = call.options.target is not None
+    search = search_of(seat, call.machine, named=named, command=call.options.command_line)
     packages, unread = contents(call.machine.facts, seat.interpreter, search)
     chosen = [package for package in packages if _wanted(package, call.options)]
     if call.options.sizes:
         _measure(call, chosen)
-    answer = PackagesAnswer(target=with_search_path(seat, call.machine), packages=chosen, unread=unread)
+    answer = PackagesAnswer(target=seat, packages=chosen, unread=unread, unknown=search.unknown)
     if call.as_json:
         call.print_json(answer)
     else:

@@ -14,6 +14,7 @@ from kalyx.core.packages.names import distributions_named, modules_of_listed
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("what", nargs="+", metavar="WHAT", help='a module (a.b) or a statement ("from a import b")')
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
+    parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
 
 
@@ -37,7 +38,7 @@ def run(call: Call) -> int:
     wanted = [one for text in call.options.what for one in _wanted(call, text)]
     seat = call.target(call.options.target)
     named = call.options.target is not None
-    answers = [why_import(call.machine, seat, one, named=named) for one in wanted]
+    answers = [why_import(call.machine, seat, one, named=named, command=call.options.command_line) for one in wanted]
     answer = WhyAnswer(target=seat, imports=answers)
     if call.as_json:
         call.print_json(answer)

@@ -41,6 +41,7 @@ def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Name
             if not wrong
             else (screen.words("; ".join(wrong), room), ORANGE),
         )
+    screen.doubts(answer.unknown, "not known")
     for place in answer.unread:
         screen.line(("not read  ", ORANGE), screen.path(place.path), f": {visible(place.reason)}")
     if options.verbose:

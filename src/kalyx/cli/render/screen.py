@@ -112,6 +112,13 @@ class Screen:
         shown = self.path(evidence.path)
         return f"{shown}, line {evidence.line}" if evidence.line else shown
 
+    def doubts(self, unknown: list[Evidence], says: str) -> None:
+        """What only running code would tell: each once, with where it stands."""
+        for evidence in {(one.path, one.line): one for one in unknown}.values():
+            place = self.source(evidence)
+            self.line((f"{says}  ", ORANGE), f"what this adds to the path: {visible(evidence.fact)}")
+            self.line(" " * (len(says) + 4), (place, QUIET))
+
     def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
         room = self.width - indent - 9
         lines = wrap(visible(text), room)

@@ -65,6 +65,14 @@ def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
     return done.wait(seconds)
 
 
+def _split(path: str) -> tuple[str, str]:
+    """Folder and name; most paths here are plain ones, for which a cut at the last slash will do."""
+    folder, _, name = path.rpartition("/")
+    if folder and folder[-1] != "/" and os.sep == "/":
+        return folder, name
+    return os.path.split(path)
+
+
 class LiveFacts(Facts):
     """The machine Kalyx runs on. ``variables`` and ``folder`` are those of the start unless given."""
 
@@ -143,11 +151,12 @@ class LiveFacts(Facts):
         if self._remote and self._is_dead(path):
             return None
         # The parent's listing answers without asking the system again.
-        listed = self._listings.get(os.path.dirname(path))
+        folder, name = _split(path)
+        listed = self._listings.get(folder)
         if isinstance(listed, dict):
-            name = os.path.basename(path)
-            if name in listed:
-                return listed[name]
+            kind = listed.get(name)
+            if kind is not None:
+                return kind
             if name and self.system == "linux" and name not in (".", ".."):
                 return None
         if path not in self._kinds:
@@ -162,8 +171,9 @@ class LiveFacts(Facts):
             return None
         if path not in self._links:
             target = None
-            listed = self._listings.get(os.path.dirname(path))
-            if not isinstance(listed, dict) or listed.get(os.path.basename(path), "link") == "link":
+            folder, name = _split(path)
+            listed = self._listings.get(folder)
+            if not isinstance(listed, dict) or listed.get(name, "link") == "link":
                 try:
                     target = os.readlink(path)
                 except (OSError, ValueError):

@@ -43,8 +43,12 @@ _ROOT_VERSIONS = {
     "windows": ["C:\\Program Files", "C:\\"],
 }
 
+# Any of these says that a site's module system is about, or what one loaded.
+_MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON",
+                     "EBROOTPYTHON3"}  # fmt: skip
+
 # Folders that hold no environment and are large.
-_NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", ".tox-cache", "proc", "sys", "dev"}
+_NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
 WALK_DEPTH = 6
 WALK_LIMIT = 20_000
 
@@ -84,7 +88,10 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
         roots.append(facts.join(local, "Programs", "Python"))
     seen: set[str] = set()
     yield from registered_prefixes(facts)
-    yield from _of_site_modules(facts)
+    if facts.variables.keys() & _MODULE_VARIABLES:
+        from kalyx.core.interpreters.sitemodules import module_prefixes
+
+        yield from module_prefixes(facts)
     for root in [*roots, *_ROOT_VERSIONS[facts.system]]:
         if root in seen:
             continue
@@ -96,16 +103,6 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
             # A link beside it (3.11 for 3.11.7) is another name of one installation.
             if facts.kind(prefix) == "folder":
                 yield prefix
-
-
-def _of_site_modules(facts: Facts) -> Iterator[str]:
-    """Installations of a site's module system: what loaded modules name as their root."""
-    for name in sorted(facts.variables):
-        # EBROOTPYTHON, PYTHON_ROOT, PYTHON_HOME: the variables that such systems' module files set.
-        if name in ("PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON", "EBROOTPYTHON3"):
-            value = facts.variables[name]
-            if facts.path.isabs(value) and facts.is_folder(value):
-                yield facts.path.normpath(value)
 
 
 def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]) -> Iterator[tuple[str, bool]]:

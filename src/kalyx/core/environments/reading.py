@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ast
 from collections.abc import Iterator
 
 from msgspec import Struct
@@ -143,6 +142,8 @@ def _name(facts: Facts, prefix: str, kind: EnvironmentKind, settings: Settings |
 def _unquoted(prompt: str) -> str:
     """A prompt is written as a Python literal by the standard module and bare by others."""
     if prompt[:1] in "'\"":
+        import ast
+
         try:
             value = ast.literal_eval(prompt)
         except (ValueError, SyntaxError):

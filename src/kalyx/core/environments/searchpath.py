@@ -61,6 +61,18 @@ class Way(Struct, kw_only=True):
         way._begin(rest, facts, interpreter)
         return way
 
+    @property
+    def flags(self) -> tuple[str, ...]:
+        """The flags as words, to run an interpreter in this way."""
+        chosen = {"-I": self.isolated, "-S": self.no_site, "-E": self.ignore_variables, "-s": self.no_user,
+                  "-P": self.safe_path}  # fmt: skip
+        return tuple(word for word, given in chosen.items() if given)
+
+    @property
+    def keeps_first_away(self) -> bool:
+        """Whether the flags keep the program's own folder off the path."""
+        return self.isolated or self.safe_path
+
     def _flag(self, letter: str) -> None:
         self.isolated = self.isolated or letter == "I"
         self.no_site = self.no_site or letter == "S"
@@ -353,7 +365,7 @@ def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     if not way.no_site:
         builder.site()
     result = builder.result
-    if way.first is not None and not (way.isolated or way.safe_path or builder.safe_by_variable()):
+    if way.first is not None and not (way.keeps_first_away or builder.safe_by_variable()):
         exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
     return result

@@ -89,7 +89,7 @@ class Resolver:
             place = Place(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:
                 return Resolution(place, [])
-        entries = [entry.entry or self.folder for entry in self.search.entries]
+        entries = list(dict.fromkeys(entry.entry or self.folder for entry in self.search.entries))
         parents: list[Place] = []
         resolution = Resolution(None, [], module)
         for depth in range(1, len(parts) + 1):

@@ -4,29 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.facts import Distribution, ErrorText, Finding, ImportAnswer, Kernel, Seat
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.imports.trial import try_import
+from kalyx.core.imports.ways import search_of, way_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-
-
-def way_of(seat: Seat, machine: Machine) -> Way:
-    """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder."""
-    folder = seat.folder or machine.facts.folder
-    if seat.seat in ("kernel", "notebook"):
-        return Way(first="", first_origin="the notebook's folder", variables=_variables(seat, machine))
-    return Way(first=folder, first_origin="the folder of the script", variables=_variables(seat, machine))
-
-
-def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
-    if seat.seat in ("kernel", "notebook", "process") and seat.variables:
-        return {key: value for key, value in seat.variables.items() if value is not None}
-    return dict(machine.facts.variables)
 
 
 def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
@@ -36,20 +22,20 @@ def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
     return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
 
 
-def with_search_path(seat: Seat, machine: Machine) -> Seat:
-    """The seat with its search path filled in, each entry with its origin."""
-    if seat.interpreter is not None and not seat.search_path:
-        seat.search_path = search_path(machine.facts, seat.interpreter, way_of(seat, machine)).entries
-    return seat
-
-
 def why_import(
-    machine: Machine, seat: Seat, wanted: Wanted, *, named: bool, watch: Callable[[str], None] | None = None
+    machine: Machine,
+    seat: Seat,
+    wanted: Wanted,
+    *,
+    named: bool,
+    command: str | None = None,
+    watch: Callable[[str], None] | None = None,
 ) -> ImportAnswer:
     """Whether the import works in this seat, where from, or why not.
 
     ``named``: the user named the target; only then is an interpreter asked
-    whose real file lies inside the folder examined.
+    whose real file lies inside the folder examined. ``command``: the command
+    line it was run by, whose flags and program decide the path.
     """
     if seat.environment is not None:
         known = machine.environment_named(seat.environment.key)
@@ -61,9 +47,8 @@ def why_import(
         answer.outcome = "fails"
         answer.findings = catalogue.explain(case, machine)
         return answer
-    way = way_of(seat, machine)
-    case.search = search_path(machine.facts, seat.interpreter, way)
-    seat.search_path = case.search.entries
+    way = way_of(seat, machine, command)
+    case.search = search_of(seat, machine, named=named, command=command)
     folder = seat.folder or machine.facts.folder
     case.resolver = Resolver(machine.facts, seat.interpreter, case.search, folder)
     case.resolution = case.resolver.resolve(wanted.module)
@@ -76,7 +61,8 @@ def why_import(
             seat.interpreter.executable,
             wanted.module,
             wanted.names,
-            first=way.first,
+            first=way.first if any(e.origin == way.first_origin for e in case.search.entries[:1]) else None,
+            flags=way.flags,
             variables=way.variables,
             folder=folder,
             seconds=machine.seconds,

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import json
 import re
-import string
 from collections.abc import Mapping
 
 from msgspec import Struct
@@ -23,7 +22,7 @@ from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
-ID_LETTERS = frozenset(string.ascii_letters + string.digits + "._-")
+ID_LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-")
 
 
 def valid_id(identifier: str) -> bool:
@@ -125,6 +124,8 @@ def parse_spec(raw: bytes) -> Spec:
 
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
     """The variables the kernel starts with: the server's, and the spec's own with ``${NAME}`` filled in."""
+    import string  # it compiles a pattern when loaded: only a spec that sets variables needs it
+
     filled = {key: string.Template(value).safe_substitute(server.variables) for key, value in kernel.variables.items()}
     merged = {**server.variables, **filled}
     merged.pop("PYTHONEXECUTABLE", None)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.facts import ContrastAnswer, Difference, Package, Seat
+from msgspec import Struct
+
+from kalyx.core.facts import ContrastAnswer, Difference, Evidence, Package, Seat
 from kalyx.core.text import canonical
 
 # Variables that change what an interpreter does.
@@ -10,8 +12,17 @@ MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "
              "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH")  # fmt: skip
 
 
-def contrast(left: Seat, right: Seat, left_packages: list[Package], right_packages: list[Package]) -> ContrastAnswer:
-    """Everything that differs; ``same`` only when nothing that was compared does."""
+class Side(Struct):
+    """What is compared: a target, what it can import, and what only running its start-up code would tell."""
+
+    seat: Seat
+    packages: list[Package]
+    unknown: list[Evidence] = []
+
+
+def contrast(first: Side, second: Side) -> ContrastAnswer:
+    """Everything that differs; ``same`` only when nothing does and nothing was left that could."""
+    left, right = first.seat, second.seat
     found: list[Difference] = []
 
     def note(what: str, name: str, one: str | None, other: str | None) -> None:
@@ -27,8 +38,9 @@ def contrast(left: Seat, right: Seat, left_packages: list[Package], right_packag
     for name in MATTERING:
         note("variable", name, left.variables.get(name), right.variables.get(name))
     _paths(left, right, found)
-    _packages(left_packages, right_packages, found)
-    return ContrastAnswer(left=left, right=right, same=not found, differences=found)
+    _packages(first.packages, second.packages, found)
+    unproved = first.unknown + second.unknown
+    return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
 
 
 def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:

@@ -6,8 +6,13 @@ else the line puts its programs first on ``PATH``, which is what counts.
 
 from __future__ import annotations
 
+from kalyx.core.doors import Facts
+from kalyx.core.environments.reading import view_of
 from kalyx.core.facts import EnterAnswer, KalyxError, Seat
+from kalyx.core.findings import catalogue
+from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
 from kalyx.core.machine import Machine
+from kalyx.core.seats.startfiles import definitions
 from kalyx.core.text import line_for
 
 # Shell, the ending of its activation script, the word that reads it, how to leave. Data: a new shell is a row.
@@ -25,8 +30,12 @@ SHELLS = {
     "pwsh": (".ps1", "&", "deactivate"),
     "powershell": (".ps1", "&", "deactivate"),
     "cmd": (".bat", "", "deactivate"),
-    "xonsh": ("", "source-bash --suppress-skip-message", "deactivate"),
+    "xonsh": ("", "", ""),
 }
+
+
+# The variable with what a shell runs before each prompt, where a child process is shown it.
+_HOOKS = {"bash": "PROMPT_COMMAND"}
 
 
 def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
@@ -38,11 +47,15 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
         raise KalyxError(f"{seat.name} starts no interpreter, so it cannot be entered: {seat.reason}")
     facts, prefix = machine.facts, seat.environment.prefix
     ending, word, leave = SHELLS[name]
+    environment = catalogue.judge_environment(view_of(facts, seat.interpreter), machine)
     folder = facts.join(prefix, "Scripts" if facts.system == "windows" else "bin")
     script = next((one for one in _scripts(facts.names(folder), ending)), None)
     programs = facts.parent(seat.interpreter.executable)
     warnings = _warnings(machine, seat, name)
-    if script is not None:
+    if environment.condition == "moved" and script is not None:
+        warnings.append(f"{script} of this environment still speaks of another place, so the line does without it")
+        script = None
+    if script is not None and (word or name == "cmd"):
         path = facts.join(folder, script)
         line = line_for([path], name) if name in ("cmd", "pwsh", "powershell") else f"{word} {line_for([path], name)}"
         if name in ("pwsh", "powershell") and not line.startswith("& "):
@@ -50,7 +63,19 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     else:
         line = _path_line(programs, prefix, name, conda=seat.environment.kind == "conda")
         leave = "close this shell, or set PATH back"
-    return EnterAnswer(target=seat, shell=name, line=line, leave=leave, warnings=warnings)
+        if name == "xonsh":
+            leave = f"$PATH.remove({programs!r})"
+    needed, load = _site_modules(facts, seat.interpreter.base_prefix, name)
+    return EnterAnswer(target=seat, shell=name, line=load + line, leave=leave, warnings=warnings, site_modules=needed)
+
+
+def _site_modules(facts: Facts, base: str, shell: str) -> tuple[list[str], str]:
+    """The site modules that put the base in place, and what loads them first where none of them is loaded."""
+    needed = needed_modules(facts, base)
+    loaded = {module.name for module in loaded_modules(facts)}
+    if not needed or any(module.name in loaded for module in needed) or shell in ("cmd", "pwsh", "powershell"):
+        return [module.name for module in needed if module.name in loaded], ""
+    return [needed[0].name], f"module load {line_for([needed[0].name], shell)}; "
 
 
 def _scripts(names: list[str], ending: str) -> list[str]:
@@ -81,7 +106,9 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
     for variable in ("PYTHONPATH", "PYTHONHOME"):
         value = facts.variable(variable)
         if value:
-            found.append(f"{variable} is set ({value}) and reaches into every environment")
+            brought = bringing(facts, value.split(":")[0], variable)
+            by = f" by the site module {brought[0].name}" if brought else ""
+            found.append(f"{variable} is set{by} ({value}) and reaches into every environment")
     entered = facts.variable("VIRTUAL_ENV")
     if entered and seat.environment is not None and facts.real(entered) != seat.environment.key:
         found.append(f"{entered} is on now; leaving the new one goes back to before both")
@@ -89,6 +116,10 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
         hooks = facts.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if facts.names(hooks):
             found.append(f"the scripts in {hooks} are not run by this line")
-    if seat.environment is not None and seat.environment.condition in ("moved",):
-        found.append("its activation script still speaks of another place")
+    for one in definitions(facts, shell):
+        found.append(f"{one.word} is {'an alias' if one.kind == 'alias' else 'a function'} by {one.path}, line "
+                     f"{one.line}: it wins over PATH, also after this line")  # fmt: skip
+    hook = facts.variable(_HOOKS[shell]) if shell in _HOOKS else None
+    if hook:
+        found.append(f"{_HOOKS[shell]} runs before every prompt ({hook}) and may change PATH again")
     return found

@@ -13,6 +13,9 @@ from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text import canonical
 
+# The origin of an entry that only the interpreter itself could name.
+STARTUP = "start-up code"
+
 # Files beside packages that are no modules of anybody's.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
 
@@ -71,11 +74,16 @@ def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list
             continue
         if entry.origin in ("own", "base", "user"):
             found.append((entry.entry, entry.origin))
-        elif ".pth, line" in entry.origin:
+        elif ".pth, line" in entry.origin or entry.origin == STARTUP:
             found.append((entry.entry, "linked"))
         elif entry.origin == "PYTHONPATH":
             found.append((entry.entry, "path"))
-    return [(folder, origin) for folder, origin in found if facts.is_folder(folder)]
+    # Start-up code that runs twice can name a folder twice: the first one counts.
+    first: dict[str, str] = {}
+    for folder, origin in found:
+        if facts.is_folder(folder):
+            first.setdefault(folder, origin)
+    return list(first.items())
 
 
 def _package(facts: Facts, installed: Installed, origin: str) -> Package:

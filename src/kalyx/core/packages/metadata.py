@@ -7,7 +7,6 @@ once; a distribution's files are read when they are asked for.
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Iterator
 from functools import cached_property
 
@@ -108,6 +107,8 @@ class Installed:
     def files(self) -> list[str] | None:
         """The files it owns, relative to the site folder with ``/``; None when nothing lists them."""
         if self.is_wheel:
+            import csv
+
             try:
                 raw = self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
             except Unreadable:

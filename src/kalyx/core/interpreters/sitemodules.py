@@ -1,0 +1,164 @@
+"""A site's module system: which modules are loaded, which could be, and what their files say they set.
+
+Two forms of module files are read and never run: the Tcl form (first line
+``#%Module``, documented in modulefile(5)) and the Lua form (ending ``.lua``).
+Only literal words and the file's own plain variables are followed; what a file
+works out by code stays unknown. Both systems tell what is loaded in
+``LOADEDMODULES`` and ``_LMFILES_``, and where more lie in ``MODULEPATH``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+
+_FILE_LIMIT = 64 * 1024
+_FILES_LIMIT = 2000
+
+# What sets a value in either form, after its words were taken apart.
+_PREPENDS = {"prepend-path", "append-path", "prepend_path", "append_path"}
+_SETS = {"setenv", "pushenv"}
+
+
+class SiteModule(Struct, frozen=True):
+    """One module: its name with the version, and its file."""
+
+    name: str
+    path: str
+
+
+class Setting(Struct, frozen=True):
+    """What one line of a module file does to a variable."""
+
+    variable: str
+    value: str
+    line: int
+    adds: bool
+
+
+def loaded_modules(facts: Facts) -> list[SiteModule]:
+    """The modules that this process's variables say are loaded, in the order they were."""
+    names = [name for name in (facts.variable("LOADEDMODULES") or "").split(":") if name]
+    files = (facts.variable("_LMFILES_") or "").split(":")
+    return [SiteModule(name, path) for name, path in zip(names, files, strict=False) if facts.path.isabs(path)]
+
+
+def available_modules(facts: Facts, word: str) -> Iterator[SiteModule]:
+    """Modules below ``MODULEPATH`` whose name has ``word`` in it, versions first folder first."""
+    seen = 0
+    for root in (facts.variable("MODULEPATH") or "").split(":"):
+        if not facts.path.isabs(root):
+            continue
+        for name in facts.names(root):
+            if word not in name.lower():
+                continue
+            path = facts.join(root, name)
+            inner = facts.names(path) if facts.is_folder(path) else [""]
+            for version in inner:
+                seen += 1
+                if seen > _FILES_LIMIT:
+                    return
+                if not version.startswith("."):
+                    called = f"{name}/{version}" if version else name
+                    yield SiteModule(called.removesuffix(".lua"), facts.join(path, version) if version else path)
+
+
+def settings_of(facts: Facts, module: SiteModule) -> list[Setting]:
+    """What a module file says it sets, by its literal lines; nothing for one that cannot be read."""
+    text = facts.text_or_none(module.path, _FILE_LIMIT) or ""
+    if module.path.endswith(".lua"):
+        return list(_lua_settings(text))
+    return list(_tcl_settings(text)) if text.startswith("#%Module") else []
+
+
+def _tcl_settings(text: str) -> Iterator[Setting]:
+    known: dict[str, str] = {}
+
+    def filled(word: str) -> str:
+        return re.sub(
+            r"\$(?:\{(\w+)\}|(\w+))", lambda found: known.get(found[1] or found[2], found[0]), word.strip('"{}')
+        )
+
+    for number, line in enumerate(text.splitlines(), 1):
+        words = re.findall(r'"[^"]*"|\S+', line)
+        while len(words) > 1 and words[1].startswith("-"):
+            del words[1 : 3 if words[1] in ("-d", "--delim") else 2]
+        if len(words) == 3 and words[0] == "set":
+            known[words[1]] = filled(words[2])
+        elif len(words) >= 3 and words[0] in _PREPENDS | _SETS:
+            value = filled(words[2])
+            if "$" not in value and "[" not in value:
+                yield Setting(words[1], value, number, words[0] in _PREPENDS)
+
+
+def _lua_settings(text: str) -> Iterator[Setting]:
+    known: dict[str, str] = {}
+
+    def value_of(expression: str) -> str | None:
+        expression = expression.strip()
+        joined = re.fullmatch(r"pathJoin\s*\((.*)\)", expression)
+        if joined:
+            parts = [value_of(part) for part in joined[1].split(",")]
+            return None if None in parts else "/".join(part.rstrip("/") for part in parts if part)
+        if ".." in expression and not expression.startswith(('"', "'")) or '" ..' in expression or '"..' in expression:
+            parts = [value_of(part) for part in re.split(r"\.\.", expression)]
+            return None if None in parts else "".join(part for part in parts if part)
+        quoted = re.fullmatch(r"""(["'])(.*)\1""", expression)
+        return quoted[2] if quoted else known.get(expression)
+
+    for number, line in enumerate(text.splitlines(), 1):
+        named = re.match(r"\s*(?:local\s+)?(\w+)\s*=\s*(.+?)\s*(?:--.*)?$", line)
+        called = re.match(r"""\s*(\w+)\s*[({]\s*["'](\w+)["']\s*,\s*(.+?)\s*[)}]\s*(?:--.*)?$""", line)
+        if called and called[1] in _PREPENDS | _SETS:
+            value = value_of(called[3])
+            if value is not None:
+                yield Setting(called[2], value, number, called[1] in _PREPENDS)
+        elif named:
+            value = value_of(named[2])
+            if value is not None:
+                known[named[1]] = value
+
+
+def module_prefixes(facts: Facts) -> Iterator[str]:
+    """Roots of Python installations that modules, loaded or not, put on ``PATH``."""
+    for name in sorted(facts.variables):
+        # The variables that such systems' module files set, where no file tells more.
+        if name in ("PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON", "EBROOTPYTHON3"):
+            value = facts.variables[name]
+            if facts.path.isabs(value) and facts.is_folder(value):
+                yield facts.path.normpath(value)
+    for module in [*loaded_modules(facts), *available_modules(facts, "python")]:
+        for setting in settings_of(facts, module):
+            if setting.variable == "PATH" and facts.path.isabs(setting.value):
+                folder = facts.path.normpath(setting.value)
+                if facts.name(folder) == "bin" and facts.is_folder(folder):
+                    yield facts.parent(folder)
+
+
+def bringing(facts: Facts, path: str, variable: str) -> tuple[SiteModule, Setting] | None:
+    """The loaded module, with its line, that put ``path`` or what it lies in into ``variable``; or None."""
+    for module in loaded_modules(facts):
+        for setting in settings_of(facts, module):
+            if (
+                setting.variable == variable
+                and setting.value
+                and facts.inside(path, facts.path.normpath(setting.value))
+            ):
+                return module, setting
+    return None
+
+
+def needed_modules(facts: Facts, prefix: str) -> list[SiteModule]:
+    """Modules, loaded first, then those that could be, that put the programs or libraries of ``prefix`` in place."""
+    found: list[SiteModule] = []
+    for module in [*loaded_modules(facts), *available_modules(facts, "python")]:
+        for setting in settings_of(facts, module):
+            if setting.variable in ("PATH", "LD_LIBRARY_PATH") and facts.inside(setting.value, prefix):
+                if module.name not in [one.name for one in found]:
+                    found.append(module)
+                break
+    return found
