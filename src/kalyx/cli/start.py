@@ -15,6 +15,7 @@ COMMANDS = {
     "here": "which interpreter each seat in this folder really uses, and which disagree",
     "survey": "every interpreter and environment on this machine",
     "prepare": "a working environment in one step",
+    "fill": "add packages to an environment that exists, or take them out",
     "packages": "what can be imported there, where each comes from, what hides what",
     "contrast": "two seats, environments, or earlier answers side by side",
     "enter": "the line that activates an environment in this shell",
@@ -58,8 +59,19 @@ class Parser(argparse.ArgumentParser):
         raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")
 
 
-def build_parser(only: str | None) -> Parser:
-    """The parser; with ``only``, of that one command; with an empty ``only``, the others are known by name."""
+def command_parser(name: str) -> Parser:
+    """The parser of one command, whose words are given without its name."""
+    summary = COMMANDS[name]
+    said = summary[0].upper() + summary[1:] + "."
+    parser = Parser(prog=f"kalyx {name}", description=said, formatter_class=_Help)
+    common(parser)
+    import_module(f"kalyx.cli.commands.{name}").arguments(parser)
+    parser.set_defaults(command=name)
+    return parser
+
+
+def build_parser(whole: bool) -> Parser:
+    """The parser of a call that names no command; ``whole``: with everything that every command takes."""
     parser = Parser(
         prog="kalyx",
         description="Which Python each of your seats uses, and why an import fails there.",
@@ -70,11 +82,9 @@ def build_parser(only: str | None) -> Parser:
     # Naming the program here spares argparse a look at the terminal on every start.
     found = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
     for name, summary in COMMANDS.items():
-        if only and only != name:
-            continue
         said = summary[0].upper() + summary[1:] + "."
         command = found.add_parser(name, help=summary, description=said, formatter_class=_Help)
-        if only in (None, name):
+        if whole:
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)
     return parser
@@ -105,18 +115,21 @@ def changing(parser: argparse.ArgumentParser) -> None:
 
 def call(words: list[str]) -> int:
     """Run one call and return its exit status."""
-    named = next((word for word in words if not word.startswith("-")), None)
-    parser = build_parser(named if named in COMMANDS else None if "_ARGCOMPLETE" in os.environ else "")
     if "_ARGCOMPLETE" in os.environ:
         import argcomplete
 
-        argcomplete.autocomplete(parser)
+        argcomplete.autocomplete(build_parser(whole=True))
     as_json = "--json" in words
     try:
-        options = parser.parse_args(words)
-        if options.command is None:
-            parser.print_help()
-            return 0
+        if words and words[0] in COMMANDS:
+            # Options may stand between the words a command takes several of.
+            options = command_parser(words[0]).parse_intermixed_args(words[1:])
+        else:
+            parser = build_parser(whole=False)
+            options = parser.parse_args(words)
+            if options.command is None:
+                parser.print_help()
+                return 0
     except Refusal as refusal:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     from kalyx.cli.calls import Call

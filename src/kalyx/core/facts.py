@@ -337,6 +337,43 @@ class RehearsalAnswer(Struct, kw_only=True):
     notes: list[str] = []
 
 
+class Move(Struct, kw_only=True):
+    """A distribution that came (``before`` None), went (``after`` None) or has another version now."""
+
+    name: str
+    before: str | None
+    after: str | None
+    hides: str | None = None  # where a copy lies that stays and is hidden from now on
+
+
+class Broken(Struct, kw_only=True):
+    """A requirement that does not hold: who has it, and the version that is there instead."""
+
+    name: str
+    version: str
+    requirement: str
+    found: str | None
+
+
+class FillAnswer(Struct, kw_only=True):
+    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again."""
+
+    schema: Literal["kalyx.fill/1"] = "kalyx.fill/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    environment: Environment | None = None
+    interpreter: Interpreter | None = None
+    moves: list[Move] = []
+    broken: list[Broken] = []
+    seen_below: list[Package] = []
+    imports: list[ImportAnswer] = []
+    restart: list[str] = []
+    notes: list[str] = []
+    steps: list[str] = []
+    findings: list[Finding] = []
+
+
 class PrepareAnswer(Struct, kw_only=True):
     """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
 
@@ -347,6 +384,7 @@ class PrepareAnswer(Struct, kw_only=True):
     environment: Environment | None = None
     interpreter: Interpreter | None = None
     packages: list[Package] = []
+    moves: list[Move] = []
     imports: list[ImportAnswer] = []
     rehearsal: RehearsalAnswer | None = None
     notes: list[str] = []

@@ -4,13 +4,76 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.render.colours import BLUE, ORANGE
+from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.kernels import draw_rehearsal
 from kalyx.cli.render.screen import Screen
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.facts import PrepareAnswer
+from kalyx.core.facts import FillAnswer, ImportAnswer, PrepareAnswer
 from kalyx.core.machine import Machine
 from kalyx.core.text import visible
+
+
+def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
+    """What would come, move and go, and whom that would break."""
+    environment = answer.environment
+    if environment is not None:
+        screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
+                    screen.path(environment.prefix))  # fmt: skip
+    _draw_moves(screen, answer, ("comes", "moves", "goes"))
+    for one in answer.broken:
+        has = f"which then is {visible(one.found)}" if one.found else "which then is not here"
+        screen.line("   ", ("breaks ", ORANGE), f"{visible(one.name)} {visible(one.version)}: it needs "
+                    f"{visible(one.requirement)}, {has}")  # fmt: skip
+
+
+def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str]) -> None:
+    width = max([len(visible(move.name)) for move in answer.moves] + [0]) + 2
+    for move in answer.moves:
+        name = visible(move.name).ljust(width)
+        if move.before is None or move.hides is not None:
+            hides = f"  hides {visible(move.before or '')} in {screen.path(move.hides)}" if move.hides else ""
+            screen.line("   ", (words[0].ljust(7), BLUE), name, visible(move.after or ""), (hides, QUIET))
+        elif move.after is None:
+            screen.line("   ", (words[2].ljust(7), ORANGE), name, visible(move.before))
+        else:
+            screen.line("   ", (words[1].ljust(7), ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
+    for package in answer.seen_below:
+        place = f"{screen.path(package.location)} ({package.origin})"
+        screen.line("   ", ("there".ljust(7), QUIET), f"{visible(package.name)} {visible(package.version or '')}, seen "
+                    f"from {place}: nothing of its own is added")  # fmt: skip
+
+
+def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer) -> None:
+    """What came of it, after the plan was shown."""
+    if not answer.done and answer.moves:
+        for step in answer.steps:
+            screen.line("   ", (visible(step), "bold"))
+        screen.line("nothing was changed: this was a dry run")
+        return
+    if answer.done and answer.moves:
+        screen.line("done")
+        _draw_moves(screen, answer, ("came", "moved", "went"))
+    elif not answer.notes or answer.seen_below:
+        _draw_moves(screen, answer, ("came", "moved", "went"))
+        screen.line("nothing is to be done")
+    _draw_imports(screen, answer.imports)
+    for one in answer.broken:
+        has = f"found {visible(one.found)}" if one.found else "which is not here"
+        screen.line("   ", ("broken ", ORANGE), f"{visible(one.name)} {visible(one.version)} needs "
+                    f"{visible(one.requirement)}, {has}")  # fmt: skip
+    for process in answer.restart:
+        screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with what was there before")
+    for note in answer.notes:
+        screen.line("   ", ("note   ", QUIET), screen.shown(note))
+    if answer.undo is not None:
+        screen.line("   ", ("undo   ", QUIET), visible(machine.line(answer.undo)))
+
+
+def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
+    for one in imports:
+        word, colour = WORDS[one.outcome]
+        said = f"  {one.error.type}: {visible(one.error.text)}" if one.error else ""
+        screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), said)
 
 
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
@@ -29,10 +92,16 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         )
     for package in answer.packages:
         screen.line("   ", f"{visible(package.name)} {visible(package.version or '')}")
-    for one in answer.imports:
-        word, colour = WORDS[one.outcome]
-        said = f"  {one.error.type}: {visible(one.error.text)}" if one.error else ""
-        screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), said)
+    asked = {one.name for one in answer.packages}
+    came = [f"{one.name} {one.after}" for one in answer.moves if one.before is None and one.name not in asked]
+    if came:
+        screen.line("   ", ("with  ", QUIET), visible(", ".join(came)))
+    for move in answer.moves:
+        if move.before is not None:
+            where = f", which stays hidden in {screen.path(move.hides)}" if move.hides else ""
+            screen.line("   ", ("moved ", ORANGE), f"{visible(move.name)} {visible(move.before)} to "
+                        f"{visible(move.after or 'nothing')}{where}")  # fmt: skip
+    _draw_imports(screen, answer.imports)
     for note in answer.notes:
         screen.line("   ", ("note  ", ORANGE), screen.shown(note))
     if answer.rehearsal is not None:

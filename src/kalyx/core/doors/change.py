@@ -99,6 +99,51 @@ class LiveChange:
 
         self._do(write, path)
 
+    def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
+        """Copy a folder, links as links. ``linked``: files of its subfolders share their bytes where the system can."""
+        self._note("copy", path)
+        top = os.path.normpath(path)
+
+        def copy(one: str, other: str) -> str:
+            # What lies right in the folder (path files, scripts) may be written in place: only a real copy keeps it.
+            if linked and os.path.dirname(one) != top:
+                try:
+                    os.link(one, other, follow_symlinks=False)
+                    return other
+                except OSError:
+                    pass
+            return str(shutil.copy2(one, other, follow_symlinks=False))
+
+        def do() -> None:
+            try:
+                shutil.copytree(path, to, symlinks=True, copy_function=copy, dirs_exist_ok=True)
+            except shutil.Error as error:
+                raise OSError(str(error.args[0][0][2]) if error.args and error.args[0] else "copying failed") from None
+
+        self._do(do, path)
+
+    def claim(self, path: str, content: bytes) -> bool:
+        """Write a file that must not be there yet; False where it is."""
+        try:
+            with open(path, "xb") as file:
+                file.write(content)
+        except FileExistsError:
+            return False
+        except OSError as error:
+            raise KalyxError(f"{path}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
+        return True
+
+    @staticmethod
+    def now() -> float:
+        """The time of day, in seconds since the epoch."""
+        return time.time()
+
+    @staticmethod
+    def stamp() -> str:
+        """This moment as part of a file's name: later ones sort later."""
+        now = time.time()
+        return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"
+
     def remove_empty_folder(self, path: str) -> None:
         try:
             os.rmdir(path)

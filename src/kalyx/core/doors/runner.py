@@ -14,7 +14,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
 from msgspec import Struct
@@ -125,6 +125,22 @@ def _signal_group(pid: int, number: int) -> None:
         pass
 
 
+def _wait(process: subprocess.Popen[bytes], seconds: float, meanwhile: Callable[[], None] | None) -> None:
+    """Wait for the end, doing something now and then. Raises TimeoutExpired."""
+    if meanwhile is None:
+        process.wait(seconds)
+        return
+    until = time.monotonic() + seconds
+    while True:
+        try:
+            process.wait(min(0.2, max(0.0, until - time.monotonic())))
+            return
+        except subprocess.TimeoutExpired:
+            if time.monotonic() >= until:
+                raise
+            meanwhile()
+
+
 class _Guard:
     """A small shell that waits on a pipe only Kalyx holds: when Kalyx is gone, it ends the group it guards."""
 
@@ -199,10 +215,12 @@ class LiveRunner:
         seconds: float = 10.0,
         limit: int = OUTPUT_LIMIT,
         guarded: bool = False,
+        heard: Callable[[bytes], None] | None = None,
     ) -> Ended:
         """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
 
-        ``guarded``: it does not outlive Kalyx, however Kalyx ends.
+        ``guarded``: it does not outlive Kalyx, however Kalyx ends. ``heard`` is told a few times
+        a second all that it has printed so far.
         """
         began = time.monotonic()
         try:
@@ -214,7 +232,7 @@ class LiveRunner:
         timed_out = False
         guard = _Guard(process.pid) if guarded and sys.platform != "win32" else None
         try:
-            process.wait(seconds)
+            _wait(process, seconds, (lambda: heard(bytes(drains[0].kept))) if heard is not None else None)
         except subprocess.TimeoutExpired:
             timed_out = True
             end_tree(process)

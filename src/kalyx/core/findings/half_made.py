@@ -11,14 +11,18 @@ Only looks like it (it was finished, and its base was removed later):
 
 from __future__ import annotations
 
+from kalyx.core.doors import claims
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, of_target, remove
 from kalyx.core.findings.mixed_versions import packages_of_others
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 UNFINISHED_MARK = ".kalyx-unfinished"
+BEFORE_FOLDER = ".kalyx-before"
+CLAIM = ".kalyx-filling"
 YIELDS_TO = ("unreadable",)
 
 # What the standard module itself brings along.
@@ -34,8 +38,20 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     mark = facts.join(environment.prefix, UNFINISHED_MARK)
     mends = [remove(view, machine)]
     if facts.kind(mark) is not None:
+        if working := claims.worker(facts, mark):
+            return _at_work(mark, working, "made")
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
         return condition("half-made", "making it was begun and not finished", evidence, mends)
+    kept = facts.join(environment.prefix, BEFORE_FOLDER)
+    if facts.kind(kept) is not None:
+        claim = facts.join(environment.prefix, CLAIM)
+        if working := claims.worker(facts, claim):
+            return _at_work(claim, working, "filled")
+        evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
+        argv = ["kalyx", "fill", environment.prefix, "--undo"]
+        back = Remedy(says="put back what was there", steps=[remedies.command(machine, argv)],
+                      touches=[environment.prefix])  # fmt: skip
+        return condition("half-made", "filling it was begun and not finished", evidence, [back])
     if environment.kind != "virtual" or settings is None or settings.problem:
         return None
     missing = _missing_installer(view, machine)
@@ -57,6 +73,11 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         says = "it has an interpreter and no folder for packages: making it stopped half-way"
         return condition("half-made", says, evidence, mends)
     return None
+
+
+def _at_work(path: str, process: int, what: str) -> Finding:
+    evidence = [Evidence(fact=f"process {process} is at work", source=path, path=path)]
+    return condition("half-made", f"it is being {what} at this moment", evidence, [])
 
 
 def _missing_installer(view: View, machine: Machine) -> Finding | None:

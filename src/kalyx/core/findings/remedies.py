@@ -38,6 +38,23 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     records = facts.join(interpreter.prefix, "conda-meta")
     if facts.is_folder(records):
         return f"the installer that keeps {records}"
+    lock = lock_file_of(machine, interpreter)
+    return f"the project it lies in, by its lock file {lock}" if lock is not None else None
+
+
+def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
+    """The lock file of the project that an environment lies right in: what is locked there decides what is in it."""
+    facts = machine.facts
+    if interpreter.prefix == interpreter.base_prefix:
+        return None
+    project = facts.parent(interpreter.prefix)
+    names = facts.names(project)
+    if "pyproject.toml" not in names:
+        return None
+    for name in names:
+        # PEP 751 names its files so; the older forms end in .lock.
+        if name == "pylock.toml" or (name.startswith("pylock.") and name.endswith(".toml")) or name.endswith(".lock"):
+            return facts.join(project, name)
     return None
 
 

@@ -6,6 +6,8 @@ Requirement lines and markers are read by the standard package for them
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec import Struct
 
 from kalyx.core.facts import Interpreter
@@ -47,20 +49,27 @@ def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
 
 def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras: bool = False) -> list[Asked]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
+    names = installed.fields("provides-extra") if extras else []
+    return asked_by_lines(installed.requires, interpreter, system, names)
+
+
+def asked_by_lines(
+    lines: Iterable[str], interpreter: Interpreter, system: str, extras: Iterable[str] = ()
+) -> list[Asked]:
+    """The requirement lines that apply here; with names of ``extras`` also those of these extras."""
     from packaging.requirements import InvalidRequirement, Requirement
 
     environment = marker_environment(interpreter, system)
+    extras = list(extras)
     found = []
-    for line in installed.requires:
+    for line in lines:
         try:
             requirement = Requirement(line)
         except InvalidRequirement:
             continue
         extra = None
         if requirement.marker is not None and not requirement.marker.evaluate({**environment, "extra": ""}):
-            if not extras:
-                continue
-            for name in installed.fields("provides-extra"):
+            for name in extras:
                 if requirement.marker.evaluate({**environment, "extra": name}):
                     extra = name
                     break

@@ -1,0 +1,93 @@
+"""``kalyx fill``: add packages to an environment that exists, or take them out."""
+
+from __future__ import annotations
+
+import argparse
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import ChangePlan, FillAnswer, KalyxError
+from kalyx.core.lifecycle import filling
+from kalyx.core.lifecycle.safekeeping import Kept, left_over
+from kalyx.core.lifecycle.wanted import wants
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", metavar="TARGET", help="the environment to fill")
+    parser.add_argument("requirement", nargs="*", metavar="REQUIREMENT", help="a package (nectarflow, nectarflow>=1.2)")
+    parser.add_argument("--from", dest="source", metavar="FILE", help="a requirements file or a pyproject.toml")
+    parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
+    parser.add_argument("--remove", action="store_true", help="take these packages out")
+    parser.add_argument("--undo", action="store_true", help="put back what a run that was stopped left half-way")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    machine, facts = call.machine, call.machine.facts
+    if machine.runner is None:
+        raise KalyxError("filling an environment starts its installer, and --static starts no program")
+    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
+    if wheels is not None and not facts.is_folder(wheels):
+        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    wanted = wants(facts, call.options.requirement, call.options.source)
+    if not wanted.words and not call.options.undo:
+        raise KalyxError("name at least one requirement, or a file of them with --from")
+    seat = call.target(call.options.target)
+    if seat.interpreter is None or seat.environment is None:
+        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    notes = _put_back_first(call, seat.environment.prefix)
+    if call.options.undo:
+        notes = notes or ["nothing was left half-way: there is nothing to put back"]
+        return _show(
+            call, FillAnswer(done=True, environment=seat.environment, interpreter=seat.interpreter, notes=notes)
+        )
+    order = filling.Order(
+        interpreter=seat.interpreter,
+        environment=seat.environment,
+        wants=wanted,
+        wheels=wheels,
+        remove=call.options.remove,
+    )
+    with call.progress("at work:") as tell:
+        answer, commands = filling.plan(machine, order, tell)
+    answer.notes += notes
+    if not commands:
+        answer.done = not call.options.dry_run
+        return _show(call, answer)
+    if not call.as_json:
+        from kalyx.cli.render.lifecycle import draw_fill_plan
+
+        draw_fill_plan(call.screen, answer)
+    if not call.may_change(answer.plan, f"Go on in {seat.environment.prefix}?"):
+        return _show(call, answer)
+    with call.progress("at work:") as tell:
+        filling.carry_out(machine, order, answer, commands, tell)
+    return _show(call, answer)
+
+
+def _put_back_first(call: Call, prefix: str) -> list[str]:
+    """Clear what a stopped run left, before anything is planned on it."""
+    facts = call.machine.facts
+    found = left_over(facts, prefix)
+    if found != "unfinished":
+        if found and not call.options.dry_run:
+            Kept(facts, prefix, LiveChange()).recover()
+        return []
+    deed = [ChangePlan(deed="put back what was there before a fill that was stopped", path=prefix)]
+    if not call.may_change(deed, f"A fill of {prefix} was stopped half-way. Put back what was there first?"):
+        return ["a fill was stopped half-way here; what was there before would be put back first"]
+    Kept(facts, prefix, LiveChange()).recover()
+    return ["a fill was stopped half-way here; what was there before was put back first"]
+
+
+def _show(call: Call, answer: FillAnswer) -> int:
+    failed = any(one.outcome == "fails" for one in answer.imports)
+    lacking = any("asked for and is not there" in note for note in answer.notes)
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        from kalyx.cli.render.lifecycle import draw_fill
+
+        draw_fill(call.screen, call.machine, answer)
+    return 1 if answer.done and (answer.broken or failed or lacking) else 0

@@ -1,0 +1,45 @@
+"""Who is at work in a folder: a file that names the process, so that two never work in one place at once."""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Facts
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import KalyxError
+from kalyx.core.text import visible
+
+_JUST_NOW = 10.0
+
+
+def own_words(facts: Facts) -> bytes:
+    """What a claim of this process says: its number and when it started."""
+    process = facts.process(facts.pid)
+    return f"{facts.pid} {process.started if process else None}\n".encode()
+
+
+def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
+    """The number of the living process whose claim lies at ``path``; None where none does or its maker is gone."""
+    text = facts.text_or_none(path, 4096)
+    if text is None:
+        return None
+    number, _, started = text.split("\n")[0].partition(" ")
+    if not number.isdigit():
+        # Made this moment and not yet written, or no claim of ours.
+        status = facts.status(path)
+        return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
+    process = facts.process(int(number))
+    return int(number) if process is not None and str(process.started) == started else None
+
+
+def claim(facts: Facts, path: str, change: LiveChange) -> None:
+    """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over."""
+    for _ in range(3):
+        if change.claim(path, own_words(facts)):
+            return
+        found = worker(facts.again(), path, change.now())
+        if found is not None:
+            who = f" (process {found})" if found else ""
+            raise KalyxError(
+                f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done"
+            )
+        change.remove_file(path)
+    raise KalyxError(f"{visible(path)} cannot be taken")

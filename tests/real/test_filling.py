@@ -1,0 +1,259 @@
+"""Packages into and out of real environments: foreseen, done, proved; refused past a keeper; put back after a failure."""
+
+import hashlib
+import json
+import os
+import random
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from kalyx.demo.wheels import Package, standin_package, write_wheel
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
+
+NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
+ROUNDS = 200 if os.environ.get("KALYX_EVERY_VERSION") else 8
+
+
+@pytest.fixture
+def wheels(tmp_path):
+    folder = tmp_path / "wheels"
+    folder.mkdir()
+    for package in (
+        Package("hivescale", "2.1", {"hivescale/__init__.py": "import nectarflow\n"}, requires=["nectarflow>=1.1"]),
+        Package("nectarflow", "1.0", {"nectarflow.py": ""}),
+        Package("nectarflow", "1.2", {"nectarflow.py": ""}),
+        Package("combtool", "1.0", {"combtool.py": ""}, requires=["nectarflow<1.1"]),
+        Package("torn-comb", "1.0", {"torncomb.py": "import gone_for_good\n"}),
+        Package("broad", "1.0", {f"broad/part{number}.py": f"x = {number}\n" for number in range(400)}),
+        standin_package(),
+    ):
+        write_wheel(package, str(folder))
+    return folder
+
+
+def tree(prefix: Path) -> dict[str, str]:
+    """Every file of an environment with its content, but for bytecode."""
+    return {
+        str(path.relative_to(prefix)): os.readlink(path)
+        if path.is_symlink()
+        else hashlib.md5(path.read_bytes()).hexdigest()
+        for path in sorted(prefix.rglob("*"))
+        if (path.is_file() or path.is_symlink()) and "__pycache__" not in path.parts
+    }
+
+
+@pytest.mark.parametrize("version", [OLD, "3.7", NEW])
+def test_fill_foresees_does_and_proves(version, moor, wheels):
+    prefix = moor.root / "a b" / "heath"
+    python = make_environment(version, prefix)
+    offline = ("--wheels", wheels, "--json")
+    assert moor.kalyx("fill", prefix, "combtool", *offline, "--yes").status == 0
+    before = tree(prefix)
+    ran = moor.kalyx("fill", prefix, "hivescale", *offline, "--dry-run")
+    foreseen = ran.json
+    assert ran.status == 0 and not foreseen["done"] and tree(prefix) == before
+    ran = moor.kalyx("fill", prefix, "hivescale", *offline, "--yes")
+    done = ran.json
+    assert ran.status == 1 and done["done"], "it breaks another: status 1"
+    wanted = [("hivescale", None, "2.1"), ("nectarflow", "1.0", "1.2")]
+    for answer in (foreseen, done):
+        assert [(one["name"], one["before"], one["after"]) for one in answer["moves"]] == wanted
+        (broken,) = answer["broken"]
+        assert (broken["name"], broken["requirement"], broken["found"]) == ("combtool", "nectarflow<1.1", "1.2")
+    assert [one["outcome"] for one in done["imports"]] == ["imports", "imports"]
+    own = subprocess.run(
+        [python, "-m", "pip", "list", "--format=json"], env=moor.variables, capture_output=True, check=True
+    )
+    assert {"name": "nectarflow", "version": "1.2"} in json.loads(own.stdout)
+    ran = moor.kalyx("fill", prefix, "--remove", "hivescale", "combtool", "--json", "--yes")
+    assert ran.status == 0 and [one["after"] for one in ran.json["moves"]] == [None, None]
+    assert ran.json["undo"] == ["kalyx", "fill", str(prefix), "combtool==1.0", "hivescale==2.1"]
+    ran = moor.kalyx("fill", prefix, "--remove", "nectarflo", "--yes")
+    assert ran.status == 2 and "nearest: nectarflow" in ran.err
+    torn = moor.kalyx("fill", prefix, "torn-comb", *offline, "--yes")
+    assert torn.status == 1 and torn.json["imports"][0]["error"]["type"] in ("ModuleNotFoundError", "ImportError")
+    before = tree(prefix)
+    ran = moor.kalyx("fill", prefix, "nowhere-known", "--wheels", wheels, "--yes")
+    assert ran.status == 2 and "nowhere-known" in ran.err and ran.err.count("\n") == 1 and tree(prefix) == before
+    said = Path(ran.err.rpartition("all it said: ")[2].split(")")[0])
+    assert "nowhere-known" in said.read_text()
+
+
+def test_what_is_seen_from_below_is_not_added(moor, wheels):
+    base = moor.root / "base"
+    make_environment(NEW, base)
+    user = {"PYTHONUSERBASE": str(moor.root / "mine")}
+    subprocess.run([base / "bin" / "python", "-m", "pip", "install", "-q", "--no-index", "--find-links", wheels, "--target",
+                    moor.root / "mine" / "lib" / f"python{NEW}" / "site-packages", "nectarflow==1.0"],
+                   check=True, env=moor.variables)  # fmt: skip
+    prefix = moor.root / "seeing"
+    make_environment(NEW, prefix, "--system-site-packages")
+    ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, "--json", "--yes", **user)
+    assert ran.status == 0 and not ran.json["moves"]
+    assert [(one["name"], one["origin"]) for one in ran.json["seen_below"]] == [("nectarflow", "user")]
+    ran = moor.kalyx("fill", prefix, "nectarflow>=1.1", "--wheels", wheels, "--json", "--yes", **user)
+    (move,) = ran.json["moves"]
+    assert (move["before"], move["after"]) == ("1.0", "1.2") and move["hides"].startswith(str(moor.root / "mine"))
+    ran = moor.kalyx("fill", prefix, "--remove", "nectarflow", "--json", "--yes", **user)
+    assert ran.status == 0 and "answers then" in ran.json["notes"][0]
+    ran = moor.kalyx("fill", prefix, "--remove", "nectarflow", "--yes", **user)
+    assert ran.status == 2 and "not this environment's own" in ran.err
+
+
+def test_nothing_past_a_keeper(moor, wheels):
+    conda = moor.root / "conda"
+    make_environment(NEW, conda)
+    (conda / "conda-meta").mkdir()
+    (conda / "conda-meta" / "history").touch()
+    project = moor.root / "project"
+    locked = make_environment(NEW, project / ".venv")
+    (project / "pyproject.toml").write_text('[project]\nname = "spring"\n')
+    (project / "pylock.toml").write_text('lock-version = "1.0"\n')
+    bare = moor.root / "bare"
+    make_environment(NEW, bare, "--without-pip")
+    (moor.root / "folder").mkdir()
+    for target, says in [(conda, "conda-meta"), (locked, "pylock.toml"), (bare, "-m ensurepip"),
+                         ("/usr/bin/python3", "EXTERNALLY-MANAGED"), (moor.root / "folder", "no environment")]:  # fmt: skip
+        ran = moor.kalyx("fill", target, "nectarflow", "--wheels", wheels, "--yes")
+        assert ran.status == 2 and says in ran.err and ran.err.count("\n") == 1, ran.err
+    ran = moor.kalyx("fill", project / ".venv", "nectarflow", "--wheels", wheels)
+    assert ran.status == 2
+
+
+def test_another_place_is_never_filled(moor, wheels):
+    """Variables that would lead the installer elsewhere do not."""
+    prefix, other = moor.root / "heath", moor.root / "elsewhere"
+    make_environment(NEW, prefix)
+    ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, "--yes", "--json", PIP_TARGET=str(other),
+                     PYTHONPATH=str(other), PIP_USER="1", PIP_PREFIX=str(other))  # fmt: skip
+    assert ran.status == 0 and not other.exists()
+    assert str(prefix) in ran.json["imports"][0]["found_at"]
+
+
+def test_running_kernels_are_named(moor, wheels):
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix)
+    connection = moor.root / "kernel-1.json"
+    running = subprocess.Popen([python, "-c", "import time; time.sleep(60)", "-f", str(connection)])
+    try:
+        ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, "--yes", "--json")
+        assert [one for one in ran.json["restart"] if str(running.pid) in one and "kernel" in one]
+    finally:
+        running.kill()
+        running.wait()
+
+
+def test_a_silent_index(moor):
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix)
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        index = f"http://127.0.0.1:{server.getsockname()[1]}/simple"
+        began = time.monotonic()
+        ran = moor.kalyx("fill", prefix, "nectarflow", "--yes", "--timeout", "1", PIP_INDEX_URL=index,
+                         PIP_EXTRA_INDEX_URL="", PIP_CONFIG_FILE=os.devnull)  # fmt: skip
+    assert ran.status == 2 and "gives no answer" in ran.err, ran.err
+    assert time.monotonic() - began < 60
+
+
+def test_a_full_disk(moor, tmp_path):
+    """On a file system that fills: prepare clears what it made, fill puts back what was there."""
+    folder = tmp_path / "heavy"
+    folder.mkdir()
+    noise = "".join(random.Random(5).choices("abcdefghijklmnopqrstuvwxyz0123456789\n", k=40_000_000))
+    write_wheel(Package("heavy", "1.0", {"heavy/__init__.py": "", "heavy/data.txt": noise}), str(folder))
+    small = moor.root / "small"
+    small.mkdir()
+    kalyx = f"{sys.executable} -m kalyx"
+    python = f"--python {BY_VERSION[NEW].executable}"
+    script = f"""mount -t tmpfs -o size=32m tmpfs {small} || exit 9
+        {kalyx} prepare {small}/new {python} --want heavy --wheels {folder} --yes; echo status $?
+        ls -A {small}
+        {kalyx} prepare {small}/heath {python} --yes >&2 || exit 8
+        find {small}/heath -type f | grep -v __pycache__ | sort | xargs -d '\\n' md5sum > {moor.root}/before
+        {kalyx} fill {small}/heath heavy --wheels {folder} --yes; echo status $?
+        find {small}/heath -type f | grep -v __pycache__ | sort | xargs -d '\\n' md5sum > {moor.root}/after
+        {kalyx} survey --unsound --under {small} --json | grep -c half-made"""
+    variables = {**moor.variables, "PATH": os.environ["PATH"]}
+    done = subprocess.run(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", script], env=variables,
+                          capture_output=True, text=True, check=False, cwd=moor.folder)  # fmt: skip
+    if done.returncode == 9 or "unshare" in done.stderr:
+        pytest.skip(f"this system mounts nothing for a test: {done.stderr}")
+    words = done.stdout.split("\n")
+    assert [line for line in words if line.startswith("status")] == ["status 2", "status 2"], done.stdout + done.stderr
+    assert "new" not in words, "nothing is left of what could not be made"
+    assert done.stderr.count("No space left") == 2 and "put back" in done.stderr, done.stderr
+    assert (moor.root / "before").read_text() == (moor.root / "after").read_text()
+    assert words[-2] == "0"
+
+
+def test_killed_while_filling(moor, wheels):
+    """Whenever it is killed, the environment is as it was, as it is to be, or marked; the next run puts it back."""
+    start = moor.root / "start"
+    prefix = moor.root / "heath"
+    make_environment(NEW, start)
+    assert moor.kalyx("fill", start, "nectarflow==1.0", "--wheels", wheels, "--yes").status == 0
+    chance = random.Random(ROUNDS)
+    seen = {"as it was": 0, "as it is to be": 0, "marked": 0}
+    took, whole = 2.5, None
+    for number in range(ROUNDS):
+        shutil.rmtree(prefix, ignore_errors=True)
+        shutil.copytree(start, prefix, symlinks=True)
+        before = tree(prefix)
+        words = [sys.executable, "-m", "kalyx", "fill", prefix, "hivescale", "broad", "--wheels", wheels, "--yes"]
+        began = time.monotonic()
+        filling = subprocess.Popen(words, env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
+                                   stderr=subprocess.STDOUT)  # fmt: skip
+        if number:
+            time.sleep(took * (0.25 + 0.75 * (number + chance.random()) / ROUNDS))
+            filling.send_signal(signal.SIGKILL)
+        filling.wait()
+        for _ in range(60):  # nothing that it started outlives it
+            if subprocess.run(["pgrep", "-f", str(prefix)], capture_output=True, check=False).returncode:
+                break
+            time.sleep(0.05)
+        else:
+            raise AssertionError("a process is left")
+        now = tree(prefix)
+        if not number:
+            took, whole = time.monotonic() - began, now
+            assert filling.returncode == 0
+        left = {name: value for name, value in now.items() if not name.startswith(".kalyx-")}
+        if (prefix / ".kalyx-before").exists():
+            seen["marked"] += 1
+            found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
+            (condition,) = [one for one in found if one["prefix"] == str(prefix)]
+            assert condition["condition"] == "half-made", condition["findings"]
+            line = condition["findings"][0]["remedies"][0]["steps"][0]["command"]
+            assert moor.kalyx(*line[1:], "--yes").status == 0
+            assert tree(prefix) == before
+        elif left == before:
+            seen["as it was"] += 1
+        else:
+            seen["as it is to be"] += 1
+            assert left.keys() == whole.keys(), left.keys() ^ whole.keys()
+    ran = moor.kalyx("fill", prefix, "hivescale", "broad", "--wheels", wheels, "--yes")
+    assert ran.status == 0 and tree(prefix).keys() == whole.keys()
+    assert not [name for name in os.listdir(prefix) if name.startswith(".kalyx")]
+    print(seen)
+    assert seen["marked"] or ROUNDS < 20
+
+
+def test_two_at_once(moor, wheels):
+    """One fills, the other is told so; afterwards all is whole."""
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix)
+    words = [sys.executable, "-m", "kalyx", "fill", str(prefix), "--wheels", str(wheels), "--yes"]
+    both = [subprocess.Popen([*words, name], env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
+                             stderr=subprocess.PIPE, text=True) for name in ("broad", "hivescale")]  # fmt: skip
+    said = [one.communicate()[1] for one in both]
+    ends = sorted(one.returncode for one in both)
+    assert ends in ([0, 0], [0, 2]) and (ends == [0, 0] or any("at work" in words for words in said)), said
+    assert not [name for name in os.listdir(prefix) if name.startswith(".kalyx")]
+    assert moor.kalyx("fill", prefix, "broad", "hivescale", "--wheels", wheels, "--yes").status == 0
