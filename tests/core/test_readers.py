@@ -9,10 +9,12 @@ from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
+from kalyx.core.facts import Interpreter
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.editable import finder_mapping
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import parse_spec
+from kalyx.core.packages import requirements
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.seats.notebook import read_notebook
 from tests.made import HOME, Files
@@ -87,3 +89,49 @@ def test_fields_go_on_over_lines_of_blanks():
     )
     (installed,) = installed_in(MemoryFacts("linux", {"/site/hivescale-2.1.dist-info/METADATA": text}), "/site")
     assert (installed.version, installed.requires) == ("2.1", ["nectarflow>=1"])
+
+
+NUMBER = st.sampled_from(["1", "1.0", "1.0.0", "2.10", "2.9", "0", "1.0rc1", "1.0.post1", "1!2", "1.*", "2024.1", "x"])
+CLAUSE = st.builds(
+    lambda sign, number: sign + number, st.sampled_from(["==", "!=", ">=", "<=", ">", "<", "~=", "===", " >= "]), NUMBER
+)
+MARKER = st.sampled_from(["", "; python_version >= '3.8'", "; python_version<'3'", ";sys_platform == 'win32'", "; extra == 'x'",
+                          "; python_version > '3' and extra == \"y\"", "; extra == 'a' or os_name == 'posix'", "; os_name != 'nt'",
+                          "; python_full_version >= '3.11.4'", "; platform_system=='Linux'", "; '3' < python_version"])  # fmt: skip
+REQUIREMENT = st.builds(
+    lambda name, extras, clauses, marker: name + extras + ",".join(clauses) + marker,
+    st.sampled_from(["comb", "Comb.Box-2", "comb_", "a"]), st.sampled_from(["", "[x]", "[y, x]", "[]", " "]),
+    st.lists(CLAUSE, max_size=3), MARKER,
+)  # fmt: skip
+
+
+@settings(max_examples=600, deadline=None)
+@given(REQUIREMENT)
+def test_the_quick_reading_of_requirements_is_the_standard_packages(line):
+    """Whatever is read by hand says what the standard package says, of the line and of each version."""
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    interpreter = Interpreter(
+        executable="", real_executable="", version="3.11.7", implementation="cpython", prefix="", base_prefix=""
+    )
+    environment = requirements.marker_environment(interpreter, "linux")
+    mine = requirements.plain_requirement(line, environment)
+    if mine is None:
+        return
+    try:
+        theirs = Requirement(line)
+    except InvalidRequirement:
+        assert mine == [], f"{line!r} was read though it is no requirement"
+        return
+    applies = theirs.marker is None or theirs.marker.evaluate({**environment, "extra": ""})
+    assert bool(mine) == applies
+    for asked in mine:
+        assert (asked.name, asked.specifier) == (theirs.name, str(theirs.specifier))
+        assert (
+            asked.line
+            == theirs.name + (f"[{','.join(sorted(theirs.extras))}]" if theirs.extras else "") + asked.specifier
+        )
+        for version in ("1", "1.0.1", "2.9", "2.10.0", "0.9", "1.0rc1", "2024.1"):
+            assert requirements.satisfies(version, asked.specifier) == theirs.specifier.contains(
+                version, prereleases=True
+            )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 # Shells that quote as the POSIX shell does; others have a branch of their own.
 _POSIX = {"bash", "zsh", "sh", "dash", "ksh", "ash", "fish", "tcsh", "csh", "xonsh"}
 
@@ -33,14 +35,7 @@ def _powershell_word(word: str) -> str:
 
 def canonical(name: str) -> str:
     """A distribution's name in the form that compares (PEP 503)."""
-    out: list[str] = []
-    for character in name.lower():
-        if character in "-_.":
-            if out and out[-1] != "-":
-                out.append("-")
-        else:
-            out.append(character)
-    return "".join(out)
+    return re.sub("[-_.]+", "-", name).lower()
 
 
 def visible(text: str) -> str:

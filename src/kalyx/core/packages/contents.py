@@ -87,7 +87,7 @@ def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list
 
 
 def _package(facts: Facts, installed: Installed, origin: str) -> Package:
-    if any(file.rpartition("/")[2].startswith("__editable__") for file in installed.files or []):
+    if any(file.startswith("__editable__") for file in installed.files or []):
         origin = "linked"
     return Package(
         name=installed.name,

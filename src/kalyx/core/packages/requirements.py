@@ -6,7 +6,8 @@ Requirement lines and markers are read by the standard package for them
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
@@ -47,6 +48,81 @@ def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
     }
 
 
+# The plain forms that nearly every line has. Reading these few by hand spares loading the standard package for them
+# (a fifth of a whole answer); whatever is not exactly so goes to that package. A test compares the two.
+_PLAIN = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[A-Za-z0-9._, -]*\])?\s*\(?([^;()@]*)\)?\s*(?:;\s*(.*))?$")
+_CLAUSE = re.compile(r"\s*(==|!=|<=|>=|<|>)\s*([0-9]{1,9}(?:\.[0-9]{1,9}){0,4})\s*$")
+_NUMBERS = re.compile(r"[0-9]{1,9}(?:\.[0-9]{1,9}){0,4}$")
+_MARKER = re.compile(r"""\s*(\w+)\s*(==|!=|<=|>=|<|>)\s*(['"])([^'"]*)\3\s*$""")
+_TEXTS = {"sys_platform", "platform_system", "os_name", "implementation_name", "platform_python_implementation"}
+
+
+def plain_requirement(line: str, environment: Mapping[str, str]) -> list[Asked] | None:
+    """A requirement line of the plain form, as a list of none or one that applies; None for any other form."""
+    match = _PLAIN.match(line)
+    if match is None or not match[1][-1].isalnum():
+        return None
+    name, extras, specifier, marker = match.groups()
+    if marker:
+        holds = _plain_marker(marker, environment)
+        if holds is None:
+            return None
+        if not holds:
+            return []
+    clauses = [clause for clause in specifier.split(",") if clause.strip()]
+    if not all(_CLAUSE.match(clause) for clause in clauses) or len(clauses) != specifier.count(",") + bool(clauses):
+        return None
+    if len({clause.strip().rstrip(".0123456789").strip() for clause in clauses}) != len(clauses):
+        return None  # the standard package makes one of two that say the same
+    # Sorted as the standard package writes them.
+    said = ",".join(sorted("".join(clause.split()) for clause in clauses))
+    wanted = ""
+    if extras:
+        words = sorted(word.strip() for word in extras[1:-1].split(",") if word.strip())
+        wanted = f"[{','.join(words)}]" if words else ""
+    return [Asked(canonical(name), name, f"{name}{wanted}{said}", said)]
+
+
+def _plain_marker(marker: str, environment: Mapping[str, str]) -> bool | None:
+    """Whether a marker of one comparison holds; None for any other form."""
+    if "extra" in marker and " or " not in marker and re.search(r"""\bextra\s*==\s*['"][^'"]+['"]""", marker):
+        return False  # no extra is asked for, and it must hold with whatever else is said
+    match = _MARKER.match(marker)
+    if match is None:
+        return None
+    name, sign, _, value = match.groups()
+    if name in _TEXTS and sign in ("==", "!=") and not value[:1].isdigit():
+        return (environment[name] == value) == (sign == "==")
+    if name in ("python_version", "python_full_version"):
+        return plainly_satisfies(environment[name], sign + value)
+    return None
+
+
+def plainly_satisfies(version: str, specifier: str) -> bool | None:
+    """Whether a version of numbers meets comparisons with numbers; None where anything else is said."""
+    if not _NUMBERS.match(version):
+        return None
+    own = _release(version)
+    for clause in specifier.split(","):
+        match = _CLAUSE.match(clause)
+        if match is None:
+            return None
+        sign, other = match[1], _release(match[2])
+        holds = {"==": own == other, "!=": own != other, "<": own < other, "<=": own <= other, ">": own > other,
+                 ">=": own >= other}[sign]  # fmt: skip
+        if not holds:
+            # Every clause must be of this form before one of them decides.
+            return None if any(not _CLAUSE.match(rest) for rest in specifier.split(",")) else False
+    return True
+
+
+def _release(text: str) -> tuple[int, ...]:
+    numbers = [int(part) for part in text.split(".")]
+    while len(numbers) > 1 and numbers[-1] == 0:
+        numbers.pop()
+    return tuple(numbers)
+
+
 def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras: bool = False) -> list[Asked]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
     names = installed.fields("provides-extra") if extras else []
@@ -57,12 +133,16 @@ def asked_by_lines(
     lines: Iterable[str], interpreter: Interpreter, system: str, extras: Iterable[str] = ()
 ) -> list[Asked]:
     """The requirement lines that apply here; with names of ``extras`` also those of these extras."""
-    from packaging.requirements import InvalidRequirement, Requirement
-
     environment = marker_environment(interpreter, system)
     extras = list(extras)
     found = []
     for line in lines:
+        read = plain_requirement(line, environment) if not extras else None
+        if read is not None:
+            found += read
+            continue
+        from packaging.requirements import InvalidRequirement, Requirement
+
         try:
             requirement = Requirement(line)
         except InvalidRequirement:
@@ -85,11 +165,14 @@ def asked_by_lines(
 
 def satisfies(version: str, specifier: str) -> bool:
     """Whether a version meets a specifier; a version no rule accepts meets none but the empty one."""
+    if not specifier:
+        return True
+    plain = plainly_satisfies(version, specifier)
+    if plain is not None:
+        return plain
     from packaging.specifiers import InvalidSpecifier, SpecifierSet
     from packaging.version import InvalidVersion
 
-    if not specifier:
-        return True
     try:
         return SpecifierSet(specifier).contains(version, prereleases=True)
     except (InvalidSpecifier, InvalidVersion):
