@@ -6,8 +6,10 @@ import json
 import os
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
+import jsonschema
 import pytest
 
 from kalyx.core.doors.live import LiveFacts
@@ -26,7 +28,16 @@ class Ran:
 
     @property
     def json(self) -> dict:
-        return json.loads(self.out)
+        """What it printed, which must fit the schema that is published for it."""
+        answer = json.loads(self.out)
+        name = answer["schema"].removeprefix("kalyx.").split("/")[0]
+        jsonschema.validate(answer, _schema(name))
+        return answer
+
+
+@cache
+def _schema(name: str) -> dict:
+    return json.loads((Path(__file__).parents[1] / "docs" / "schema" / f"{name}.json").read_text())
 
 
 class Moor:

@@ -32,6 +32,8 @@ PICTURES = {
     "here-after": "kalyx here",
     "packages": "kalyx packages ~/larkmoor/orchard",
     "prepare": "kalyx prepare ~/larkmoor/meadow --want hivescale --want pollen-kit --wheels $PIP_FIND_LINKS --yes",
+    "fill": "kalyx fill ~/larkmoor/heath pollen-kit --wheels $PIP_FIND_LINKS --yes",
+    "contrast": "kalyx contrast ~/larkmoor/orchard ~/larkmoor/heath",
     "demo": "kalyx demo ~/larkmoor-again | tail -37",
 }
 

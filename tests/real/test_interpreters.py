@@ -1,7 +1,10 @@
 """What is read of an interpreter is what the interpreter says of itself, on every one of this machine."""
 
+import os
+import signal
 import subprocess
 import sys
+import time
 
 import pytest
 
@@ -59,3 +62,20 @@ def test_limits_hold(tmp_path):
     assert try_import(runner, sys.executable, "forks", **kwargs).imports
     left = subprocess.run(["pgrep", "-f", str(tmp_path)], capture_output=True, text=True, check=False).stdout
     assert left == "", "nothing a trial started is left"
+
+
+def test_what_is_guarded_never_outlives_kalyx(tmp_path):
+    """Killed or interrupted at any moment of a start: what was started is gone a moment later."""
+    code = "import sys; from kalyx.core.doors.runner import LiveRunner; print(1, flush=True);"
+    code += "LiveRunner().run(['/bin/sleep', sys.argv[1]], guarded=True, seconds=100)"
+    for number in range(16):
+        long = f"77.{os.getpid()}{number:02}"
+        kalyx = subprocess.Popen([sys.executable, "-c", code, long], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        kalyx.stdout.readline()
+        time.sleep(number * 0.0015 if number < 14 else 0.3)
+        kalyx.send_signal(signal.SIGINT if number % 2 else signal.SIGKILL)
+        kalyx.communicate()
+        until = time.monotonic() + 3
+        while subprocess.run(["pgrep", "-f", f"sleep {long}"], capture_output=True, check=False).returncode == 0:
+            assert time.monotonic() < until, f"it is left when killed in round {number}"
+            time.sleep(0.02)

@@ -62,6 +62,12 @@ def test_prepare_refuses_and_clears(moor, wheels):
     full.mkdir()
     (full / "data.txt").write_text("mine")
     (moor.root / "file").touch()
+    manager = moor.root / "spring" / "hives" / "bin" / "hives"
+    for place in (manager.parent, moor.root / "spring" / "hives" / "versions"):
+        place.mkdir(parents=True)
+    manager.write_text("#!/bin/sh\n")
+    manager.chmod(0o755)
+    moor.variables["PYENV_ROOT"] = str(manager.parents[1])
     cases = [
         ([full], "not empty"),
         ([moor.root / "file"], "is no folder"),
@@ -70,9 +76,10 @@ def test_prepare_refuses_and_clears(moor, wheels):
         ([moor.root / "n", "--want", "nowhere-to-be-had", "--wheels", wheels], "nowhere-to-be-had"),
         ([moor.root / "n", "--from", "gone.txt"], "no such file"),
         ([moor.root / "n", "--wheels", "gone"], "no such folder of wheels"),
+        ([moor.root / "n", "--python", "version:3.77"], f"{manager} install 3.77"),
     ]
     for words, says in cases:
-        ran = moor.kalyx("prepare", *words, "--python", base, "--yes")
+        ran = moor.kalyx("prepare", *([] if "--python" in words else ["--python", base]), *words, "--yes")
         assert ran.status == 2 and says in ran.err and ran.err.count("\n") == 1, ran.err
     assert sorted(path.name for path in moor.root.iterdir()) == ["file", "full", "spring"]
     assert (full / "data.txt").read_text() == "mine"

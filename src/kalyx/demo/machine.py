@@ -54,11 +54,16 @@ PACKAGES = {
     "orchard": [
         Package("hivescale", "2.1", {"hivescale/__init__.py": HIVESCALE}),
         Package("nectarflow", "1.2", {"nectarflow/__init__.py": NECTARFLOW}),
-        Package("pollen-kit", "1.0", {"pollenkit.py": POLLENKIT}, requires=["nectarflow>=1.0"]),
+        Package("pollen-kit", "1.0", {"pollenkit.py": POLLENKIT}, requires=["nectarflow>=1.1"]),
     ],
     "heath": [
         Package("nectarflow", "1.0", {"nectarflow/__init__.py": NECTARFLOW}),
-        Package("broodmap", "0.4", {"broodmap/__init__.py": '"""Brood frames as a map."""\n\nFRAMES = 10\n'}),
+        Package(
+            "broodmap",
+            "0.4",
+            {"broodmap/__init__.py": '"""Brood frames as a map."""\n\nFRAMES = 10\n'},
+            requires=["nectarflow<1.1"],
+        ),
     ],
 }
 

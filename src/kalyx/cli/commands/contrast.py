@@ -64,11 +64,12 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
         screen.line("no difference was found, and what is named above could hide one")
         return
     width = min(max(len(one.name) for one in answer.differences) + 2, screen.width // 3)
-    room = max(12, (screen.width - width - 14) // 2)
+    widest = max(len(one.left or "-") for one in answer.differences) + 3
+    room = max(12, min(widest, (screen.width - width - 14) // 2))
     for one in answer.differences:
         screen.line(
-            (one.what.ljust(13), QUIET),
-            padded(screen.words(one.name, width - 2), width),
+            (one.what.replace("_", " ").ljust(13), QUIET),
+            padded(screen.words("" if one.what == "search_path" else one.name, width - 2), width),
             padded(screen.words(one.left or "-", room - 2), room),
             (screen.words(one.right or "-", room), ORANGE),
         )

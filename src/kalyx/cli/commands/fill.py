@@ -7,7 +7,7 @@ import argparse
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import ChangePlan, FillAnswer, KalyxError
+from kalyx.core.facts import ChangePlan, FillAnswer, KalyxError, Move
 from kalyx.core.lifecycle import filling
 from kalyx.core.lifecycle.safekeeping import Kept, left_over
 from kalyx.core.lifecycle.wanted import wants
@@ -61,9 +61,10 @@ def run(call: Call) -> int:
         draw_fill_plan(call.screen, answer)
     if not call.may_change(answer.plan, f"Go on in {seat.environment.prefix}?"):
         return _show(call, answer)
+    foreseen = answer.moves
     with call.progress("at work:") as tell:
         filling.carry_out(machine, order, answer, commands, tell)
-    return _show(call, answer)
+    return _show(call, answer, foreseen)
 
 
 def _put_back_first(call: Call, prefix: str) -> list[str]:
@@ -81,7 +82,7 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
     return ["a fill was stopped half-way here; what was there before was put back first"]
 
 
-def _show(call: Call, answer: FillAnswer) -> int:
+def _show(call: Call, answer: FillAnswer, foreseen: list[Move] | None = None) -> int:
     failed = any(one.outcome == "fails" for one in answer.imports)
     lacking = any("asked for and is not there" in note for note in answer.notes)
     if call.as_json:
@@ -89,5 +90,5 @@ def _show(call: Call, answer: FillAnswer) -> int:
     else:
         from kalyx.cli.render.lifecycle import draw_fill
 
-        draw_fill(call.screen, call.machine, answer)
+        draw_fill(call.screen, call.machine, answer, foreseen)
     return 1 if answer.done and (answer.broken or failed or lacking) else 0

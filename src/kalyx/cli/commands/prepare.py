@@ -13,6 +13,7 @@ from kalyx.core.kernels import registering
 from kalyx.core.kernels.rehearsal import rehearse
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.lifecycle import preparing
+from kalyx.core.lifecycle.bringing import could_bring
 from kalyx.core.lifecycle.wanted import required_python, wants
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.targets import resolve
@@ -64,7 +65,13 @@ def _base(call: Call) -> Interpreter:
     """The interpreter to stand on: as named, else the preferred one that the project file allows."""
     machine = call.machine
     if call.options.python is not None:
-        seat = resolve(machine, call.options.python)
+        try:
+            seat = resolve(machine, call.options.python)
+        except KalyxError as error:
+            kind, _, version = call.options.python.partition(":")
+            if kind != "version" or not version.replace(".", "").isdigit():
+                raise
+            raise KalyxError(error.says + _bringers(call, version), error.candidates) from None
         if seat.interpreter is None:
             raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
         return seat.interpreter
@@ -78,7 +85,14 @@ def _base(call: Call) -> Interpreter:
             return interpreter
     here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
     wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can make environments"
-    raise KalyxError(f"{wanted}; here are: {here}")
+    missing = next((f"3.{minor}" for minor in range(6, 40) if asked and satisfies(f"3.{minor}.99", asked[0])), None)
+    raise KalyxError(f"{wanted}; here are: {here}" + (_bringers(call, missing) if missing else ""))
+
+
+def _bringers(call: Call, version: str) -> str:
+    """What here could bring a version that is not here, as words to go on with; nothing is brought by itself."""
+    lines = could_bring(call.machine, version)
+    return f"; this would bring it: {' or '.join(lines)}" if lines else ""
 
 
 def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:

@@ -8,7 +8,7 @@ from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.kernels import draw_rehearsal
 from kalyx.cli.render.screen import Screen
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.facts import FillAnswer, ImportAnswer, PrepareAnswer
+from kalyx.core.facts import FillAnswer, ImportAnswer, Move, PrepareAnswer
 from kalyx.core.machine import Machine
 from kalyx.core.text import visible
 
@@ -43,15 +43,17 @@ def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str])
                     f"from {place}: nothing of its own is added")  # fmt: skip
 
 
-def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer) -> None:
+def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[Move] | None) -> None:
     """What came of it, after the plan was shown."""
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
         screen.line("nothing was changed: this was a dry run")
         return
-    if answer.done and answer.moves:
-        screen.line("done")
+    if answer.done and foreseen is not None and _same_moves(answer.moves, foreseen):
+        screen.line("done", (", as foreseen", QUIET))
+    elif answer.done and answer.moves:
+        screen.line("done", ("; not quite as foreseen:", ORANGE))
         _draw_moves(screen, answer, ("came", "moved", "went"))
     elif not answer.notes or answer.seen_below:
         _draw_moves(screen, answer, ("came", "moved", "went"))
@@ -67,6 +69,10 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer) -> None:
         screen.line("   ", ("note   ", QUIET), screen.shown(note))
     if answer.undo is not None:
         screen.line("   ", ("undo   ", QUIET), visible(machine.line(answer.undo)))
+
+
+def _same_moves(one: list[Move], other: list[Move]) -> bool:
+    return {(m.name.lower(), m.before, m.after) for m in one} == {(m.name.lower(), m.before, m.after) for m in other}
 
 
 def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:

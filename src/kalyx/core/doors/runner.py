@@ -147,7 +147,7 @@ class _Guard:
     def __init__(self, group: int) -> None:
         waits_on, self.held = os.pipe()
         self.shell = subprocess.Popen(
-            ["/bin/sh", "-c", f"read x; kill -KILL -- -{group}"],
+            ["/bin/sh", "-c", f"read x; kill -s KILL -- -{group}"],
             stdin=waits_on,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -159,6 +159,43 @@ class _Guard:
         self.shell.kill()
         self.shell.wait()
         os.close(self.held)
+
+
+def _start_guarded(
+    popen: Callable[..., subprocess.Popen[bytes]],
+    argv: list[str],
+    variables: Mapping[str, str] | None,
+    folder: str | None,
+) -> tuple[subprocess.Popen[bytes], _Guard]:
+    """Start ``argv`` and its guard: it begins only when the guard stands, so that no moment is left unguarded."""
+    if os.sep in argv[0] and not os.access(argv[0], os.X_OK):
+        raise FileNotFoundError(2, "no such file or directory" if not os.path.exists(argv[0]) else "permission denied")
+    waits_on, go = os.pipe()
+    try:
+        waiting = f'read go <&{waits_on} || exit 125; exec "$@"'
+        process = popen(["/bin/sh", "-c", waiting, "sh", *argv], variables, folder, (waits_on,))
+        guard = _Guard(process.pid)
+        os.write(go, b"go\n")
+        return process, guard
+    finally:
+        os.close(waits_on)
+        os.close(go)
+
+
+@contextmanager
+def _interrupt_later() -> Iterator[None]:
+    """Hold an interrupt back until what was begun is known to us: a program half started could not be ended."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    came: list[int] = []
+    before = signal.signal(signal.SIGINT, lambda number, frame: came.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before or signal.default_int_handler)
+    if came:
+        raise KeyboardInterrupt
 
 
 class Running:
@@ -223,21 +260,26 @@ class LiveRunner:
         a second all that it has printed so far.
         """
         began = time.monotonic()
+        process, guard, timed_out = None, None, False
+        drains: list[_Drain] = []
         try:
-            process = self._popen(argv, variables, folder)
-        except (OSError, ValueError) as error:
-            reason = getattr(error, "strerror", None) or str(error)
-            return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
-        drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
-        timed_out = False
-        guard = _Guard(process.pid) if guarded and sys.platform != "win32" else None
-        try:
+            with _interrupt_later():
+                if guarded and sys.platform != "win32":
+                    process, guard = _start_guarded(self._popen, argv, variables, folder)
+                else:
+                    process = self._popen(argv, variables, folder)
+                drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
             _wait(process, seconds, (lambda: heard(bytes(drains[0].kept))) if heard is not None else None)
         except subprocess.TimeoutExpired:
             timed_out = True
+            assert process is not None
             end_tree(process)
+        except (OSError, ValueError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
         except BaseException:
-            end_tree(process)
+            if process is not None:
+                end_tree(process)
             raise
         finally:
             if guard is not None:
@@ -272,7 +314,9 @@ class LiveRunner:
         return Running(self._popen(argv, variables, folder), limit)
 
     @staticmethod
-    def _popen(argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> subprocess.Popen[bytes]:
+    def _popen(
+        argv: list[str], variables: Mapping[str, str] | None, folder: str | None, kept: tuple[int, ...] = ()
+    ) -> subprocess.Popen[bytes]:
         if variables is not None and sys.platform != "win32":
             # A bare first word is looked up on the child's own PATH, not on ours.
             path = variables.get("PATH", os.defpath)
@@ -290,4 +334,5 @@ class LiveRunner:
             env=dict(variables) if variables is not None else None,
             cwd=folder,
             start_new_session=sys.platform != "win32",
+            pass_fds=kept,
         )

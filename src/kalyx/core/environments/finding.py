@@ -77,12 +77,18 @@ def interpreter_candidates(facts: Facts) -> Iterator[str]:
                 break
 
 
-def version_prefixes(facts: Facts) -> Iterator[str]:
-    """Installations that lie one folder deep in a version manager's or the system's root."""
+def manager_roots(facts: Facts) -> list[str]:
+    """The folders in which version managers keep installations, there or not."""
     roots = [facts.absolute(facts.path.normpath(facts.join(facts.home, root))) for root in _HOME_VERSIONS]
     manager = facts.variable("PYENV_ROOT")
     if manager:
         roots.insert(0, facts.join(facts.absolute(manager), "versions"))
+    return list(dict.fromkeys(roots))
+
+
+def version_prefixes(facts: Facts) -> Iterator[str]:
+    """Installations that lie one folder deep in a version manager's or the system's root."""
+    roots = manager_roots(facts)
     if facts.system == "windows":
         local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
         roots.append(facts.join(local, "Programs", "Python"))

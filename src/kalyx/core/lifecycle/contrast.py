@@ -44,7 +44,7 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
 
 
 def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
-    """Entries that one has and the other has not, each written from its own prefix."""
+    """Entries that one has and the other has not, each written from its own prefix and without its own version."""
 
     def shown(seat: Seat) -> list[str]:
         interpreter = seat.interpreter
@@ -56,6 +56,8 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
                 if prefix and (text == prefix or text.startswith(prefix.rstrip("/") + "/")):
                     text = word + text[len(prefix.rstrip("/")) :]
                     break
+            if interpreter is not None:
+                text = _without_version(text, interpreter.version)
             if entry.origin not in ("the folder of the script", "the notebook's folder"):
                 entries.append(text)
         return entries
@@ -67,6 +69,15 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
         found.append(Difference(what="search_path", name=text, left=None, right=text))
     if not any(difference.what == "search_path" for difference in found) and one != other:
         found.append(Difference(what="search_path", name="order", left=" ".join(one), right=" ".join(other)))
+
+
+def _without_version(path: str, version: str) -> str:
+    """``lib/python3.11`` and ``lib/python3.9`` are one place in two versions; the version is compared by itself."""
+    minor = ".".join(version.split(".")[:2])
+    for written in (minor, minor.replace(".", "")):
+        for name in ("python", "pypy", "Python"):
+            path = path.replace(f"{name}{written}", name + "{version}")
+    return path
 
 
 def _packages(left: list[Package], right: list[Package], found: list[Difference]) -> None:
