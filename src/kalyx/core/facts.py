@@ -175,10 +175,13 @@ class ImportAnswer(Struct, kw_only=True):
 
 
 class RunningKernel(Struct, kw_only=True):
-    """A live process of a kernel."""
+    """A live process of a kernel; ``started`` in seconds since the epoch, ``server`` the process that started it."""
 
     pid: int
     notebook: str | None = None
+    executable: str | None = None
+    started: float | None = None
+    server: int | None = None
 
 
 class Kernel(Struct, kw_only=True):
@@ -299,7 +302,11 @@ class EnterAnswer(Struct, kw_only=True):
 
 
 class KernelsAnswer(Struct, kw_only=True):
+    """``unregistered``: kernels that run and that no registered one explains."""
+
     schema: Literal["kalyx.kernels/1"] = "kalyx.kernels/1"
+    unregistered: list[RunningKernel] = []
+    unread: list[Unread] = []
     kernels: list[Kernel]
     folders: list[str] = []
     seen_by: str = ""
@@ -330,6 +337,7 @@ class RehearsalAnswer(Struct, kw_only=True):
     shell_reaches: ShellReach = field(default_factory=ShellReach)
     seconds: float | None = None
     output: str = ""
+    script_output: str | None = None
     findings: list[Finding] = []
     plan: list[ChangePlan] = []
     done: bool = False
@@ -390,6 +398,19 @@ class PrepareAnswer(Struct, kw_only=True):
     notes: list[str] = []
     steps: list[str] = []
     findings: list[Finding] = []
+
+
+class PointAnswer(Struct, kw_only=True):
+    """A seat that was pointed elsewhere: the file, what it named before, what it runs now."""
+
+    schema: Literal["kalyx.point/1"] = "kalyx.point/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    path: str
+    was: str | None = None
+    seat: Seat | None = None
+    notes: list[str] = []
 
 
 class UnregisterAnswer(Struct, kw_only=True):

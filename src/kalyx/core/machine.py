@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import View
@@ -25,6 +25,7 @@ _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 if TYPE_CHECKING:
     from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.seats.server import Found
 
 
 class Machine:
@@ -98,6 +99,19 @@ class Machine:
         return next((one for one in self.environments if one.key == key), None)
 
     # -- kernels --------------------------------------------------------------
+
+    @cached_property
+    def servers(self) -> list[Found]:
+        """The notebook servers of this user that run now."""
+        from kalyx.core.seats.server import running_servers
+
+        return running_servers(self.facts)
+
+    def ask_server(self, address: str, token: str, path: str) -> Any:
+        """What a running server answers; under ``--static`` too: it is read, no program is started."""
+        from kalyx.core.doors.loopback import ask_server
+
+        return ask_server(address, token, path, min(self.seconds, 5.0))
 
     @cached_property
     def server(self) -> Server:

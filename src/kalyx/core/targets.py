@@ -126,7 +126,7 @@ def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
     name = f"{callers.program_name(process)} (pid {process.pid})"
     connection = callers.connection_file_of(process)
     kind = "kernel" if connection else "process"
-    executable = _started_as(machine, process)
+    executable = callers.started_as(facts, process)
     if executable is None:
         return Seat(seat=kind, name=name, reason="the system does not show what it runs", via=via)  # type: ignore[arg-type]
     try:
@@ -137,26 +137,6 @@ def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
     seat.folder = process.folder or facts.folder
     seat.variables = dict(process.variables or {})
     return seat
-
-
-def _started_as(machine: Machine, process: Process) -> str | None:
-    """The path a process was started by: its first word where that leads to its real file.
-
-    The system names the real file, which is the base's for an environment's
-    link; the word it was started by tells which environment.
-    """
-    facts = machine.facts
-    real = process.executable
-    word = process.command[0] if process.command else ""
-    candidates = []
-    if word and facts.path.dirname(word):
-        candidates.append(facts.absolute(word, process.folder))
-    elif word and process.variables is not None:
-        candidates += list(facts.lookup(word, process.variables.get("PATH", "")))[:1]
-    for candidate in candidates:
-        if real is None or facts.real(candidate) == facts.real(real) or not facts.exists(real):
-            return candidate
-    return real
 
 
 def seat_of_kernel(machine: Machine, kernel: Kernel, notebook: Notebook | None = None) -> Seat:
@@ -222,6 +202,18 @@ def _by_pid(machine: Machine, text: str) -> Seat:
     if process is None:
         raise KalyxError(f"no process {text} is running that this user may see")
     return seat_of_process(machine, process, f"process {text}")
+
+
+def _by_server(machine: Machine, text: str) -> Seat:
+    """A running notebook server, by its process or its port."""
+    for found in machine.servers:
+        if text in (str(found.pid), str(found.port)):
+            seat = seat_of_process(machine, found.process, f"server with process {found.pid}")
+            seat.seat, seat.name = "server", f"server in {found.folder}"
+            seat.folder, seat.source = found.folder or seat.folder, found.path
+            return seat
+    running = [f"server:{found.port or found.pid}" for found in machine.servers]
+    raise KalyxError(f"no notebook server of this user runs as process or port {visible(text)}", running)
 
 
 def _by_program(machine: Machine, word: str) -> Seat:
@@ -304,6 +296,7 @@ _KINDS = {
     "kernel": (_by_kernel, "write kernel:ID"),
     "notebook": (_by_notebook, "write notebook:FILE"),
     "program": (_by_program, "write program:NAME"),
+    "server": (_by_server, "write server:PORT or server:PID"),
     "pid": (_by_pid, "write pid:N"),
     "version": (_by_version, "write version:3.9"),
 }

@@ -14,6 +14,7 @@ WRONG = {"interpreter-gone", "provider-absent", "name-misleads", "spec-unreadabl
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--running", action="store_true", help="also those that run now, with their notebooks")
     parser.add_argument("--seen-by", metavar="TARGET", help="list them as this environment's server would")
 
 
@@ -22,6 +23,11 @@ def run(call: Call) -> int:
     kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
     folders = [folder.path for folder in kernel_folders(machine.facts, machine.server)]
     answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.said_as)
+    if call.options.running:
+        from kalyx.core.seats.running import attach, live_kernels
+
+        lives = live_kernels(machine.facts, machine.servers, machine.ask_server, answer.unread)
+        answer.unregistered = attach(machine.facts, kernels, lives)
     if call.as_json:
         call.print_json(answer)
     else:

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import argparse
 
+from msgspec import Struct
+
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import Finding, KalyxError, RehearsalAnswer, Seat
+from kalyx.core.facts import FillAnswer, Finding, KalyxError, RehearsalAnswer, Seat
 from kalyx.core.kernels import registering
+from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
 from kalyx.core.kernels.registering import Order, Plan
 from kalyx.core.kernels.rehearsal import rehearse
 from kalyx.core.kernels.specs import read_kernel
+from kalyx.core.lifecycle import filling
+from kalyx.core.lifecycle.wanted import wants
+from kalyx.core.text import canonical
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -23,6 +29,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--own-path", action="store_true", help="shell lines in it reach the same environment")
     parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel")
+    parser.add_argument("--bring-provider", action="store_true", help="install a kernel provider where there is none")
+    parser.add_argument("--wheels", metavar="DIR", help="bring it from this folder of wheels, without network")
     parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
     changing(parser)
 
@@ -32,9 +40,15 @@ def run(call: Call) -> int:
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
     provider = registering.provider_in(call.machine, seat.interpreter)
+    bringing = None
+    if provider is None and call.options.bring_provider:
+        bringing = _plan_provider(call, seat)
+        provider = bringing.provider
     if provider is None:
         return _show(call, _refused(seat, registering.provider_finding(call.machine, seat)))
     plan = registering.plan_registration(call.machine, seat, _order(call), provider)
+    if bringing is not None:
+        plan.deeds[:0] = bringing.answer.plan
     if call.options.dry_run:
         return _show(call, RehearsalAnswer(schema="kalyx.register/1", kernel=None, plan=plan.deeds, notes=plan.notes))
     if not call.as_json and not call.options.yes:
@@ -42,7 +56,46 @@ def run(call: Call) -> int:
 
         draw_plan(call.screen, plan.deeds, plan.notes)
     call.may_change(plan.deeds, f"Register {seat.environment.name} as {plan.identifier}?")
-    return _show(call, _carry_out(call, plan))
+    if bringing is not None:
+        with call.progress("at work:") as tell:
+            filling.carry_out(call.machine, bringing.order, bringing.answer, bringing.commands, tell)
+    answer = _carry_out(call, plan)
+    if answer.done:
+        answer.notes += registering.server_notes(Call(call.options).machine, plan.identifier, plan.folder)
+    return _show(call, answer)
+
+
+class _Bringing(Struct):
+    """A kernel provider that is to be installed first."""
+
+    provider: Provider
+    order: filling.Order
+    answer: FillAnswer
+    commands: list[list[str]]
+
+
+def _plan_provider(call: Call, seat: Seat) -> _Bringing:
+    """How the provider would come. Raises KalyxError where it cannot, or may not past what keeps the environment."""
+    machine, facts = call.machine, call.machine.facts
+    assert seat.interpreter is not None and seat.environment is not None
+    if machine.runner is None:
+        raise KalyxError("bringing a provider starts the environment's installer, and --static starts no program")
+    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
+    if wheels is not None and not facts.is_folder(wheels):
+        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    provider = USUAL
+    if wheels is not None:
+        there = {canonical(name.split("-")[0]) for name in facts.names(wheels)}
+        provider = next((one for one in PROVIDERS if canonical(one.distribution) in there), USUAL)
+    order = filling.Order(
+        interpreter=seat.interpreter,
+        environment=seat.environment,
+        wants=wants(facts, [provider.distribution], None),
+        wheels=wheels,
+    )
+    with call.progress("at work:") as tell:
+        answer, commands = filling.plan(machine, order, tell)
+    return _Bringing(provider, order, answer, commands)
 
 
 def _order(call: Call) -> Order:

@@ -5,10 +5,12 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.calls import Call
+from kalyx.core.doors import Unreadable
 from kalyx.core.facts import KalyxError
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.kernels.rehearsal import rehearse
+from kalyx.core.text import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -17,16 +19,22 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--import", dest="imports", action="append", default=[], metavar="MODULE", help="try this import in it"
     )
+    parser.add_argument("--script", metavar="FILE", help="run this file in it, and show what it prints")
+    parser.add_argument("--ipc", action="store_true", help="talk to it over local sockets instead of TCP")
 
 
 def run(call: Call) -> int:
+    script = _script(call)
     wanted = [one for text in call.options.imports for one in parse_wanted(text)]
     identifier = call.options.id.removeprefix("kernel:")
     kernel = call.machine.kernel_by_id(identifier)
     if kernel is None:
         raise KalyxError(f"no kernel {identifier!r} is registered", [one.id for one in call.machine.kernels[:8]])
     catalogue.judge_kernel(kernel, call.machine)
-    answer = rehearse(call.machine, kernel, wanted)
+    transport = "ipc" if call.options.ipc else "tcp"
+    with call.progress("rehearsing:") as tell:
+        tell(kernel.id)
+        answer = rehearse(call.machine, kernel, wanted, script=script, transport=transport)
     if call.as_json:
         call.print_json(answer)
     else:
@@ -34,3 +42,15 @@ def run(call: Call) -> int:
 
         draw_rehearsal(call.screen, answer, call.options.verbose)
     return 0 if answer.answered and all(one.outcome == "imports" for one in answer.imports) else 1
+
+
+def _script(call: Call) -> str | None:
+    """The user's own script. Raises KalyxError where it cannot be read."""
+    if call.options.script is None:
+        return None
+    facts = call.machine.facts
+    path = facts.absolute(call.options.script)
+    try:
+        return facts.read_text(path, 4 * 1024 * 1024)
+    except Unreadable as problem:
+        raise KalyxError(f"{visible(path)}: {problem.reason}") from None

@@ -6,6 +6,7 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE
+from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.facts import ChangePlan, Kernel, UnregisterAnswer
@@ -24,7 +25,7 @@ def run(call: Call) -> int:
         return _undo(call, ids)
     kernels = [registering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
     plan = [ChangePlan(deed="remove", path=kernel.folder) for kernel in kernels]
-    answer = UnregisterAnswer(plan=plan, stays=[_stays(kernel) for kernel in kernels])
+    answer = UnregisterAnswer(plan=plan, stays=[_stays(call, kernel) for kernel in kernels])
     if call.options.dry_run:
         return _show(call, answer)
     if not call.as_json and not call.options.yes:
@@ -39,10 +40,14 @@ def run(call: Call) -> int:
     return _show(call, answer)
 
 
-def _stays(kernel: Kernel) -> str:
+def _stays(call: Call, kernel: Kernel) -> str:
     if kernel.environment is None:
         return f"{kernel.id} started nothing that is there ({kernel.reason or 'its file cannot be used'})"
-    return f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"
+    where = f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"
+    if kernel.environment.kind == "installation":
+        return where
+    size, _ = call.machine.facts.usage(kernel.environment.prefix)
+    return f"{where} ({said_size(size)})"
 
 
 def _undo(call: Call, ids: list[str]) -> int:

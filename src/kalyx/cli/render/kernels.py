@@ -7,7 +7,7 @@ import argparse
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, columns, padded
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.facts import ChangePlan, Interpreter, Kernel, KernelsAnswer, RehearsalAnswer
+from kalyx.core.facts import ChangePlan, Interpreter, Kernel, KernelsAnswer, RehearsalAnswer, RunningKernel
 from kalyx.core.text import visible
 
 # Worth a word in the list, and no fault.
@@ -34,6 +34,13 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
             padded(screen.words(row[2], widths[2] - 2), widths[2]),
             (", ".join(kernel.conditions), ORANGE if wrong else QUIET),
         )
+        for running in kernel.running:
+            _running(screen, running)
+    for running in answer.unregistered:
+        screen.line((f" {screen.marks['unknown']} ", ORANGE), ("runs, and no kernel here explains it", ORANGE))
+        _running(screen, running)
+    for place in answer.unread:
+        screen.line(("not read  ", ORANGE), screen.path(place.path), f": {visible(place.reason)}")
     shown = 0
     for kernel in answer.kernels:
         for finding in kernel.findings:
@@ -48,6 +55,11 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
         screen.line("folders looked in, the first one wins:")
         for folder in answer.folders:
             screen.line("   ", screen.path(folder))
+
+
+def _running(screen: Screen, running: RunningKernel) -> None:
+    notebook = f"notebook {screen.path(running.notebook)}" if running.notebook else "no notebook known"
+    screen.line("      ", ("runs  ", BLUE), f"process {running.pid}  {notebook}  {screen.path(running.executable)}")
 
 
 def _runs(kernel: Kernel) -> str:
@@ -86,7 +98,7 @@ def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse
         screen.line(("   note     ", BLUE), screen.shown(note))
     screen.blank()
     draw_rehearsal(screen, answer, options.verbose)
-    if answer.done:
+    if answer.done and not any("the notebook server in" in note for note in answer.notes):
         screen.line("   reload the notebook page to see it in the list")
 
 
@@ -118,7 +130,14 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), what, owner)
         for finding in one.findings:
             screen.finding(finding, indent=6)
-    if answer.output and verbose:
+    if answer.schema == "kalyx.rehearse/1":
+        for note in answer.notes:
+            screen.line("   ", ("note     ", QUIET), screen.shown(note))
+    if answer.script_output is not None:
+        screen.line("   the script printed:" if answer.script_output else "   the script printed nothing")
+        for line in answer.script_output.splitlines()[-40:]:
+            screen.line("   | ", visible(line))
+    if answer.output and (verbose or answer.script_output is not None):
         screen.line("   it wrote:")
         for line in answer.output.splitlines()[-20:]:
             screen.line("   | ", visible(line))

@@ -17,7 +17,10 @@ from kalyx.core.text import canonical, visible
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:
     distributions = [one for one in answer.packages if one.version is not None]
     screen.line(
-        ("packages", "bold"), "  in  ", place_of(screen, answer.target), f"  {len(distributions)} distributions"
+        ("packages", "bold"),
+        "  in  ",
+        place_of(screen, answer.target),
+        f"  {len(distributions)} distribution{'' if len(distributions) == 1 else 's'}",
     )
     screen.blank()
     width = min(max([cell_len(visible(one.name)) for one in answer.packages] + [8]) + 2, screen.width // 2)

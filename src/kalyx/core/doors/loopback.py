@@ -15,6 +15,9 @@ import tempfile
 import time
 from typing import Any
 
+from kalyx.core.doors.reading import Unreadable
+
+_ANSWER_LIMIT = 16 * 1024 * 1024
 CHANNELS = ("shell", "iopub", "stdin", "control", "hb")
 
 
@@ -128,3 +131,42 @@ def _free_ports(count: int) -> list[int]:
 
 def monotonic() -> float:
     return time.monotonic()
+
+
+def ask_server(address: str, token: str, path: str, seconds: float = 5.0) -> Any:
+    """What a notebook server on this machine answers to GET ``path``, read as JSON. Raises Unreadable with the reason.
+
+    No proxy, no redirect is followed, and the answer's size is bounded; the token travels in a header only.
+    """
+    import http.client
+    import ssl
+    from urllib.parse import urlsplit
+
+    parts = urlsplit(address)
+    if parts.hostname != "127.0.0.1" or not parts.port:
+        raise Unreadable(address or "(no address)", "a server that is not reached over this machine's own network")
+    # It speaks for itself on loopback: there is no name that a certificate could prove.
+    connection: http.client.HTTPConnection
+    if parts.scheme == "https":
+        context = ssl._create_unverified_context()
+        connection = http.client.HTTPSConnection(parts.hostname, parts.port, timeout=seconds, context=context)
+    else:
+        connection = http.client.HTTPConnection(parts.hostname, parts.port, timeout=seconds)
+    until = time.monotonic() + seconds
+    try:
+        headers = {"Authorization": f"token {token}"} if token else {}
+        connection.request("GET", parts.path.rstrip("/") + "/" + path, headers=headers)
+        answer = connection.getresponse()
+        if answer.status != 200:
+            raise Unreadable(address, f"it answers with status {answer.status}")
+        whole = bytearray()
+        while chunk := answer.read(65536):
+            whole += chunk
+            if len(whole) > _ANSWER_LIMIT or time.monotonic() > until:
+                raise Unreadable(address, "its answer is too long or takes too long")
+        return json.loads(whole)
+    except (OSError, http.client.HTTPException, ValueError, RecursionError) as error:
+        words = str(error) or type(error).__name__
+        raise Unreadable(address, f"it gives no answer ({words})") from None
+    finally:
+        connection.close()

@@ -17,10 +17,17 @@ class Provider(Struct, frozen=True):
     arguments: tuple[str, ...]
     debugger: bool = False
     stand_in: bool = False
+    leaves_no_trace: tuple[str, ...] = ()  # words that keep a rehearsal out of the user's history
 
 
 PROVIDERS = [
-    Provider("ipykernel_launcher", "ipykernel", ("-m", "ipykernel_launcher", "-f", "{connection_file}"), True),
+    Provider(
+        "ipykernel_launcher",
+        "ipykernel",
+        ("-m", "ipykernel_launcher", "-f", "{connection_file}"),
+        True,
+        leaves_no_trace=("--HistoryManager.hist_file=:memory:",),
+    ),
     Provider("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
     Provider(
         "kalyx_standin_kernel",
@@ -40,3 +47,12 @@ def module_run_by(argv: list[str]) -> str | None:
         if word == "-m" and position > 0:
             return argv[position + 1]
     return None
+
+
+def quietly(command: list[str]) -> list[str]:
+    """The command of a kernel with what keeps it out of the user's history, where its provider is known."""
+    module = module_run_by(command)
+    for provider in PROVIDERS:
+        if provider.module == module or (module == "ipykernel" and provider is USUAL):
+            return [*command, *provider.leaves_no_trace]
+    return command

@@ -17,10 +17,12 @@ from kalyx.core.environments.searchpath import Way
 from kalyx.core.facts import ChangePlan, Evidence, Finding, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
 from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.seats.server import listed_by
 
 REMOVED_FOLDER = "kalyx-removed"
 
@@ -93,6 +95,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Prov
         own = machine.facts.parent(interpreter.executable)
         separator = ";" if machine.facts.system == "windows" else ":"
         variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
+    notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
     spec: dict[str, object] = {
         "argv": [interpreter.executable, *provider.arguments],
         "display_name": label,
@@ -177,6 +180,69 @@ def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str
             notes.append(f"it {how} another kernel {identifier} in {kernel.folder}")
         elif kernel.environment is not None and kernel.environment.key == key:
             notes.append(f"the same environment is registered already as {kernel.id} ({kernel.label})")
+    return notes
+
+
+def _site_module_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
+    """Site modules that the interpreter needs: what the loaded ones set for its libraries is carried in the spec."""
+    facts = machine.facts
+    needed = needed_modules(facts, interpreter.base_prefix)
+    loaded = {module.name for module in loaded_modules(facts)}
+    notes = []
+    for module in needed:
+        if module.name not in loaded:
+            continue
+        for setting in settings_of(facts, module):
+            if setting.variable == "LD_LIBRARY_PATH" and setting.adds and setting.variable not in variables:
+                variables[setting.variable] = setting.value + ":${LD_LIBRARY_PATH}"
+                notes.append(f"{setting.variable} of the site module {module.name} is carried in the spec")
+        if "LD_LIBRARY_PATH" not in variables:
+            notes.append(f"its interpreter comes from the site module {module.name}, which is loaded now")
+    if needed and not any(module.name in loaded for module in needed):
+        notes.append(f"its interpreter comes from the site module {needed[0].name}, which is not loaded now;"
+                     f" where it cannot start, load that before the notebook server starts")  # fmt: skip
+    return notes
+
+
+def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
+    """The user's own packages reach into it: said, with the option that keeps them out."""
+    if "PYTHONNOUSERSITE" in variables:
+        return []
+    search = machine.search(interpreter, Way(variables=machine.facts.variables))
+    mine = [entry.entry for entry in search.entries if entry.origin == "user" and machine.installed([entry.entry])]
+    if not mine:
+        return []
+    return [f"the user's own packages in {mine[0]} reach into it; --set PYTHONNOUSERSITE=1 keeps them out"]
+
+
+def _is_an_environments(machine: Machine, folder: str) -> bool:
+    """Whether a kernel's folder is that of an environment (reach ``env``), which only its own servers look in."""
+    return machine.facts.parent(machine.facts.parent(folder)).replace("\\", "/").endswith("/share/jupyter") and not (
+        machine.facts.inside(folder, data_folder(machine.facts, machine.facts.variables)[0])
+    )
+
+
+def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
+    """What each notebook server that runs now says of the kernel: it lists it, another of that name, or none."""
+    notes = []
+    for server in machine.servers:
+        where = f"the notebook server in {server.folder} (port {server.port}, process {server.pid})"
+        try:
+            listed = listed_by(server, machine.ask_server)
+        except Unreadable as problem:
+            notes.append(f"{where} could not be asked: {problem.reason}")
+            continue
+        if identifier not in listed:
+            looks = ", ".join(one.path for one in kernel_folders(machine.facts, server.server)[:3])
+            if _is_an_environments(machine, folder):
+                cure = "register it with --reach me, or stop that server and start one from the environment itself"
+            else:
+                cure = "stop it and start it from this shell, whose variables lead there"
+            notes.append(f"{where} does not list {identifier}: it looks in {looks}; {cure}")
+        elif listed[identifier] and machine.facts.real(listed[identifier]) != machine.facts.real(folder):
+            notes.append(f"{where} lists another {identifier}, in {listed[identifier]}")
+        else:
+            notes.append(f"{where} lists it: reload its page")
     return notes
 
 

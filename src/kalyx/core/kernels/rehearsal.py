@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.doors.loopback import Connection, monotonic
 from kalyx.core.doors.runner import LiveRunner, Running
-from kalyx.core.environments.reading import view_of
+from kalyx.core.environments.reading import environment_of, view_of
 from kalyx.core.facts import (
     Distribution,
     ErrorText,
@@ -30,9 +30,10 @@ from kalyx.core.facts import (
     Step,
 )
 from kalyx.core.imports.names import Wanted
-from kalyx.core.interpreters.asking import new_mark
+from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.providers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
 from kalyx.core.machine import Machine
@@ -82,8 +83,10 @@ class Talk(Struct):
 
     answered: bool = False
     seconds: float | None = None
+    mark: str = ""
     who: dict[str, Any] | None = None
     printed: str = ""
+    script: str | None = None
     problem: str | None = None
     signed_wrongly: int = 0
     heartbeat: bool = False
@@ -205,7 +208,7 @@ class _Conversation:
         return "".join(printed)
 
     def ask(self, imports: list[Wanted]) -> None:
-        mark = new_mark(self.runner)
+        mark = self.talk.mark = new_mark(self.runner)
         asked = [(one.module, list(one.names)) for one in imports]
         code = f"{_QUESTION}\n_kalyx_question({mark!r}, {asked!r})\ndel _kalyx_question\n"
         printed = self.execute(code, mark)
@@ -245,14 +248,15 @@ def rehearse(
     Raises KalyxError when Kalyx may not start programs.
     """
     answer = RehearsalAnswer(schema=schema, kernel=kernel)  # type: ignore[arg-type]
-    if not kernel.argv or kernel.reason is not None:
+    # A program of another language has no interpreter to read and can be started all the same.
+    if not kernel.argv or (kernel.reason is not None and not machine.facts.may_run(kernel.command[0])):
         answer.findings = list(kernel.findings)
         answer.output = kernel.reason or "; ".join(finding.says for finding in kernel.findings)
         return answer
     if machine.runner is None:
         raise KalyxError("a rehearsal starts the kernel, and --static starts no program")
     with Connection(transport) as connection:
-        command = [word.replace("{connection_file}", connection.path) for word in kernel.command]
+        command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
         variables = kernel_variables(kernel, machine.server)
         connection.open()  # before the start, so that the kernel's own time is what is measured
         began = monotonic()
@@ -263,7 +267,11 @@ def rehearse(
             answer.findings = [_silent(kernel, f"the system cannot start it: {error}", "", machine)]
             return answer
         talk = _converse(machine, connection, running, began, imports, script)
-        words = running.words()[-WORDS_KEPT:].decode("utf-8", "replace")
+        said = running.words()
+        if talk.who is None and talk.mark:
+            # A provider that does not carry standard output over lets it out on its own.
+            talk.who = answer_between(said, talk.mark)
+        words = said[-WORDS_KEPT:].decode("utf-8", "replace")
     _fill(answer, machine, kernel, talk, words, imports)
     return answer
 
@@ -282,9 +290,8 @@ def _converse(
         if conversation.hello(began):
             conversation.talk.heartbeat = connection.beats(min(2.0, max(0.1, conversation.left())))
             conversation.ask(imports)
-            if script is not None:
-                said = conversation.execute(script, None)
-                conversation.talk.printed = (conversation.talk.printed + "\n" + said).strip("\n")
+            if script is not None and conversation.talk.who is not None:
+                conversation.talk.script = conversation.execute(script, None).strip("\n")
         conversation.goodbye()
     finally:
         running.end(0.3)
@@ -297,6 +304,9 @@ def _fill(
     answer.answered = talk.answered and talk.who is not None
     answer.seconds = talk.seconds
     answer.output = "\n".join(part for part in (talk.printed, words.strip()) if part)
+    answer.script_output = talk.script
+    if talk.script is not None and talk.problem is not None:
+        answer.notes.append(f"the script did not end: {talk.problem}")
     if talk.who is None:
         if talk.answered and talk.language not in ("", "python"):
             answer.answered = True
@@ -317,6 +327,26 @@ def _fill(
     answer.shell_reaches = _shell_reaches(machine, talk.who["path"])
     for wanted, row in zip(imports, talk.who["imports"], strict=False):
         answer.imports.append(_import_answer(machine, kernel, wanted, row))
+    answer.notes += [note for one in answer.imports for note in _proves_nothing(machine, kernel, one)]
+
+
+def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list[str]:
+    """An import that the base below could answer as well says nothing about which of the two this kernel is."""
+    environment = kernel.environment
+    if one.outcome != "imports" or environment is None or environment.base_prefix in (None, environment.prefix):
+        return []
+    assert kernel.interpreter is not None
+    try:
+        below = read_interpreter(machine.facts, kernel.interpreter.real_executable)
+    except NotAnInterpreter:
+        return []
+    resolver = machine.resolver(environment_of(machine.facts, below))
+    place = resolver.resolve(one.module).place if resolver is not None else None
+    if place is None:
+        return []
+    if one.found_at and place.kind != "builtin" and machine.facts.same_path(place.path, one.found_at):
+        return [f"{one.module} was found in the base below, which does not prove that {environment.name} runs"]
+    return [f"{one.module} is in the base below too ({place.path}): only where it was found tells the two apart"]
 
 
 def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: dict[str, Any]) -> ImportAnswer:

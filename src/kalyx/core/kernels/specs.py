@@ -18,6 +18,7 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.facts import Evidence, Finding, Kernel
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders
 
 _SPEC_LIMIT = 1024 * 1024
@@ -165,9 +166,24 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
     try:
         kernel.interpreter = read_interpreter(facts, path)
     except NotAnInterpreter as refusal:
-        kernel.reason = refusal.reason
-        return
+        if not _by_first_line(facts, kernel, path):
+            kernel.reason = kernel.reason or refusal.reason
+            return
+    assert kernel.interpreter is not None
     kernel.environment = environment_of(facts, kernel.interpreter)
+
+
+def _by_first_line(facts: Facts, kernel: Kernel, path: str) -> bool:
+    """A kernel that is started by a command of an environment runs on the interpreter of that command's first line."""
+    line = interpreter_of_script(facts, path)
+    if line.path is None:
+        return False
+    try:
+        kernel.interpreter = read_interpreter(facts, line.path)
+    except NotAnInterpreter as refusal:
+        kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
+        return False
+    return True
 
 
 def _program(facts: Facts, kernel: Kernel, server: Server) -> str | None:

@@ -106,3 +106,22 @@ def connection_file_of(process: Process) -> str | None:
         if word.startswith("--f="):
             return word[4:]
     return None
+
+
+def started_as(facts: Facts, process: Process) -> str | None:
+    """The path a process was started by: its first word where that leads to its real file.
+
+    The system names the real file, which is the base's for an environment's
+    link; the word it was started by tells which environment.
+    """
+    real = process.executable
+    word = process.command[0] if process.command else ""
+    candidates = []
+    if word and facts.path.dirname(word):
+        candidates.append(facts.absolute(word, process.folder))
+    elif word and process.variables is not None:
+        candidates += list(facts.lookup(word, process.variables.get("PATH", "")))[:1]
+    for candidate in candidates:
+        if real is None or facts.real(candidate) == facts.real(real) or not facts.exists(real):
+            return candidate
+    return real

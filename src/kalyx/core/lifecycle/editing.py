@@ -1,0 +1,144 @@
+"""Changing one value in a JSON text and leaving every other byte as it is.
+
+Strategy: the text is never written anew from its values. The places of the
+members on the way are found by the standard decoder, and only the text of the
+value that changes is put in; what is new is laid out as its neighbours are.
+"""
+
+from __future__ import annotations
+
+import json
+
+from msgspec import Struct
+
+_BLANKS = " \t\r\n"
+
+
+class Edit(Struct, frozen=True):
+    """Put ``text`` in the place of what stands from ``start`` to ``end``."""
+
+    start: int
+    end: int
+    text: str
+
+
+class Member(Struct, frozen=True):
+    """A member of an object: its key, where the key begins, and where its value stands."""
+
+    key: str
+    begin: int
+    start: int
+    end: int
+
+
+def apply(text: str, edits: list[Edit]) -> tuple[str, list[Edit]]:
+    """The text with the edits made, and the edits that take them back from it."""
+    back, shift = [], 0
+    out, at = [], 0
+    for edit in sorted(edits, key=lambda one: one.start):
+        out += [text[at : edit.start], edit.text]
+        begin = edit.start + shift
+        back.append(Edit(begin, begin + len(edit.text), text[edit.start : edit.end]))
+        shift += len(edit.text) - (edit.end - edit.start)
+        at = edit.end
+    return "".join([*out, text[at:]]), back
+
+
+def members(text: str, start: int) -> list[Member]:
+    """The members of the object that begins at ``start``, in their order. Raises ValueError for what is no object."""
+    if text[start : start + 1] != "{":
+        raise ValueError("no object stands there")
+    decoder, at = json.JSONDecoder(), start + 1
+    found: list[Member] = []
+    while True:
+        at = past_blanks(text, at)
+        if text[at : at + 1] == "}":
+            return found
+        if text[at : at + 1] == ",":
+            at = past_blanks(text, at + 1)
+        begin = at
+        if text[at : at + 1] != '"':
+            raise ValueError(f"no key at character {at}")
+        key, at = decoder.raw_decode(text, at)
+        at = past_blanks(text, at)
+        if text[at : at + 1] != ":":
+            raise ValueError(f"no colon at character {at}")
+        value = past_blanks(text, at + 1)
+        _, at = decoder.raw_decode(text, value)
+        found.append(Member(key, begin, value, at))
+
+
+def past_blanks(text: str, at: int) -> int:
+    while at < len(text) and text[at] in _BLANKS:
+        at += 1
+    return at
+
+
+def last(found: list[Member], key: str) -> Member | None:
+    """The member that counts where a key stands twice."""
+    return next((one for one in reversed(found) if one.key == key), None)
+
+
+def set_members(text: str, place: Member, wanted: dict[str, str]) -> list[Edit]:
+    """The edits that give members of the object at ``place`` these texts; those that lack are put in at its end."""
+    there = members(text, place.start)
+    edits = []
+    new = dict(wanted)
+    for key, value in wanted.items():
+        member = last(there, key)
+        if member is not None:
+            del new[key]
+            if json.loads(text[member.start : member.end]) != value:
+                edits.append(Edit(member.start, member.end, json.dumps(value, ensure_ascii=False)))
+    if new:
+        edits.append(_appended(text, place, there, {key: json.dumps(v, ensure_ascii=False) for key, v in new.items()}))
+    return edits
+
+
+def put_object(text: str, place: Member, key: str, values: dict[str, str]) -> Edit:
+    """The edit that puts an object of texts under a new ``key`` into the object at ``place``."""
+    there = members(text, place.start)
+    outer = _layout(text, place, there)
+    unit = _unit(text, outer)
+    inner = outer + unit if "\n" in outer else ""
+    gap = " " if ": " in text[place.start : place.end] or "\n" in outer else ""
+    rows = [f"{json.dumps(name)}:{gap}{json.dumps(value, ensure_ascii=False)}" for name, value in values.items()]
+    body = ("," + (inner or gap)).join(rows)
+    whole = "{" + inner + body + (outer if inner else "") + "}"
+    return _appended(text, place, there, {key: whole})
+
+
+def _appended(text: str, place: Member, there: list[Member], new: dict[str, str]) -> Edit:
+    outer = _layout(text, place, there)
+    gap = " " if there and text[there[-1].start - 1 : there[-1].start] == " " or not there else ""
+    rows = [f"{json.dumps(key)}:{gap}{value}" for key, value in new.items()]
+    joined = ("," + (outer or gap)).join(rows)
+    if there:
+        return Edit(there[-1].end, there[-1].end, "," + (outer or gap) + joined)
+    closing = _closing(text, place) if "\n" in outer else ""
+    return Edit(place.start, place.end, "{" + outer + joined + closing + "}")
+
+
+def _layout(text: str, place: Member, there: list[Member]) -> str:
+    """The blanks that stand before each member of an object: as before its first, or one step further in."""
+    if there:
+        return text[place.start + 1 : there[0].begin]
+    closing = _closing(text, place)
+    return closing + _unit(text, closing) if "\n" in closing else ""
+
+
+def _closing(text: str, place: Member) -> str:
+    """The line break and indentation of the line that the object's key stands on."""
+    begin = place.begin
+    while begin > 0 and text[begin - 1] in _BLANKS:
+        begin -= 1
+    return text[begin : place.begin]
+
+
+def _unit(text: str, blanks: str) -> str:
+    """One step of indentation, as the whole text has it."""
+    first = members(text, past_blanks(text, 1 if text[:1] == "\ufeff" else 0))
+    if not first or "\n" not in blanks:
+        return ""
+    start = text.index("{")
+    return text[start + 1 : first[0].begin].rpartition("\n")[2]

@@ -1,0 +1,77 @@
+"""Kernels that run now: their process, the spec they came from, the notebook they serve."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.reading import Process
+from kalyx.core.facts import Kernel, RunningKernel, Unread
+from kalyx.core.seats.callers import connection_file_of, program_name, started_as
+from kalyx.core.seats.server import Ask, Found, sessions_of
+
+_PROCESSES = 20_000
+
+
+class Live(Struct):
+    """One kernel process, and what a server says of it."""
+
+    process: Process
+    connection: str
+    executable: str | None
+    server: Found | None = None
+    notebook: str | None = None
+    spec: str | None = None
+
+
+def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: list[Unread]) -> list[Live]:
+    """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
+    sessions: dict[str, tuple[Found, str, str]] = {}
+    for server in servers if ask is not None else []:
+        assert ask is not None
+        try:
+            for identifier, (notebook, spec) in sessions_of(server, ask).items():
+                sessions[identifier] = (server, notebook, spec)
+        except Unreadable as problem:
+            unread.append(Unread(path=server.path, reason=problem.reason))
+    found = []
+    for pid in facts.processes()[:_PROCESSES]:
+        process = facts.process(pid) if pid != facts.pid else None
+        connection = connection_file_of(process) if process is not None else None
+        if process is None or connection is None or program_name(process) in ("sh", "bash", "dash"):
+            continue
+        live = Live(process, connection, started_as(facts, process))
+        name = facts.name(connection).removesuffix(".json").removeprefix("kernel-")
+        if name in sessions:
+            live.server, notebook, live.spec = sessions[name]
+            live.notebook = facts.join(live.server.folder, notebook) if notebook else None
+        found.append(live)
+    return found
+
+
+def attach(facts: Facts, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
+    """Write each live kernel to the registered one it came from; returns those that no registered kernel explains."""
+    rest = []
+    for live in lives:
+        row = RunningKernel(
+            pid=live.process.pid,
+            notebook=live.notebook,
+            executable=live.executable,
+            started=live.process.started,
+            server=live.server.pid if live.server is not None else None,
+        )
+        kernel = next((one for one in kernels if live.spec == one.id and "hidden" not in one.conditions), None)
+        kernel = kernel or next((one for one in kernels if _same_command(facts, one, live)), None)
+        if kernel is None:
+            rest.append(row)
+        else:
+            kernel.running.append(row)
+    return rest
+
+
+def _same_command(facts: Facts, kernel: Kernel, live: Live) -> bool:
+    """Whether this is the command of the kernel with the connection file filled in."""
+    if not kernel.command or live.executable is None:
+        return False
+    wanted = [word.replace("{connection_file}", live.connection) for word in kernel.command[1:]]
+    return kernel.command[0] == live.executable and wanted == list(live.process.command[1:])

@@ -1,0 +1,123 @@
+"""Notebook servers of this user that run now, and what they answer when asked.
+
+A server writes a small file about itself into the runtime folder (the notebook
+server's own documentation, "Common directories", runtime files). Its token is
+used to ask it over loopback and is in no record of Kalyx, and never shown.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.reading import Process
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.kernels.folders import Server, data_folder
+
+_FILE_LIMIT = 64 * 1024
+_LATER = 10.0
+
+# Asks one path of a server: (address, token, path) -> what its JSON says. Raises Unreadable.
+Ask = Callable[[str, str, str], Any]
+
+
+class Found(Struct):
+    """A running server: its process, the folder it serves, and how to reach it."""
+
+    pid: int
+    port: int | None
+    folder: str
+    path: str
+    address: str
+    process: Process
+    server: Server
+    token: str = ""
+
+    def __repr__(self) -> str:
+        return f"Found(pid={self.pid}, port={self.port}, folder={self.folder!r})"
+
+
+def runtime_folder(facts: Facts) -> str:
+    named = facts.variable("JUPYTER_RUNTIME_DIR")
+    return named or facts.join(data_folder(facts, facts.variables)[0], "runtime")
+
+
+def running_servers(facts: Facts) -> list[Found]:
+    """Every server whose file names a process that still is that server; files of dead ones are passed over."""
+    folder, found = runtime_folder(facts), []
+    for name in facts.names(folder):
+        if not name.startswith(("jpserver-", "nbserver-")) or not name.endswith(".json"):
+            continue
+        server = _read(facts, facts.join(folder, name))
+        if server is not None:
+            found.append(server)
+    return found
+
+
+def _read(facts: Facts, path: str) -> Found | None:
+    try:
+        said = json.loads(facts.read(path, _FILE_LIMIT).decode("utf-8"))
+    except (Unreadable, ValueError, RecursionError):
+        return None
+    if not isinstance(said, dict) or not isinstance(said.get("pid"), int):
+        return None
+    process, status = facts.process(said["pid"]), facts.status(path)
+    if process is None or status is None:
+        return None
+    if process.started is not None and process.started > status.modified_ns / 1e9 + _LATER:
+        return None  # another process has its number now
+    port = said.get("port") if isinstance(said.get("port"), int) and said.get("port") else None
+    scheme = "https" if said.get("secure") else "http"
+    base = said.get("base_url") if isinstance(said.get("base_url"), str) else "/"
+    # Whatever name it gives itself, it is asked on this machine's own address.
+    address = f"{scheme}://127.0.0.1:{port}{base}" if port else ""
+    root = said.get("root_dir") or said.get("notebook_dir")
+    token = said.get("token")
+    return Found(
+        pid=said["pid"],
+        port=port,
+        folder=root if isinstance(root, str) else process.folder or "",
+        path=path,
+        address=address,
+        process=process,
+        server=_as_server(facts, process),
+        token=token if isinstance(token, str) else "",
+    )
+
+
+def _as_server(facts: Facts, process: Process) -> Server:
+    """The eyes of this server: its interpreter, by the word it was started by, and its variables."""
+    from kalyx.core.seats.callers import started_as
+
+    variables = dict(process.variables or {})
+    said = f"the server with process {process.pid}"
+    executable = started_as(facts, process)
+    try:
+        interpreter = read_interpreter(facts, executable) if executable else None
+    except NotAnInterpreter:
+        interpreter = None
+    return Server(interpreter, variables or facts.variables, said)
+
+
+def listed_by(found: Found, ask: Ask) -> dict[str, str]:
+    """The kernels it lists, id to spec folder (empty where it does not say). Raises Unreadable with the reason."""
+    said = ask(found.address, found.token, "api/kernelspecs")
+    specs = said.get("kernelspecs") if isinstance(said, dict) else None
+    if not isinstance(specs, dict):
+        raise Unreadable(found.address, "its list of kernels could not be read")
+    return {str(name): str(one.get("resource_dir", "")) if isinstance(one, dict) else "" for name, one in specs.items()}
+
+
+def sessions_of(found: Found, ask: Ask) -> dict[str, tuple[str, str]]:
+    """What runs in it: id of the live kernel to (notebook, id of its spec). Raises Unreadable."""
+    said = ask(found.address, found.token, "api/sessions")
+    rows = {}
+    for one in said if isinstance(said, list) else []:
+        kernel = one.get("kernel") if isinstance(one, dict) else None
+        if isinstance(kernel, dict):
+            rows[str(kernel.get("id"))] = (str(one.get("path") or ""), str(kernel.get("name") or ""))
+    return rows

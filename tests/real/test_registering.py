@@ -1,0 +1,251 @@
+"""Registering to the end: the provider brought along, running servers asked, a script of the user's, stops half-way."""
+
+import json
+import os
+import random
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from kalyx.demo.wheels import Package, standin_package, write_wheel
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
+from tests.real.test_kernels import nothing_is_left, provided, standin_argv  # noqa: F401
+
+NEW = VERSIONS[-1]
+ROUNDS = 1000 if os.environ.get("KALYX_EVERY_VERSION") else 15
+
+
+def test_the_provider_is_brought_from_wheels(moor, tmp_path):
+    python = make_environment(NEW, moor.root / "heath")
+    wheels = tmp_path / "wheels"
+    wheels.mkdir()
+    write_wheel(standin_package(), str(wheels))
+    words = ["register", python, "--bring-provider", "--wheels", wheels]
+    dry = moor.kalyx(*words, "--dry-run", "--json")
+    assert "install kalyx-standin-kernel" in dry.json["plan"][0]["deed"] and not moor.data.exists()
+    ran = moor.kalyx(*words, "--yes", "--json")
+    assert ran.status == 0 and ran.json["done"] and ran.json["answered"], ran.out + ran.err
+    conda = make_environment(NEW, moor.root / "kept")
+    (moor.root / "kept" / "conda-meta").mkdir()
+    ran = moor.kalyx("register", conda, "--bring-provider", "--wheels", wheels, "--yes")
+    assert ran.status == 2 and "is kept by" in ran.err
+    stays = moor.kalyx("unregister", "heath", "--yes", "--json").json["stays"]
+    assert str(moor.root / "heath") in stays[0] and "MB" in stays[0]
+
+
+@pytest.mark.parametrize("transport", [[], ["--ipc"]])
+def test_a_script_runs_in_the_kernel_and_leaves_no_trace(moor, provided, transport):  # noqa: F811
+    moor.kernel("orchard", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    script = moor.folder / "weigh.py"
+    script.write_text("import os, hivescale\nprint('weight', hivescale.WEIGHT)\nos.write(2, b'library words\\n')\n")
+    words = ["rehearse", "orchard", "--script", script, "--import", "hivescale", "--import", "json", *transport]
+    ran = moor.kalyx(*words, "--json")
+    answer = ran.json
+    assert ran.status == 0 and "weight 41.2" in answer["script_output"], ran.out
+    assert "library words" in answer["script_output"] + answer["output"]
+    assert [note for note in answer["notes"] if note.startswith("json was found in the base")]
+    assert not [note for note in answer["notes"] if note.startswith("hivescale")]
+    assert not list(moor.root.rglob("history.sqlite*")), "a rehearsal leaves nothing in the user's history"
+    assert nothing_is_left(moor)
+    script.write_text("raise ValueError('no hive')\n")
+    assert "ValueError: no hive" in moor.kalyx(*words, "--json").json["script_output"]
+
+
+@pytest.fixture(scope="module")
+def others(tmp_path_factory):
+    """An environment with two providers that are not the reference one: compiled, and one that prints past the protocol."""
+    prefix = tmp_path_factory.mktemp("others") / "other"
+    python = make_environment("3.11", prefix)
+    argv = [python, "-m", "pip", "install", "-q", "--disable-pip-version-check", "xeus-python", "akernel", "pyzmq", "cyclopts",
+            "anyio", "zmq-anyio", "fps"]  # fmt: skip
+    subprocess.run(argv, check=True, capture_output=True)
+    return python
+
+
+@pytest.mark.parametrize("provider", ["xeus", "akernel"])
+def test_a_provider_of_another_make(moor, others, provider):
+    """Kernels that are not the reference one speak the same protocol: run as a module, and by a program of its own."""
+    if provider == "xeus":
+        ran = moor.kalyx("register", others, "--id", provider, "--yes", "--json", "--timeout", "60")
+        assert ran.json["kernel"]["argv"][:3] == [others, "-m", "xpython_launcher"], ran.out
+    else:
+        moor.kernel(provider, [str(Path(others).with_name("akernel")), "launch", "-f", "{connection_file}"])
+    ran = moor.kalyx("rehearse", provider, "--import", "zmq", "--import", "gone_for_good", "--json", "--timeout", "60")
+    assert ran.json["answered"], ran.out
+    assert ran.json["kernel"]["interpreter"]["executable"] == others
+    assert (ran.json["interpreter"]["executable"], ran.json["interpreter"]["prefix"]) == (
+        others,
+        str(Path(others).parents[1]),
+    )
+    assert [one["outcome"] for one in ran.json["imports"]] == ["imports", "fails"]
+    assert nothing_is_left(moor)
+
+
+@pytest.fixture
+def server(moor, provided):  # noqa: F811
+    """The real notebook server, seen only through its runtime file."""
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    words = [provided, "-m", "jupyter_server", "--allow-root", "--no-browser", f"--port={port}",
+             "--IdentityProvider.token=honey-token", f"--ServerApp.root_dir={moor.folder}"]  # fmt: skip
+    running = subprocess.Popen(words, env=moor.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    for _ in range(200):
+        if list(moor.data.glob("runtime/jpserver-*.json")):
+            break
+        time.sleep(0.1)
+    time.sleep(1)
+    yield running, port
+    running.terminate()
+    running.wait(20)
+
+
+def test_a_running_server_is_asked(moor, provided, server):  # noqa: F811
+    running, port = server
+    (moor.data / "runtime" / "jpserver-999999.json").write_text('{"pid": 999999, "port": 1, "token": "x"}')
+    (moor.data / "runtime" / "jpserver-1.json").write_text("{")
+    words = ["register", provided, "--id", "orchard", "--yes"]
+    ran = moor.kalyx(*words)
+    assert ran.status == 0 and f"(port {port}, process {running.pid}) lists it" in ran.out, ran.out
+    ran = moor.kalyx("register", make_environment(NEW, moor.root / "far", "--without-pip"), "--yes", "--json")
+    assert ran.status == 1
+    notebook = moor.notebook("spring.ipynb", "orchard")
+    code = (
+        "import json, urllib.request as u\n"
+        f"body = {{'name': '', 'path': 'spring.ipynb', 'type': 'notebook', 'kernel': {{'name': 'orchard'}}}}\n"
+        f"q = u.Request('http://127.0.0.1:{port}/api/sessions', data=json.dumps(body).encode(), method='POST',"
+        " headers={'Authorization': 'token honey-token', 'Content-Type': 'application/json'})\n"
+        "u.urlopen(q).read()"
+    )
+    subprocess.run([sys.executable, "-c", code], check=True, env={"PATH": "/usr/bin"})
+    ran = moor.kalyx("kernels", "--running", "--json")
+    (live,) = next(one["running"] for one in ran.json["kernels"] if one["id"] == "orchard")
+    assert live["notebook"] == str(notebook) and live["executable"] == provided and live["server"] == running.pid
+    assert os.readlink(f"/proc/{live['pid']}/exe") == os.path.realpath(provided)
+    assert "honey-token" not in ran.out + ran.err + moor.kalyx("kernels", "--running", "-v").out
+    seat = moor.kalyx("why", "json", "--in", f"server:{port}", "--json").json["target"]
+    assert (seat["seat"], seat["interpreter"]["executable"]) == ("server", provided)
+    moor.kernel("heath", standin_argv())
+    ran = moor.kalyx("point", notebook, "kernel:heath", "--yes", "--json")
+    assert ran.status == 0 and any(str(live["pid"]) in note for note in ran.json["notes"]), ran.out
+
+
+def test_a_server_that_hangs_does_not_hold(moor, provided):  # noqa: F811
+    runtime = moor.data / "runtime"
+    runtime.mkdir(parents=True)
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        said = {"pid": os.getpid(), "port": silent.getsockname()[1], "token": "honey-token", "base_url": "/"}
+        (runtime / f"jpserver-{os.getpid()}.json").write_text(json.dumps(said))
+        began = time.monotonic()
+        ran = moor.kalyx("register", provided, "--id", "orchard", "--yes", "--timeout", "8")
+    assert ran.status == 0 and "could not be asked" in ran.out and "honey-token" not in ran.out
+    assert time.monotonic() - began < 30
+
+
+def test_killed_while_registering(moor, provided):  # noqa: F811
+    """Whenever it is killed, the folder holds the old spec or the new one, whole; nothing else is left in it."""
+    folder = moor.kernel("orchard", [provided, "old"])
+    old = (folder / "kernel.json").read_bytes()
+    words = [sys.executable, "-m", "kalyx", "register", provided, "--id", "orchard", "--take-over", "--yes", "--static"]
+    chance, seen, new = random.Random(7), {"old": 0, "new": 0}, None
+    began = time.monotonic()
+    subprocess.run(words, env=moor.variables, cwd=moor.folder, check=True, stdout=subprocess.DEVNULL)
+    took, new = time.monotonic() - began, (folder / "kernel.json").read_bytes()
+    for _ in range(ROUNDS):
+        (folder / "kernel.json").write_bytes(old)
+        running = subprocess.Popen(words, env=moor.variables, cwd=moor.folder, stdout=subprocess.DEVNULL)
+        time.sleep(took * (0.5 + 0.6 * chance.random()))
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        found = (folder / "kernel.json").read_bytes()
+        assert found in (old, new), found
+        seen["old" if found == old else "new"] += 1
+    print(seen)
+    listed = moor.kalyx("kernels", "--json").json["kernels"]
+    assert [one["id"] for one in listed if one["id"].startswith("orchard")] == ["orchard"]
+
+
+def test_two_registrations_at_once(moor, provided):  # noqa: F811
+    words = [sys.executable, "-m", "kalyx", "register", provided, "--id", "orchard", "--take-over", "--yes", "--label"]
+    both = [subprocess.Popen([*words, label], env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
+                             stderr=subprocess.STDOUT) for label in ("One", "Two")]  # fmt: skip
+    said = [one.communicate()[0] for one in both]
+    assert all(one.returncode == 0 for one in both), said
+    folder = moor.data / "kernels" / "orchard"
+    assert json.loads((folder / "kernel.json").read_text())["display_name"] in ("One", "Two")
+    assert os.listdir(folder) == ["kernel.json"]
+
+
+def test_places_that_cannot_be_written(moor, provided, tmp_path):  # noqa: F811
+    """Read-only, a file in the way, a full disk: one line, and nothing half-done."""
+    moor.data.mkdir()
+    (moor.data / "kernels").write_text("in the way")
+    ran = moor.kalyx("register", provided, "--yes")
+    assert ran.status == 2 and ran.err.count("\n") == 1 and "kernels" in ran.err
+    small = moor.root / "small"
+    small.mkdir()
+    script = f"""mount -t tmpfs -o size=64k tmpfs {small} || exit 9
+        mkdir -p {small}/data/kernels/orchard; echo '{{"argv": ["old"]}}' > {small}/data/kernels/orchard/kernel.json
+        dd if=/dev/zero of={small}/fill bs=1k count=100 2>/dev/null
+        JUPYTER_DATA_DIR={small}/data {sys.executable} -m kalyx register {provided} --id orchard --take-over --yes
+        echo status $?; cat {small}/data/kernels/orchard/kernel.json; ls -A {small}/data/kernels/orchard
+        mount -o remount,ro {small}
+        JUPYTER_DATA_DIR={small}/data {sys.executable} -m kalyx register {provided} --id other --yes; echo status $?"""
+    done = subprocess.run(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", script], env=moor.variables,
+                          capture_output=True, text=True, check=False, cwd=moor.folder)  # fmt: skip
+    if done.returncode == 9 or "unshare" in done.stderr:
+        pytest.skip(f"this system mounts nothing for a test: {done.stderr}")
+    assert done.stdout.split("\n")[:4] == ["status 2", '{"argv": ["old"]}', "kernel.json", "status 2"], done.stdout
+    assert "no space left" in done.stderr and "read-only" in done.stderr, done.stderr
+
+
+def test_what_reaches_into_the_kernel_is_said(moor, provided):  # noqa: F811
+    """The user's own packages, and a site module that the interpreter needs for its libraries."""
+    base = BY_VERSION["3.9"]
+    seeing = make_environment("3.9", moor.root / "seeing", "--without-pip", "--system-site-packages")
+    site = moor.root / "seeing" / "lib" / "python3.9" / "site-packages"
+    (site / "kalyx_standin_kernel.py").write_text(standin_package().files["kalyx_standin_kernel.py"])
+    mine = moor.root / "mine" / "lib" / "python3.9" / "site-packages"
+    mine.mkdir(parents=True)
+    wheels = moor.root / "wheels"
+    wheels.mkdir()
+    write_wheel(Package("nectarflow", "1.0", {"nectarflow.py": ""}), str(wheels))
+    subprocess.run(["unzip", "-q", next(wheels.iterdir()), "-d", mine], check=True)
+    module = moor.root / "modules" / "lark-python" / "3.9"
+    module.parent.mkdir(parents=True)
+    module.write_text(
+        f"#%Module\nprepend-path PATH {base.prefix}/bin\nprepend-path LD_LIBRARY_PATH {base.prefix}/lib\n"
+    )
+    loaded = {"MODULEPATH": str(module.parents[1]), "LOADEDMODULES": "lark-python/3.9", "_LMFILES_": str(module),
+              "PYTHONUSERBASE": str(moor.root / "mine")}  # fmt: skip
+    ran = moor.kalyx("register", seeing, "--yes", "--json", **loaded)
+    assert ran.status == 0, ran.out + ran.err
+    assert any("--set PYTHONNOUSERSITE=1" in note for note in ran.json["notes"])
+    spec = json.loads((moor.data / "kernels" / "seeing" / "kernel.json").read_text())
+    assert spec["env"]["LD_LIBRARY_PATH"] == f"{base.prefix}/lib:${{LD_LIBRARY_PATH}}"
+    ran = moor.kalyx("register", seeing, "--id", "kept", "--set", "PYTHONNOUSERSITE=1", "--yes", "--json", **loaded)
+    assert not any("PYTHONNOUSERSITE" in note for note in ran.json["notes"])
+    assert Path(seeing).exists()
+
+
+def test_a_notebook_without_its_kernel_gets_the_nearest(moor, provided):  # noqa: F811
+    """The kernel with what the notebook imports, though another is nearer by version; and the remedy works."""
+    moor.kernel("empty", standin_argv(python=BY_VERSION["3.11"].executable))
+    moor.kernel("orchard", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    notebook = moor.notebook("spring.ipynb", "meadow")
+    whole = json.loads(notebook.read_text())
+    whole["cells"] = [{"cell_type": "code", "source": ["%matplotlib inline\n", "import hivescale, json\n", "!ls\n"]}]
+    whole["metadata"]["language_info"] = {"name": "python", "version": "3.11.1"}
+    notebook.write_text(json.dumps(whole, indent=1))
+    (finding,) = moor.kalyx("here", "--json").json["findings"]
+    assert finding["cause"] == "kernel-absent"
+    command = finding["remedies"][0]["steps"][0]["command"]
+    assert command == ["kalyx", "point", f"notebook:{notebook}", "kernel:orchard"]
+    before = notebook.read_bytes()
+    assert moor.kalyx(*command[1:], "--yes").status == 0
+    assert moor.kalyx("why", "hivescale", "--in", notebook).status == 0
+    assert moor.kalyx("point", notebook, "--undo", "--yes").status == 0 and notebook.read_bytes() == before
