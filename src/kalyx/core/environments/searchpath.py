@@ -134,14 +134,7 @@ class _Builder:
         return self.minor >= (3, 11) and self._switched_on("PYTHONSAFEPATH")
 
     def _switched_on(self, name: str) -> bool:
-        """Whether a variable that is a switch is on: any text, from 3.7 any text but the number nought."""
-        value = self.variable(name)
-        if not value or self.minor < (3, 7) or self.interpreter.implementation != "cpython":
-            return bool(value)
-        try:
-            return int(value) != 0
-        except ValueError:
-            return True
+        return is_switched_on(self.variable(name), self.interpreter)
 
     # -- before site ----------------------------------------------------------
 
@@ -300,6 +293,17 @@ class _Builder:
                                 Evidence(fact=f"{name} may change the search path", source=path, path=path)
                             )
                         return
+
+
+def is_switched_on(value: str | None, interpreter: Interpreter) -> bool:
+    """Whether a variable that is a switch is on: any text, from 3.7 any text but the number nought."""
+    minor = tuple(int(part) for part in interpreter.version.split(".")[:2])
+    if not value or minor < (3, 7) or interpreter.implementation != "cpython":
+        return bool(value)
+    try:
+        return int(value) != 0
+    except ValueError:
+        return True
 
 
 def _leaves_path_alone(line: str) -> bool:

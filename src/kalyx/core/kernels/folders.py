@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import variable_of
-from kalyx.core.environments.searchpath import user_site
+from kalyx.core.environments.searchpath import Way, is_switched_on, search_path, user_site
 from kalyx.core.facts import Interpreter, KalyxError
 from kalyx.core.interpreters.reading import settings_for
 
@@ -47,9 +47,10 @@ def data_folder(facts: Facts, variables: Mapping[str, str]) -> tuple[str, str]:
     if named:
         return named, "JUPYTER_DATA_DIR"
     home = get("USERPROFILE" if facts.system == "windows" else "HOME") or facts.home
-    home = facts.real(home)
     if _is_set(get("JUPYTER_PLATFORM_DIRS")):
+        # Only here the home folder is taken as it is written, links unfollowed.
         return _platform_data_folder(facts, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
+    home = facts.real(home)
     if facts.system == "macos":
         return facts.join(home, "Library", "Jupyter"), "the home folder"
     if facts.system == "windows":
@@ -68,7 +69,8 @@ def _platform_data_folder(facts: Facts, local: str | None, xdg: str | None, home
         return facts.join(home, "Library", "Application Support", "jupyter")
     if facts.system == "windows":
         return facts.join(local or facts.join(home, "AppData", "Local"), "jupyter")
-    return facts.join(xdg or facts.join(home, ".local", "share"), "jupyter")
+    usual = facts.join(home, ".local", "share")
+    return facts.join(xdg if xdg and facts.path.isabs(xdg) else usual, "jupyter")
 
 
 def _is_set(value: str | None) -> bool:
@@ -81,8 +83,8 @@ def machine_folders(facts: Facts, variables: Mapping[str, str], prefix: str | No
         if _is_set(variables.get("JUPYTER_PLATFORM_DIRS")):
             if facts.system == "macos":
                 return ["/Library/Application Support/jupyter"]
-            roots = (variables.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share").split(":")
-            return [facts.join(root, "jupyter") for root in roots]
+            roots = [root for root in variables.get("XDG_DATA_DIRS", "").split(":") if facts.path.isabs(root)]
+            return [facts.join(root, "jupyter") for root in roots or ["/usr/local/share", "/usr/share"]]
         return ["/usr/local/share/jupyter", "/usr/share/jupyter"]
     if _is_set(variable_of(variables, "JUPYTER_USE_PROGRAMDATA", "windows")):
         program_data = variable_of(variables, "PROGRAMDATA", "windows")
@@ -98,14 +100,14 @@ def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
     found: list[KernelFolder] = []
 
     def add(path: str, reach: str, source: str) -> None:
-        folder = facts.join(path, "kernels")
+        # Whatever is relative goes by the folder that the server was started in.
+        folder = facts.within(facts.join(path, "kernels"))
         if all(known.path != folder for known in found):
             found.append(KernelFolder(folder, reach, source))
 
     listed = variable_of(variables, "JUPYTER_PATH", facts.system)
-    for entry in (listed or "").split(";" if facts.system == "windows" else ":"):
-        if entry:
-            add(entry.rstrip(facts.path.sep), "me", "JUPYTER_PATH")
+    for entry in listed.split(";" if facts.system == "windows" else ":") if listed else []:
+        add(entry.rstrip(facts.path.sep), "me", "JUPYTER_PATH")
     user_data, source = data_folder(facts, variables)
     user = [(user_data, "me", source)]
     if server.interpreter is not None and _user_packages_on(facts, server):
@@ -120,10 +122,36 @@ def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
         add(entry, reach, why)
     for entry in machine:
         add(entry, "machine", "the system's folders")
-    home = variable_of(variables, "USERPROFILE" if facts.system == "windows" else "HOME", facts.system) or facts.home
-    own_folder = variable_of(variables, "IPYTHONDIR", facts.system) or facts.join(home, ".ipython")
-    add(own_folder, "me", "the older place in the home folder")
+    older = _older_folder(facts, server)
+    if older is not None:
+        add(older, "me", "the older place in the home folder")
     return found
+
+
+def _older_folder(facts: Facts, server: Server) -> str | None:
+    """The interactive shell's own folder, where servers look last; None where the server has no such shell."""
+    variables = server.variables
+    if server.interpreter is not None and not _has_shell(facts, server):
+        return None
+    home = variable_of(variables, "USERPROFILE" if facts.system == "windows" else "HOME", facts.system) or facts.home
+    home = facts.real(home)
+    named = variable_of(variables, "IPYTHONDIR", facts.system)
+    if named is not None:
+        # Named and empty is the current folder.
+        return home + named[1:] if named == "~" or named.startswith("~/") else named or "."
+    usual = facts.join(home, ".ipython")
+    if facts.system == "linux":
+        other = facts.join(variables.get("XDG_CONFIG_HOME") or facts.join(home, ".config"), "ipython")
+        if facts.is_folder(other) and not facts.exists(usual) and facts.kind(other) != "link":
+            return other
+    return usual
+
+
+def _has_shell(facts: Facts, server: Server) -> bool:
+    """Whether the server's interpreter has the interactive shell, by its search path."""
+    assert server.interpreter is not None
+    search = search_path(facts, server.interpreter, Way(variables=server.variables))
+    return any(facts.is_folder(facts.join(entry.entry, "IPython")) for entry in search.entries if entry.entry)
 
 
 def user_base(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
@@ -136,9 +164,9 @@ def user_base(facts: Facts, interpreter: Interpreter, variables: Mapping[str, st
 
 
 def _user_packages_on(facts: Facts, server: Server) -> bool:
-    if variable_of(server.variables, "PYTHONNOUSERSITE", facts.system):
-        return False
     if server.interpreter is None:
+        return False
+    if is_switched_on(variable_of(server.variables, "PYTHONNOUSERSITE", facts.system), server.interpreter):
         return False
     settings = settings_for(facts, server.interpreter.executable)
     return settings is None or settings.sees_base
@@ -154,8 +182,10 @@ def _environment_first(facts: Facts, server: Server) -> bool:
     if interpreter.prefix != interpreter.base_prefix:
         return True
     conda = variable_of(server.variables, "CONDA_PREFIX", facts.system)
-    name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system) or "base"
-    return bool(conda) and interpreter.prefix.startswith(conda or "\0") and name != "base"
+    name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system)
+    return (
+        conda is not None and interpreter.prefix.startswith(conda) and (name if name is not None else "base") != "base"
+    )
 
 
 def _owned(facts: Facts, prefix: str) -> bool:

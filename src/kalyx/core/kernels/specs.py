@@ -37,6 +37,11 @@ def listed_kernels(facts: Facts, server: Server) -> list[Kernel]:
     winners: dict[str, Kernel] = {}
     for folder in kernel_folders(facts, server):
         for kernel in kernels_in(facts, folder, server):
+            if not facts.is_file(facts.join(kernel.folder, SPEC_FILE)):
+                # What is no file there is passed over by servers, and hides nothing.
+                kernel.conditions.append("unlisted")
+                found.append(kernel)
+                continue
             winner = winners.setdefault(kernel.id, kernel)
             if winner is not kernel:
                 kernel.conditions.append("hidden")
