@@ -123,8 +123,7 @@ def call(words: list[str]) -> int:
     as_json = "--json" in words
     try:
         if words and words[0] in COMMANDS:
-            # Options may stand between the words a command takes several of.
-            options = command_parser(words[0]).parse_intermixed_args(words[1:])
+            options = _parsed(command_parser(words[0]), words[1:])
         else:
             parser = build_parser(whole=False)
             options = parser.parse_args(words)
@@ -145,6 +144,16 @@ def call(words: list[str]) -> int:
         return _refuse(error.says, error.candidates, as_json)
     except Unreadable as error:
         return _refuse(str(error), [], as_json)
+
+
+def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
+    """The options; they may stand between the words that a command takes several of, which costs a second parse."""
+    options, rest = parser.parse_known_args(words)
+    if rest and not any(word.startswith("-") for word in rest):
+        return parser.parse_intermixed_args(words)
+    if rest:
+        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+    return options
 
 
 def _refuse(says: str, candidates: list[str], as_json: bool) -> int:

@@ -143,6 +143,13 @@ class Seat(Struct, kw_only=True):
     via: str | None = None
     source: str | None = None
     label: str | None = None
+    line: int | None = None
+    nearest: str | None = None
+    started: float | None = None
+    pid: int | None = None
+    started_by: list[str] = []
+    changed_since: list[str] = []  # packages that were installed or changed after it started
+    compiled: list[str] = []  # compiled packages it has loaded, by folder
 
 
 class Distribution(Struct, kw_only=True):
@@ -235,6 +242,7 @@ class HereAnswer(Struct, kw_only=True):
     changes: list[str] = []
     folder: str = ""
     findings: list[Finding] = []
+    unread: list[Unread] = []
 
 
 class WhyAnswer(Struct, kw_only=True):

@@ -38,6 +38,8 @@ def resolve(machine: Machine, text: str) -> Seat:
         if process is None:
             raise KalyxError("there is no caller: Kalyx was not started from a kernel or a Python program", ["shell"])
         return seat_of_process(machine, process, "the program Kalyx was started from")
+    if text == "editor":
+        return _by_editor(machine, "")
     kind, colon, rest = text.partition(":")
     if colon and kind in _KINDS:
         if not rest:
@@ -204,6 +206,22 @@ def _by_pid(machine: Machine, text: str) -> Seat:
     return seat_of_process(machine, process, f"process {text}")
 
 
+def _by_editor(machine: Machine, file: str) -> Seat:
+    """What a settings file chooses, or the folder's first choice for running."""
+    from kalyx.core.seats.editor import editor_seats
+
+    facts = machine.facts
+    seats = [seat for seat in editor_seats(facts, facts.folder) if seat.parts]
+    if file:
+        path = facts.absolute(file)
+        seats = [seat for seat in seats if seat.source == path]
+    seats.sort(key=lambda seat: (seat.parts[0].role != "run", seat.interpreter is None))
+    if not seats:
+        where = visible(facts.absolute(file)) if file else f"a settings file in {visible(facts.folder)}"
+        raise KalyxError(f"{where} chooses no interpreter")
+    return seats[0]
+
+
 def _by_server(machine: Machine, text: str) -> Seat:
     """A running notebook server, by its process or its port."""
     for found in machine.servers:
@@ -296,6 +314,7 @@ _KINDS = {
     "kernel": (_by_kernel, "write kernel:ID"),
     "notebook": (_by_notebook, "write notebook:FILE"),
     "program": (_by_program, "write program:NAME"),
+    "editor": (_by_editor, "write editor:FILE"),
     "server": (_by_server, "write server:PORT or server:PID"),
     "pid": (_by_pid, "write pid:N"),
     "version": (_by_version, "write version:3.9"),

@@ -3,26 +3,121 @@
 from __future__ import annotations
 
 import argparse
+import sys
 
 from kalyx.cli.calls import Call
+from kalyx.core.facts import HereAnswer, KalyxError
+
+_EVERY = 1.0
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", nargs="?", metavar="FOLDER", help="the folder to look at (this one)")
     parser.add_argument("--against", metavar="TARGET", help="the seat that the others are compared with")
     parser.add_argument("--seen-by", metavar="TARGET", help="list kernels as this environment's server would")
+    parser.add_argument("--since", metavar="FILE", help="what changed since an earlier here --json kept in this file")
+    parser.add_argument("--watch", action="store_true", help="look again and again, and say what changed")
+    parser.add_argument("--ask", action="store_true", help="run the shell's start files, and ask kernels that run")
+    parser.add_argument("--paste", action="store_true", help="print a line for a console; read what it printed back")
 
 
 def run(call: Call) -> int:
+    pasted = ""
+    if call.options.paste:
+        pasted = "" if sys.stdin is None or sys.stdin.isatty() else sys.stdin.read(1024 * 1024)
+        if not pasted.strip():
+            return _lines(call)
+    earlier = _earlier(call, call.options.since) if call.options.since else None
+    answer = _look(call, pasted)
+    if earlier is not None:
+        from kalyx.core.changes import changes
+
+        answer.changes = changes(earlier, answer)
+    if call.options.watch:
+        return _watch(call, answer, pasted)
+    _show(call, answer)
+    agree = all(seat.relation == "same" for seat in answer.seats)
+    return 0 if agree and not answer.findings else 1
+
+
+def _look(call: Call, pasted: str) -> HereAnswer:
     from kalyx.core.here import look_here
 
     reference = call.target(call.options.against) if call.options.against else None
-    answer = look_here(call.machine, reference)
+    ask = call.options.ask and not call.options.static
+    return look_here(call.machine, reference, ask=ask, pasted=pasted)
+
+
+def _show(call: Call, answer: HereAnswer) -> None:
     if call.as_json:
         call.print_json(answer)
-    else:
-        from kalyx.cli.render.seats import draw_here
+        return
+    from kalyx.cli.render.seats import draw_here
 
-        draw_here(call.screen, answer, call.options.verbose)
-    agree = all(seat.relation == "same" for seat in answer.seats)
-    return 0 if agree and not answer.findings else 1
+    draw_here(call.screen, answer, call.options.verbose)
+
+
+def _lines(call: Call) -> int:
+    """The lines to run elsewhere; what they print is read back from standard input or a file of the folder."""
+    from kalyx.core.seats.pasted import ENDING, lines_to_paste
+
+    for where, line in lines_to_paste(call.machine.shell.name):
+        print(f"# {where}:", file=sys.stderr)
+        print(line)
+    print(f"# then: kalyx here --paste, with what it printed on standard input; or leave it in NAME{ENDING} here",
+          file=sys.stderr)  # fmt: skip
+    return 0
+
+
+def _earlier(call: Call, text: str) -> HereAnswer:
+    import msgspec
+
+    from kalyx.core.doors import Unreadable
+    from kalyx.core.text import visible
+
+    facts = call.machine.facts
+    path = facts.absolute(text)
+    try:
+        return msgspec.json.decode(facts.read(path, 64 * 1024 * 1024), type=HereAnswer)
+    except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
+        raise KalyxError(f"{visible(path)}: no answer of here --json ({error})") from None
+
+
+def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
+    """Show it again whenever something changed, until interrupted."""
+    import time
+
+    from kalyx.core.changes import changes
+    from kalyx.core.here import package_times
+
+    _emit(call, answer)
+    times = package_times(call.machine, answer)
+    try:
+        while True:
+            time.sleep(_EVERY)
+            fresh = Call(call.options)
+            now = _look(fresh, pasted)
+            new = package_times(fresh.machine, now)
+            found = changes(answer, now)
+            found += [
+                f"packages of {prefix} changed" for prefix in new if prefix in times and new[prefix] != times[prefix]
+            ]
+            answer, times = now, new
+            if found:
+                answer.changes = found
+                _emit(fresh, answer)
+                answer.changes = []
+    except KeyboardInterrupt:
+        return 0
+
+
+def _emit(call: Call, answer: HereAnswer) -> None:
+    if call.as_json:
+        import msgspec
+
+        print(msgspec.json.encode(answer).decode("utf-8", "backslashreplace"), flush=True)
+        return
+    if sys.stdout.isatty() and not call.options.plain:
+        sys.stdout.write("\x1b[H\x1b[2J")
+    _show(call, answer)
+    sys.stdout.flush()

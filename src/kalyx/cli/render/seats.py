@@ -31,6 +31,12 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         )
         for seat in group:
             _seat(screen, seat, answer.findings, kinds, names, verbose)
+    if answer.changes:
+        screen.blank()
+        for change in answer.changes:
+            screen.line(("changed  ", LABEL), screen.shown(change))
+    for place in answer.unread:
+        screen.line(("not read ", LABEL), screen.path(place.path), f": {visible(place.reason)}")
     for number, finding in enumerate(answer.findings, 1):
         screen.blank()
         lead = f"{number}".ljust(3)
@@ -85,6 +91,9 @@ def _seat(screen: Screen, seat: Seat, findings: list[Finding], kinds: int, names
         (filler, QUIET),
         (", ".join(numbers), "bold"),
     )
+    if seat.changed_since:
+        what = ", ".join(visible(one) for one in seat.changed_since[:4])
+        screen.line(" " * before, ("changed since it started: ", LABEL), screen.words(what, screen.width - before - 26))
     if verbose:
         _details(screen, seat, before)
 
@@ -113,14 +122,24 @@ def _note(screen: Screen, seat: Seat) -> str:
 
 
 def _details(screen: Screen, seat: Seat, indent: int) -> None:
-    """Every word of the seat, hop by hop."""
+    """Every word of the seat, hop by hop; where a choice is written; who started a process."""
+    if seat.source is not None and seat.seat in ("editor", "notebook"):
+        at = f", line {seat.line}" if seat.line else ""
+        screen.line(" " * indent, ("written   ", LABEL), (screen.path(seat.source) + at, QUIET))
+    if seat.started_by:
+        screen.line(" " * indent, ("started by ", LABEL), (visible(", ".join(seat.started_by)), QUIET))
+    for folder in seat.compiled:
+        screen.line(" " * indent, ("loaded    ", LABEL), (screen.path(folder), QUIET))
     for part in seat.parts:
-        if part.path is None:
-            screen.line(" " * indent, (part.word.ljust(10), LABEL), (visible(part.reason or ""), QUIET))
+        own = part.role in ("python", "python3", "installer")
+        word = part.word if own else f"{part.role}: {part.word}"
+        if part.path is None or not own:
+            reason = part.reason or (screen.path(part.path) if part.path else "")
+            screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (visible(reason), QUIET))
             continue
         arrow = " -> " if screen.plain else " → "
         hops = arrow.join(screen.path(hop) for hop in dict.fromkeys([part.path, *part.links]))
-        screen.line(" " * indent, (part.word.ljust(10), LABEL), (hops, QUIET))
+        screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (hops, QUIET))
         if part.reason:
             screen.line(" " * (indent + 10), visible(part.reason))
     if not seat.parts and seat.interpreter is not None:

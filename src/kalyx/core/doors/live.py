@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import sys
+from functools import cache
 
 from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
 
@@ -63,6 +64,16 @@ def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
 
     threading.Thread(target=ask, daemon=True).start()
     return done.wait(seconds)
+
+
+@cache
+def _booted() -> float:
+    """When the system started, in seconds since the epoch; processes count from there."""
+    try:
+        with open("/proc/stat", encoding="ascii") as file:
+            return next((float(line.split()[1]) for line in file if line.startswith("btime ")), 0.0)
+    except (OSError, ValueError):
+        return 0.0
 
 
 def _split(path: str) -> tuple[str, str]:
@@ -263,6 +274,24 @@ class LiveFacts(Facts):
 
         return psutil.pids()
 
+    def command_of(self, pid: int) -> tuple[str, ...]:
+        if os.path.isdir("/proc/self"):
+            try:
+                with open(f"/proc/{pid}/cmdline", "rb") as file:
+                    raw = file.read(65536)
+            except OSError:
+                return ()
+            return tuple(os.fsdecode(word) for word in raw.split(b"\0")[:-1])
+        return super().command_of(pid)
+
+    def loaded_by(self, pid: int) -> list[str]:
+        try:
+            with open(f"/proc/{pid}/maps", encoding="utf-8", errors="surrogateescape") as file:
+                paths = [line.rstrip("\n").partition("/") for line in file.read(16 << 20).split("\n")]
+        except OSError:
+            return []
+        return list(dict.fromkeys("/" + rest for _, slash, rest in paths if slash))
+
     def program_of(self, pid: int) -> str | None:
         if os.path.isdir("/proc/self"):
             try:
@@ -377,8 +406,7 @@ class LiveFacts(Facts):
             pairs = (item.partition(b"=") for item in block.split(b"\0") if b"=" in item)
             variables = {os.fsdecode(key): os.fsdecode(value) for key, _, value in pairs}
         try:
-            ticks = float(fields[19]) / os.sysconf("SC_CLK_TCK")
-            started: float | None = ticks
+            started: float | None = _booted() + float(fields[19]) / os.sysconf("SC_CLK_TCK")
         except (ValueError, IndexError):
             started = None
         return Process(

@@ -40,6 +40,19 @@ class Connection:
         self._context: Any = None
         self._write()
 
+    @classmethod
+    def to_running(cls, said: dict[str, Any]) -> Connection:
+        """The channels to a kernel that runs, by its connection file's words. Raises ValueError for another machine."""
+        made = cls.__new__(cls)
+        made.transport, made.key, made.folder, made.path = said["transport"], said["key"], "", ""
+        made.address, made.ports = said["ip"], {name: int(said[f"{name}_port"]) for name in CHANNELS}
+        made._sockets, made._context = {}, None
+        if made.transport == "tcp" and made.address not in ("127.0.0.1", "localhost", "::1"):
+            raise ValueError("it listens on another address than this machine's own")
+        if made.transport not in ("tcp", "ipc"):
+            raise ValueError(f"no transport {made.transport!r} is known")
+        return made
+
     def _write(self) -> None:
         content: dict[str, object] = {f"{name}_port": port for name, port in self.ports.items()}
         content |= {
@@ -106,7 +119,8 @@ class Connection:
         if self._context is not None:
             self._context.term()
             self._context = None
-        shutil.rmtree(self.folder, ignore_errors=True)
+        if self.folder:
+            shutil.rmtree(self.folder, ignore_errors=True)
 
     def __enter__(self) -> Connection:
         return self

@@ -103,6 +103,15 @@ class Facts:
         """The numbers of the processes that this user may look into."""
         return []
 
+    def command_of(self, pid: int) -> tuple[str, ...]:
+        """The words a process was started with, without reading anything else of it."""
+        process = self.process(pid)
+        return process.command if process is not None else ()
+
+    def loaded_by(self, pid: int) -> list[str]:
+        """The files that a process has mapped, where the system tells."""
+        return []
+
     def program_of(self, pid: int) -> str | None:
         """The file that a process runs, without reading more of it."""
         process = self.process(pid)

@@ -30,7 +30,7 @@ ABOUT: dict[str, str] = {
     "crashes": "import",
     "hangs": "import",
     # the interpreter or the environment is not sound
-    "interpreter-gone": "import kernel",
+    "interpreter-gone": "import kernel seat",
     "base-gone": "environment import",
     "half-made": "environment import",
     "moved": "environment",

@@ -11,7 +11,7 @@ Only looks like it (it starts, and lacks the module):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Kernel, Remedy
+from kalyx.core.facts import Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
@@ -39,6 +39,32 @@ def look(case: Case, machine: Machine) -> Finding | None:
         certainty="proven",
         says=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
         evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
+        remedies=mends,
+    )
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    """A settings file that names an interpreter that is not there."""
+    if seat.seat != "editor" or seat.source is None or not seat.parts or seat.parts[0].path is None:
+        return None
+    path = seat.parts[0].path
+    if seat.interpreter is not None or machine.facts.exists(path):
+        return None
+    evidence = [
+        Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
+        Evidence(fact="there is nothing at this path", source=path, path=path),
+    ]
+    where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
+    step = remedies.by_hand(f"write there one that kalyx survey lists: {where}")
+    mends = [Remedy(says="name one that is there", steps=[step], touches=[seat.source])]
+    if seat.nearest is not None:
+        step = remedies.by_hand(f"write {seat.nearest} in {where}")
+        mends.insert(0, Remedy(says="the nearest path that is there", steps=[step], touches=[seat.source]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"the editor's {seat.name} names nothing: {path}",
+        evidence=evidence,
         remedies=mends,
     )
 

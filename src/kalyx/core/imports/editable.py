@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import ast
-
 from kalyx.core.doors import Facts
 
 
 def finder_mapping(facts: Facts, path: str) -> dict[str, str]:
     """The module-to-folder mapping that a generated finder holds; empty when it has none to read."""
+    import ast
+
     text = facts.text_or_none(path, 1024 * 1024)
     for line in (text or "").splitlines():
         if not line.startswith("MAPPING"):

@@ -7,8 +7,6 @@ its own flags and variables; one merely found never is.
 
 from __future__ import annotations
 
-import shlex
-
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
 from kalyx.core.facts import KalyxError, PathEntry, Seat
 from kalyx.core.machine import Machine
@@ -24,6 +22,8 @@ def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
     folder = seat.folder or machine.facts.folder
     variables = _variables(seat, machine)
     if command is not None:
+        import shlex
+
         try:
             words = shlex.split(command)[1:]
         except ValueError as error:

@@ -98,9 +98,14 @@ def find_caller(facts: Facts) -> Process | None:
 
 def connection_file_of(process: Process) -> str | None:
     """The connection file a kernel process was started with, or None when it is no kernel."""
-    for position, word in enumerate(process.command):
-        if word in ("-f", "--connection-file") and position + 1 < len(process.command):
-            following = process.command[position + 1]
+    return connection_in(process.command)
+
+
+def connection_in(command: tuple[str, ...]) -> str | None:
+    """The connection file among the words of a command, or None."""
+    for position, word in enumerate(command):
+        if word in ("-f", "--connection-file") and position + 1 < len(command):
+            following = command[position + 1]
             if following.endswith(".json"):
                 return following
         if word.startswith("--f="):

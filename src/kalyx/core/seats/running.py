@@ -7,7 +7,7 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import Process
 from kalyx.core.facts import Kernel, RunningKernel, Unread
-from kalyx.core.seats.callers import connection_file_of, program_name, started_as
+from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
 from kalyx.core.seats.server import Ask, Found, sessions_of
 
 _PROCESSES = 20_000
@@ -36,7 +36,9 @@ def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: li
             unread.append(Unread(path=server.path, reason=problem.reason))
     found = []
     for pid in facts.processes()[:_PROCESSES]:
-        process = facts.process(pid) if pid != facts.pid else None
+        if pid == facts.pid or connection_in(facts.command_of(pid)) is None:
+            continue
+        process = facts.process(pid)
         connection = connection_file_of(process) if process is not None else None
         if process is None or connection is None or program_name(process) in ("sh", "bash", "dash"):
             continue

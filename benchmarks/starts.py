@@ -1,0 +1,56 @@
+"""Answers about one folder, against loading what they need: python -m benchmarks.starts
+
+``here`` in the demo's folder, as JSON and as text, paired with an interpreter
+that loads what any such program must. Ends with 1 when a ratio is over what is
+to be kept; stops with an error when it measured nothing.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+RUNS = 21
+KEEP = {"here --json": 3.0, "here": 1.8}
+BARE = {"here --json": "import argparse, json", "here": "import argparse, json, rich.console, rich.table"}
+
+
+def once(argv: list[str], folder: Path, variables: dict[str, str]) -> tuple[float, bytes]:
+    began = time.perf_counter()
+    done = subprocess.run(argv, cwd=folder, env=variables, capture_output=True, check=False)
+    return time.perf_counter() - began, done.stdout
+
+
+def main() -> int:
+    kalyx = str(Path(sys.executable).with_name("kalyx"))
+    worst = 0
+    with tempfile.TemporaryDirectory(prefix="kalyx-bench-") as place:
+        demo = Path(place, "demo")
+        subprocess.run([kalyx, "demo", str(demo), "--build-only"], check=True, stdout=subprocess.DEVNULL)
+        moor = demo / "home" / "larkmoor"
+        variables = {"HOME": str(demo / "home"), "PATH": f"{moor / 'orchard' / 'bin'}:/usr/bin:/bin", "LANG": "C.UTF-8"}
+        variables |= {name: value for name, value in os.environ.items() if name.startswith("LC_")}
+        for name, code in BARE.items():
+            words = name.split()
+            ratios = []
+            for _ in range(RUNS):
+                own, said = once([kalyx, *words], moor / "spring", variables)
+                if words[-1] == "--json" and len(json.loads(said)["seats"]) < 4 or len(said) < 200:
+                    raise SystemExit("measured nothing: the table is not whole")
+                bare, _ = once([sys.executable, "-c", code], moor / "spring", variables)
+                ratios.append(own / bare)
+            value = statistics.median(ratios)
+            over = value > KEEP[name]
+            worst |= over
+            print(f"  {name.ljust(12)} {value:6.2f}   keep {KEEP[name]:5.2f}  {'OVER' if over else ''}")
+    return int(worst)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

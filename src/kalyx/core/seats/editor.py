@@ -1,0 +1,228 @@
+"""The editor seat: which interpreter the settings of a folder choose, for each part of an editor they govern."""
+
+from __future__ import annotations
+
+import fnmatch
+import json
+from collections.abc import Iterator
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.data import table
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.editors.formats import LIMIT, Malformed, Value, values
+from kalyx.core.environments.reading import environment_of, executables_of
+from kalyx.core.facts import Part, Seat
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.text import distance, visible
+
+_EXPANDED_AT_MOST = 20
+
+
+class Choice(Struct):
+    """One value of a settings file: which part it governs, what kind of word it is, and where it stands."""
+
+    family: str
+    form: str
+    part: str
+    kind: str
+    value: Value
+    path: str
+    own: bool
+    names: list[str] = []
+
+
+def descriptors(facts: Facts) -> list[dict[str, Any]]:
+    """The table that ships, and what a file of the user's own adds in front of it."""
+    shipped = table("editors")["descriptors"]
+    assert isinstance(shipped, list)
+    base = facts.variable("APPDATA") if facts.system == "windows" else facts.variable("XDG_CONFIG_HOME")
+    path = facts.join(base or facts.join(facts.home, ".config"), "kalyx", "kalyx-editors.json")
+    try:
+        own = json.loads(facts.read_text(path, LIMIT))["descriptors"] if facts.is_file(path) else []
+    except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
+        own = []
+    return [
+        one
+        for one in [*own, *shipped]
+        if isinstance(one, dict) and {"family", "form", "format", "choices"} <= one.keys()
+    ]
+
+
+def editor_seats(facts: Facts, folder: str) -> list[Seat]:
+    """A seat for every part that a settings file of the folder, else the user's own, chooses an interpreter for."""
+    seats: list[Seat] = []
+    decided: set[tuple[str, str, str | None]] = set()
+    choices = list(_choices(facts, folder, seats))
+    if not any(one.own for one in choices):
+        choices = [one for one in choices if one.kind != "version"]
+    for choice in choices:
+        key = (choice.family, choice.part, choice.value.named)
+        if key in decided or (not choice.own and not _has_python(facts, folder)):
+            continue
+        decided.add(key)
+        seat = _seat(facts, folder, choice)
+        if seat is not None:
+            seats.append(seat)
+    return seats
+
+
+def _has_python(facts: Facts, folder: str) -> bool:
+    """The user's own settings matter where there is something to run."""
+    return any(name.endswith((".py", ".ipynb")) or name == "pyproject.toml" for name in facts.names(folder))
+
+
+def _choices(facts: Facts, folder: str, seats: list[Seat]) -> Iterator[Choice]:
+    """Every choice, the folder's before the user's; a file that cannot be read becomes a seat that says so."""
+    known = descriptors(facts)
+    for own in (True, False):
+        for one in known:
+            patterns = one.get("files", []) if own else one.get("user", {}).get(facts.system, [])
+            for path in _matching(facts, folder if own else facts.home, patterns):
+                yield from _of_file(facts, one, path, own, seats)
+
+
+def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
+    try:
+        raw = facts.read(path, LIMIT + 1)
+        if len(raw) > LIMIT:
+            raise Malformed(f"larger than {LIMIT // 1024 // 1024} MiB")
+        text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
+        names = _matching(facts, facts.home, one.get("names", {}).get(facts.system, []))
+        for choice in one["choices"]:
+            for value in values(one["format"], text, choice["key"], choice.get("named"), choice.get("below")):
+                yield Choice(one["family"], one["form"], choice["part"], choice["kind"], value, path, own, names)
+    except (Unreadable, Malformed, UnicodeDecodeError) as problem:
+        reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
+        reason = str(problem) if isinstance(problem, Malformed) else reason
+        if own and (one["format"] not in ("toml", "ini")):
+            seats.append(Seat(seat="editor", name=one["form"], folder=facts.folder, source=path,
+                              reason=f"{facts.name(path)} cannot be read: {visible(reason)}"))  # fmt: skip
+
+
+def _matching(facts: Facts, root: str, patterns: list[str]) -> list[str]:
+    """The files below ``root`` that the patterns name; each ``*`` stays in one folder."""
+    found: list[str] = []
+    for pattern in patterns:
+        places = [root]
+        for word in pattern.replace("\\", "/").split("/"):
+            if "*" not in word:
+                places = [facts.join(place, word) for place in places]
+            else:
+                places = [facts.join(place, name) for place in places for name in facts.names(place)
+                          if fnmatch.fnmatchcase(name, word)][:_EXPANDED_AT_MOST]  # fmt: skip
+        found += [place for place in places if facts.is_file(place)]
+    return list(dict.fromkeys(found))
+
+
+def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
+    value = choice.value
+    name = f"{choice.form}: {value.named or choice.part}"
+    if not choice.own:
+        name = f"user's {name}"
+    seat = Seat(seat="editor", name=name, folder=folder, source=choice.path, via=f"editor:{choice.path}")
+    part = Part(role=choice.part, word=value.text)
+    seat.parts = [part]
+    seat.line = value.line
+    if choice.kind == "version":
+        return _pinned(facts, seat, part, choice)
+    text = _named(facts, choice) if choice.kind == "name" else value.text
+    if text is None:
+        called = f"an interpreter called {visible(value.text)}, and where that lies is stored nowhere readable"
+        seat.reason = f"{called}; a line from kalyx here --paste, run in its console, tells"
+        return seat
+    if choice.kind == "command":
+        words = value.words or tuple(text.split())
+        text = words[0] if words else ""
+        base = text.replace("\\", "/").rpartition("/")[2].lower()
+        if not base.startswith(("python", "pypy")):
+            return None
+    path = _expanded(facts, text, folder)
+    if path is None:
+        seat.reason = f"{visible(text)}: what this stands for is known to the editor only"
+        return seat
+    part.path = path
+    _start(facts, seat, part, path, choice.kind)
+    return seat
+
+
+def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None:
+    """A version that is asked for: not an interpreter, but what it should be."""
+    seat.label = (
+        f"asks for Python {choice.value.text}" if choice.value.text[:1].isdigit() else f"asks for {choice.value.text}"
+    )
+    seat.reason = seat.label
+    return seat
+
+
+def _named(facts: Facts, choice: Choice) -> str | None:
+    """The path of an interpreter that a project names, by the user's own table of names."""
+    import re
+    from html import unescape
+
+    for path in choice.names:
+        text = facts.text_or_none(path, LIMIT) or ""
+        for match in re.finditer(r"<jdk\b.*?</jdk>", text, re.DOTALL):
+            name = re.search(r'<name\s+value="([^"]*)"', match[0])
+            home = re.search(r'<homePath\s+value="([^"]*)"', match[0])
+            if name and home and unescape(name[1]) == choice.value.text:
+                return unescape(home[1]).replace("$USER_HOME$", facts.home)
+    return None
+
+
+def _expanded(facts: Facts, text: str, folder: str) -> str | None:
+    """The path that a value means; None where it has a variable that only the editor knows."""
+    known = {"${workspaceFolder}": folder, "${workspaceRoot}": folder, "${fileWorkspaceFolder}": folder,
+             "$PROJECT_DIR$": folder, "$project_path": folder, "${project_path}": folder, "${userHome}": facts.home,
+             "$USER_HOME$": facts.home, "${workspaceFolderBasename}": facts.name(folder)}  # fmt: skip
+    for word, value in known.items():
+        text = text.replace(word, value)
+    while "${env:" in text:
+        before, _, rest = text.partition("${env:")
+        name, _, after = rest.partition("}")
+        text = before + (facts.variable(name) or "") + after
+    if "${" in text or "\0" in text or not text:
+        return None
+    if "/" not in text and "\\" not in text and not text.startswith("."):
+        return (
+            next(facts.lookup(text), text)
+            if text.lower().startswith(("python", "pypy"))
+            else facts.absolute(text, folder)
+        )
+    return facts.absolute(text, folder)
+
+
+def _start(facts: Facts, seat: Seat, part: Part, path: str, kind: str) -> None:
+    """Fill in what the path starts, or why it starts nothing, with the nearest that exists."""
+    candidates = list(executables_of(facts, path)) if facts.is_folder(path) else [path]
+    for candidate in candidates:
+        if facts.kind(candidate) is None and len(candidates) > 1:
+            continue
+        try:
+            part.interpreter = read_interpreter(facts, candidate)
+        except NotAnInterpreter as refusal:
+            seat.reason = part.reason = seat.reason or f"{visible(path)}: {refusal.reason}"
+            continue
+        part.environment = environment_of(facts, part.interpreter)
+        seat.interpreter, seat.environment, seat.reason = part.interpreter, part.environment, None
+        part.links = part.interpreter.links
+        return
+    seat.reason = seat.reason or f"{visible(path)}: it holds no interpreter"
+    near = nearest(facts, path)
+    if near is not None and facts.kind(path) is None:
+        seat.reason += f"; the nearest that is there: {visible(near)}"
+        seat.nearest = near
+
+
+def nearest(facts: Facts, path: str) -> str | None:
+    """The existing path that differs by a letter or two in one component; None where none does."""
+    upper, name = facts.parent(path), facts.name(path)
+    if upper == path:
+        return None
+    if not facts.is_folder(upper):
+        above = nearest(facts, upper)
+        found = facts.join(above, name) if above is not None else None
+        return found if found is not None and facts.exists(found) else None
+    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
+    return next((facts.join(upper, other) for far, other in ranked if 0 < far <= 2), None)

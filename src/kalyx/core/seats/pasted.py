@@ -1,0 +1,104 @@
+"""Seats that only the user can reach: a line to run in any console, and what it prints read back.
+
+The line is standard-library Python, 2.7 to the newest. What it prints begins
+with a word of Kalyx's own, so that it may stand anywhere in a pasted text or a
+file. For shells another line lets them say what a child process cannot know.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+
+from kalyx.core.doors import Facts
+from kalyx.core.environments.reading import environment_of
+from kalyx.core.facts import Part, Seat
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.text import visible
+
+MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
+_LIMIT = 1024 * 1024
+
+PYTHON_LINE = (
+    "import sys,os,json;print('kalyx-seat '+json.dumps({'executable':sys.executable,'prefix':sys.prefix,"
+    "'base_prefix':getattr(sys,'base_prefix',sys.prefix),'version':'.'.join(map(str,sys.version_info[:3])),"
+    "'folder':os.getcwd(),'pid':os.getpid(),'path':sys.path}))"
+)
+
+_WORDS = "python python3 pip pip3"
+# What each shell itself says of the words: aliases, functions and remembered places too. Data: a new shell is a row.
+SHELL_LINES = {
+    "bash": f"for w in {_WORDS}; do type \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
+    "zsh": f"for w in {_WORDS}; do type \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
+    "ksh": f"for w in {_WORDS}; do whence -v \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
+    "dash": f"for w in {_WORDS}; do command -V \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
+    "fish": f"for w in {_WORDS}; type $w 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; end",
+    "tcsh": f"foreach w ({_WORDS})\nwhich $w | sed 's/^/kalyx-says /'\nend",
+    "pwsh": "'python','python3','pip','pip3' | % { 'kalyx-says ' + $_ + ' is ' + (Get-Command $_ -EA 0 | % Source) }",
+}
+SHELL_LINES["sh"] = SHELL_LINES["dash"]
+SHELL_LINES["powershell"] = SHELL_LINES["pwsh"]
+
+
+def lines_to_paste(shell: str) -> list[tuple[str, str]]:
+    """The lines to run, each with where."""
+    found = [("in any Python console", PYTHON_LINE)]
+    if shell in SHELL_LINES:
+        found.append((f"in this {shell}", SHELL_LINES[shell]))
+    return found
+
+
+def pasted_seats(facts: Facts, folder: str, text: str) -> list[Seat]:
+    """The seats told by a pasted text, and by files of the folder whose name ends so."""
+    seats = list(_seats(facts, text, "pasted"))
+    for name in facts.names(folder):
+        if name.endswith(ENDING):
+            path = facts.join(folder, name)
+            seats += _seats(facts, facts.text_or_none(path, _LIMIT) or "", name.removesuffix(ENDING) or "pasted", path)
+    return seats
+
+
+def _seats(facts: Facts, text: str, name: str, path: str | None = None) -> Iterator[Seat]:
+    number = 0
+    said = []
+    for line in text.splitlines():
+        _, found, rest = line.partition(MARK + " ")
+        if found:
+            number += 1
+            seat = _seat(facts, rest, name if number == 1 else f"{name} {number}")
+            if seat is not None:
+                seat.source = path
+                yield seat
+        _, found, rest = line.partition(SHELL_MARK + " ")
+        if found and rest.strip():
+            said.append(rest.strip())
+    if said:
+        parts = [
+            Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in said[:20]
+        ]
+        yield Seat(seat="shell", name=f"{name}, as the shell itself says", parts=parts, source=path,
+                   reason="the shell's own words: " + visible(said[0])[:200])  # fmt: skip
+
+
+def _role(words: str) -> str:
+    return "installer" if words.lstrip("'\"").startswith("pip") else "python"
+
+
+def _seat(facts: Facts, text: str, name: str) -> Seat | None:
+    try:
+        said, _ = json.JSONDecoder().raw_decode(text.strip())
+        executable, version = said["executable"], said["version"]
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+    if not all(isinstance(one, str) and one for one in (executable, version)):
+        return None
+    seat = Seat(seat="process", name=name, folder=said.get("folder") if isinstance(said.get("folder"), str) else None,
+                label="told by the console itself")  # fmt: skip
+    try:
+        seat.interpreter = read_interpreter(facts, executable)
+        seat.environment = environment_of(facts, seat.interpreter)
+    except NotAnInterpreter as refusal:
+        # A container or another machine: what it is called there says nothing of what lies here.
+        seat.label = None
+        seat.reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {refusal.reason}"
+    return seat

@@ -1,0 +1,152 @@
+"""What settings files choose, form by form, on made-up machines; hostile files; what changed between two looks."""
+
+import json
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kalyx.core.changes import changes
+from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.editors.formats import Malformed, values, without_comments
+from kalyx.core.here import look_here
+from kalyx.core.machine import Machine
+from kalyx.core.seats.editor import editor_seats
+from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
+from tests.made import BINARY, HOME, Files
+
+MOOR = f"{HOME}/spring"
+HEATH = f"{HOME}/heath/bin/python"
+
+# The file and its text; then, of each seat it makes: the part, and the interpreter or a piece of the reason.
+FORMS = [
+    (".vscode/settings.json", '\ufeff{ // mine\n "x": 1, "python.defaultInterpreterPath": "%s", /* , */ }', [("run", HEATH)]),
+    (".vscode/settings.json", '{"python.pythonPath": "${workspaceFolder}/../heath"}', [("run", HEATH)]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": "~/heath/bin/python"}', [("run", HEATH)]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": "${env:LARK}/heath/bin/python"}', [("run", HEATH)]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": "${command:pick}"}', [("run", "known to the editor only")]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": "../haeth/bin/python"}', [("run", f"nearest that is there: {HEATH}")]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": 3, "python.defaultInterpreterPath": "%s"}', [("run", HEATH)]),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": ["a", 1]}', []),
+    (".vscode/settings.json", '{"python.defaultInterpreterPath": ', [(None, "cannot be read")]),
+    ("moor.code-workspace", '{"folders": [], "settings": {"python.defaultInterpreterPath": "%s"}}', [("run", HEATH)]),
+    (".vscode/launch.json", '{"configurations": [{"name": "A", "python": "%s"}, {"name": "B", "python": "/gone/python"}]}',
+     [("run", HEATH), ("run", "nothing at this path")]),
+    ("moor.sublime-project", '{"build_systems": [{"name": "Hive", "cmd": ["%s", "-u"]}, {"name": "C", "cmd": ["make"]}]}',
+     [("run", HEATH)]),
+    (".idea/workspace.xml", '<project><configuration name="W"><option name="SDK_HOME" value="%s"/></configuration></project>',
+     [("run", HEATH)]),
+    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Python 3.11 (heath)"/>', [("run", HEATH)]),
+    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Other"/>', [("run", "stored nowhere readable")]),
+    ("pyrightconfig.json", '{"venvPath": "..", "venv": "heath", "pythonVersion": "3.9"}', [("check", HEATH), ("check version", "asks for")]),
+    ("pyproject.toml", '[tool.mypy]\npython_executable = "%s"\n', [("check", HEATH)]),
+    ("mypy.ini", "[mypy]\npython_executable = %s\n", [("check", HEATH)]),
+    (".python-version", "# mine\n3.11.4\n", [("terminal", "asks for Python 3.11.4")]),
+    (".dir-locals.el", ';; (python-shell-interpreter . "/no")\n((python-mode . ((python-shell-interpreter . "%s"))))', [("run", HEATH)]),
+]  # fmt: skip
+
+
+def facts_of(**more):
+    files = Files()
+    files[f"{HOME}/.config/Hive/ide1/options/jdk.table.xml"] = (
+        f'<x><jdk version="2"><name value="Python 3.11 (heath)" /><homePath value="{HEATH}" /></jdk></x>'
+    )
+    for name, text in more.pop("files", {}).items():
+        files[name if name.startswith("/") else f"{MOOR}/{name}"] = text
+    return MemoryFacts(
+        "linux", files, variables={"PATH": "/usr/bin", "HOME": HOME, "LARK": HOME, **more}, home=HOME, folder=MOOR
+    )
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "wanted"), FORMS, ids=[f"{name} {number}" for number, (name, *_) in enumerate(FORMS)]
+)
+def test_each_form_is_read(name, text, wanted):
+    facts = facts_of(files={name: text.replace("%s", HEATH)})
+    seats = editor_seats(facts, MOOR)
+    found = [(seat.parts[0].role if seat.parts else None, seat.interpreter.executable if seat.interpreter else seat.reason)
+             for seat in seats]  # fmt: skip
+    assert len(found) == len(wanted), found
+    for (part, said), (wanted_part, piece) in zip(found, wanted, strict=True):
+        assert part == wanted_part and piece in said, found
+    for seat in seats:
+        if seat.line:
+            line = text.replace("%s", HEATH).splitlines()[seat.line - 1]
+            assert seat.parts[0].word.rpartition("/")[2] in line
+
+
+def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
+    user = f"{HOME}/.config/Hive/User/settings.json"
+    settings_text = '{"python.defaultInterpreterPath": "%s"}'
+    files = {user: settings_text % HEATH, "a.py": ""}
+    (seat,) = editor_seats(facts_of(files=files), MOOR)
+    assert seat.name.startswith("user's") and seat.interpreter.executable == HEATH
+    files[".vscode/settings.json"] = settings_text % f"{HOME}/orchard/bin/python"
+    (seat,) = editor_seats(facts_of(files=files), MOOR)
+    assert seat.interpreter.prefix == f"{HOME}/orchard"
+    own = {"family": "mine", "form": "hive settings", "format": "json", "files": ["hive.json"],
+           "choices": [{"key": ["python"], "part": "tests", "kind": "interpreter"}]}  # fmt: skip
+    added = {
+        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"descriptors": [own]}),
+        "hive.json": f'{{"python": "{HEATH}"}}',
+    }
+    (seat,) = editor_seats(facts_of(files=added), MOOR)
+    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive settings: tests", "tests", HEATH)
+
+
+def test_a_dead_choice_is_a_finding_and_a_change_is_told():
+    files = {".vscode/settings.json": '{\n "python.defaultInterpreterPath": "../haeth/bin/python"\n}'}
+    before = look_here(Machine(facts_of(files=files)))
+    (finding,) = [one for one in before.findings if one.cause == "interpreter-gone"]
+    assert finding.evidence[0].line == 2 and f"write {HEATH}" in finding.remedies[0].steps[0].line
+    files[".vscode/settings.json"] = files[".vscode/settings.json"].replace("haeth", "heath")
+    after = look_here(Machine(facts_of(files=files)))
+    told = changes(before, after)
+    assert any("runs /home/keeper/heath (3.11.7) now" in one for one in told), told
+    assert any(one.startswith("mended: ") for one in told) and not changes(after, after)
+
+
+def test_what_a_console_said_becomes_a_seat():
+    said = {
+        "executable": HEATH,
+        "prefix": f"{HOME}/heath",
+        "base_prefix": "/usr",
+        "version": "3.11.7",
+        "folder": "/",
+        "pid": 3,
+    }
+    text = f">>> noise\nkalyx-seat {json.dumps(said)}\nkalyx-says python is aliased to `python3'\nkalyx-seat {{broken\n"
+    files = {
+        "away.kalyx-seat": "kalyx-seat " + json.dumps({**said, "executable": "/opt/box/python"}),
+        HEATH: Link("/usr/bin/python3.11"),
+    }
+    one, shell, away = pasted_seats(facts_of(files=files), MOOR, text)
+    assert one.interpreter.executable == HEATH and shell.parts[0].reason == "python is aliased to `python3'"
+    assert away.interpreter is None and "not on this machine" in away.reason and away.source
+    assert all(line for _, line in lines_to_paste("bash"))
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.text(alphabet='{}[]",:/*\n\\ab1\t', max_size=60),
+    st.sampled_from(["jsonc", "toml", "ini", "xml", "lisp", "text"]),
+)
+def test_no_text_breaks_a_reader(text, form):
+    assert len(without_comments(text)) == len(text)
+    key = ["option[name=a]", "value"] if form == "xml" else ["a", "*"]
+    try:
+        list(values(form, text, key, None, None))
+    except Malformed:
+        pass
+
+
+@settings(max_examples=100, deadline=None)
+@given(
+    st.dictionaries(
+        st.text(max_size=5), st.one_of(st.text(max_size=9), st.lists(st.integers(), max_size=3)), max_size=4
+    )
+)
+def test_comments_and_commas_take_nothing_away(whole):
+    text = json.dumps(whole, indent=2).replace("\n}", ",// last, }\n}" if whole else "\n}").replace("{", "/* { */ {", 1)
+    assert json.loads(without_comments(text)) == whole
+    assert BINARY
