@@ -188,7 +188,8 @@ def test_each_reach_has_its_folder(moor, provided, reach):
     root = moor.data if reach == "me" else Path(provided).parents[1] / "share" / "jupyter"
     assert ran.status == 0, ran.out + ran.err
     assert ran.json["kernel"]["folder"] == str(root / "kernels" / f"r-{reach}")
-    assert [path.name for path in Path(ran.json["kernel"]["folder"]).iterdir()] == ["kernel.json"]
+    names = sorted(path.name for path in Path(ran.json["kernel"]["folder"]).iterdir())
+    assert names == ["kernel.json", "logo-32x32.png", "logo-64x64.png", "logo-svg.svg"]
 
 
 def test_a_cell_speaks_of_its_own_kernel(moor, provided):

@@ -177,7 +177,7 @@ def test_two_registrations_at_once(moor, provided):  # noqa: F811
     assert all(one.returncode == 0 for one in both), said
     folder = moor.data / "kernels" / "orchard"
     assert json.loads((folder / "kernel.json").read_text())["display_name"] in ("One", "Two")
-    assert os.listdir(folder) == ["kernel.json"]
+    assert sorted(os.listdir(folder)) == ["kernel.json", "logo-32x32.png", "logo-64x64.png", "logo-svg.svg"]
 
 
 def test_places_that_cannot_be_written(moor, provided, tmp_path):  # noqa: F811

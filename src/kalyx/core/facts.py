@@ -271,6 +271,7 @@ class Package(Struct, kw_only=True):
     unmet: list[Unmet] = []
     size_bytes: int | None = None
     asked_by: list[str] = []
+    chain: list[str] = []  # for one with unmet requirements: who asks for it, who for that one, up to the first
 
 
 class PackagesAnswer(Struct, kw_only=True):

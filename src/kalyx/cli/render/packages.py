@@ -31,7 +31,10 @@ def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Name
         notes += [f"by {one.installer}"] if one.installer else []
         notes += [said_size(one.size_bytes)] if one.size_bytes is not None else []
         wrong = [f"hidden by {screen.path(one.hidden_by)}"] if one.hidden_by else []
-        wrong += [f"needs {u.requirement}, {'has ' + u.found if u.found else 'which is not here'}" for u in one.unmet]
+        asked = f" (asked for by {', by '.join(one.chain)})" if one.chain else ""
+        wrong += [
+            f"needs {u.requirement}, {'has ' + u.found if u.found else 'which is not here'}{asked}" for u in one.unmet
+        ]
         version = screen.words(one.version or "-", 12).ljust(14)
         lead = 2 + width + 14 + 8
         room = max(20, screen.width - lead)

@@ -70,8 +70,8 @@ def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
 def _booted() -> float:
     """When the system started, in seconds since the epoch; processes count from there."""
     try:
-        with open("/proc/stat", encoding="ascii") as file:
-            return next((float(line.split()[1]) for line in file if line.startswith("btime ")), 0.0)
+        with open("/proc/stat", "rb") as file:
+            return next((float(line.split()[1]) for line in file if line.startswith(b"btime ")), 0.0)
     except (OSError, ValueError):
         return 0.0
 
@@ -97,6 +97,7 @@ class LiveFacts(Facts):
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
+        self._processes: dict[int, Process | None] = {}
         self._kinds: dict[str, str | None] = {}
         self._statuses: dict[str, Status | None] = {}
         self._links: dict[str, str | None] = {}
@@ -370,9 +371,10 @@ class LiveFacts(Facts):
 
     def process(self, pid: int) -> Process | None:
         """Read from the system's process folder where there is one, else by psutil."""
-        if os.path.isdir("/proc/self"):
-            return self._process_by_folder(pid)
-        return self._process_by_library(pid)
+        if pid not in self._processes:
+            by_folder = os.path.isdir("/proc/self")
+            self._processes[pid] = self._process_by_folder(pid) if by_folder else self._process_by_library(pid)
+        return self._processes[pid]
 
     @staticmethod
     def _process_by_folder(pid: int) -> Process | None:

@@ -18,6 +18,9 @@ from kalyx.core.doors.reading import variable_of
 from kalyx.core.facts import Evidence, Interpreter, PathEntry
 from kalyx.core.interpreters.reading import settings_for
 
+# The origin of an entry that only the interpreter itself could name.
+STARTUP = "start-up code"
+
 _PTH_LIMIT = 1024 * 1024
 
 # The release of each minor that began to pass over hidden .pth files, and to read them as UTF-8 first.

@@ -14,7 +14,6 @@ from __future__ import annotations
 
 from kalyx.core.facts import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.findings import remedies
-from kalyx.core.imports.sources import modules_of_notebook
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.seats.notebook import read_notebook
@@ -61,6 +60,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
 
 def _nearest(path: str, language: str | None, version: str | None, machine: Machine) -> tuple[Kernel, list[str]] | None:
     """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
+    from kalyx.core.imports.sources import modules_of_notebook  # it loads the parser of code
+
     ranked = []
     beside = {name.removesuffix(".py") for name in machine.facts.names(machine.facts.parent(path))}
     modules = [name for name in modules_of_notebook(machine.facts, path) if name not in beside]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ast
 import keyword
 
 from msgspec import Struct
@@ -36,6 +35,8 @@ def parse_wanted(text: str) -> list[Wanted]:
 
 
 def _statements(text: str) -> list[Wanted]:
+    import ast
+
     try:
         tree = ast.parse(text)
     except (SyntaxError, ValueError) as error:

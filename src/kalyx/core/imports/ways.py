@@ -7,10 +7,9 @@ its own flags and variables; one merely found never is.
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import SearchPath, Way, search_path
+from kalyx.core.environments.searchpath import STARTUP, SearchPath, Way, search_path
 from kalyx.core.facts import KalyxError, PathEntry, Seat
 from kalyx.core.machine import Machine
-from kalyx.core.packages.contents import STARTUP
 
 
 def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:

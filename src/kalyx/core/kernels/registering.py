@@ -23,7 +23,10 @@ from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.seats.server import listed_by
+from kalyx.core.text import canonical
 
+# The names that the kernel spec's format gives to icons.
+_ICONS = ("logo-32x32.png", "logo-64x64.png", "logo-svg.svg")
 REMOVED_FOLDER = "kalyx-removed"
 
 
@@ -49,6 +52,7 @@ class Plan(Struct):
     provider: Provider
     notes: list[str]
     deeds: list[ChangePlan]
+    icons: dict[str, bytes] = {}
 
 
 def provider_in(machine: Machine, interpreter: Interpreter) -> Provider | None:
@@ -112,7 +116,25 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Prov
         deeds.insert(0, ChangePlan(deed="make folder", path=folder))
     if provider.stand_in:
         notes.append("the kernel provider in it is Kalyx's own small stand-in, made for the demo")
-    return Plan(identifier, label, folder, content, before, provider, notes, deeds)
+    icons = _icons(machine, interpreter, provider, folder)
+    return Plan(identifier, label, folder, content, before, provider, notes, deeds, icons)
+
+
+def _icons(machine: Machine, interpreter: Interpreter, provider: Provider, folder: str) -> dict[str, bytes]:
+    """The provider's own icons, where its package brings some and the folder has none of these names."""
+    facts, found = machine.facts, {}
+    search = machine.search(interpreter, Way())
+    for entry in search.entries:
+        resources = facts.join(entry.entry, canonical(provider.distribution).replace("-", "_"), "resources")
+        for name in facts.names(resources) if entry.entry else []:
+            if name in _ICONS and facts.kind(facts.join(folder, name)) is None:
+                try:
+                    found[name] = facts.read(facts.join(resources, name), 1024 * 1024)
+                except Unreadable:
+                    continue
+        if found:
+            break
+    return found
 
 
 def _identifier(order: Order, name: str) -> str:
@@ -249,7 +271,17 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
 def carry_out(machine: Machine, plan: Plan, change: LiveChange) -> None:
     """Write the spec: the folder first, the file that makes it count last and whole."""
     change.folder(plan.folder)
-    change.write(machine.facts.join(plan.folder, SPEC_FILE), plan.spec)
+    written: list[str] = []
+    try:
+        for name, content in plan.icons.items():
+            change.write(machine.facts.join(plan.folder, name), content)
+            written.append(name)
+        change.write(machine.facts.join(plan.folder, SPEC_FILE), plan.spec)
+    except BaseException:
+        for name in written:
+            change.remove_file(machine.facts.join(plan.folder, name))
+        change.remove_empty_folder(plan.folder)
+        raise
 
 
 def put_back(machine: Machine, plan: Plan, change: LiveChange) -> None:
@@ -259,6 +291,9 @@ def put_back(machine: Machine, plan: Plan, change: LiveChange) -> None:
         change.write(path, plan.before)
     else:
         change.remove_file(path)
+    for name in plan.icons:
+        change.remove_file(machine.facts.join(plan.folder, name))
+    if plan.before is None:
         change.remove_empty_folder(plan.folder)
 
 

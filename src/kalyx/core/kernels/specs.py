@@ -130,10 +130,13 @@ def parse_spec(raw: bytes) -> Spec:
 
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
     """The variables the kernel starts with: the server's, and the spec's own with ``${NAME}`` filled in."""
-    import string  # it compiles a pattern when loaded: only a spec that sets variables needs it
+    merged = dict(server.variables)
+    if kernel.variables:
+        import string  # it compiles a pattern when loaded: only a spec that sets variables needs it
 
-    filled = {key: string.Template(value).safe_substitute(server.variables) for key, value in kernel.variables.items()}
-    merged = {**server.variables, **filled}
+        merged |= {
+            key: string.Template(text).safe_substitute(server.variables) for key, text in kernel.variables.items()
+        }
     merged.pop("PYTHONEXECUTABLE", None)
     return merged
 

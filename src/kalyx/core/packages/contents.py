@@ -7,14 +7,11 @@ the search path; of two copies the first one wins, and the other is hidden.
 from __future__ import annotations
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.environments.searchpath import STARTUP, SearchPath
 from kalyx.core.facts import Interpreter, Package, Unmet, Unread
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text import canonical
-
-# The origin of an entry that only the interpreter itself could name.
-STARTUP = "start-up code"
 
 # Files beside packages that are no modules of anybody's.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
@@ -137,3 +134,19 @@ def _judge_requirements(facts: Facts, interpreter: Interpreter, found: list[tupl
             there.asked_by.append(package.name)
             if not satisfies(there.version or "", asked.specifier):
                 package.unmet.append(Unmet(requirement=asked.line, found=there.version))
+    for _, package in found:
+        if package.unmet:
+            package.chain = _chain(package, versions)
+
+
+def _chain(package: Package, known: dict[str, Package]) -> list[str]:
+    """Who asks for a package, who asks for that one, and so on up to one that nobody asks for."""
+    chain: list[str] = []
+    askers = package.asked_by
+    while askers and len(chain) < 20:
+        above = next((name for name in askers if name not in chain and name != package.name), None)
+        if above is None:
+            break
+        chain.append(above)
+        askers = known[canonical(above)].asked_by if canonical(above) in known else []
+    return chain
