@@ -166,6 +166,14 @@ class ErrorText(Struct, kw_only=True):
     text: str
 
 
+class Place(Struct, kw_only=True):
+    """A line of a file; of a notebook, the line in a cell."""
+
+    path: str
+    line: int
+    cell: int | None = None
+
+
 class ImportAnswer(Struct, kw_only=True):
     """What came of one import, and the findings that explain it (the cause first)."""
 
@@ -179,6 +187,8 @@ class ImportAnswer(Struct, kw_only=True):
     hides: list[str] = []
     seconds: float | None = None
     output: str | None = None
+    asked_at: list[Place] = []
+    guarded: bool = False  # only in a function, under try, or for checkers: not every run meets it
 
 
 class RunningKernel(Struct, kw_only=True):
@@ -246,7 +256,21 @@ class HereAnswer(Struct, kw_only=True):
 
 
 class WhyAnswer(Struct, kw_only=True):
+    """``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's."""
+
     schema: Literal["kalyx.why/1"] = "kalyx.why/1"
+    target: Seat
+    imports: list[ImportAnswer]
+    module: str | None = None
+    seats: list[SeatImports] = []
+    findings: list[Finding] = []
+    notes: list[str] = []
+    unread: list[Unread] = []
+
+
+class SeatImports(Struct, kw_only=True):
+    """One seat, and what came of the import there."""
+
     target: Seat
     imports: list[ImportAnswer]
 

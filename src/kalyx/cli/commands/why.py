@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import sys
+from collections.abc import Callable
 
 from kalyx.cli.calls import Call
 from kalyx.core.facts import KalyxError, WhyAnswer
@@ -10,11 +12,19 @@ from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.imports.why import why_import
 from kalyx.core.packages.names import distributions_named, modules_of_listed
 
+_WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
+
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("what", nargs="+", metavar="WHAT", help='a module (a.b) or a statement ("from a import b")')
+    parser.add_argument(
+        "what",
+        nargs="+",
+        metavar="WHAT",
+        help=_WHAT,
+    )
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
+    parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
 
 
@@ -35,15 +45,58 @@ def _wanted(call: Call, text: str) -> list[Wanted]:
 
 
 def run(call: Call) -> int:
-    wanted = [one for text in call.options.what for one in _wanted(call, text)]
-    seat = call.target(call.options.target)
-    named = call.options.target is not None
-    answers = [why_import(call.machine, seat, one, named=named, command=call.options.command_line) for one in wanted]
-    answer = WhyAnswer(target=seat, imports=answers)
+    with call.progress("looking:") as tell:
+        answer = _answer(call, tell)
     if call.as_json:
         call.print_json(answer)
     else:
         from kalyx.cli.render.stories import draw_why
 
         draw_why(call.screen, answer, call.options.verbose)
-    return 0 if all(one.outcome == "imports" and not one.findings for one in answers) else 1
+    if answer.seats:
+        return 0 if all(one.outcome == "imports" for seat in answer.seats for one in seat.imports) else 1
+    healthy = all((one.outcome == "imports" and not one.findings) or one.guarded for one in answer.imports)
+    return 0 if healthy and not answer.findings else 1
+
+
+def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
+    """The answer to whatever WHAT is: a traceback, a program, a file or folder, one module everywhere, imports here."""
+    options, machine = call.options, call.machine
+    what = options.what
+    named = options.target is not None
+    if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
+        from kalyx.core.imports.asking_why import why_files, why_program, why_traceback
+
+        if what[0] == "-":
+            text = sys.stdin.read(1024 * 1024)
+            return why_traceback(machine, text, call.target(options.target), named=named, tell=tell)
+        if what[0].startswith("program:"):
+            return why_program(machine, what[0].removeprefix("program:"))
+        path = machine.facts.absolute(what[0])
+        target = options.target or (path if path.endswith(".ipynb") else None)
+        return why_files(machine, call.target(target), path, named=named, tell=tell)
+    wanted = [one for text in what for one in _wanted(call, text)]
+    if options.everywhere:
+        from kalyx.core.imports.asking_why import why_everywhere
+
+        if len(wanted) != 1:
+            raise KalyxError("--everywhere asks for one import at a time")
+        return why_everywhere(machine, wanted[0], tell=tell)
+    seat = call.target(options.target)
+    if named and len(what) == 1 and what[0].endswith(".ipynb"):
+        named = True
+    answers = [why_import(machine, seat, one, named=named, command=options.command_line) for one in wanted]
+    return WhyAnswer(target=seat, imports=answers)
+
+
+def _is_file(call: Call, text: str) -> bool:
+    """Whether a word names a script, a notebook or a folder rather than a module."""
+    facts = call.machine.facts
+    if text.startswith(("import ", "from ")):
+        return False
+    path = facts.absolute(text)
+    if text.endswith((".py", ".ipynb")):
+        if facts.kind(path) is None and "/" not in text and text.endswith(".py"):
+            return False
+        return True
+    return facts.is_folder(path) and (text in (".", "..") or "/" in text)

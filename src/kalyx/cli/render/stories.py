@@ -11,7 +11,19 @@ WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined
 
 
 def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
-    """Tell each import asked about."""
+    """Tell each import asked about; of a file or of every seat, a table first and each failure once."""
+    if answer.seats:
+        _everywhere(screen, answer)
+        return
+    for note in answer.notes:
+        screen.line(("note  ", QUIET), screen.shown(note))
+    for finding in answer.findings:
+        screen.finding(finding)
+    for unread in answer.unread:
+        screen.line(("not read  ", ORANGE), screen.path(unread.path), f": {visible(unread.reason)}")
+    if any(one.asked_at for one in answer.imports):
+        _table(screen, answer)
+        return
     for number, one in enumerate(answer.imports):
         if number:
             screen.blank()
@@ -23,6 +35,46 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
             gone = "" if entry.exists else "  (not there)"
             place = screen.path(entry.entry) or "the current folder"
             screen.line("   ", place.ljust(50), "  ", (visible(screen.shown(entry.origin)) + gone, QUIET))
+
+
+def _table(screen: Screen, answer: WhyAnswer) -> None:
+    """The imports of files: what each came to, then every failure once a cause."""
+    fine = sum(1 for one in answer.imports if one.outcome == "imports" and not one.findings)
+    screen.line((f"{fine} of {len(answer.imports)} imports work", "bold"), "  in  ", place_of(screen, answer.target))
+    screen.blank()
+    width = min(max([len(one.module) for one in answer.imports] + [8]) + 2, screen.width // 3)
+    for one in answer.imports:
+        word, colour = WORDS[one.outcome]
+        first = one.asked_at[0]
+        where = f"{screen.path(first.path)}, " + (f"cell {first.cell}, " if first.cell else "") + f"line {first.line}"
+        more = f" and {len(one.asked_at) - 1} more" if len(one.asked_at) > 1 else ""
+        owner = f"{one.distribution.name} {one.distribution.version}" if one.distribution else ""
+        note = " (not every run meets it)" if one.guarded and one.outcome != "imports" else ""
+        place = screen.without_middle(where + more + note, 60)
+        name = screen.words(one.module, width - 2).ljust(width)
+        screen.line("   ", name, (word.ljust(16), colour), screen.words(owner, 24).ljust(26), (place, QUIET))
+    told: set[str] = set()
+    for one in answer.imports:
+        if one.findings and one.findings[0].says not in told:
+            told.add(one.findings[0].says)
+            screen.blank()
+            draw_import(screen, one, answer.target)
+
+
+def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
+    """One module, a line a seat: where it imports, which version, where not and why."""
+    screen.line((f"import {answer.module}", "bold"), f"  in {len(answer.seats)} seats and environments")
+    screen.blank()
+    for row in answer.seats:
+        one = row.imports[0]
+        word, colour = WORDS[one.outcome]
+        owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
+        reason = one.findings[0].says if one.findings else ""
+        said = owner + (screen.path(one.found_at) if one.found_at and not reason else screen.shown(reason))
+        name = screen.without_middle(place_of(screen, row.target), 46)
+        screen.line(
+            "   ", (word.ljust(16), colour), name.ljust(48), (screen.words(said, max(20, screen.width - 68)), QUIET)
+        )
 
 
 def place_of(screen: Screen, seat: Seat) -> str:

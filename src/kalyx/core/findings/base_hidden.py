@@ -43,7 +43,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     owner = owner_of(machine.facts, search.site_packages, place.path)
     line = view.settings.line("include-system-site-packages")
     requirement = owner.name if owner else missing.split(".")[0]
-    switch = f"or, to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
+    switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
     return Finding(
         cause="base-hidden",
         certainty="proven",

@@ -44,6 +44,8 @@ ABOUT: dict[str, str] = {
     "installer-elsewhere": "seat",
     "activation-differs": "seat",
     "kernel-absent": "seat",
+    "program-absent": "program",
+    "first-line-dead": "program",
     # kernels
     "provider-absent": "kernel",
     "twin": "kernel",
@@ -52,6 +54,8 @@ ABOUT: dict[str, str] = {
     "shell-elsewhere": "kernel",
     "server-bound": "kernel",
     "no-answer": "rehearsal",
+    # a traceback that is no import's
+    "not-the-environment": "traceback",
     # what Kalyx could not or may not know
     "not-asked": "refusal",
 }

@@ -1,4 +1,9 @@
-"""The imports that a notebook's code asks for, read from its cells and never run."""
+"""The imports that files ask for, read from their code and never run: scripts, notebooks, folders.
+
+An import in a function or under ``try`` is told apart from one that every run
+meets. Lines in cells that are the notebook's own (``%``, ``!``, ``?``) are left
+out; those that install something are kept, since they may reach elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -6,59 +11,144 @@ import ast
 import json
 from collections.abc import Iterator
 
+from msgspec import Struct
+
 from kalyx.core.doors import Facts, Unreadable
 
 _LIMIT = 64 * 1024 * 1024
 _CELLS = 20_000
+_FILES = 2_000
+_PASSED_OVER = {"__pycache__", "node_modules", "site-packages", ".git", ".hg", "build", "dist"}
 
 
-def modules_of_notebook(facts: Facts, path: str) -> list[str]:
-    """The top-level modules that a notebook's code cells import, each once; none where it cannot be read."""
+class Asked(Struct, kw_only=True):
+    """One import in a file: the statement, the module, the names; where it stands and whether every run meets it."""
+
+    statement: str
+    module: str
+    names: tuple[str, ...] = ()
+    path: str
+    line: int
+    cell: int | None = None
+    guarded: bool = False
+
+    @property
+    def top(self) -> str:
+        return self.module.split(".")[0]
+
+
+class Read(Struct):
+    """What was read of one file: its imports, the shell lines that install, and why it could not be read."""
+
+    path: str
+    imports: list[Asked] = []
+    installs: list[tuple[int, int, str]] = []  # cell, line in it, the words
+    problem: str | None = None
+
+
+def read_file(facts: Facts, path: str) -> Read:
+    """The imports of a script or a notebook. Never raises for what is wrong in it."""
     try:
-        whole = json.loads(facts.read(path, _LIMIT).decode("utf-8-sig"))
-    except (Unreadable, ValueError, RecursionError):
-        return []
-    found: dict[str, None] = {}
-    for source in _cells(whole):
-        for module in modules_of_code(source):
-            found.setdefault(module)
-    return list(found)
+        raw = facts.read(path, _LIMIT)
+    except Unreadable as problem:
+        return Read(path, problem=problem.reason)
+    if path.endswith(".ipynb"):
+        return _notebook(path, raw)
+    found = Read(path)
+    try:
+        found.imports = list(_imports(ast.parse(raw), path, None))
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
+        line = getattr(error, "lineno", None)
+        found.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
+    return found
 
 
-def _cells(whole: object) -> Iterator[str]:
-    """The text of each code cell; older formats keep cells in worksheets and their text as ``input``."""
+def _notebook(path: str, raw: bytes) -> Read:
+    found = Read(path)
+    try:
+        whole = json.loads(raw.decode("utf-8-sig"))
+    except (ValueError, RecursionError) as error:
+        return Read(path, problem=f"not a notebook: {error}")
+    for number, source in _cells(whole):
+        for at, line in enumerate(source.splitlines(), 1):
+            words = line.strip()
+            if words.startswith(("!", "%")) and " install" in words and "pip" in words:
+                found.installs.append((number, at, words))
+        tree = _parsed(source)
+        if tree is not None:
+            found.imports += _imports(tree, path, number)
+    return found
+
+
+def _cells(whole: object) -> Iterator[tuple[int, str]]:
+    """The text of each code cell with its number; older formats keep cells in worksheets, their text as ``input``."""
     if not isinstance(whole, dict):
         return
     sheets = whole.get("worksheets") if isinstance(whole.get("worksheets"), list) else [whole]
+    number = 0
     for sheet in sheets or []:
         cells = sheet.get("cells") if isinstance(sheet, dict) else None
         for cell in (cells if isinstance(cells, list) else [])[:_CELLS]:
+            number += 1
             if not isinstance(cell, dict) or cell.get("cell_type") != "code":
                 continue
             text = cell.get("source", cell.get("input"))
             if isinstance(text, list):
                 text = "".join(line for line in text if isinstance(line, str))
             if isinstance(text, str):
-                yield text
+                yield number, text
 
 
-def modules_of_code(source: str) -> list[str]:
-    """The top-level modules that one cell imports; lines for the notebook itself (``%``, ``!``, ``?``) are left out."""
+def _parsed(source: str) -> ast.Module | None:
+    """The code of one cell; None for what is not Python."""
     if source.lstrip().startswith("%%"):
-        return []
-    lines = [
-        "pass" if line.lstrip().startswith(("%", "!", "?")) or line.rstrip().endswith("?") else line
-        for line in source.splitlines()
-    ]
+        return None
+    lines = []
+    for line in source.splitlines():
+        own = line.lstrip().startswith(("%", "!", "?")) or line.rstrip().endswith("?")
+        lines.append(line[: len(line) - len(line.lstrip())] + "pass" if own else line)
     try:
-        tree = ast.parse("\n".join(lines))
+        return ast.parse("\n".join(lines))
     except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return []
-    found: dict[str, None] = {}
-    for node in ast.walk(tree):
+        return None
+
+
+def _imports(tree: ast.AST, path: str, cell: int | None, guarded: bool = False) -> Iterator[Asked]:
+    for node in ast.iter_child_nodes(tree):
+        inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda | ast.Try)
+        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test):
+            inner = True
         if isinstance(node, ast.Import):
             for alias in node.names:
-                found.setdefault(alias.name.split(".")[0])
+                yield Asked(statement=f"import {alias.name}", module=alias.name, path=path, line=node.lineno, cell=cell,
+                            guarded=guarded)  # fmt: skip
         elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
-            found.setdefault(node.module.split(".")[0])
-    return list(found)
+            names = tuple(alias.name for alias in node.names)
+            yield Asked(statement=f"from {node.module} import {', '.join(names)}", module=node.module, names=names,
+                        path=path, line=node.lineno, cell=cell, guarded=guarded)  # fmt: skip
+        else:
+            yield from _imports(node, path, cell, inner)
+
+
+def read_folder(facts: Facts, folder: str) -> list[Read]:
+    """Every script and notebook below a folder; environments and what others brought along are passed over."""
+    found: list[Read] = []
+    pending = [folder]
+    while pending and len(found) < _FILES:
+        here = pending.pop(0)
+        for name in facts.names(here):
+            path = facts.join(here, name)
+            kind = facts.kind(path)
+            if kind == "file" and name.endswith((".py", ".ipynb")):
+                found.append(read_file(facts, path))
+            elif kind == "folder" and name not in _PASSED_OVER and not name.startswith("."):
+                if facts.kind(facts.join(path, "pyvenv.cfg")) is None and not facts.is_folder(
+                    facts.join(path, "conda-meta")
+                ):
+                    pending.append(path)
+    return found
+
+
+def modules_of_notebook(facts: Facts, path: str) -> list[str]:
+    """The top-level modules that a notebook's code cells import, each once; none where it cannot be read."""
+    return list(dict.fromkeys(one.top for one in read_file(facts, path).imports))

@@ -1,0 +1,225 @@
+"""The larger questions of ``why``: a file's imports, one module everywhere, a program, a traceback."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from kalyx.core.environments.reading import view_of
+from kalyx.core.facts import (
+    Evidence,
+    Finding,
+    ImportAnswer,
+    KalyxError,
+    Place,
+    Remedy,
+    Seat,
+    SeatImports,
+    Unread,
+    WhyAnswer,
+)
+from kalyx.core.findings import remedies
+from kalyx.core.here import look_here
+from kalyx.core.imports import builtin
+from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
+from kalyx.core.imports.traceback import own_fault, prefix_of, read_traceback
+from kalyx.core.imports.why import why_import
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.machine import Machine
+from kalyx.core.targets import resolve, seat_of_path
+from kalyx.core.text import visible
+
+Tell = Callable[[str], None]
+
+
+def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tell) -> WhyAnswer:
+    """Every import of a script, a notebook or a folder's files in this seat, each module asked once."""
+    facts = machine.facts
+    reads = read_folder(facts, path) if facts.is_folder(path) else [read_file(facts, path)]
+    answer = WhyAnswer(target=seat, imports=[])
+    answer.unread = [Unread(path=one.path, reason=one.problem) for one in reads if one.problem]
+    if not facts.is_folder(path) and reads[0].problem:
+        raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
+    folder = path if facts.is_folder(path) else facts.parent(path)
+    seat.folder = folder
+    by_statement: dict[tuple[str, tuple[str, ...]], list[Asked]] = {}
+    for one in (asked for read in reads for asked in read.imports):
+        by_statement.setdefault((one.module, one.names), []).append(one)
+    for (module, names), asked in by_statement.items():
+        if module == "__future__" or _lies_beside(machine, module, [one.path for one in asked]):
+            continue
+        if seat.interpreter is not None and builtin.is_builtin(module.split(".")[0], seat.interpreter.version):
+            continue
+        tell(module)
+        names = () if names == ("*",) else names
+        found = why_import(machine, seat, Wanted(asked[0].statement, module, names), named=named)
+        found.asked_at = [Place(path=one.path, line=one.line, cell=one.cell) for one in asked]
+        found.guarded = all(one.guarded for one in asked)
+        answer.imports.append(found)
+    answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
+    return answer
+
+
+def _lies_beside(machine: Machine, module: str, paths: list[str]) -> bool:
+    """A module of the project itself, beside every file that imports it."""
+    facts, top = machine.facts, module.split(".")[0]
+    return all(
+        facts.is_file(facts.join(facts.parent(path), top + ".py"))
+        or facts.is_folder(facts.join(facts.parent(path), top))
+        for path in paths
+    )
+
+
+def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
+    """Cells that install: where the line reaches another environment than the notebook runs in, that is said."""
+    notes = []
+    for cell, line, words in read.installs:
+        where = f"{machine.facts.name(read.path)}, cell {cell}, line {line}"
+        if words.startswith("%"):
+            notes.append(f"{where}: {words} fills the kernel's own environment; restart the kernel after it")
+            continue
+        word = words[1:].split()[0]
+        path = next(machine.facts.lookup(word, seat.variables.get("PATH") or None), None)
+        prefix = None
+        if path is not None:
+            told = interpreter_of_script(machine.facts, path)
+            try:
+                prefix = read_interpreter(machine.facts, told.path or path).prefix
+            except NotAnInterpreter:
+                prefix = None
+        own = seat.environment.prefix if seat.environment is not None else None
+        if prefix is not None and own is not None and prefix != own:
+            notes.append(f"{where}: {words} fills {prefix}, and the notebook runs in {own}")
+    return notes
+
+
+def why_everywhere(machine: Machine, wanted: Wanted, *, tell: Tell) -> WhyAnswer:
+    """The same import in every seat of this folder, and by reading alone in every environment that is known.
+
+    No environment that was merely found is started: its start-up code is not ours to run.
+    """
+    answer = WhyAnswer(target=machine.shell_seat, imports=[], module=wanted.module)
+    seats = [seat for seat in look_here(machine).seats if seat.parts or seat.interpreter is not None or seat.via]
+    seen = {seat.environment.key for seat in seats if seat.environment is not None}
+    quiet, merely_found = Machine(machine.facts), []
+    for environment in machine.all_environments:
+        if environment.key not in seen and environment.executable is not None:
+            merely_found.append(seat_of_path(quiet, environment.prefix))
+    for seat in merely_found:
+        found = why_import(quiet, seat, wanted, named=False)
+        answer.seats.append(SeatImports(target=seat, imports=[found]))
+    others, answer.seats = answer.seats, []
+    for seat in seats:
+        if seat.seat == "editor" and seat.interpreter is None:
+            continue
+        tell(seat.name)
+        found = why_import(machine, seat, wanted, named=False)
+        answer.seats.append(SeatImports(target=seat, imports=[found]))
+    answer.seats += others
+    return answer
+
+
+def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell: Tell) -> WhyAnswer:
+    """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it."""
+    told = read_traceback(text)
+    if told.type is None:
+        raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
+    prefix = prefix_of(machine.facts, told) if not named else None
+    notes = []
+    if prefix is not None:
+        try:
+            found = resolve(machine, prefix)
+            if found.interpreter is not None:
+                seat, named = found, True
+                notes.append(f"its frames lie in {prefix}")
+        except KalyxError:
+            notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
+    answer = WhyAnswer(target=seat, imports=[], notes=notes)
+    first = next((path for path, _ in told.frames if machine.facts.is_file(path)), None)
+    if told.module is not None:
+        if first is not None and not _inside_packages(machine, first):
+            seat.folder = machine.facts.parent(first)
+        names = (told.name,) if told.name is not None else ()
+        statement = f"from {told.module} import {told.name}" if names else f"import {told.module}"
+        tell(told.module)
+        answer.imports = [why_import(machine, seat, Wanted(statement, told.module, names), named=named)]
+        return answer
+    last = told.frames[-1][0] if told.frames else ""
+    answer.findings = [own_fault(told, machine.facts.folder, not _inside_packages(machine, last))]
+    return answer
+
+
+def _inside_packages(machine: Machine, path: str) -> bool:
+    words = path.replace("\\", "/").split("/")
+    return any(
+        word in ("site-packages", "dist-packages") or word.startswith(("python2.", "python3.")) for word in words
+    )
+
+
+def why_program(machine: Machine, word: str) -> WhyAnswer:
+    """Why a command is not found, or which interpreter its first line starts."""
+    facts = machine.facts
+    found = list(dict.fromkeys(facts.lookup(word)))
+    if not found:
+        return WhyAnswer(target=machine.shell_seat, imports=[], findings=[_absent(machine, word)])
+    seat = resolve(machine, f"program:{word}")
+    answer = WhyAnswer(target=seat, imports=[])
+    answer.notes = [f"{word} is {found[0]}"] + [f"after it on PATH comes {other}" for other in found[1:4]]
+    script = interpreter_of_script(facts, found[0])
+    if seat.interpreter is None:
+        answer.findings = [_dead(machine, word, found[0], seat.reason or "it starts no interpreter")]
+    elif script.path is not None:
+        lies = facts.parent(facts.parent(found[0]))
+        view = view_of(facts, seat.interpreter)
+        if facts.is_file(facts.join(lies, "pyvenv.cfg")) and facts.real(lies) != view.environment.key:
+            answer.findings = [_other(machine, word, found[0], lies, view.environment.prefix)]
+    return answer
+
+
+def _absent(machine: Machine, word: str) -> Finding:
+    """No such command on PATH: where one lies, or that none does."""
+    facts = machine.facts
+    folder = "Scripts" if facts.system == "windows" else "bin"
+    evidence = [Evidence(fact=f"no {word} in {len(facts.path_folders())} folders", source="PATH")]
+    mends = []
+    for environment in machine.all_environments:
+        path = next((facts.join(environment.prefix, folder, name) for name in (word, word + ".exe")
+                     if facts.is_file(facts.join(environment.prefix, folder, name))), None)  # fmt: skip
+        if path is not None:
+            evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
+            mends.append(Remedy(says="start it by its full path", steps=[remedies.command(machine, [path])]))
+            argv = ["kalyx", "enter", environment.prefix]
+            mends.append(Remedy(says=f"enter {environment.name}", steps=[remedies.command(machine, argv)]))
+            break
+    where = "though an environment here has it" if mends else "and no environment known here has it"
+    return Finding(cause="program-absent", certainty="proven", says=f"{word} is not on the path of this shell, {where}",
+                   evidence=evidence, remedies=mends)  # fmt: skip
+
+
+def _dead(machine: Machine, word: str, path: str, reason: str) -> Finding:
+    lies = machine.facts.parent(machine.facts.parent(path))
+    owner = next((one for one in machine.all_environments if one.prefix == lies and one.executable), None)
+    mends = []
+    if owner is not None and owner.executable is not None:
+        argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
+        step = remedies.by_hand(f"write its commands anew: {machine.line(argv)} and the package that brings {word}")
+        mends.append(Remedy(says="write its commands anew", steps=[step], touches=[path]))
+    return Finding(cause="first-line-dead", certainty="proven", says=f"{word} starts nothing: {reason}",
+                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], remedies=mends)  # fmt: skip
+
+
+def _other(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
+    return Finding(
+        cause="first-line-dead",
+        certainty="proven",
+        says=f"{word} lies in {lies} and its first line starts {runs}",
+        evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
+        remedies=[Remedy(says="run its module with the environment's own interpreter",
+                         steps=[remedies.command(machine, [machine.facts.join(lies, "bin", "python"), "-m", word])])],
+    )  # fmt: skip
+
+
+def outcome_of(answers: list[ImportAnswer]) -> bool:
+    """Whether all of them import (those that not every run meets may fail)."""
+    return all(one.outcome == "imports" and not one.findings or one.guarded for one in answers)

@@ -1,0 +1,127 @@
+"""The larger questions: a file's imports, a folder's, a program, a traceback as an interpreter prints it, everywhere."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import VERSIONS, make_environment
+
+NEW, OLD = VERSIONS[-1], "3.9"
+TEXT = "print('honey')\n"
+
+
+@pytest.fixture(scope="module")
+def moors(tmp_path_factory):
+    """orchard has hivescale; heath has not, and a package that needs what nobody has."""
+    root = tmp_path_factory.mktemp("moors")
+    found = {}
+    for name, version in (("orchard", NEW), ("heath", OLD)):
+        python = make_environment(version, root / name, "--without-pip")
+        found[name] = (python, next((root / name / "lib").glob("python*")) / "site-packages")
+    orchard, heath = found["orchard"][1], found["heath"][1]
+    for module in ("hivescale", "nectarflow"):
+        (orchard / f"{module}.py").write_text("")
+        info = orchard / f"{module}-2.1.dist-info"
+        info.mkdir()
+        (info / "METADATA").write_text(f"Name: {module}\nVersion: 2.1\n")
+        (info / "RECORD").write_text(f"{module}.py,,\n{info.name}/METADATA,,\n")
+    (heath / "broodmap.py").write_text("import gone_for_good\n")
+    (heath / "stingers.py").write_text("def read():\n    return int('honey')\n")
+    return found
+
+
+def test_a_file_a_notebook_and_a_folder(moor, moors):
+    script = moor.folder / "weigh.py"
+    script.write_text("from __future__ import annotations\nimport json, hivescale\nimport helper\ntry:\n    import gone_a\n"
+                      "except ImportError:\n    pass\ndef late():\n    import gone_b\n")  # fmt: skip
+    (moor.folder / "helper.py").write_text("")
+    ran = moor.kalyx("why", script, "--in", moors["orchard"][0], "--json")
+    found = {one["module"]: one for one in ran.json["imports"]}
+    assert ran.status == 0 and list(found) == ["json", "hivescale", "gone_a", "gone_b"], ran.out
+    assert found["hivescale"]["outcome"] == "imports" and found["hivescale"]["distribution"]["version"] == "2.1"
+    assert found["gone_a"]["outcome"] == "fails" and found["gone_a"]["guarded"] and found["gone_b"]["guarded"]
+    assert found["gone_b"]["asked_at"] == [{"path": str(script), "line": 9, "cell": None}]
+    assert moor.kalyx("why", script, "--in", moors["heath"][0]).status == 1
+    cells = [{"cell_type": "code", "source": ["%matplotlib inline\n", "import hivescale\n", "!pip3 install hivescale\n"]},
+             {"cell_type": "markdown", "source": "import no"}, {"cell_type": "code", "source": "%%bash\nimport no"}]  # fmt: skip
+    notebook = moor.folder / "spring.ipynb"
+    moor.kernel("heath", [moors["heath"][0], "-m", "x", "-f", "{connection_file}"])
+    notebook.write_text(json.dumps({"cells": cells, "nbformat": 4, "metadata": {"kernelspec": {"name": "heath"}}}))
+    orchard = Path(moors["orchard"][0]).parent
+    pip = orchard / "pip3"
+    pip.write_text(f"#!{moors['orchard'][0]}\n")
+    pip.chmod(0o755)
+    ran = moor.kalyx("why", notebook, "--json", PATH=f"{orchard}:/usr/bin:/bin")
+    (one,) = ran.json["imports"]
+    assert (one["module"], one["outcome"], one["asked_at"][0]["cell"]) == ("hivescale", "fails", 1)
+    assert ran.json["target"]["interpreter"]["executable"] == moors["heath"][0]
+    assert any("fills" in note and str(orchard.parent) in note for note in ran.json["notes"]), ran.json["notes"]
+    (moor.folder / "bad.py").write_text("import (\n")
+    whole = moor.kalyx("why", f"{moor.folder}/", "--in", moors["orchard"][0], "--json").json
+    assert [Path(one["path"]).name for one in whole["unread"]] == ["bad.py"]
+    assert {one["module"] for one in whole["imports"]} >= {"json", "hivescale", "gone_a"}
+
+
+TRACEBACKS = [
+    ("heath", "import broodmap", "gone_for_good", "absent"),
+    ("heath", "import stingers; stingers.read()", None, "not-the-environment"),
+    ("heath", "nectar", None, "not-the-environment"),
+    ("heath", "from json import lods", "json", "name-gone"),
+]
+
+
+@pytest.mark.parametrize(("name", "code", "module", "cause"), TRACEBACKS, ids=[row[1] for row in TRACEBACKS])
+def test_a_traceback_as_it_is_printed(name, code, module, cause, moor, moors):
+    """What the interpreter prints is given as it is; the environment is read from its frames."""
+    script = moor.folder / "weigh.py"
+    script.write_text(code + "\n")
+    done = subprocess.run([moors[name][0], script], capture_output=True, text=True, check=False, env=moor.variables)
+    words = [sys.executable, "-m", "kalyx", "why", "-", "--json"]
+    ran = subprocess.run(
+        words, input=done.stderr, env=moor.variables, cwd=moor.folder, capture_output=True, text=True, check=False
+    )
+    answer = json.loads(ran.stdout)
+    assert ran.returncode == 1 and done.stderr
+    found = answer["imports"][0]["findings"] if answer["imports"] else answer["findings"]
+    if answer["imports"] and module != "json":
+        assert answer["target"]["interpreter"]["executable"] == moors[name][0]
+        assert answer["imports"][0]["module"] == module
+    assert found[0]["cause"] == cause or module == "json", found
+    if cause == "not-the-environment":
+        path = found[0]["evidence"][1]["path"]
+        assert Path(path).exists() and str(found[0]["evidence"][1]["line"]) in done.stderr
+
+
+def test_programs_and_everywhere(moor, moors):
+    python, site = moors["heath"]
+    tool = Path(python).parent / "hivescale-read"
+    tool.write_text(f"#!{python}\n{TEXT}")
+    tool.chmod(0o755)
+    ran = moor.kalyx("why", "program:hivescale-read", "--json", PYTHONUSERBASE=str(moor.root))
+    assert ran.json["findings"][0]["cause"] == "program-absent" and ran.status == 1
+    on_path = {"PATH": f"{tool.parent}:/usr/bin:/bin"}
+    ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
+    assert ran.status == 0 and ran.json["target"]["interpreter"]["executable"] == python
+    tool.write_text(f"#!/no/such/python\n{TEXT}")
+    ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
+    assert ran.json["findings"][0]["cause"] == "first-line-dead"
+    tool.write_text(f"#!{moors['orchard'][0]}\n{TEXT}")
+    ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
+    assert ran.json["findings"][0]["cause"] == "first-line-dead" and "starts" in ran.json["findings"][0]["says"]
+    command = ran.json["findings"][0]["remedies"][0]["steps"][0]["command"]
+    assert command[0] == python
+    for name in moors:
+        moor.kernel(name, [moors[name][0], "-m", "x", "-f", "{connection_file}"])
+    (site / "sitecustomize.py").write_text(f"open({str(moor.root / 'ran')!r}, 'a')\n")
+    rows = moor.kalyx("why", "hivescale", "--everywhere", "--json").json
+    outcome = {
+        row["target"]["name"]: row["imports"][0]["outcome"]
+        for row in rows["seats"]
+        if row["target"]["seat"] == "kernel"
+    }
+    assert rows["module"] == "hivescale" and outcome == {"orchard": "imports", "heath": "fails"}
+    (site / "sitecustomize.py").unlink()
+    assert moor.kalyx("why", "hivescale", "json", "--everywhere").status == 2
