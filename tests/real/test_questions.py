@@ -125,3 +125,29 @@ def test_programs_and_everywhere(moor, moors):
     assert rows["module"] == "hivescale" and outcome == {"orchard": "imports", "heath": "fails"}
     (site / "sitecustomize.py").unlink()
     assert moor.kalyx("why", "hivescale", "json", "--everywhere").status == 2
+
+
+def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
+    from kalyx.demo.wheels import Package, write_wheel
+
+    wheels = tmp_path / "wheels"
+    wheels.mkdir()
+    write_wheel(
+        Package("hivescale", "2.1", {"hivescale.py": "import nectarflow\n"}, requires=["nectarflow>=1"]), str(wheels)
+    )
+    write_wheel(Package("nectarflow", "1.2", {"nectarflow.py": ""}), str(wheels))
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix)
+    offline = {"PIP_FIND_LINKS": str(wheels), "PIP_NO_INDEX": "1"}
+    argv = [python, "-m", "pip", "install", "-q", "--no-deps", "hivescale"]
+    subprocess.run(argv, check=True, env={**moor.variables, **offline})
+    words = ["why", "hivescale", "--in", prefix, "--mend", "--json"]
+    dry = moor.kalyx(*words, "--dry-run", **offline)
+    assert dry.status == 1 and not dry.json["done"] and "nectarflow" in dry.json["plan"][0]["deed"]
+    assert moor.kalyx(*words, **offline).status == 2, "nothing is changed without consent"
+    ran = moor.kalyx(*words, "--yes", **offline)
+    assert ran.status == 0 and ran.json["done"], ran.out
+    assert [one["outcome"] for one in ran.json["before"] + ran.json["imports"]] == ["fails", "imports"]
+    assert moor.kalyx(*words, "--yes").status == 0
+    by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--mend", "--yes")
+    assert by_hand.status == 2 and "by hand" in by_hand.err

@@ -256,7 +256,11 @@ class HereAnswer(Struct, kw_only=True):
 
 
 class WhyAnswer(Struct, kw_only=True):
-    """``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's."""
+    """What came of the imports asked about.
+
+    ``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's;
+    with --mend, ``before`` is what came of them before the remedy, ``plan`` and ``done`` tell of that.
+    """
 
     schema: Literal["kalyx.why/1"] = "kalyx.why/1"
     target: Seat
@@ -266,6 +270,10 @@ class WhyAnswer(Struct, kw_only=True):
     findings: list[Finding] = []
     notes: list[str] = []
     unread: list[Unread] = []
+    before: list[ImportAnswer] = []
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
 
 
 class SeatImports(Struct, kw_only=True):

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable
 
 from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
 from kalyx.core.facts import KalyxError, WhyAnswer
 from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.imports.why import why_import
@@ -25,7 +26,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
+    parser.add_argument("--mend", action="store_true", help="carry out the first remedy, then try again")
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
+    changing(parser)
 
 
 def _wanted(call: Call, text: str) -> list[Wanted]:
@@ -47,6 +50,8 @@ def _wanted(call: Call, text: str) -> list[Wanted]:
 def run(call: Call) -> int:
     with call.progress("looking:") as tell:
         answer = _answer(call, tell)
+    if call.options.mend:
+        answer = _mended(call, answer)
     if call.as_json:
         call.print_json(answer)
     else:
@@ -87,6 +92,35 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         named = True
     answers = [why_import(machine, seat, one, named=named, command=options.command_line) for one in wanted]
     return WhyAnswer(target=seat, imports=answers)
+
+
+def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
+    """The answer after the first remedy was carried out; the one before, where nothing is to be mended."""
+    from kalyx.core.lifecycle import mending
+
+    if call.machine.runner is None:
+        raise KalyxError("mending starts other programs, and --static starts none")
+    if before.seats or call.options.what == ["-"]:
+        raise KalyxError("--mend mends one import in one seat at a time")
+    found = mending.first_remedy(before.imports)
+    if found is None:
+        before.notes.append("nothing is to be mended")
+        return before
+    finding, remedy = found
+    before.plan = mending.plan_of(remedy)
+    if not call.as_json:
+        from kalyx.cli.render.stories import draw_why
+
+        draw_why(call.screen, before, False)
+        call.screen.blank()
+    if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
+        return before
+    with call.progress("mending:") as tell:
+        mending.carry_out(call.machine, remedy, tell)
+        after = _answer(Call(call.options), tell)
+    after.before, after.plan, after.done = before.imports, before.plan, True
+    after.notes.append(f"done: {remedy.says}")
+    return after
 
 
 def _is_file(call: Call, text: str) -> bool:
