@@ -41,6 +41,7 @@ FORMS = [
     ("pyrightconfig.json", '{"venvPath": "..", "venv": "heath", "pythonVersion": "3.9"}', [("check", HEATH), ("check version", "asks for")]),
     ("pyproject.toml", '[tool.mypy]\npython_executable = "%s"\n', [("check", HEATH)]),
     ("mypy.ini", "[mypy]\npython_executable = %s\n", [("check", HEATH)]),
+    (".devcontainer/devcontainer.json", '{"image": "moor/bees:3"} // x', [("run", "in a container (moor/bees:3)")]),
     (".python-version", "# mine\n3.11.4\n", [("terminal", "asks for Python 3.11.4")]),
     (".dir-locals.el", ';; (python-shell-interpreter . "/no")\n((python-mode . ((python-shell-interpreter . "%s"))))', [("run", HEATH)]),
 ]  # fmt: skip

@@ -183,7 +183,7 @@ def relation(seat: Seat, reference: Seat) -> Relation:
         undecided = (
             seat.reason is None or "launcher" in seat.reason or "stored nowhere" in seat.reason
             or "known to the editor" in seat.reason or "cannot be read" in seat.reason
-            or seat.reason.startswith(("a script", '"', "not a", "asks for", "the system does not"))
+            or seat.reason.startswith(("a script", '"', "not a", "not on", "asks for", "the system does not"))
         )  # fmt: skip
         named_nothing = seat.seat == "notebook" and seat.via is None
         return "unknown" if undecided or named_nothing else "dead"

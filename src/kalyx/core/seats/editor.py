@@ -125,6 +125,9 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     part = Part(role=choice.part, word=value.text)
     seat.parts = [part]
     seat.line = value.line
+    if choice.kind == "elsewhere":
+        seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
+        return seat
     if choice.kind == "version":
         return _pinned(facts, seat, part, choice)
     text = _named(facts, choice) if choice.kind == "name" else value.text
