@@ -81,9 +81,8 @@ def put(chance: random.Random, folder: Path) -> None:
             spec.write_text(json.dumps({"display_name": name, "language": "python", **chance.choice(GOOD)}))
 
 
-@pytest.mark.parametrize("number", range(COMBINATIONS))
-def test_the_reference_agrees(number, servers, tmp_path):
-    chance = random.Random(number)
+def scene(chance: random.Random, tmp_path: Path, servers: dict) -> tuple[str, dict[str, str], Path]:
+    """A server, its variables, and the folder it stands in, with kernels strewn about; all by chance."""
     executable, path = servers[chance.choice(list(servers))]
     home, stand = tmp_path / "home", tmp_path / "stand"
     for folder in (home, stand, tmp_path / "linked"):
@@ -116,6 +115,12 @@ def test_the_reference_agrees(number, servers, tmp_path):
                   "stand/rel", "stand/data", "stand/kernels/..", "s1/jupyter", "home/.ipython", "home/p1"):  # fmt: skip
         if chance.random() < 0.5:
             put(chance, tmp_path / place)
+    return executable, variables, stand
+
+
+@pytest.mark.parametrize("number", range(COMBINATIONS))
+def test_the_reference_agrees(number, servers, tmp_path):
+    executable, variables, stand = scene(random.Random(number), tmp_path, servers)
     done = subprocess.run(
         [executable, "-c", REFERENCE], env=variables, cwd=stand, capture_output=True, text=True, check=False
     )
@@ -135,3 +140,33 @@ def test_the_reference_agrees(number, servers, tmp_path):
             theirs = [word.replace(folder, listed[name].folder) for word in command]
             assert own[1:] == theirs[1:], (name, variables)
             assert own[0] == theirs[0] or "/" not in theirs[0], (name, variables)
+
+
+RELEASES = ["4.6.3", "4.7.1", "4.12.0", "5.0.0", "5.7.2"]
+FOLDERS = "import json\nfrom jupyter_core.paths import jupyter_path\nprint(json.dumps(jupyter_path('kernels')))"
+
+
+@pytest.fixture(scope="module")
+def releases(tmp_path_factory):
+    """Older releases of the reference's own library, each in a folder of its own."""
+    root = tmp_path_factory.mktemp("releases")
+    for release in RELEASES:
+        wanted = [f"jupyter_core=={release}", "ipython_genutils"]  # the second one is asked for by the oldest
+        argv = [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", root / release, *wanted]
+        subprocess.run(argv, check=True, capture_output=True)
+    return root
+
+
+@pytest.mark.parametrize("number", range(max(20, COMBINATIONS // 4)))
+def test_older_releases_agree(number, servers, releases, tmp_path):
+    """Which folder comes first depends on the release of the server's own library."""
+    executable, variables, stand = scene(random.Random(1000 + number), tmp_path, servers)
+    release = RELEASES[number % len(RELEASES)]
+    variables["PYTHONPATH"] = f"{releases / release}:{variables.get('PYTHONPATH', '')}".rstrip(":")
+    words = [executable, "-W", "ignore", "-c", FOLDERS]
+    done = subprocess.run(words, env=variables, cwd=stand, capture_output=True, text=True, check=True)
+    theirs = [os.path.normpath(os.path.join(stand, one)) for one in json.loads(done.stdout.splitlines()[-1])]
+    facts = LiveFacts(variables=variables, folder=str(stand))
+    server = Server(read_interpreter(facts, executable), variables)
+    mine = [one.path for one in kernel_folders(facts, server) if one.source != "the older place in the home folder"]
+    assert mine == list(dict.fromkeys(theirs)), (release, variables)

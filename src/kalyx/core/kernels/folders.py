@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import variable_of
-from kalyx.core.environments.searchpath import Way, is_switched_on, search_path, user_site
+from kalyx.core.environments.searchpath import SearchPath, Way, is_switched_on, search_path, user_site
 from kalyx.core.facts import Interpreter, KalyxError
 from kalyx.core.interpreters.reading import settings_for
 
@@ -37,7 +37,31 @@ class KernelFolder(Struct):
     source: str
 
 
-def data_folder(facts: Facts, variables: Mapping[str, str]) -> tuple[str, str]:
+# The release of the server's own library ("core" of the notebook system) from which each rule holds.
+_PREFERS_BY_VARIABLE, _USER_PACKAGES, _PREFERS_ENVIRONMENT = (4, 7), (4, 9), (5, 0)
+_ASKS_OWNER, _PROGRAM_DATA_ASKED_FOR = (5, 1), (5, 8)
+_NEWEST = (99, 0)
+
+
+def _search(facts: Facts, server: Server) -> SearchPath | None:
+    """What the server itself can import, by reading; None where no server is known."""
+    if server.interpreter is None:
+        return None
+    return search_path(facts, server.interpreter, Way(variables=server.variables))
+
+
+def library_release(facts: Facts, search: SearchPath | None) -> tuple[int, int]:
+    """The release of the notebook system's library that a server has, by its metadata; else the newest."""
+    for entry in search.entries if search is not None else []:
+        for name in facts.names(entry.entry) if entry.entry else []:
+            if name.lower().startswith("jupyter_core-") and name.endswith((".dist-info", ".egg-info")):
+                numbers = name.split("-")[1].removesuffix(".dist").split(".")
+                if len(numbers) > 1 and numbers[0].isdigit() and numbers[1].isdigit():
+                    return int(numbers[0]), int(numbers[1])
+    return _NEWEST
+
+
+def data_folder(facts: Facts, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:
     """The user's data folder of the notebook system, and what says so."""
 
     def get(name: str) -> str | None:
@@ -47,7 +71,7 @@ def data_folder(facts: Facts, variables: Mapping[str, str]) -> tuple[str, str]:
     if named:
         return named, "JUPYTER_DATA_DIR"
     home = get("USERPROFILE" if facts.system == "windows" else "HOME") or facts.home
-    if _is_set(get("JUPYTER_PLATFORM_DIRS")):
+    if _is_set(get("JUPYTER_PLATFORM_DIRS")) and release >= _PREFERS_ENVIRONMENT:
         # Only here the home folder is taken as it is written, links unfollowed.
         return _platform_data_folder(facts, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
     home = facts.real(home)
@@ -77,16 +101,18 @@ def _is_set(value: str | None) -> bool:
     return value is not None and value.lower() not in _FALSE_WORDS
 
 
-def machine_folders(facts: Facts, variables: Mapping[str, str], prefix: str | None) -> list[str]:
+def machine_folders(
+    facts: Facts, variables: Mapping[str, str], prefix: str | None, release: tuple[int, int] = _NEWEST
+) -> list[str]:
     """The system-wide data folders; on Windows they are the environment's own unless PROGRAMDATA is trusted."""
     if facts.system != "windows":
-        if _is_set(variables.get("JUPYTER_PLATFORM_DIRS")):
+        if _is_set(variables.get("JUPYTER_PLATFORM_DIRS")) and release >= _PREFERS_ENVIRONMENT:
             if facts.system == "macos":
                 return ["/Library/Application Support/jupyter"]
             roots = [root for root in variables.get("XDG_DATA_DIRS", "").split(":") if facts.path.isabs(root)]
             return [facts.join(root, "jupyter") for root in roots or ["/usr/local/share", "/usr/share"]]
         return ["/usr/local/share/jupyter", "/usr/share/jupyter"]
-    if _is_set(variable_of(variables, "JUPYTER_USE_PROGRAMDATA", "windows")):
+    if release < _PROGRAM_DATA_ASKED_FOR or _is_set(variable_of(variables, "JUPYTER_USE_PROGRAMDATA", "windows")):
         program_data = variable_of(variables, "PROGRAMDATA", "windows")
         if program_data:
             return [facts.join(program_data, "jupyter")]
@@ -97,6 +123,8 @@ def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
     """The folders this server looks in, first the one that wins."""
     variables = server.variables
     prefix = server.interpreter.prefix if server.interpreter else None
+    search = _search(facts, server)
+    release = library_release(facts, search)
     found: list[KernelFolder] = []
 
     def add(path: str, reach: str, source: str) -> None:
@@ -108,30 +136,30 @@ def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
     listed = variable_of(variables, "JUPYTER_PATH", facts.system)
     for entry in listed.split(";" if facts.system == "windows" else ":") if listed else []:
         add(entry.rstrip(facts.path.sep), "me", "JUPYTER_PATH")
-    user_data, source = data_folder(facts, variables)
+    user_data, source = data_folder(facts, variables, release)
     user = [(user_data, "me", source)]
-    if server.interpreter is not None and _user_packages_on(facts, server):
+    if server.interpreter is not None and release >= _USER_PACKAGES and _user_packages_on(facts, server):
         base = user_base(facts, server.interpreter, variables)
         user.append((facts.join(base, "share", "jupyter"), "me", "the user's own packages"))
-    machine = machine_folders(facts, variables, prefix)
+    machine = machine_folders(facts, variables, prefix, release)
     own = [(facts.join(prefix, "share", "jupyter"), "env", "the server's environment")] if prefix else []
     if facts.system != "windows":
         own = [entry for entry in own if entry[0] not in machine]
-    pairs = own + user if _environment_first(facts, server) else user + own
+    pairs = own + user if _environment_first(facts, server, release) else user + own
     for entry, reach, why in pairs:
         add(entry, reach, why)
     for entry in machine:
         add(entry, "machine", "the system's folders")
-    older = _older_folder(facts, server)
+    older = _older_folder(facts, server, search)
     if older is not None:
         add(older, "me", "the older place in the home folder")
     return found
 
 
-def _older_folder(facts: Facts, server: Server) -> str | None:
+def _older_folder(facts: Facts, server: Server, search: SearchPath | None) -> str | None:
     """The interactive shell's own folder, where servers look last; None where the server has no such shell."""
     variables = server.variables
-    if server.interpreter is not None and not _has_shell(facts, server):
+    if search is not None and not _has_shell(facts, search):
         return None
     home = variable_of(variables, "USERPROFILE" if facts.system == "windows" else "HOME", facts.system) or facts.home
     home = facts.real(home)
@@ -147,10 +175,8 @@ def _older_folder(facts: Facts, server: Server) -> str | None:
     return usual
 
 
-def _has_shell(facts: Facts, server: Server) -> bool:
+def _has_shell(facts: Facts, search: SearchPath) -> bool:
     """Whether the server's interpreter has the interactive shell, by its search path."""
-    assert server.interpreter is not None
-    search = search_path(facts, server.interpreter, Way(variables=server.variables))
     return any(facts.is_folder(facts.join(entry.entry, "IPython")) for entry in search.entries if entry.entry)
 
 
@@ -172,20 +198,22 @@ def _user_packages_on(facts: Facts, server: Server) -> bool:
     return settings is None or settings.sees_base
 
 
-def _environment_first(facts: Facts, server: Server) -> bool:
+def _environment_first(facts: Facts, server: Server, release: tuple[int, int]) -> bool:
     said = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", facts.system)
-    if said is not None:
+    if said is not None and release >= _PREFERS_BY_VARIABLE:
         return _is_set(said)
     interpreter = server.interpreter
-    if interpreter is None or not _owned(facts, interpreter.prefix):
+    if interpreter is None or release < _PREFERS_ENVIRONMENT:
+        return False
+    if release >= _ASKS_OWNER and not _owned(facts, interpreter.prefix):
         return False
     if interpreter.prefix != interpreter.base_prefix:
         return True
     conda = variable_of(server.variables, "CONDA_PREFIX", facts.system)
+    if conda is None or not interpreter.prefix.startswith(conda):
+        return False
     name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system)
-    return (
-        conda is not None and interpreter.prefix.startswith(conda) and (name if name is not None else "base") != "base"
-    )
+    return release < _ASKS_OWNER or (name if name is not None else "base") != "base"
 
 
 def _owned(facts: Facts, prefix: str) -> bool:
