@@ -2,6 +2,7 @@
 
 import json
 import os
+import subprocess
 import sys
 from pathlib import Path
 
@@ -155,3 +156,25 @@ def test_it_starts_beside_a_file_of_a_modules_name(moor, heath, name):
     (moor.folder / f"{name}.py").write_text("raise RuntimeError('not me')\n")
     ran = moor.kalyx("why", "email", "--in", heath, "--json")
     assert ran.status in (0, 1) and ran.json["imports"], ran.err
+
+
+def test_no_answer_shows_a_secret_of_the_environment(moor, heath):
+    """Variables of this shell, of a kernel and of a running program: only those that decide what Python does are shown."""
+    (moor.folder / "wait.py").write_text("print(1, flush=True); input()")
+    moor.kernel("heath", [heath, "-m", "x", "-f", "{connection_file}"])
+    secret = {**moor.variables, "HIVE_TOKEN": "sweet-as-honey", "PYTHONPATH": "/moor/site"}
+    running = subprocess.Popen(
+        [heath, "wait.py"], cwd=moor.folder, env=secret, stdin=subprocess.PIPE, stdout=subprocess.PIPE
+    )
+    try:
+        running.stdout.readline()
+        for words in (["here"], ["here", "-v"], ["why", "json", "--in", "kernel:heath"], ["why", "json", "--in", f"pid:{running.pid}"],
+                      ["packages", f"pid:{running.pid}"], ["contrast", "shell", "kernel:heath"], ["kernels", "--running"]):  # fmt: skip
+            ran = moor.kalyx(*words, "--json", HIVE_TOKEN="sweet-as-honey")
+            assert "sweet-as-honey" not in ran.out + ran.err, words
+        seen = moor.kalyx("packages", f"pid:{running.pid}", "--json").json["target"]
+        assert seen["variables"]["PYTHONPATH"] == "/moor/site"
+        assert "/moor/site" in [entry["entry"] for entry in seen["search_path"]], "and all of them count"
+    finally:
+        running.kill()
+        running.communicate()

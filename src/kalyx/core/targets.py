@@ -16,6 +16,7 @@ from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.seats import callers
 from kalyx.core.seats.notebook import ENDING, Notebook, read_notebook
+from kalyx.core.seats.shell import telling
 from kalyx.core.text import distance, visible
 
 
@@ -137,7 +138,8 @@ def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
         return Seat(seat=kind, name=name, reason=refusal.reason, via=via)  # type: ignore[arg-type]
     seat = seat_of_interpreter(machine, interpreter, kind, name, via)
     seat.folder = process.folder or facts.folder
-    seat.variables = dict(process.variables or {})
+    seat.variables = telling(process.variables or {})
+    seat.pid = process.pid
     return seat
 
 
@@ -155,7 +157,7 @@ def seat_of_kernel(machine: Machine, kernel: Kernel, notebook: Notebook | None =
         environment=environment,
         reason=kernel.reason or ("; ".join(f.says for f in kernel.findings) if not kernel.argv else None),
         folder=folder,
-        variables=dict(kernel_variables(kernel, machine.server)),
+        variables=telling(kernel_variables(kernel, machine.server)),
         via=f"kernel:{kernel.id}",
         source=facts.join(kernel.folder, SPEC_FILE),
     )

@@ -8,7 +8,8 @@ its own flags and variables; one merely found never is.
 from __future__ import annotations
 
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, Way, search_path
-from kalyx.core.facts import KalyxError, PathEntry, Seat
+from kalyx.core.facts import KalyxError, Kernel, PathEntry, Seat
+from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 
 
@@ -36,9 +37,22 @@ def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
 
 
 def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
-    if seat.seat in ("kernel", "notebook", "process") and seat.variables:
-        return {key: value for key, value in seat.variables.items() if value is not None}
+    """All variables the seat runs with, read where they are: its record shows only some of them."""
+    if seat.pid is not None:
+        process = machine.facts.process(seat.pid)
+        if process is not None and process.variables:
+            return dict(process.variables)
+    kernel = kernel_of(seat, machine)
+    if kernel is not None:
+        return kernel_variables(kernel, machine.server)
     return dict(machine.facts.variables)
+
+
+def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
+    """The registered kernel that a seat stands for, or None."""
+    if seat.via is None or not seat.via.startswith("kernel:"):
+        return None
+    return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
 
 
 def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:

@@ -4,22 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.facts import Distribution, ErrorText, Finding, ImportAnswer, Kernel, Seat
+from kalyx.core.facts import Distribution, ErrorText, Finding, ImportAnswer, Seat
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.imports.trial import try_import
-from kalyx.core.imports.ways import search_of, way_of
+from kalyx.core.imports.ways import kernel_of, search_of, way_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-
-
-def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
-    """The registered kernel that a seat stands for, or None."""
-    if seat.via is None or not seat.via.startswith("kernel:"):
-        return None
-    return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
 
 
 def why_import(

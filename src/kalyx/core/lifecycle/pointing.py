@@ -15,6 +15,7 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.facts import ChangePlan, KalyxError, Kernel, Seat
+from kalyx.core.imports.ways import kernel_of
 from kalyx.core.lifecycle.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.text import visible
@@ -35,10 +36,9 @@ class Pointing(Struct):
 
 def kernel_for(machine: Machine, seat: Seat) -> Kernel:
     """The registered kernel that a target means. Raises KalyxError where none starts it."""
-    if seat.via is not None and seat.via.startswith("kernel:"):
-        kernel = machine.kernel_by_id(seat.via.removeprefix("kernel:"))
-        if kernel is not None:
-            return kernel
+    kernel = kernel_of(seat, machine)
+    if kernel is not None:
+        return kernel
     if seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     usable = [one for one in machine.kernels if "hidden" not in one.conditions]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.facts import Part, Seat
@@ -16,6 +18,15 @@ ACTIVATION = ("VIRTUAL_ENV", "CONDA_PREFIX")
 
 # Variables that reach into every interpreter started from here.
 REACHING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", *ACTIVATION)
+
+
+# What a seat's record shows of its variables: those that decide what Python does. The rest may be secret.
+_TELLING = {"PATH", "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH", "MODULEPATH", "LOADEDMODULES", *ACTIVATION}
+
+
+def telling(variables: Mapping[str, str]) -> dict[str, str | None]:
+    """The variables that a record may show, of a process or a kernel; passwords and tokens are never among them."""
+    return {name: value for name, value in variables.items() if name.upper() in _TELLING or name.startswith("PYTHON")}
 
 
 def read_shell(facts: Facts, shell: ShellFound) -> Seat:
