@@ -75,6 +75,15 @@ class Call:
         sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
         sys.stdout.buffer.flush()
 
+    @property
+    def wheels(self) -> str | None:
+        """The folder of wheels to install from, or None for the index. Raises KalyxError where it is not there."""
+        named = self.options.wheels
+        path = self.machine.facts.absolute(named) if named else None
+        if path is not None and not self.machine.facts.is_folder(path):
+            raise KalyxError(f"{visible(path)}: there is no such folder of wheels")
+        return path
+
     @contextmanager
     def progress(self, says: str) -> Iterator[Callable[[str], None]]:
         """Tell what goes on, on standard error, once it takes longer than half a second; silent in a pipe."""

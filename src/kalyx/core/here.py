@@ -9,7 +9,8 @@ from kalyx.core.imports.ways import with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
-from kalyx.core.seats.process import changed_since, compiled_parts, editor_of, python_processes, started_by
+from kalyx.core.seats.pasted import pasted_seats
+from kalyx.core.seats.process import changed_since, compiled_parts, editor_of, programs_of, started_by
 from kalyx.core.seats.running import Live, live_kernels
 from kalyx.core.targets import default_seat, seat_of_kernel, seat_of_process
 
@@ -46,10 +47,7 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
     for seat in editor_seats(machine.facts, machine.facts.folder):
         if not _same_seat(seat, reference):
             seats.append(catalogue.judge_seat(seat, machine))
-    if pasted or any(name.endswith(".kalyx-seat") for name in machine.facts.names(machine.facts.folder)):
-        from kalyx.core.seats.pasted import pasted_seats
-
-        seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
+    seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
     if ask:
         from kalyx.core.seats.asked import ask_shell
 
@@ -126,7 +124,7 @@ def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
             seat.name = f"running, process {live.process.pid}"
             seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
             seats.append(_with_process(machine, seat, live.process))
-    for process in python_processes(facts, facts.folder):
+    for process in programs_of(facts, facts.folder):
         if process.pid not in known:
             seat = seat_of_process(machine, process, "")
             editor = editor_of(facts, process)

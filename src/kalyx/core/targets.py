@@ -7,6 +7,7 @@ an error that lists candidates, nearest first.
 
 from __future__ import annotations
 
+from kalyx.core.doors.nearby import near_paths
 from kalyx.core.doors.reading import Process
 from kalyx.core.environments.reading import executables_of, looks_like_environment, view_of
 from kalyx.core.facts import Interpreter, KalyxError, Kernel, Seat
@@ -73,7 +74,7 @@ def seat_of_path(machine: Machine, path: str) -> Seat:
     """A path to an interpreter or an environment."""
     facts = machine.facts
     if not facts.exists(path) and facts.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is nothing at this path", _near_paths(machine, path))
+        raise KalyxError(f"{visible(path)}: there is nothing at this path", near_paths(facts, path))
     if facts.is_folder(path):
         return _seat_of_folder(machine, path)
     try:
@@ -101,26 +102,6 @@ def _seat_of_folder(machine: Machine, path: str) -> Seat:
         facts.join(path, name) for name in facts.names(path) if looks_like_environment(facts, facts.join(path, name))
     ]
     raise KalyxError(f"{visible(path)}: a folder that is no environment", near)
-
-
-def _near_paths(machine: Machine, path: str) -> list[str]:
-    """The nearest path that exists: the first wrong component with a neighbour a letter or two away."""
-    facts = machine.facts
-    upper, name = facts.parent(path), facts.name(path)
-    if upper != path and not facts.is_folder(upper):
-        return [facts.join(near, name) for near in _near_paths(machine, upper)]
-    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
-    return [facts.join(upper, other) for far, other in ranked if far <= 2][:5]
-
-
-def nearest_existing(machine: Machine, path: str) -> str | None:
-    """The existing path that differs by a letter or two from one that does not exist; None where it does."""
-    if machine.facts.kind(path) is not None:
-        return None
-    for candidate in _near_paths(machine, path):
-        if machine.facts.exists(candidate):
-            return candidate
-    return None
 
 
 def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
@@ -175,7 +156,7 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
     """A notebook, through the kernel it asks for."""
     facts = machine.facts
     if not facts.is_file(path):
-        near = _near_paths(machine, path)
+        near = near_paths(facts, path)
         raise KalyxError(f"{visible(path)}: there is no such notebook", near)
     notebook = read_notebook(facts, path)
     if notebook.problem is not None:

@@ -27,9 +27,7 @@ def run(call: Call) -> int:
     machine, facts = call.machine, call.machine.facts
     if machine.runner is None:
         raise KalyxError("filling an environment starts its installer, and --static starts no program")
-    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
-    if wheels is not None and not facts.is_folder(wheels):
-        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    wheels = call.wheels
     wanted = wants(facts, call.options.requirement, call.options.source)
     if not wanted.words and not call.options.undo:
         raise KalyxError("name at least one requirement, or a file of them with --from")

@@ -34,9 +34,7 @@ def run(call: Call) -> int:
     machine, facts = call.machine, call.machine.facts
     if machine.runner is None:
         raise KalyxError("making an environment starts its interpreter, and --static starts no program")
-    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
-    if wheels is not None and not facts.is_folder(wheels):
-        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    wheels = call.wheels
     order = preparing.Order(
         folder=facts.absolute(call.options.dir),
         base=_base(call),

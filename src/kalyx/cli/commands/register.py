@@ -80,9 +80,7 @@ def _plan_provider(call: Call, seat: Seat) -> _Bringing:
     assert seat.interpreter is not None and seat.environment is not None
     if machine.runner is None:
         raise KalyxError("bringing a provider starts the environment's installer, and --static starts no program")
-    wheels = facts.absolute(call.options.wheels) if call.options.wheels else None
-    if wheels is not None and not facts.is_folder(wheels):
-        raise KalyxError(f"{wheels}: there is no such folder of wheels")
+    wheels = call.wheels
     provider = USUAL
     if wheels is not None:
         there = {canonical(name.split("-")[0]) for name in facts.names(wheels)}

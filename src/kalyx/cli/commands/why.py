@@ -70,7 +70,7 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     what = options.what
     named = options.target is not None
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
-        from kalyx.core.imports.asking_why import why_files, why_program, why_traceback
+        from kalyx.core.questions import why_files, why_program, why_traceback
 
         if what[0] == "-":
             text = sys.stdin.read(1024 * 1024)
@@ -82,7 +82,7 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         return why_files(machine, call.target(target), path, named=named, tell=tell)
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
-        from kalyx.core.imports.asking_why import why_everywhere
+        from kalyx.core.questions import why_everywhere
 
         if len(wanted) != 1:
             raise KalyxError("--everywhere asks for one import at a time")

@@ -11,12 +11,12 @@ Only looks like it (it starts, and lacks the module):
 
 from __future__ import annotations
 
+from kalyx.core.doors.nearby import nearest_existing
 from kalyx.core.facts import Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.targets import nearest_existing
 
 YIELDS_TO = ("base-gone", "half-made", "no-interpreter", "unreadable")
 FOLDS = True
@@ -28,7 +28,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if case.kernel is not None:
         return look_at_kernel(case.kernel, machine)
     source = case.seat.source or case.seat.name
-    near = nearest_existing(machine, source) if machine.facts.path.isabs(source) else None
+    near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
     mends = []
     if near is not None:
         mends.append(Remedy(says="the nearest path that is there", steps=[remedies.by_hand(f"use {near}")]))
@@ -81,7 +81,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
     ]
     mends = []
-    near = nearest_existing(machine, first) if machine.facts.path.isabs(first) else None
+    near = nearest_existing(machine.facts, first) if machine.facts.path.isabs(first) else None
     if near is not None:
         prefix = machine.facts.parent(machine.facts.parent(near))
         environment = machine.environment_named(machine.facts.real(prefix))

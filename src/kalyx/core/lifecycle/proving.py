@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.facts import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
 from kalyx.core.imports.trial import try_import
 from kalyx.core.machine import Machine
-from kalyx.core.seats.callers import connection_file_of, program_name
+from kalyx.core.seats.callers import connection_file_of, python_processes
 
 
 def proofs(machine: Machine, interpreter: Interpreter, package: Package) -> list[ImportAnswer]:
@@ -32,13 +32,10 @@ def running_in(machine: Machine, environment: Environment) -> list[str]:
     from kalyx.core.targets import seat_of_process
 
     facts, found = machine.facts.again(), []
-    for pid in facts.processes()[:20_000]:
-        process = facts.process(pid) if pid != facts.pid else None
-        if process is None or not program_name(process).startswith(("python", "pypy")):
-            continue
+    for process in python_processes(facts):
         seat = seat_of_process(machine, process, "")
         if seat.environment is None or seat.environment.key != environment.key:
             continue
         what = "kernel" if connection_file_of(process) else " ".join(process.command[1:3]) or "an interactive session"
-        found.append(f"process {pid} ({what})")
+        found.append(f"process {process.pid} ({what})")
     return found

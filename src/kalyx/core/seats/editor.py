@@ -11,11 +11,12 @@ from msgspec import Struct
 
 from kalyx.core.data import table
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.nearby import nearest_existing
 from kalyx.core.editors.formats import LIMIT, Malformed, Value, values
 from kalyx.core.environments.reading import environment_of, executables_of
 from kalyx.core.facts import Part, Seat
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.text import distance, visible
+from kalyx.core.text import visible
 
 _EXPANDED_AT_MOST = 20
 
@@ -212,20 +213,7 @@ def _start(facts: Facts, seat: Seat, part: Part, path: str, kind: str) -> None:
         part.links = part.interpreter.links
         return
     seat.reason = seat.reason or f"{visible(path)}: it holds no interpreter"
-    near = nearest(facts, path)
-    if near is not None and facts.kind(path) is None:
+    near = nearest_existing(facts, path)
+    if near is not None:
         seat.reason += f"; the nearest that is there: {visible(near)}"
         seat.nearest = near
-
-
-def nearest(facts: Facts, path: str) -> str | None:
-    """The existing path that differs by a letter or two in one component; None where none does."""
-    upper, name = facts.parent(path), facts.name(path)
-    if upper == path:
-        return None
-    if not facts.is_folder(upper):
-        above = nearest(facts, upper)
-        found = facts.join(above, name) if above is not None else None
-        return found if found is not None and facts.exists(found) else None
-    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
-    return next((facts.join(upper, other) for far, other in ranked if 0 < far <= 2), None)

@@ -7,32 +7,21 @@ from kalyx.core.doors.reading import Process
 from kalyx.core.facts import Seat
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.seats.callers import connection_in, is_shell, program_name
-
-_PROCESSES = 20_000
-_PYTHON = ("python", "pypy")
+from kalyx.core.seats.callers import connection_in, is_shell, program_name, python_processes
 
 
-def python_processes(facts: Facts, folder: str) -> list[Process]:
+def programs_of(facts: Facts, folder: str) -> list[Process]:
     """Python programs of this user that stand in the folder, or run a file of it; kernels and Kalyx itself left out."""
     found, real = [], facts.real(folder)
     family = {facts.pid, *(process.pid for process in above(facts, facts.process(facts.pid)))}
-    for pid in facts.processes()[:_PROCESSES]:
-        if pid in family or not _may_be_python(facts, pid) or connection_in(facts.command_of(pid)):
-            continue
-        process = facts.process(pid)
-        if process is None or not program_name(process).startswith(_PYTHON):
+    for process in python_processes(facts):
+        if process.pid in family or connection_in(process.command):
             continue
         stands = process.folder is not None and facts.inside(process.folder, real)
         runs = any(facts.path.isabs(word) and facts.inside(word, folder) for word in process.command[1:])
         if stands or runs:
             found.append(process)
     return found
-
-
-def _may_be_python(facts: Facts, pid: int) -> bool:
-    program = facts.program_of(pid)
-    return program is None or facts.name(program).lower().startswith(_PYTHON)
 
 
 def above(facts: Facts, process: Process | None) -> list[Process]:

@@ -5,24 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from kalyx.core.environments.reading import view_of
-from kalyx.core.facts import (
-    Evidence,
-    Finding,
-    ImportAnswer,
-    KalyxError,
-    Place,
-    Remedy,
-    Seat,
-    SeatImports,
-    Unread,
-    WhyAnswer,
-)
-from kalyx.core.findings import remedies
+from kalyx.core.facts import KalyxError, Place, Seat, SeatImports, Unread, WhyAnswer
+from kalyx.core.findings import first_line_dead, not_the_environment, program_absent
 from kalyx.core.here import look_here
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
-from kalyx.core.imports.traceback import own_fault, prefix_of, read_traceback
+from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.imports.why import why_import
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
@@ -146,7 +135,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         answer.imports = [why_import(machine, seat, Wanted(statement, told.module, names), named=named)]
         return answer
     last = told.frames[-1][0] if told.frames else ""
-    answer.findings = [own_fault(told, machine.facts.folder, not _inside_packages(machine, last))]
+    answer.findings = [not_the_environment.finding(told, not _inside_packages(machine, last))]
     return answer
 
 
@@ -162,64 +151,18 @@ def why_program(machine: Machine, word: str) -> WhyAnswer:
     facts = machine.facts
     found = list(dict.fromkeys(facts.lookup(word)))
     if not found:
-        return WhyAnswer(target=machine.shell_seat, imports=[], findings=[_absent(machine, word)])
+        return WhyAnswer(target=machine.shell_seat, imports=[], findings=[program_absent.finding(machine, word)])
     seat = resolve(machine, f"program:{word}")
     answer = WhyAnswer(target=seat, imports=[])
     answer.notes = [f"{word} is {found[0]}"] + [f"after it on PATH comes {other}" for other in found[1:4]]
     script = interpreter_of_script(facts, found[0])
     if seat.interpreter is None:
-        answer.findings = [_dead(machine, word, found[0], seat.reason or "it starts no interpreter")]
+        answer.findings = [
+            first_line_dead.of_nothing(machine, word, found[0], seat.reason or "it starts no interpreter")
+        ]
     elif script.path is not None:
         lies = facts.parent(facts.parent(found[0]))
         view = view_of(facts, seat.interpreter)
         if facts.is_file(facts.join(lies, "pyvenv.cfg")) and facts.real(lies) != view.environment.key:
-            answer.findings = [_other(machine, word, found[0], lies, view.environment.prefix)]
+            answer.findings = [first_line_dead.of_another(machine, word, found[0], lies, view.environment.prefix)]
     return answer
-
-
-def _absent(machine: Machine, word: str) -> Finding:
-    """No such command on PATH: where one lies, or that none does."""
-    facts = machine.facts
-    folder = "Scripts" if facts.system == "windows" else "bin"
-    evidence = [Evidence(fact=f"no {word} in {len(facts.path_folders())} folders", source="PATH")]
-    mends = []
-    for environment in machine.all_environments:
-        path = next((facts.join(environment.prefix, folder, name) for name in (word, word + ".exe")
-                     if facts.is_file(facts.join(environment.prefix, folder, name))), None)  # fmt: skip
-        if path is not None:
-            evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
-            mends.append(Remedy(says="start it by its full path", steps=[remedies.command(machine, [path])]))
-            argv = ["kalyx", "enter", environment.prefix]
-            mends.append(Remedy(says=f"enter {environment.name}", steps=[remedies.command(machine, argv)]))
-            break
-    where = "though an environment here has it" if mends else "and no environment known here has it"
-    return Finding(cause="program-absent", certainty="proven", says=f"{word} is not on the path of this shell, {where}",
-                   evidence=evidence, remedies=mends)  # fmt: skip
-
-
-def _dead(machine: Machine, word: str, path: str, reason: str) -> Finding:
-    lies = machine.facts.parent(machine.facts.parent(path))
-    owner = next((one for one in machine.all_environments if one.prefix == lies and one.executable), None)
-    mends = []
-    if owner is not None and owner.executable is not None:
-        argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
-        step = remedies.by_hand(f"write its commands anew: {machine.line(argv)} and the package that brings {word}")
-        mends.append(Remedy(says="write its commands anew", steps=[step], touches=[path]))
-    return Finding(cause="first-line-dead", certainty="proven", says=f"{word} starts nothing: {reason}",
-                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], remedies=mends)  # fmt: skip
-
-
-def _other(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
-    return Finding(
-        cause="first-line-dead",
-        certainty="proven",
-        says=f"{word} lies in {lies} and its first line starts {runs}",
-        evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
-        remedies=[Remedy(says="run its module with the environment's own interpreter",
-                         steps=[remedies.command(machine, [machine.facts.join(lies, "bin", "python"), "-m", word])])],
-    )  # fmt: skip
-
-
-def outcome_of(answers: list[ImportAnswer]) -> bool:
-    """Whether all of them import (those that not every run meets may fail)."""
-    return all(one.outcome == "imports" and not one.findings or one.guarded for one in answers)

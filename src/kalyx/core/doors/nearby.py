@@ -1,0 +1,22 @@
+"""The paths nearest to one that does not exist: one wrong character is the commonest case."""
+
+from __future__ import annotations
+
+from kalyx.core.doors.reading import Facts
+from kalyx.core.text import distance
+
+
+def near_paths(facts: Facts, path: str) -> list[str]:
+    """Paths that differ by a letter or two in the first component that is not there, nearest first."""
+    upper, name = facts.parent(path), facts.name(path)
+    if upper != path and not facts.is_folder(upper):
+        return [facts.join(near, name) for near in near_paths(facts, upper)]
+    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
+    return [facts.join(upper, other) for far, other in ranked if far <= 2][:5]
+
+
+def nearest_existing(facts: Facts, path: str) -> str | None:
+    """The nearest path that exists; None where the path itself does, or none is near."""
+    if facts.kind(path) is not None:
+        return None
+    return next((near for near in near_paths(facts, path) if facts.exists(near)), None)
