@@ -66,13 +66,18 @@ def test_limits_hold(tmp_path):
 
 def test_what_is_guarded_never_outlives_kalyx(tmp_path):
     """Killed or interrupted at any moment of a start: what was started is gone a moment later."""
-    code = "import sys; from kalyx.core.doors.runner import LiveRunner; print(1, flush=True);"
-    code += "LiveRunner().run(['/bin/sleep', sys.argv[1]], guarded=True, seconds=100)"
-    for number in range(16):
+    code = "import os, sys, time; from kalyx.core.doors.runner import LiveRunner; print(1, flush=True);"
+    code += "many = [os.dup(1) for _ in range(20)];"  # small shells know few descriptors by number
+    ran, started = (code + words for words in ("LiveRunner().run(['/bin/sleep', sys.argv[1]], guarded=True, seconds=100)",
+                                               "x = LiveRunner().start(['/bin/sleep', sys.argv[1]]); time.sleep(100)"))  # fmt: skip
+    for number in range(24):
+        code = started if number % 3 == 2 else ran
         long = f"77.{os.getpid()}{number:02}"
         kalyx = subprocess.Popen([sys.executable, "-c", code, long], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
         kalyx.stdout.readline()
-        time.sleep(number * 0.0015 if number < 14 else 0.3)
+        time.sleep(number * 0.0015 if number < 18 else 0.3)
+        if number >= 18:
+            assert subprocess.run(["pgrep", "-f", f"sleep {long}"], capture_output=True, check=False).returncode == 0
         kalyx.send_signal(signal.SIGINT if number % 2 else signal.SIGKILL)
         kalyx.communicate()
         until = time.monotonic() + 3

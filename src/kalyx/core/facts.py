@@ -124,6 +124,7 @@ class Part(Struct, kw_only=True):
     path: str | None = None
     links: list[str] = []
     reason: str | None = None
+    undecided: bool = False
 
 
 class Seat(Struct, kw_only=True):
@@ -138,6 +139,7 @@ class Seat(Struct, kw_only=True):
     findings: list[Finding] = []
     search_path: list[PathEntry] = []
     reason: str | None = None
+    undecided: bool = False  # whether it starts anything could not be told: the reason says why
     folder: str | None = None
     variables: dict[str, str | None] = {}
     via: str | None = None
@@ -219,6 +221,7 @@ class Kernel(Struct, kw_only=True):
     variables: dict[str, str] = {}
     reach: str | None = None
     reason: str | None = None
+    undecided: bool = False
 
 
 class UserPackages(Struct, kw_only=True):

@@ -167,7 +167,7 @@ def notebook_seat(path: str, machine: Machine) -> Seat:
         seat.via = f"kernel:{notebook.kernel}"
         seat.reason = f"it asks for kernel {notebook.kernel}, which is not registered"
     else:
-        seat.reason = notebook.problem or "it names no kernel"
+        seat.reason, seat.undecided = notebook.problem or "it names no kernel", True
     return catalogue.judge_seat(seat, machine)
 
 
@@ -178,13 +178,7 @@ def _same_seat(one: Seat, other: Seat) -> bool:
 def relation(seat: Seat, reference: Seat) -> Relation:
     """``same`` (one environment), ``differs``, ``dead`` (starts nothing) or ``unknown``."""
     if seat.interpreter is None or seat.environment is None:
-        undecided = (
-            seat.reason is None or "launcher" in seat.reason or "stored nowhere" in seat.reason
-            or "known to the editor" in seat.reason or "cannot be read" in seat.reason
-            or seat.reason.startswith(("a script", '"', "not a", "not on", "asks for", "the system does not"))
-        )  # fmt: skip
-        named_nothing = seat.seat == "notebook" and seat.via is None
-        return "unknown" if undecided or named_nothing else "dead"
+        return "unknown" if seat.undecided or seat.reason is None else "dead"
     if reference.environment is None:
         return "unknown"
     same = seat.environment.key == reference.environment.key

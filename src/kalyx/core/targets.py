@@ -80,7 +80,8 @@ def seat_of_path(machine: Machine, path: str) -> Seat:
     try:
         interpreter = read_interpreter(facts, path)
     except NotAnInterpreter as refusal:
-        return Seat(seat="path", name=path, reason=refusal.reason, folder=facts.folder, source=refusal.path)
+        return Seat(seat="path", name=path, reason=refusal.reason, undecided=not refusal.dead, folder=facts.folder,
+                    source=refusal.path)  # fmt: skip
     return seat_of_interpreter(machine, interpreter, "path", path)
 
 
@@ -112,11 +113,12 @@ def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
     kind = "kernel" if connection else "process"
     executable = callers.started_as(facts, process)
     if executable is None:
-        return Seat(seat=kind, name=name, reason="the system does not show what it runs", via=via)  # type: ignore[arg-type]
+        return Seat(seat=kind, name=name, reason="the system does not show what it runs", undecided=True, via=via)  # type: ignore[arg-type]
     try:
         interpreter = read_interpreter(facts, executable)
     except NotAnInterpreter as refusal:
-        return Seat(seat=kind, name=name, reason=refusal.reason, via=via)  # type: ignore[arg-type]
+        undecided = not refusal.dead
+        return Seat(seat=kind, name=name, reason=refusal.reason, undecided=undecided, via=via)  # type: ignore[arg-type]
     seat = seat_of_interpreter(machine, interpreter, kind, name, via)
     seat.folder = process.folder or facts.folder
     seat.variables = telling(process.variables or {})
@@ -136,6 +138,7 @@ def seat_of_kernel(machine: Machine, kernel: Kernel, notebook: Notebook | None =
         name=facts.name(notebook.path) if notebook else kernel.id,
         interpreter=kernel.interpreter,
         environment=environment,
+        undecided=kernel.undecided,
         reason=kernel.reason or ("; ".join(f.says for f in kernel.findings) if not kernel.argv else None),
         folder=folder,
         variables=telling(kernel_variables(kernel, machine.server)),

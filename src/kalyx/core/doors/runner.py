@@ -162,18 +162,16 @@ class _Guard:
 
 
 def _start_guarded(
-    popen: Callable[..., subprocess.Popen[bytes]],
-    argv: list[str],
-    variables: Mapping[str, str] | None,
-    folder: str | None,
+    argv: list[str], variables: Mapping[str, str] | None, folder: str | None
 ) -> tuple[subprocess.Popen[bytes], _Guard]:
     """Start ``argv`` and its guard: it begins only when the guard stands, so that no moment is left unguarded."""
-    if os.sep in argv[0] and not os.access(argv[0], os.X_OK):
+    if not os.access(os.path.join(folder or "", argv[0]), os.X_OK):
         raise FileNotFoundError(2, "no such file or directory" if not os.path.exists(argv[0]) else "permission denied")
     waits_on, go = os.pipe()
     try:
-        waiting = f'read go <&{waits_on} || exit 125; exec "$@"'
-        process = popen(["/bin/sh", "-c", waiting, "sh", *argv], variables, folder, (waits_on,))
+        # On standard input, for small shells know no descriptor above 9 by its number.
+        waiting = 'read go || exit 125; exec "$@" </dev/null'
+        process = _popen(["/bin/sh", "-c", waiting, "sh", *argv], variables, folder, waits_on)
         guard = _Guard(process.pid)
         os.write(go, b"go\n")
         return process, guard
@@ -201,8 +199,9 @@ def _interrupt_later() -> Iterator[None]:
 class Running:
     """A program started to be talked to (a kernel): its output so far, and how to end it."""
 
-    def __init__(self, process: subprocess.Popen[bytes], limit: int) -> None:
+    def __init__(self, process: subprocess.Popen[bytes], limit: int, guard: _Guard | None) -> None:
         self.process = process
+        self._guard = guard
         self.pid = process.pid
         self._drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
 
@@ -223,7 +222,12 @@ class Running:
 
     def end(self, patience: float = 1.0) -> None:
         """End it with everything it started; returns when it is gone."""
-        end_tree(self.process, patience if self.process.poll() is None else 0)
+        try:
+            end_tree(self.process, patience if self.process.poll() is None else 0)
+        finally:
+            if self._guard is not None:
+                self._guard.dismiss()
+                self._guard = None
         for drain in self._drains:
             drain.join(0.3)
 
@@ -260,47 +264,48 @@ class LiveRunner:
         a second all that it has printed so far.
         """
         began = time.monotonic()
-        process, guard, timed_out = None, None, False
-        drains: list[_Drain] = []
         try:
-            with _interrupt_later():
-                if guarded and sys.platform != "win32":
-                    process, guard = _start_guarded(self._popen, argv, variables, folder)
-                else:
-                    process = self._popen(argv, variables, folder)
-                drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
-            _wait(process, seconds, (lambda: heard(bytes(drains[0].kept))) if heard is not None else None)
-        except subprocess.TimeoutExpired:
-            timed_out = True
-            assert process is not None
-            end_tree(process)
+            process, guard = self._begin(argv, variables, folder, guarded)
         except (OSError, ValueError) as error:
             reason = getattr(error, "strerror", None) or str(error)
             return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
+        drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
+        timed_out = False
+        try:
+            _wait(process, seconds, (lambda: heard(bytes(drains[0].kept))) if heard is not None else None)
+        except subprocess.TimeoutExpired:
+            timed_out = True
+            end_tree(process)
         except BaseException:
-            if process is not None:
-                end_tree(process)
+            end_tree(process)
             raise
         finally:
             if guard is not None:
                 guard.dismiss()
         took = time.monotonic() - began
-        # A child that outlives it may hold the pipes; what was said is said by now.
-        for drain in drains:
-            drain.join(0.5)
-        if not timed_out and sys.platform != "win32":
-            _signal_group(process.pid, signal.SIGKILL)
-        for pipe in (process.stdout, process.stderr):
-            if pipe is not None and not any(d.is_alive() for d in drains):
-                pipe.close()
-        return Ended(
-            process.returncode,
-            bytes(drains[0].kept),
-            bytes(drains[1].kept),
-            took,
-            timed_out,
-            drains[0].cut or drains[1].cut,
-        )
+        _finish(process, drains, timed_out)
+        cut = drains[0].cut or drains[1].cut
+        return Ended(process.returncode, bytes(drains[0].kept), bytes(drains[1].kept), took, timed_out, cut)
+
+    def _begin(
+        self, argv: list[str], variables: Mapping[str, str] | None, folder: str | None, guarded: bool
+    ) -> tuple[subprocess.Popen[bytes], _Guard | None]:
+        """Start a program, with its guard; an interrupt meanwhile ends it again. Raises OSError or ValueError."""
+        process, guard = None, None
+        argv = _looked_up(argv, variables, folder)
+        try:
+            with _interrupt_later():
+                if guarded and sys.platform != "win32":
+                    process, guard = _start_guarded(argv, variables, folder)
+                else:
+                    process = _popen(argv, variables, folder)
+        except KeyboardInterrupt:
+            if process is not None:
+                end_tree(process)
+            if guard is not None:
+                guard.dismiss()
+            raise
+        return process, guard
 
     def start(
         self,
@@ -310,29 +315,42 @@ class LiveRunner:
         folder: str | None = None,
         limit: int = 64 * 1024,
     ) -> Running:
-        """Start a program to talk to. Raises OSError when the system cannot start it."""
-        return Running(self._popen(argv, variables, folder), limit)
+        """Start a program to talk to; it does not outlive Kalyx. Raises OSError when the system cannot start it."""
+        process, guard = self._begin(argv, variables, folder, guarded=True)
+        return Running(process, limit, guard)
 
-    @staticmethod
-    def _popen(
-        argv: list[str], variables: Mapping[str, str] | None, folder: str | None, kept: tuple[int, ...] = ()
-    ) -> subprocess.Popen[bytes]:
-        if variables is not None and sys.platform != "win32":
-            # A bare first word is looked up on the child's own PATH, not on ours.
-            path = variables.get("PATH", os.defpath)
-            if os.sep not in argv[0]:
-                for entry in path.split(":"):
-                    candidate = os.path.join(folder or "", entry, argv[0])
-                    if os.path.isfile(candidate) and os.access(candidate, os.X_OK):
-                        argv = [candidate, *argv[1:]]
-                        break
-        return subprocess.Popen(
-            argv,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            env=dict(variables) if variables is not None else None,
-            cwd=folder,
-            start_new_session=sys.platform != "win32",
-            pass_fds=kept,
-        )
+
+def _looked_up(argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> list[str]:
+    """The words with a bare first one looked up on the child's own PATH, not on ours."""
+    if variables is None or sys.platform == "win32" or os.sep in argv[0]:
+        return argv
+    for entry in variables.get("PATH", os.defpath).split(":"):
+        candidate = os.path.join(folder or "", entry, argv[0])
+        if os.path.isfile(candidate) and os.access(candidate, os.X_OK):
+            return [candidate, *argv[1:]]
+    return argv
+
+
+def _popen(
+    argv: list[str], variables: Mapping[str, str] | None, folder: str | None, reads: int = subprocess.DEVNULL
+) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        argv,
+        stdin=reads,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        env=dict(variables) if variables is not None else None,
+        cwd=folder,
+        start_new_session=sys.platform != "win32",
+    )
+
+
+def _finish(process: subprocess.Popen[bytes], drains: list[_Drain], timed_out: bool) -> None:
+    """Take in what was said, and end what the program left behind: a child that outlives it may hold the pipes."""
+    for drain in drains:
+        drain.join(0.5)
+    if not timed_out and sys.platform != "win32":
+        _signal_group(process.pid, signal.SIGKILL)
+    for pipe in (process.stdout, process.stderr):
+        if pipe is not None and not any(drain.is_alive() for drain in drains):
+            pipe.close()

@@ -72,7 +72,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.interpreter is not None or not kernel.argv or kernel.reason is None:
         return None
-    if kernel.language not in ("", "python") or "launchers" in kernel.reason or "a script" in kernel.reason:
+    if kernel.language not in ("", "python") or kernel.undecided:
         return None
     path = machine.facts.join(kernel.folder, SPEC_FILE)
     first = kernel.command[0]

@@ -161,6 +161,7 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
     if first in own:
         if server.interpreter is None:
             kernel.reason = f'"{first}" means the interpreter of whichever server runs, and none is known'
+            kernel.undecided = True
             return
         kernel.command[0] = server.interpreter.executable
         kernel.interpreter = server.interpreter
@@ -175,6 +176,7 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
         kernel.interpreter = read_interpreter(facts, path)
     except NotAnInterpreter as refusal:
         if not _by_first_line(facts, kernel, path):
+            kernel.undecided = kernel.reason is None and not refusal.dead
             kernel.reason = kernel.reason or refusal.reason
             return
     assert kernel.interpreter is not None

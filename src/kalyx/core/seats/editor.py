@@ -98,7 +98,7 @@ def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: lis
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and (one["format"] not in ("toml", "ini")):
-            seats.append(Seat(seat="editor", name=one["form"], folder=facts.folder, source=path,
+            seats.append(Seat(seat="editor", name=one["form"], undecided=True, folder=facts.folder, source=path,
                               reason=f"{facts.name(path)} cannot be read: {visible(reason)}"))  # fmt: skip
 
 
@@ -125,6 +125,7 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     seat = Seat(seat="editor", name=name, folder=folder, source=choice.path, via=f"editor:{choice.path}")
     part = Part(role=choice.part, word=value.text)
     seat.parts = [part]
+    seat.undecided = True  # until a path is known, which either starts something or does not
     seat.line = value.line
     if choice.kind == "elsewhere":
         seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
@@ -199,6 +200,7 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
 
 def _start(facts: Facts, seat: Seat, part: Part, path: str, kind: str) -> None:
     """Fill in what the path starts, or why it starts nothing, with the nearest that exists."""
+    seat.undecided = False
     candidates = list(executables_of(facts, path)) if facts.is_folder(path) else [path]
     for candidate in candidates:
         if facts.kind(candidate) is None and len(candidates) > 1:
@@ -207,9 +209,11 @@ def _start(facts: Facts, seat: Seat, part: Part, path: str, kind: str) -> None:
             part.interpreter = read_interpreter(facts, candidate)
         except NotAnInterpreter as refusal:
             seat.reason = part.reason = seat.reason or f"{visible(path)}: {refusal.reason}"
+            seat.undecided = not refusal.dead
             continue
         part.environment = environment_of(facts, part.interpreter)
         seat.interpreter, seat.environment, seat.reason = part.interpreter, part.environment, None
+        seat.undecided = False
         part.links = part.interpreter.links
         return
     seat.reason = seat.reason or f"{visible(path)}: it holds no interpreter"

@@ -76,7 +76,7 @@ def _seats(facts: Facts, text: str, name: str, path: str | None = None) -> Itera
         parts = [
             Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in said[:20]
         ]
-        yield Seat(seat="shell", name=f"{name}, as the shell itself says", parts=parts, source=path,
+        yield Seat(seat="shell", undecided=True, name=f"{name}, as the shell itself says", parts=parts, source=path,
                    reason="the shell's own words: " + visible(said[0])[:200])  # fmt: skip
 
 
@@ -100,5 +100,6 @@ def _seat(facts: Facts, text: str, name: str) -> Seat | None:
     except NotAnInterpreter as refusal:
         # A container or another machine: what it is called there says nothing of what lies here.
         seat.label = None
+        seat.undecided = True
         seat.reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {refusal.reason}"
     return seat

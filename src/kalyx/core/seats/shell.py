@@ -41,6 +41,7 @@ def read_shell(facts: Facts, shell: ShellFound) -> Seat:
         environment=main.environment,
         parts=parts,
         reason=main.reason,
+        undecided=main.undecided,
         folder=facts.folder,
         variables={name: facts.variable(name) for name in REACHING},
     )
@@ -57,7 +58,8 @@ def read_part(facts: Facts, role: str, word: str, shell: str) -> Part:
     try:
         interpreter = read_interpreter(facts, path)
     except NotAnInterpreter as refusal:
-        return Part(role=role, word=word, path=path, links=refusal.links, reason=refusal.reason)
+        return Part(role=role, word=word, path=path, links=refusal.links, reason=refusal.reason,
+                    undecided=not refusal.dead)  # fmt: skip
     environment = environment_of(facts, interpreter)
     return Part(
         role=role, word=word, path=path, links=interpreter.links, interpreter=interpreter, environment=environment
