@@ -93,7 +93,7 @@ def test_prepare_with_a_project_and_a_kernel(moor, wheels):
     project = moor.folder / "pyproject.toml"
     minor = NEW
     project.write_text(
-        f'[project]\nname = "spring"\nrequires-python = "=={minor}.*"\ndependencies = ["nectarflow<1.1", "kalyx-standin-kernel"]\n'
+        f'[project]\nname = "spring"\nrequires-python = "=={minor}.*"\ndependencies = ["nectarflow<1.1"]\n'
     )
     variables = {"PYENV_ROOT": os.environ.get("PYENV_ROOT", str(Path.home() / ".pyenv")), "PATH": os.environ["PATH"]}
     ran = moor.kalyx(
@@ -114,7 +114,6 @@ def test_prepare_with_a_project_and_a_kernel(moor, wheels):
     assert answer["interpreter"]["version"].startswith(minor + ".")
     assert {one["name"]: one["version"] for one in answer["packages"]} == {
         "nectarflow": "1.0",
-        "kalyx-standin-kernel": "1.0",
     }
     assert answer["rehearsal"]["answered"] and answer["rehearsal"]["kernel"]["label"] == "Spring"
     project.write_text('[project]\nrequires-python = ">=9"\n')

@@ -11,13 +11,12 @@ from kalyx.cli.start import changing
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.facts import FillAnswer, Finding, KalyxError, RehearsalAnswer, Seat
 from kalyx.core.kernels import registering
-from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
+from kalyx.core.kernels.providers import Provider, to_bring
 from kalyx.core.kernels.registering import Order, Plan
 from kalyx.core.kernels.rehearsal import rehearse
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.lifecycle import filling
 from kalyx.core.lifecycle.wanted import wants
-from kalyx.core.text import canonical
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -81,10 +80,7 @@ def _plan_provider(call: Call, seat: Seat) -> _Bringing:
     if machine.runner is None:
         raise KalyxError("bringing a provider starts the environment's installer, and --static starts no program")
     wheels = call.wheels
-    provider = USUAL
-    if wheels is not None:
-        there = {canonical(name.split("-")[0]) for name in facts.names(wheels)}
-        provider = next((one for one in PROVIDERS if canonical(one.distribution) in there), USUAL)
+    provider = to_bring(facts, wheels)
     order = filling.Order(
         interpreter=seat.interpreter,
         environment=seat.environment,

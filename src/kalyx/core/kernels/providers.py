@@ -8,6 +8,9 @@ from __future__ import annotations
 
 from msgspec import Struct
 
+from kalyx.core.doors import Facts
+from kalyx.core.text import canonical
+
 
 class Provider(Struct, frozen=True):
     """A module to run, the distribution that brings it, and the words that start it."""
@@ -39,6 +42,12 @@ PROVIDERS = [
 
 # The provider that a remedy offers where there is none.
 USUAL = PROVIDERS[0]
+
+
+def to_bring(facts: Facts, wheels: str | None) -> Provider:
+    """The provider to install where none is: the first that a folder of wheels has, else the usual one."""
+    there = {canonical(name.split("-")[0]) for name in facts.names(wheels)} if wheels is not None else set()
+    return next((one for one in PROVIDERS if canonical(one.distribution) in there), USUAL)
 
 
 def module_run_by(argv: list[str]) -> str | None:

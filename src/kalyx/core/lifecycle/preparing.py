@@ -26,7 +26,7 @@ from kalyx.core.facts import (
 from kalyx.core.findings.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.kernels.providers import PROVIDERS, USUAL
+from kalyx.core.kernels.providers import PROVIDERS, to_bring
 from kalyx.core.lifecycle.installer import held, install_command, run_to_end
 from kalyx.core.lifecycle.inventory import moves
 from kalyx.core.lifecycle.proving import proofs
@@ -59,7 +59,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     python = executable_in(machine, order.folder)
     words = list(order.wants.words)
     if order.with_provider and not order.wants.keys & {canonical(one.distribution) for one in PROVIDERS}:
-        words.append(USUAL.distribution)
+        words.append(to_bring(machine.facts, order.wheels).distribution)
     if words:
         commands.append(install_command(python, order.wheels, machine.seconds, words))
         deeds.append(ChangePlan(deed="install " + " ".join(words), path=order.folder))
