@@ -94,6 +94,26 @@ def moor(tmp_path: Path) -> Moor:
     return Moor(tmp_path / "moor")
 
 
+@pytest.fixture
+def wheels(tmp_path: Path) -> Path:
+    """A folder of made-up wheels: two versions of one package, one that breaks another, one that does not import."""
+    from kalyx.demo.wheels import Package, standin_package, write_wheel
+
+    folder = tmp_path / "wheels"
+    folder.mkdir()
+    for package in (
+        Package("hivescale", "2.1", {"hivescale/__init__.py": "import nectarflow\n"}, requires=["nectarflow>=1.1"]),
+        Package("nectarflow", "1.0", {"nectarflow.py": ""}),
+        Package("nectarflow", "1.2", {"nectarflow.py": ""}),
+        Package("combtool", "1.0", {"combtool.py": ""}, requires=["nectarflow<1.1"]),
+        Package("torn-comb", "1.0", {"torncomb.py": "import gone_for_good\n"}),
+        Package("broad", "1.0", {f"broad/part{number}.py": f"x = {number}\n" for number in range(400)}),
+        standin_package(),
+    ):
+        write_wheel(package, str(folder))
+    return folder
+
+
 def make_environment(version: str, prefix: Path, *more: str) -> str:
     """A real virtual environment; returns its interpreter's path."""
     clean = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")}

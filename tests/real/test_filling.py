@@ -14,28 +14,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.demo.wheels import Package, standin_package, write_wheel
+from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import BY_VERSION, VERSIONS, make_environment
 
 NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
 ROUNDS = 200 if os.environ.get("KALYX_EVERY_VERSION") else 8
-
-
-@pytest.fixture
-def wheels(tmp_path):
-    folder = tmp_path / "wheels"
-    folder.mkdir()
-    for package in (
-        Package("hivescale", "2.1", {"hivescale/__init__.py": "import nectarflow\n"}, requires=["nectarflow>=1.1"]),
-        Package("nectarflow", "1.0", {"nectarflow.py": ""}),
-        Package("nectarflow", "1.2", {"nectarflow.py": ""}),
-        Package("combtool", "1.0", {"combtool.py": ""}, requires=["nectarflow<1.1"]),
-        Package("torn-comb", "1.0", {"torncomb.py": "import gone_for_good\n"}),
-        Package("broad", "1.0", {f"broad/part{number}.py": f"x = {number}\n" for number in range(400)}),
-        standin_package(),
-    ):
-        write_wheel(package, str(folder))
-    return folder
 
 
 def tree(prefix: Path) -> dict[str, str]:

@@ -12,27 +12,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.demo.wheels import Package, standin_package, write_wheel
 from tests.conftest import BY_VERSION, VERSIONS
 
 ROUNDS = 200 if os.environ.get("KALYX_EVERY_VERSION") else 6
 NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
 METADATA = "import json; from importlib import metadata; print(json.dumps(sorted([d.metadata['Name'], d.version] for d in metadata.distributions())))"
-
-
-@pytest.fixture
-def wheels(tmp_path):
-    folder = tmp_path / "wheels"
-    folder.mkdir()
-    for package in (
-        Package("hivescale", "2.1", {"hivescale/__init__.py": ""}, requires=["nectarflow>=1.1"]),
-        Package("nectarflow", "1.0", {"nectarflow.py": ""}),
-        Package("nectarflow", "1.2", {"nectarflow.py": ""}),
-        Package("torn-comb", "1.0", {"torncomb.py": "import gone_for_good\n"}),
-        standin_package(),
-    ):
-        write_wheel(package, str(folder))
-    return folder
 
 
 @pytest.mark.parametrize("version", [OLD, NEW])

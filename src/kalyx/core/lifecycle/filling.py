@@ -108,12 +108,12 @@ def carry_out(
     """Do it and prove it; fills in the answer. Raises KalyxError with the reason, after putting back what was there."""
     interpreter = order.interpreter
     before = held(machine, interpreter)
+    installer = Installer(machine, interpreter, order.wheels)
     kept = Kept(machine.facts, order.environment.prefix, LiveChange())
     kept.begin(_folders(machine, order.environment))
     try:
         for argv in commands:
-            run = Installer(machine, interpreter, order.wheels).run
-            run(argv, tell)
+            installer.run(argv, tell)
     except BaseException as error:
         kept.put_back()
         if isinstance(error, KalyxError):

@@ -14,7 +14,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.doors import Unreadable
+from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.facts import Interpreter, KalyxError, Package
@@ -31,6 +31,11 @@ _TELLS_SINCE = (22, 2)
 # What would make the installer work on another place than the environment it runs in.
 _LEADS_ELSEWHERE = {"PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "CONDA_PREFIX", "__PYVENV_LAUNCHER__", "PIP_TARGET",
                     "PIP_PREFIX", "PIP_ROOT", "PIP_PYTHON", "PIP_DRY_RUN", "PIP_REPORT"}  # fmt: skip
+
+
+def executable_in(facts: Facts, folder: str) -> str:
+    """The interpreter of a virtual environment in ``folder``, there or not."""
+    return facts.join(folder, *(("Scripts", "python.exe") if facts.system == "windows" else ("bin", "python")))
 
 
 class Coming(Struct, frozen=True):
@@ -108,12 +113,11 @@ class Installer:
         with machine.runner.empty_folder() as place:
             prefix = facts.join(place, "copy")
             tell("trying it in a copy")
-            base = facts.join(self.interpreter.base_prefix, "bin", facts.name(self.interpreter.real_executable))
-            base = base if facts.exists(base) else self.interpreter.real_executable
+            base = self.interpreter.real_executable
             sees = any(one.origin == "base" for one in packages)
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
-            copy = read_interpreter(facts.again(), facts.join(prefix, "bin", "python"))
+            copy = read_interpreter(facts.again(), executable_in(facts, prefix))
             for site in dict.fromkeys(one.location for one in packages if one.origin in ("own", "linked")):
                 if facts.inside(site, self.interpreter.prefix):
                     relative = facts.path.relpath(site, self.interpreter.prefix)

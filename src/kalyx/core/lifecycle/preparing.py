@@ -27,7 +27,7 @@ from kalyx.core.findings.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.providers import PROVIDERS, to_bring
-from kalyx.core.lifecycle.installer import held, install_command, run_to_end
+from kalyx.core.lifecycle.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.lifecycle.inventory import moves
 from kalyx.core.lifecycle.proving import proofs
 from kalyx.core.lifecycle.wanted import Wants
@@ -56,7 +56,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     deeds = [ChangePlan(deed="make environment", path=order.folder)]
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
-    python = executable_in(machine, order.folder)
+    python = executable_in(machine.facts, order.folder)
     words = list(order.wants.words)
     if order.with_provider and not order.wants.keys & {canonical(one.distribution) for one in PROVIDERS}:
         words.append(to_bring(machine.facts, order.wheels).distribution)
@@ -122,7 +122,7 @@ def carry_out(
         for argv in commands:
             tell(" ".join(argv[1:4]))
             run_to_end(machine, argv, tell)
-            before = before or held(machine, read_interpreter(facts.again(), executable_in(machine, order.folder)))
+            before = before or held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
         if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
             change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
         change.remove_file(mark)
@@ -131,15 +131,9 @@ def carry_out(
         if fresh:
             change.remove_empty_folder(order.folder)
         raise
-    after = held(machine, read_interpreter(facts.again(), executable_in(machine, order.folder)))
+    after = held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
     steps = [machine.line(argv) for argv in commands]
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
-
-
-def executable_in(machine: Machine, folder: str) -> str:
-    """The interpreter of a virtual environment in ``folder``, there or not."""
-    windows = machine.facts.system == "windows"
-    return machine.facts.join(folder, *(("Scripts", "python.exe") if windows else ("bin", "python")))
 
 
 def _clear(machine: Machine, folder: str, change: LiveChange, keep: str = "") -> None:
@@ -159,7 +153,7 @@ def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     """What was asked for against what is there: packages by their metadata, and a trial import of each module."""
     facts = machine.facts
     try:
-        interpreter = read_interpreter(facts, executable_in(machine, order.folder))
+        interpreter = read_interpreter(facts, executable_in(facts, order.folder))
     except NotAnInterpreter as refusal:
         raise KalyxError(f"the new environment does not start: {refusal.reason}") from None
     answer.interpreter = interpreter
