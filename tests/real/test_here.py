@@ -211,3 +211,20 @@ def test_the_pasted_lines_are_read_back(shell, moor, two):
     assert seats["console"]["interpreter"]["executable"] == two[1]
     words = [part["reason"] for part in seats["console, as the shell itself says"]["parts"]]
     assert any("alias" in one for one in words) or shell == "fish", words
+
+
+@pytest.mark.parametrize(
+    "shared, word, told", [(True, "{orchard}", True), (False, "{orchard}", False), (True, "heath/bin/python", False)]
+)
+def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, told, moor, two):
+    settings = moor.folder / ".vscode" / "settings.json"
+    settings.parent.mkdir()
+    settings.write_text(json.dumps({"python.defaultInterpreterPath": word.format(orchard=two[0])}))
+    git = ["git", "-C", str(moor.folder)]
+    subprocess.run([*git, "init", "-q"], check=True, env=moor.variables)
+    if shared:
+        subprocess.run([*git, "add", "."], check=True, env=moor.variables)
+    found = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "in-version-control"]
+    assert bool(found) == told
+    if told:
+        assert str(two[0]) in found[0]["says"] and found[0]["evidence"][0]["line"] == 1

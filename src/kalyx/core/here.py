@@ -16,7 +16,8 @@ from kalyx.core.targets import default_seat, seat_of_kernel, seat_of_process
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
 MATTERS = {"interpreter-gone", "name-misleads", "provider-absent", "spec-unreadable", "kernel-absent",
-           "installer-elsewhere", "activation-differs", "no-interpreter", "base-gone", "half-made"}  # fmt: skip
+           "installer-elsewhere", "activation-differs", "no-interpreter", "base-gone", "half-made",
+           "in-version-control"}  # fmt: skip
 
 
 def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = False, pasted: str = "") -> HereAnswer:

@@ -37,15 +37,30 @@ def _control_folder(facts: Facts, repository: str) -> str | None:
 
 def tracked_below(facts: Facts, repository: str, folder: str) -> int:
     """How many files below ``folder`` the index of the repository tracks."""
-    control = _control_folder(facts, repository)
-    if control is None:
-        return 0
-    try:
-        index = facts.read(facts.join(control, "index"), _INDEX_LIMIT)
-    except Unreadable:
-        return 0
-    start = facts.path.relpath(folder, repository).replace("\\", "/").encode("utf-8", "surrogateescape") + b"/"
-    return sum(1 for name in _names_in_index(index) if name.startswith(start))
+    start = _inner(facts, repository, folder) + b"/"
+    return sum(1 for name in _tracked(facts, repository) if name.startswith(start))
+
+
+def is_tracked(facts: Facts, repository: str, path: str) -> bool:
+    """Whether the index of the repository tracks this file."""
+    return _inner(facts, repository, path) in _tracked(facts, repository)
+
+
+def _inner(facts: Facts, repository: str, path: str) -> bytes:
+    return str(facts.path.relpath(path, repository)).replace("\\", "/").encode("utf-8", "surrogateescape")
+
+
+def _tracked(facts: Facts, repository: str) -> list[bytes]:
+    """Every path that the index tracks, relative to the repository; none where it cannot be read."""
+    known: dict[str, list[bytes]] = facts.memory.setdefault("tracked", {})
+    if repository not in known:
+        control = _control_folder(facts, repository)
+        try:
+            index = facts.read(facts.join(control, "index"), _INDEX_LIMIT) if control is not None else b""
+        except Unreadable:
+            index = b""
+        known[repository] = _names_in_index(index)
+    return known[repository]
 
 
 def _names_in_index(index: bytes) -> list[bytes]:

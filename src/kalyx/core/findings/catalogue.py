@@ -37,7 +37,7 @@ ABOUT: dict[str, str] = {
     "mixed-versions": "environment",
     "no-interpreter": "environment import",
     "unreadable": "environment import",
-    "in-version-control": "environment",
+    "in-version-control": "environment seat",
     # the seat is not where the user thinks
     "seat-differs": "import",
     "name-misleads": "import kernel",

@@ -1,0 +1,73 @@
+"""The notebook page as a user sees it: choose a kernel that Kalyx registered, run a cell, and the table agrees."""
+
+import json
+import shutil
+import subprocess
+import time
+
+import pytest
+from selenium import webdriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select, WebDriverWait
+
+from tests.real.test_kernels import provided  # noqa: F401
+
+
+@pytest.fixture
+def page(moor, provided):  # noqa: F811
+    """A headless browser and the address of the real notebook page's server, both gone afterwards."""
+    server = subprocess.Popen(
+        [provided, "-m", "notebook", "--allow-root", "--no-browser", "--port=0",
+         "--IdentityProvider.token=honey-token", f"--ServerApp.root_dir={moor.folder}"],
+        env=moor.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium") or ""
+    for word in ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--no-proxy-server",
+                 "--window-size=1280,800", f"--user-data-dir={moor.root / 'browser'}"):  # fmt: skip
+        options.add_argument(word)
+    service = webdriver.ChromeService(shutil.which("chromedriver"))
+    browser = webdriver.Chrome(options=options, service=service)
+    files = []
+    for _ in range(300):
+        files = list(moor.data.glob("runtime/jpserver-*.json"))
+        if files and files[0].read_text().endswith("}"):
+            break
+        time.sleep(0.1)
+    yield browser, json.loads(files[0].read_text())["url"]
+    browser.quit()
+    server.terminate()
+    server.wait(20)
+
+
+def test_a_kernel_chosen_on_the_page_is_what_here_says(moor, provided, page):  # noqa: F811
+    assert moor.kalyx("register", provided, "--id", "orchard", "--label", "Orchard of the moor", "--yes").status == 0
+    empty = {"cells": [], "metadata": {}, "nbformat": 4, "nbformat_minor": 5}
+    (moor.folder / "spring.ipynb").write_text(json.dumps(empty))
+    before = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+    assert before["interpreter"] is None and before["reason"] == "it names no kernel"
+    browser, url = page
+    browser.get(f"{url}notebooks/spring.ipynb?token=honey-token")
+    wait = WebDriverWait(browser, 60)
+    chooser = wait.until(lambda b: b.find_element(By.CSS_SELECTOR, ".jp-Dialog select"))
+    Select(chooser).select_by_visible_text("Orchard of the moor")
+    browser.find_element(By.CSS_SELECTOR, ".jp-Dialog .jp-mod-accept").click()
+    cell = wait.until(lambda b: b.find_element(By.CSS_SELECTOR, ".jp-CodeCell .cm-content"))
+    wait.until(lambda b: not b.find_elements(By.CSS_SELECTOR, ".jp-Dialog"))
+    cell.click()
+    cell.send_keys("import os, sys; print(sys.executable, sys.prefix, os.getpid())", Keys.SHIFT, Keys.ENTER)
+    said = wait.until(lambda b: b.find_element(By.CSS_SELECTOR, ".jp-OutputArea-output").text)
+    executable, prefix, pid = said.split()
+    seat = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+    assert (seat["interpreter"]["executable"], seat["environment"]["prefix"], seat["pid"]) == (
+        executable, prefix, int(pid),
+    )  # fmt: skip
+    assert executable == provided
+    browser.find_element(By.TAG_NAME, "body").send_keys(Keys.CONTROL, "s")
+    for _ in range(100):
+        if "kernelspec" in json.loads((moor.folder / "spring.ipynb").read_text())["metadata"]:
+            break
+        time.sleep(0.1)
+    closed = moor.kalyx("why", "hivescale", "--in", "spring.ipynb", "--json").json
+    assert closed["imports"][0]["outcome"] == "imports"
