@@ -151,3 +151,18 @@ def test_comments_and_commas_take_nothing_away(whole):
     text = json.dumps(whole, indent=2).replace("\n}", ",// last, }\n}" if whole else "\n}").replace("{", "/* { */ {", 1)
     assert json.loads(without_comments(text)) == whole
     assert BINARY
+
+
+def test_of_several_run_configurations_the_chosen_one_is_marked():
+    one = '<configuration name="%s"><option name="SDK_HOME" value="%s"/></configuration>'
+    text = (
+        '<component name="RunManager" selected="Python.sow.py">'
+        + one % ("reap", HEATH)
+        + one % ("sow.py", HEATH)
+        + "</component>"
+    )
+    seats = editor_seats(facts_of(files={".idea/workspace.xml": text}), MOOR)
+    assert [(seat.name.rpartition(" ")[2], seat.label) for seat in seats] == [
+        ("reap", None),
+        ("sow.py", "the one that is chosen"),
+    ]

@@ -32,6 +32,7 @@ class Choice(Struct):
     path: str
     own: bool
     names: list[str] = []
+    is_chosen: bool = False
 
 
 def descriptors(facts: Facts) -> list[dict[str, Any]]:
@@ -91,9 +92,15 @@ def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: lis
             raise Malformed(f"larger than {LIMIT // 1024 // 1024} MiB")
         text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
         names = _matching(facts, facts.home, one.get("names", {}).get(facts.system, []))
+        # Of several run configurations the file may say which one is chosen, as KIND.NAME.
+        key = one.get("chosen")
+        chosen = [value.text.partition(".")[2] for value in values(one["format"], text, key, None, None)] if key else []
         for choice in one["choices"]:
             for value in values(one["format"], text, choice["key"], choice.get("named"), choice.get("below")):
-                yield Choice(one["family"], one["form"], choice["part"], choice["kind"], value, path, own, names)
+                is_chosen = value.named is not None and value.named in chosen
+                yield Choice(
+                    one["family"], one["form"], choice["part"], choice["kind"], value, path, own, names, is_chosen
+                )
     except (Unreadable, Malformed, UnicodeDecodeError) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
@@ -127,6 +134,7 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     seat.parts = [part]
     seat.undecided = True  # until a path is known, which either starts something or does not
     seat.line = value.line
+    seat.label = "the one that is chosen" if choice.is_chosen else None
     if choice.kind == "elsewhere":
         seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
         return seat
