@@ -10,6 +10,9 @@ from kalyx.core.machine import Machine
 
 HOME = "/home/keeper"
 BINARY = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"
+# Small enough to be read, and a real header: a PE file of no section.
+WINDOWS = (b"MZ" + b"\0" * 58 + (64).to_bytes(4, "little") + b"PE\0\0" + (0x8664).to_bytes(2, "little") + (0).to_bytes(2, "little")
+           + b"\0" * 12 + (112).to_bytes(2, "little") + (0x2022).to_bytes(2, "little") + (0x20B).to_bytes(2, "little") + b"\0" * 110)  # fmt: skip
 FOLDERS = {"linux": (HOME, "/"), "macos": ("/Users/keeper", "/"), "windows": ("C:\\Users\\keeper", "\\")}
 
 
@@ -114,6 +117,47 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
         elif match := re.fullmatch(r"a notebook asks for kernel (\S+?)(?:, and there is none)?", line):
             metadata = {"kernelspec": {"name": match.group(1), "display_name": "x"}}
             files[f"{HOME}/spring/weights.ipynb"] = json.dumps({"metadata": metadata, "cells": []}, indent=1)
+        elif match := re.fullmatch(r"heath holds (\S+) (\S+) for 3\.9 beside its own", line):
+            files.package("heath", match.group(1), match.group(2), match.group(1))
+            for path in [path for path in files if f"heath/lib/python3.11/site-packages/{match.group(1)}" in path]:
+                files[path.replace("python3.11", "python3.9")] = files.pop(path)
+        elif match := re.fullmatch(r"the user has (\S+) (\S+)", line):
+            files.package("heath", match.group(1), match.group(2), match.group(1))
+            for path in [path for path in files if f"heath/lib/python3.11/site-packages/{match.group(1)}" in path]:
+                files[path.replace("/heath/lib", "/.local/lib")] = files.pop(path)
+        elif line == "heath runs Python 3.9":
+            files["/usr/bin/python3.9"] = BINARY.replace(b"3.11.7", b"3.9.18")
+            files["/usr/lib/python3.9/os.py"] = b""
+            files[f"{HOME}/heath/bin/python"] = Link("/usr/bin/python3.9")
+        elif line == "the base has tkinter without its compiled part":
+            files["/usr/lib/python3.11/tkinter/__init__.py"] = b"import _tkinter\n"
+        elif match := re.fullmatch(r"heath links (\S+) to (\S+), which is not there", line):
+            files[f"{files.site('heath')}/{match.group(1)}.pth"] = f"{match.group(2)}\n"
+        elif line == "the folder above the script's has combs.py":
+            files[f"{HOME}/spring/notebooks/combs.txt"] = b""
+            files[f"{HOME}/spring/src/combs.py"] = b""
+        elif match := re.fullmatch(r"the folder has a folder (\S+) (without code|with modules) in it", line):
+            inner = "notes.txt" if match.group(2) == "without code" else "frames.py"
+            files[f"{HOME}/spring/{match.group(1)}/{inner}"] = b""
+        elif line.startswith("heath sees its base and has hivescale 1.0"):
+            files[f"{HOME}/heath/pyvenv.cfg"] = (
+                "home = /usr/bin\ninclude-system-site-packages = true\nversion = 3.11.7\n"
+            )
+            files.package("heath", "hivescale", "1.0", "hivescale")
+            files.package("base", "hivescale", "2.1", "hivescale")
+            files[f"{files.site('base')}/hivescale/frames.py"] = b""
+        elif line.startswith("heath has a regular package moorland"):
+            files.package("heath", "moorland", "1.0", "moorland")
+            files[f"{files.site('heath')}/more.pth"] = f"{HOME}/more\n"
+            files[f"{HOME}/more/moorland/bees.py"] = b""
+        elif match := re.fullmatch(r"heath has (\S+) (\S+) whose compiled part is for (Windows|Python 3\.8)", line):
+            files.package("heath", match.group(1), match.group(2), match.group(1))
+            name = (
+                "_core.cp311-win_amd64.pyd" if match.group(3) == "Windows" else "_core.cpython-38-x86_64-linux-gnu.so"
+            )
+            files[f"{files.site('heath')}/{match.group(1)}/{name}"] = (
+                WINDOWS if match.group(3) == "Windows" else b"\x7fELF"
+            )
         elif line.startswith("asked"):
             asked = line
         else:

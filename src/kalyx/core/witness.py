@@ -8,11 +8,13 @@ the answer. Nothing but ``sys``, ``os`` and ``time`` is loaded before a trial:
 what the trial loads must not have been loaded by the witness.
 
     witness.py MARK who
-    witness.py MARK try FIRST MODULE NAME...
+    witness.py MARK try:SECONDS FIRST MODULE NAME...
+    witness.py MARK parse FILE
 
 MARK frames the answer. FIRST is what stands first on the search path in the
 way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
-for nothing.
+for nothing. SECONDS: after so long the stack is written to standard error;
+a crash writes it there too, where this Python can.
 """
 
 import sys
@@ -140,6 +142,27 @@ def _message(error):
 ASKED = {}
 
 
+def watch(seconds):
+    """Where Python stands is told when it dies, and when it has not ended after ``seconds``."""
+    try:
+        import faulthandler  # compiled into every interpreter that has it: nothing can stand before it
+
+        faulthandler.enable(2)
+        faulthandler.dump_traceback_later(seconds, file=2)
+    except Exception:
+        pass  # Python 2 has none
+
+
+def parse(path):
+    """Whether this Python's compiler takes the file."""
+    try:
+        with open(path, "rb") as file:
+            compile(file.read(), path, "exec", 0, True)
+    except Exception:
+        return {"parses": False, "text": _message(sys.exc_info()[1])}
+    return {"parses": True, "text": ""}
+
+
 def attempt(first, module, names):
     """Import ``module`` (and ``names`` from it) the way a program here would, and tell what came of it."""
     if first.startswith("="):
@@ -191,7 +214,10 @@ def main(arguments):
     os.dup2(2, 1)
     if question == "who":
         answer = who()
+    elif question == "parse":
+        answer = parse(arguments[2])
     else:
+        watch(float(question.partition(":")[2]))
         answer = attempt(arguments[2], arguments[3], arguments[4:])
     line = ("\n%s%r%s\n" % (mark, answer, mark)).encode("utf-8", "backslashreplace")
     while line:

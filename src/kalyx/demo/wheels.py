@@ -17,11 +17,12 @@ class Package(Struct):
 
     name: str
     version: str
-    files: dict[str, str]
+    files: dict[str, str | bytes]
     requires: list[str] = []
     summary: str = "A made-up package of the Larkmoor scenario"
     extras: dict[str, list[str]] = {}
     tag: str = "py2.py3-none-any"
+    python: str = ""
 
 
 def write_wheel(package: Package, folder: str) -> str:
@@ -32,10 +33,12 @@ def write_wheel(package: Package, folder: str) -> str:
     lines = ["Metadata-Version: 2.1", f"Name: {package.name}", f"Version: {package.version}",
              f"Summary: {package.summary}"]  # fmt: skip
     lines += [f"Requires-Dist: {line}" for line in package.requires]
+    if package.python:
+        lines.append(f"Requires-Python: {package.python}")
     for extra, requirements in package.extras.items():
         lines.append(f"Provides-Extra: {extra}")
         lines += [f'Requires-Dist: {line} ; extra == "{extra}"' for line in requirements]
-    contents = {name: text.encode("utf-8") for name, text in package.files.items()}
+    contents = {name: text.encode("utf-8") if isinstance(text, str) else text for name, text in package.files.items()}
     contents[f"{info}/METADATA"] = ("\n".join(lines) + "\n").encode()
     tags = [f"Tag: {part}-{'-'.join(package.tag.split('-')[1:])}" for part in package.tag.split("-")[0].split(".")]
     wheel = ["Wheel-Version: 1.0", "Generator: kalyx-demo", "Root-Is-Purelib: true", *tags]

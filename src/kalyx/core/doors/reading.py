@@ -64,6 +64,7 @@ class Facts:
     folder: str = "/"
     home: str = "/"
     pid: int = 0
+    user: int = -1
 
     # -- primitives ---------------------------------------------------------
 

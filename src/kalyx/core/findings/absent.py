@@ -15,8 +15,14 @@ from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.names import brought_by
+from kalyx.core.packages.removals import requirement_with
 
-YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "misspelt", "gutted", "unmet", "shadowed")
+YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "misspelt", "gutted", "unmet", "shadowed", "startup-broken",
+             "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut",
+             "user-site-off", "other-minor", "optional", "namespace-split", "older-wins", "folder-answers",
+             "other-build", "other-platform", "syntax-newer", "syntax-older", "unreadable", "damaged",
+             "library-missing", "submodule-gone", "seat-differs", "name-misleads", "library-too-old",
+             "binary-mismatch", "circular")  # fmt: skip
 FOLDS = True
 
 
@@ -33,10 +39,15 @@ def look(case: Case, machine: Machine) -> Finding | None:
             source=f"{len(machine.all_environments)} environments read",
         ),
     ]
+    frame = case.importer()
+    if frame is not None and not case.missing_is_asked and not frame.file.startswith("<"):
+        evidence.insert(
+            0, Evidence(fact=f"{missing} is asked for here", source=frame.file, path=frame.file, line=frame.line)
+        )
     known = brought_by(machine, missing) if "." not in missing else None
     if known is not None:
         evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))
-        mend = remedies.install(machine, case.interpreter, known.name)
+        mend = remedies.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
         line = (
             f"find out which distribution brings {missing} (nothing on this machine says so);"

@@ -21,7 +21,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
 
-YIELDS_TO = ("name-misleads", "gutted", "shadowed")
+YIELDS_TO = ("name-misleads", "gutted", "shadowed", "startup-broken", "checker-only", "link-broken", "unreadable")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

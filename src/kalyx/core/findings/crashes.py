@@ -16,7 +16,7 @@ from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("name-misleads", "gutted")
+YIELDS_TO = ("name-misleads", "gutted", "damaged", "startup-broken", "other-platform", "other-build", "binary-mismatch")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
@@ -28,10 +28,14 @@ def look(case: Case, machine: Machine) -> Finding | None:
         how = trial.problem
     lines = [line for line in trial.output.splitlines() if line.strip()]
     evidence = [Evidence(fact=f"the interpreter {how} and gave no answer", source="the trial")]
-    if lines:
+    if lines and not trial.stack:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
     place = case.resolution.place if case.resolution else None
-    owner = case.owner(place.path) if place is not None else None
+    stood = next((frame for frame in trial.stack if not frame.file.startswith("<")), None)
+    if stood is not None and not stood.file.endswith("witness.py"):
+        evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))
+    owner = case.owner(stood.file) if stood is not None else None
+    owner = owner or (case.owner(place.path) if place is not None else None)
     if owner is not None:
         mend = remedies.install(
             machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"

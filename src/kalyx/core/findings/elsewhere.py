@@ -17,8 +17,13 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
+from kalyx.core.packages.removals import requirement_with
 
-YIELDS_TO = ("seat-differs", "name-misleads", "base-hidden", "unmet", "gutted", "shadowed")
+YIELDS_TO = ("seat-differs", "name-misleads", "base-hidden", "unmet", "gutted", "shadowed", "startup-broken",
+             "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut",
+             "user-site-off", "other-minor", "optional", "namespace-split", "older-wins", "folder-answers",
+             "other-build", "other-platform", "syntax-newer", "syntax-older", "unreadable", "damaged",
+             "library-missing", "submodule-gone")  # fmt: skip
 FOLDS = True
 
 
@@ -67,7 +72,7 @@ def proof(case: Case, machine: Machine, environment: Environment, place: Place) 
             source=f"{len(case.search.entries) if case.search else 0} entries read",
         ),
     ]
-    return seen, owner.name if owner else ""
+    return seen, requirement_with(missing, owner.name) if owner else ""
 
 
 def ways_out(case: Case, machine: Machine, environment: Environment, requirement: str) -> list[Remedy]:

@@ -17,7 +17,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 
-YIELDS_TO = ("name-misleads",)
+YIELDS_TO = ("name-misleads", "startup-broken")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

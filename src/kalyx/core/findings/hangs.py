@@ -16,18 +16,23 @@ from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("name-misleads",)
+YIELDS_TO = ("name-misleads", "startup-broken")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
     trial = case.trial
     if trial is None or not trial.timed_out or case.interpreter is None:
         return None
+    evidence = [Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")]
+    own = [frame for frame in trial.stack if not frame.file.startswith("<") and not frame.file.endswith("witness.py")]
+    for frame in own[:3]:
+        fact = f"it stands in {frame.function}" if frame is own[0] else f"called from {frame.function}"
+        evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
     line = machine.line([case.interpreter.executable, "-X", "faulthandler", "-c", case.wanted.statement])
     return Finding(
         cause="hangs",
         certainty="proven",
         says=f"importing {case.module} did not end within {machine.seconds:g} seconds",
-        evidence=[Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")],
+        evidence=evidence,
         remedies=[Remedy(says="see where it stands", steps=[remedies.by_hand(f"run: {line}, and interrupt it")])],
     )

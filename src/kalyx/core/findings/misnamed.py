@@ -17,7 +17,10 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.names import distributions_named, modules_of_listed, table_modules
 
-YIELDS_TO = ("name-misleads", "gutted", "unmet", "shadowed", "seat-differs")
+YIELDS_TO = ("name-misleads", "gutted", "unmet", "shadowed", "seat-differs", "startup-broken", "checker-only",
+             "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "user-site-off", "other-minor",
+             "optional", "namespace-split", "older-wins", "folder-answers", "other-build", "other-platform",
+             "syntax-newer", "syntax-older", "unreadable", "damaged", "library-missing")  # fmt: skip
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

@@ -18,7 +18,11 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.text import distance
 
-YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "gutted", "unmet", "seat-differs", "name-misleads", "shadowed")
+YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "gutted", "unmet", "seat-differs", "name-misleads", "shadowed",
+             "startup-broken", "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing",
+             "path-cut", "user-site-off", "other-minor", "optional", "namespace-split", "older-wins",
+             "folder-answers", "other-build", "other-platform", "syntax-newer", "syntax-older", "unreadable",
+             "damaged", "library-missing", "submodule-gone")  # fmt: skip
 FOLDS = True
 
 

@@ -13,10 +13,34 @@ from __future__ import annotations
 
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._failing import broken_requirement, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("shadowed", "gutted", "name-misleads", "name-gone", "interpreter-gone")
+YIELDS_TO = (
+    "shadowed",
+    "gutted",
+    "name-misleads",
+    "name-gone",
+    "interpreter-gone",
+    "damaged",
+    "other-platform",
+    "other-build",
+    "library-missing",
+    "library-too-old",
+    "binary-mismatch",
+    "syntax-newer",
+    "syntax-older",
+    "optional",
+    "circular",
+    "startup-broken",
+    "submodule-gone",
+    "unreadable",
+    "folder-answers",
+    "link-broken",
+    "older-wins",
+    "namespace-split",
+)
 FOLDS = True
 
 
@@ -40,6 +64,17 @@ def look(case: Case, machine: Machine) -> Finding | None:
         again = remedies.install(machine, case.interpreter, owner.name, "--upgrade")
         again.says = f"a newer {owner.name} may have it mended"
         mends = [again]
+        for passed in owners_passed(case):
+            broken = broken_requirement(case, machine, passed)
+            if broken is not None:
+                fact = (
+                    f"{passed.name} {passed.version} requires {broken[0]}; {broken[1].name} {broken[1].version} is here"
+                )
+                evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
+                mend = remedies.install(machine, case.interpreter, broken[0])
+                mend.says = f"{passed.name} {passed.version} requires {broken[0]}"
+                mends.insert(0, mend)
+                break
     else:
         mends = [Remedy(says="read the line that raises", steps=[remedies.by_hand(f"look at {where}")])]
     return Finding(

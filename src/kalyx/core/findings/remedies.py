@@ -113,3 +113,53 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
         candidate = f"{stem}{ending}{number}{extension}"
         number += 1
     return str(candidate)
+
+
+def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Remedy | None:
+    """Install a package of the system's own, by the installer this kind of system has; None where none is known."""
+    facts = machine.facts
+    words = _family(machine)
+    root = [] if facts.user == 0 else ["sudo"]
+    chosen = {
+        "debian": (debian, [*root, "apt-get", "install", "-y"]),
+        "fedora": (fedora, [*root, "dnf", "install", "-y"]),
+        "macos": (brew, ["brew", "install"]),
+    }.get(words)
+    if chosen is None or chosen[0] is None:
+        return None
+    name, argv = str(chosen[0]), chosen[1]
+    return Remedy(
+        says=f"install the system's package {name}", steps=[command(machine, [*argv, name])], touches=["/usr"]
+    )
+
+
+def _family(machine: Machine) -> str:
+    """``debian``, ``fedora``, ``macos`` or empty: whose packages this system has (the os-release document)."""
+    if machine.facts.system != "linux":
+        return machine.facts.system
+    text = machine.facts.text_or_none("/etc/os-release", 65536) or ""
+    told = {}
+    for line in text.splitlines():
+        key, _, value = line.partition("=")
+        told[key] = value.strip("\"'")
+    words = [told.get("ID", ""), *told.get("ID_LIKE", "").split()]
+    if any(word in ("debian", "ubuntu") for word in words):
+        return "debian"
+    return "fedora" if any(word in ("fedora", "rhel", "centos") for word in words) else ""
+
+
+def bringer_of_library(machine: Machine, library: str) -> Remedy | None:
+    """Install the system's package that usually brings a shared library; None where the table does not know it."""
+    import re
+
+    from kalyx.core.data import table
+
+    known = table("libraries")["libraries"]
+    assert isinstance(known, dict)
+    for name, packages in known.items():
+        match = re.fullmatch(re.escape(name).replace(r"\*", r"([\d.]+)"), library)
+        if match is not None:
+            number = match[1].split(".")[0] if match.groups() else ""
+            debian, fedora, brew = (one.replace("*", number) if one else None for one in packages)
+            return of_system(machine, debian, fedora, brew)
+    return None

@@ -20,7 +20,11 @@ from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("name-misleads", "base-hidden", "unmet", "gutted", "shadowed")
+YIELDS_TO = ("name-misleads", "base-hidden", "unmet", "gutted", "shadowed", "startup-broken", "checker-only",
+             "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut", "user-site-off",
+             "other-minor", "optional", "namespace-split", "older-wins", "folder-answers", "other-build",
+             "other-platform", "syntax-newer", "syntax-older", "unreadable", "damaged", "library-missing",
+             "submodule-gone")  # fmt: skip
 FOLDS = True
 
 

@@ -17,7 +17,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
 
-YIELDS_TO = ("name-misleads",)
+YIELDS_TO = ("name-misleads", "older-wins", "startup-broken", "unreadable")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

@@ -20,7 +20,7 @@ from kalyx.core.packages.names import brought_by
 from kalyx.core.packages.requirements import Asked, asked_by
 from kalyx.core.text import canonical
 
-YIELDS_TO = ("name-misleads", "gutted", "shadowed")
+YIELDS_TO = ("name-misleads", "gutted", "shadowed", "startup-broken", "link-broken", "unreadable")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

@@ -23,7 +23,48 @@ YIELDS_TO = ()
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    return of_target(case, machine, "unreadable")
+    return of_target(case, machine, "unreadable") or _of_import(case, machine)
+
+
+def _of_import(case: Case, machine: Machine) -> Finding | None:
+    """A file or folder of the module that this process may not read: the interpreter often says something else."""
+    if case.interpreter is None or case.resolver is None or (case.trial is not None and case.trial.imports):
+        return None
+    facts = machine.facts
+    for path in _places(case):
+        if facts.kind(path) is None or facts.may_read(path):
+            continue
+        status = facts.status(path)
+        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {facts.user}" if status else ""
+        evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
+        if case.raised is not None:
+            evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+        says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
+        mine = status is not None and status.owner == facts.user
+        allow = remedies.command(machine, ["chmod", "-R", "u+rX", path])
+        mends = [Remedy(says="let yourself read it", steps=[allow], touches=[path])] if mine else [_ask_owner(path)]
+        return condition("unreadable", says, evidence, mends)
+    return None
+
+
+def _places(case: Case) -> list[str]:
+    """Where the missing or failing module would lie, on each entry; and what the error names."""
+    assert case.resolver is not None
+    facts, found = case.resolver.facts, []
+    raised = case.raised
+    if raised is not None:
+        found += [path for path in (raised.path, raised.file) if path]
+    module = case.missing or case.module
+    resolution = case.resolver.resolve(module)
+    places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
+    found += [path for place in places for path in (place.path, *place.portions)]
+    entries = (
+        [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists] if case.search else []
+    )
+    top = module.split(".")[0]
+    for entry in entries:
+        found += [entry, facts.join(entry, top), facts.join(entry, top + ".py"), facts.join(entry, top, "__init__.py")]
+    return list(dict.fromkeys(found))
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

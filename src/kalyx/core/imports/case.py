@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from msgspec import Struct
 
-from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.environments.searchpath import SearchPath, Way
 from kalyx.core.facts import Environment, Interpreter, Kernel, Seat
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolution, Resolver
@@ -24,6 +26,8 @@ class Case(Struct):
     resolution: Resolution | None = None
     trial: Trial | None = None
     kernel: Kernel | None = None
+    way: Way | None = None
+    memory: dict[str, Any] = {}  # what one finding worked out and another needs
 
     @property
     def module(self) -> str:

@@ -106,6 +106,16 @@ class Resolver:
                 entries = resolution.place.portions
         return resolution
 
+    def in_folder(self, folder: str, module: str) -> Place | None:
+        """What would answer to a module if this folder alone were searched."""
+        entries, place = [folder], None
+        for depth, name in enumerate(module.split("."), 1):
+            place = self._on(entries, ".".join(module.split(".")[:depth]), name).place
+            if place is None:
+                return None
+            entries = place.portions
+        return place
+
     def _on(self, entries: list[str], dotted: str, name: str) -> Resolution:
         winner: Place | None = None
         others: list[Place] = []

@@ -7,6 +7,7 @@ itself, or it did not end in time.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
@@ -16,6 +17,9 @@ from kalyx.core.interpreters.asking import ask_witness
 
 if TYPE_CHECKING:
     from kalyx.core.doors.runner import Ended, LiveRunner
+
+
+_STOOD = re.compile(r'\s+File "(.*)", line (\d+) in (.*)$')
 
 
 class Frame(Struct, frozen=True):
@@ -57,6 +61,12 @@ class Trial(Struct):
     timed_out: bool = False
     status: int | None = None
     problem: str | None = None
+    stack: list[Frame] = []  # where it stood when it died or was stopped, innermost first
+
+    @property
+    def words(self) -> str:
+        """Every text of the failure: the exceptions' own, and what was printed."""
+        return "\n".join([raised.text for raised in self.chain] + [self.output])
 
     @property
     def root(self) -> Raised | None:
@@ -116,7 +126,8 @@ def try_import(
         runner,
         executable,
         ["-B", *flags],
-        ["try", began, module, *names],
+        # A little before the end, so that the stack is told.
+        [f"try:{max(seconds * 0.9, seconds - 1):g}", began, module, *names],
         variables=variables,
         folder=folder,
         seconds=seconds,
@@ -154,4 +165,17 @@ def _silent(ended: Ended, words: str) -> Trial:
         status=ended.status,
         problem=ended.problem,
         seconds=ended.seconds,
+        stack=_stack(words),
     )
+
+
+def _stack(words: str) -> list[Frame]:
+    """The stack of the thread that stood there, as the interpreter's fault handler writes it."""
+    found: list[Frame] = []
+    _, _, rest = words.rpartition("(most recent call first):")
+    for line in rest.splitlines()[1:]:
+        match = _STOOD.match(line)
+        if match is None:
+            break
+        found.append(Frame(match[1], int(match[2]), match[3]))
+    return found

@@ -41,6 +41,7 @@ def why_import(
         answer.findings = catalogue.explain(case, machine)
         return answer
     way = way_of(seat, machine, command)
+    case.way = way
     case.search = search_of(seat, machine, named=named, command=command)
     folder = seat.folder or machine.facts.folder
     case.resolver = Resolver(machine.facts, seat.interpreter, case.search, folder)
@@ -105,6 +106,14 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
         answer.hides = [other.path for other in case.resolution.others]
     if answer.outcome == "fails" or (place is not None and place.kind == "namespace"):
         answer.findings = catalogue.explain(case, machine)
+    elif answer.outcome == "imports" and _may_be_stale(case):
+        stale = catalogue.module_of("stale-in-memory").look(case, machine)
+        answer.findings = [stale] if stale is not None else []
+
+
+def _may_be_stale(case: Case) -> bool:
+    """A kernel that runs may hold what a fresh start would not."""
+    return case.seat.seat in ("kernel", "notebook")
 
 
 def _development_owner(case: Case, machine: Machine, path: str) -> Installed | None:

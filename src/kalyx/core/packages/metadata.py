@@ -137,6 +137,31 @@ class Installed:
         return found
 
     @cached_property
+    def recorded(self) -> dict[str, tuple[str, int | None]]:
+        """What the record says of each file: its hash as written (``sha256=...``, or empty) and its size."""
+        text = self._text("RECORD", _RECORD_LIMIT) if self.is_wheel else None
+        import csv
+
+        found = {}
+        try:
+            for row in csv.reader((text or "").splitlines()):
+                if len(row) == 3 and row[0]:
+                    found[row[0].replace("\\", "/")] = (row[1], int(row[2]) if row[2].isdigit() else None)
+        except csv.Error:
+            return {}
+        return found
+
+    @cached_property
+    def tags(self) -> list[str]:
+        """The tags of the wheel it came from (PEP 427): which Python and which platform it is for."""
+        text = self._text("WHEEL", 65536) or ""
+        return [line.partition(":")[2].strip() for line in text.splitlines() if line.lower().startswith("tag:")]
+
+    @property
+    def requires_python(self) -> str:
+        return self.field("requires-python") or ""
+
+    @cached_property
     def modules(self) -> list[str]:
         """The top-level modules it provides."""
         files = self.files

@@ -1,0 +1,122 @@
+"""What causes of failing imports share: the files a failure speaks of, who owns them, and installing them again."""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.binaries.fitting import is_compiled
+from kalyx.core.facts import Evidence, Interpreter, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.kernels.specs import SPEC_FILE
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import asked_by, satisfies
+
+_PATHS = re.compile(r"((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
+
+
+def files_of(case: Case) -> list[str]:
+    """The files that a failure speaks of, the likeliest first: named by the error, passed through, found."""
+    if case.resolver is None:
+        return []
+    facts, found = case.resolver.facts, []
+    raised, trial = case.raised, case.trial
+    if raised is not None:
+        found += [path for path in (raised.path, raised.file) if path]
+        found += _PATHS.findall(raised.text)
+        found += [frame.file for frame in reversed(raised.frames)]
+    if trial is not None:
+        found += [frame.file for frame in trial.stack]
+        for link in trial.chain:
+            found += [link.path] if link.path else []
+            found += _PATHS.findall(link.text)
+    if case.resolution is not None:
+        places = [case.resolution.place] if case.resolution.place is not None else []
+        found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
+    usable = [path for path in found if not path.startswith(("<", "(")) and not path.endswith("witness.py")]
+    return [path for path in dict.fromkeys(usable) if facts.is_file(path)]
+
+
+def compiled_of(case: Case) -> list[str]:
+    """The compiled files that a failure speaks of, and those beside a missing module that have its name."""
+    found = [path for path in files_of(case) if is_compiled(path)]
+    return list(dict.fromkeys(found + namesakes(case)))
+
+
+def namesakes(case: Case) -> list[str]:
+    """Compiled files that bear the missing module's name and are not taken: the name's ending is for another Python."""
+    subject = case.missing or _asked_of_package(case)
+    if case.resolver is None or subject is None:
+        return []
+    parent, _, stem = subject.rpartition(".")
+    facts = case.resolver.facts
+    if parent:
+        place = case.resolver.resolve(parent).place
+        folders = place.portions if place is not None else []
+    else:
+        folders = [entry.entry or case.resolver.folder for entry in case.search.entries] if case.search else []
+    found = []
+    for folder in folders:
+        for name in facts.names(folder):
+            if name.startswith(stem + ".") and is_compiled(name):
+                found.append(facts.join(folder, name))
+    return found
+
+
+def _asked_of_package(case: Case) -> str | None:
+    """``from package import part`` where the package has neither the name nor such a module."""
+    from kalyx.core.imports.trial import lacking_name
+
+    raised = case.raised
+    name = lacking_name(raised) if raised is not None else None
+    module = (raised.name if raised is not None else None) or (case.module if case.missing is None else None)
+    return f"{module}.{name}" if name and module else None
+
+
+def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed) -> Remedy:
+    """Install the same version again: the installer takes the build that fits here."""
+    line = f"{owner.name}=={owner.version}"
+    mend = remedies.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
+    mend.says = f"install {owner.name} {owner.version} again, as it is for this Python and this system"
+    return mend
+
+
+def owned(owner: Installed) -> Evidence:
+    return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
+
+
+def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
+    """A requirement of ``asker`` on a distribution that is here in another version: the line, and that distribution."""
+    if case.interpreter is None:
+        return None
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    for asked in asked_by(asker, case.interpreter, machine.facts.system):
+        there = here.get(asked.key)
+        if there is not None and asked.specifier and not satisfies(there.version, asked.specifier):
+            return asked.line, there
+    return None
+
+
+def owners_passed(case: Case) -> list[Installed]:
+    """The distributions whose code the failure passed through, innermost first."""
+    found: list[Installed] = []
+    for frame in reversed(case.raised.frames if case.raised is not None else []):
+        owner = case.owner(frame.file) if not frame.file.startswith("<") else None
+        if owner is not None and owner.key not in {one.key for one in found}:
+            found.append(owner)
+    return found
+
+
+def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Remedy:
+    """Run it once without a variable, nothing changed for others; a kernel that sets it has it taken out."""
+    kernel = case.kernel
+    path = machine.facts.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
+    if kernel is not None and f'"{variable}"' in (machine.facts.text_or_none(path, 1024 * 1024) or ""):
+        steps = [remedies.by_hand(f"take {variable} out of the env of {path}")]
+        return Remedy(says=f"let the kernel {kernel.id} start without {variable}", steps=steps, touches=[path])
+    if machine.facts.system == "windows":
+        step = remedies.by_hand(f"set {variable}=  (for this window), then run it again")
+    else:
+        step = remedies.command(machine, ["env", "-u", variable, interpreter.executable, "-c", case.wanted.statement])
+    return Remedy(says=f"run it without {variable}", steps=[step])

@@ -1,0 +1,84 @@
+"""The module asks for itself while it is still loading.
+
+Has it:
+    heath has hivescale 2.1 whose two modules ask for each other
+    asked in heath: import hivescale
+
+Only looks like it (the name was never there):
+    heath has hivescale 2.1
+    asked in heath: from hivescale import old_weights
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.findings._failing import owned
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.trial import Frame, lacking_name
+from kalyx.core.machine import Machine
+
+YIELDS_TO = (
+    "shadowed",
+    "damaged",
+    "other-platform",
+    "other-build",
+    "gutted",
+    "name-misleads",
+    "syntax-newer",
+    "unreadable",
+    "library-missing",
+    "link-broken",
+)
+
+
+def loop_of(case: Case) -> list[Frame]:
+    """The frames of the loop: from the one that is loading the module to the one that asks for it again; else empty."""
+    raised = case.raised
+    if raised is None or case.resolver is None:
+        return []
+    text = raised.text
+    lacks = lacking_name(raised) is not None or "partially initialized module" in text
+    if not lacks:
+        return []
+    frames = [one for one in raised.frames if not one.file.startswith("<") and not one.file.endswith("witness.py")]
+    module = raised.name or (text.split("'")[1] if text.count("'") > 1 and "partially" in text else None)
+    if module is None:
+        from kalyx.core.findings.name_gone import module_asked
+
+        module = module_asked(case)
+    place = case.resolver.resolve(module).place if module else None
+    if place is None or not frames or frames[-1].file == place.path:
+        return []
+    starts = [number for number, one in enumerate(frames) if one.file == place.path]
+    return frames[starts[-1] :] if starts else []
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    loop = loop_of(case)
+    if not loop or case.interpreter is None or case.raised is None:
+        return None
+    facts = machine.facts
+    names = [facts.name(one.file) for one in loop] + [facts.name(loop[0].file)]
+    evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
+    for one, following in zip(loop, [*loop[1:], loop[0]], strict=True):
+        fact = f"asks for {facts.name(following.file)}"
+        evidence.append(Evidence(fact=fact, source=one.file, path=one.file, line=one.line))
+    evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+    last = loop[-1]
+    owner = case.owner(last.file)
+    if owner is not None:
+        evidence.append(owned(owner))
+        mend = remedies.install(machine, case.interpreter, owner.name, "--upgrade")
+        mend.says = f"a newer {owner.name} may have it mended"
+        mends = [mend]
+    else:
+        line = f"in {last.file}, move line {last.line} into the function that uses it"
+        mends = [Remedy(says="ask for it later", steps=[remedies.by_hand(line)], touches=[last.file])]
+    return Finding(
+        cause="circular",
+        certainty="proven",
+        says=f"{names[0]} asks for itself while it is still loading, through {facts.name(last.file)}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,122 @@
+"""The folder that holds it is not on the path in this way of running.
+
+Has it:
+    the folder above the script's has combs.py
+    asked in heath: import combs
+
+Only looks like it (the file is not there either):
+    asked in heath: import combs
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.searchpath import SearchPath, Way, search_path
+from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.machine import Machine
+
+YIELDS_TO = ("name-misleads", "shadowed", "user-site-off", "gutted", "unmet", "link-broken")
+
+_PROJECT = ("pyproject.toml", "setup.py", "setup.cfg", ".git")
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    missing, interpreter = case.missing, case.interpreter
+    if missing is None or interpreter is None or case.search is None or case.resolver is None:
+        return None
+    if "." in missing and case.resolver.resolve(missing.split(".")[0]).place is not None:
+        return None
+    searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
+    for folder, reason in _left_out(case, machine):
+        if folder not in searched and _answers(case, machine, folder, missing):
+            return _finding(case, machine, missing, folder, reason)
+    return None
+
+
+def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
+    """Folders that another way of running would search, with what leaves them out in this one."""
+    assert case.way is not None and case.interpreter is not None and case.resolver is not None
+    facts, way, stand = machine.facts, case.way, case.resolver.folder
+    found = []
+    if way.keeps_first_away and way.first is not None:
+        flag = "-I" if way.isolated else "-P"
+        found.append(
+            (facts.within(way.first) if way.first else stand, f"the flag {flag} leaves the program's folder out")
+        )
+    elif way.variables.get("PYTHONSAFEPATH"):
+        found.append((stand, "PYTHONSAFEPATH leaves the program's folder out"))
+    if way.ignore_variables or way.isolated:
+        plain = search_path(facts, case.interpreter, Way(variables=way.variables))
+        cut = [entry.entry for entry in plain.entries if entry.origin == "PYTHONPATH"]
+        found += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
+    if way.first is not None and way.first != stand:
+        found.append((stand, "only the script's own folder is searched, not the one you stand in"))
+    source = case.seat.source
+    if source is not None and source.endswith((".py", ".ipynb")):
+        found.append((facts.parent(source), "the folder of the file is not the one it runs in"))
+    return found + _of_the_project(machine, stand)
+
+
+def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
+    """The folders of the project that the folder lies in, up to its root: what runs from the root finds them."""
+    facts, found, folder = machine.facts, [], stand
+    for _ in range(4):
+        source = facts.join(folder, "src")
+        if facts.is_folder(source):
+            found.append((source, "the sources' folder of the project is not searched by itself"))
+        if any(facts.kind(facts.join(folder, name)) is not None for name in _PROJECT):
+            break
+        upper = facts.parent(folder)
+        if upper in (folder, facts.home) or facts.same_path(folder, facts.home):
+            break
+        folder = upper
+        found.append((folder, "only the folder of what runs is searched, not those above it"))
+    return found
+
+
+def _answers(case: Case, machine: Machine, folder: str, missing: str) -> bool:
+    """Whether code for the module lies in a folder: a file, or a folder with code of its own."""
+    assert case.resolver is not None and case.interpreter is not None
+    place = Resolver(machine.facts, case.interpreter, SearchPath(), folder).in_folder(folder, missing)
+    if place is None:
+        return False
+    if place.kind == "namespace":
+        return any(name.endswith(".py") for portion in place.portions for name in machine.facts.names(portion))
+    return True
+
+
+def _finding(case: Case, machine: Machine, missing: str, folder: str, reason: str) -> Finding:
+    assert case.interpreter is not None and case.resolver is not None
+    facts, python = machine.facts, case.interpreter.executable
+    place = Resolver(facts, case.interpreter, SearchPath(), folder).in_folder(folder, missing)
+    path = place.path if place is not None else folder
+    found = []
+    if facts.system != "windows":
+        kept = machine.facts.variable("PYTHONPATH")
+        value = folder if not kept else f"{folder}:{kept}"
+        argv = ["env", f"PYTHONPATH={value}", python, "-c", case.wanted.statement]
+        found.append(Remedy(says="run it with that folder searched", steps=[remedies.command(machine, argv)]))
+    else:
+        found.append(
+            Remedy(says="run it with that folder searched", steps=[remedies.by_hand(f"set PYTHONPATH={folder}")])
+        )
+    root = facts.parent(folder) if facts.name(folder) == "src" else folder
+    if any(facts.is_file(facts.join(root, name)) for name in _PROJECT[:2]):
+        mend = remedies.install(machine, case.interpreter, root, "-e")
+        mend.says = "or install the project for development"
+        found.append(mend)
+    if reason.startswith(("the flag", "PYTHONSAFEPATH")):
+        word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
+        found.insert(0, Remedy(says=f"run it without {word}", steps=[remedies.by_hand(f"run it without {word}")]))
+    return Finding(
+        cause="path-cut",
+        certainty="proven",
+        says=f"{missing} is in {folder}, which is not on the path here: {reason}",
+        evidence=[
+            Evidence(fact=f"{missing} is here", source=path, path=path),
+            Evidence(fact=reason, source=f"{len(case.search.entries) if case.search else 0} entries searched"),
+        ],
+        remedies=found,
+    )

@@ -1,0 +1,134 @@
+"""The package imports, and what is asked for below it is not in this version.
+
+Has it:
+    heath has hivescale 2.1
+    asked in heath: import hivescale.frames
+
+Only looks like it (the package itself is not there):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale.frames
+"""
+
+from __future__ import annotations
+
+from kalyx.core.facts import Environment, Evidence, Finding
+from kalyx.core.findings import circular, misspelt, remedies
+from kalyx.core.findings._failing import namesakes, owned
+from kalyx.core.findings.name_gone import Lack, ways_out
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.trial import lacking_name
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.removals import removal_of
+
+YIELDS_TO = (
+    "gutted",
+    "shadowed",
+    "namespace-split",
+    "older-wins",
+    "other-build",
+    "other-platform",
+    "damaged",
+    "link-broken",
+    "name-misleads",
+    "folder-answers",
+    "stdlib-gone",
+    "stdlib-newer",
+    "stdlib-part-missing",
+    "unreadable",
+    "path-cut",
+    "circular",
+    "syntax-newer",
+    "syntax-older",
+    "unmet",
+)
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    interpreter, resolver = case.interpreter, case.resolver
+    if interpreter is None or resolver is None or namesakes(case):
+        return None
+    subject = case.missing or _part_of_itself(case)
+    if subject is None:
+        return None
+    parent, _, word = subject.rpartition(".")
+    owner = _owner(case, machine, subject)
+    if owner is None:
+        return None
+    other = _version_with(case, machine, subject, owner)
+    if other is None and removal_of(subject) is None and misspelt.look(case, machine) is not None:
+        return None  # a module a letter away is the likelier explanation
+    place = resolver.resolve(parent).place if parent else None
+    frame = case.importer()
+    asker = case.owner(frame.file) if frame is not None and not frame.file.startswith("<") else None
+    evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
+    if place is not None:
+        evidence.append(
+            Evidence(fact=f"{parent} is here, and has no {word}", source=place.path, path=place.path or None)
+        )
+    if frame is not None and not frame.file.startswith("<"):
+        evidence.append(
+            Evidence(fact=f"{subject} is asked for here", source=frame.file, path=frame.file, line=frame.line)
+        )
+    if asker is not None:
+        evidence.append(owned(asker))
+    if other is not None:
+        environment, one = other
+        evidence.append(
+            Evidence(fact=f"{one.name} {one.version} in {environment.name} has it", source=one.path, path=one.path)
+        )
+        mend = remedies.install(machine, interpreter, f"{one.name}=={one.version}")
+        mend.says = f"the version that has it, as in {environment.name}"
+        mends = [mend]
+    elif case.raised is not None:
+        mends = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
+    else:
+        mends = [remedies.install(machine, interpreter, owner.name, "--upgrade")]
+    return Finding(
+        cause="submodule-gone",
+        certainty="proven",
+        says=f"{owner.name} {owner.version} is here and has no {subject}",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
+    """The distribution that is here and should have it: its package's, or the one a release of which took it away."""
+    assert case.resolver is not None
+    parent = subject.rpartition(".")[0]
+    place = case.resolver.resolve(parent).place if parent else None
+    if place is not None and place.kind == "package":
+        return case.owner(place.path) or machine.distribution_of_module(parent, case.sites)
+    removal = removal_of(subject) if not parent else None
+    if removal is None:
+        return None
+    return next((one for one in machine.installed(case.sites) if one.key == removal.distribution.lower()), None)
+
+
+def _part_of_itself(case: Case) -> str | None:
+    """``from . import part`` in the package's own file, where there is no such part: called circular and is not."""
+    raised = case.raised
+    name = lacking_name(raised) if raised is not None else None
+    frame = case.importer()
+    if raised is None or name is None or frame is None or case.resolver is None or circular.loop_of(case):
+        return None
+    module = raised.name
+    place = case.resolver.resolve(module).place if module else None
+    if place is None or place.kind != "package" or frame.file != place.path:
+        return None
+    return f"{module}.{name}"
+
+
+def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:
+    """The same distribution in another environment, in a version that has it."""
+    for environment in machine.all_environments:
+        if case.environment is not None and environment.key == case.environment.key:
+            continue
+        one = next((one for one in machine.installed(environment.site_packages) if one.key == owner.key), None)
+        resolver = machine.resolver(environment) if one is not None and one.version != owner.version else None
+        if one is not None and resolver is not None:
+            place = resolver.resolve(subject).place
+            if place is not None and place.kind not in ("namespace", "builtin"):
+                return environment, one
+    return None

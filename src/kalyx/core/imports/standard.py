@@ -1,0 +1,66 @@
+"""What the standard library of each Python version has: from a table made by asking interpreters of every version."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.data import table
+
+
+class Span(Struct, frozen=True):
+    """The first and the last version that has something; empty for no bound."""
+
+    first: str
+    last: str
+
+    def is_gone(self, version: str) -> bool:
+        return bool(self.last) and _minor(version) > _minor(self.last)
+
+    def is_newer(self, version: str) -> bool:
+        return bool(self.first) and _minor(version) < _minor(self.first)
+
+
+def _minor(version: str) -> tuple[int, ...]:
+    return tuple(int(part) for part in version.split(".")[:2])
+
+
+def _span(text: object) -> Span | None:
+    if not isinstance(text, str):
+        return None
+    first, _, last = text.partition("-")
+    return Span(first, last)
+
+
+def module_span(module: str) -> Span | None:
+    """When a standard module is there; None for one that all have, or that is no standard module."""
+    modules = table("standard")["modules"]
+    assert isinstance(modules, dict)
+    found = _span(modules.get(module))
+    if found is None and module in instead("modules"):
+        return Span("", "2.7")  # a name that only the table of what took its place knows is one of Python 2
+    return found
+
+
+def name_span(module: str, name: str) -> Span | None:
+    """When a standard module has a name; None where nothing is known of it."""
+    names = table("standard")["names"]
+    assert isinstance(names, dict)
+    return _span(names.get(module, {}).get(name))
+
+
+def instead(kind: str) -> dict[str, Any]:
+    """One part of the table of what took the place of what is gone, or brings what is newer."""
+    found = table("instead")[kind]
+    assert isinstance(found, dict)
+    return found
+
+
+def instead_of_name(module: str, name: str) -> str | None:
+    """What a name of a standard module is called now: ``math.gcd``; None where nothing is known."""
+    names = instead("names")
+    found = names.get(f"{module}.{name}")
+    if found is None and module in names:
+        found = f"{names[module]}.{name}"
+    return found if isinstance(found, str) else None

@@ -1,0 +1,36 @@
+"""What releases of well-known distributions took away: data, used where no metadata on this machine tells."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.data import table
+
+
+class Removal(Struct, frozen=True):
+    """The distribution, the first release without it, and where it went (None: nowhere)."""
+
+    distribution: str
+    first_without: str
+    went: str | None
+
+
+def removal_of(module: str, name: str = "*") -> Removal | None:
+    """The removal of a name from a module, or of a module; of a module's parents too."""
+    removals = table("removals")["removals"]
+    assert isinstance(removals, dict)
+    parts = module.split(".")
+    for depth in range(len(parts), 0, -1):
+        one = removals.get(".".join(parts[:depth]))
+        found = one["names"].get(name if depth == len(parts) else "*") if one is not None else None
+        if one is not None and found:
+            return Removal(one["distribution"], found[0], found[1])
+    return None
+
+
+def requirement_with(module: str, distribution: str) -> str:
+    """The requirement that brings a module: below the release that no longer has it, where that is known."""
+    removal = removal_of(module)
+    if removal is not None and removal.distribution.lower() == distribution.lower():
+        return f"{distribution}<{removal.first_without}"
+    return distribution

@@ -1,0 +1,249 @@
+"""Builders: it is found and does not load; or the interpreter does not start as it should."""
+
+import os
+
+from kalyx.demo.wheels import Package, write_wheel
+from tests.conftest import BY_VERSION
+from tests.faults.place import CAN_MAKE, compiled, library, minor, plain, standin
+from tests.made import WINDOWS
+
+
+def _with_part(place, name: str, part: str, content: bytes, version: str = "1.0", **more) -> Package:
+    package = Package(
+        name, version, {f"{name}/__init__.py": f"from {name} import _core\n", f"{name}/{part}": content}, **more
+    )
+    place.install("heath", package)
+    # What an index offers under the same name and version fits this Python.
+    place.offer(Package(name, version, {f"{name}/__init__.py": "", f"{name}/_core.py": ""}, **more))
+    return package
+
+
+def other_build_by_its_name(place):
+    _with_part(place, "oldstraw", "_core.cpython-35m-x86_64-linux-gnu.so", compiled(place, "_core"))
+    return ["why", "oldstraw", "--in", place.heath], "other-build"
+
+
+def other_build_by_a_symbol(place):
+    content = compiled(place, "_core", "extern void _PyMoor_Gone(void);", "_PyMoor_Gone();")
+    _with_part(place, "symbolic", "_core.so", content)
+    return ["why", "symbolic", "--in", place.heath], "other-build"
+
+
+def other_platform_by_its_processor(place):
+    content = bytearray(compiled(place, "_core"))
+    content[18:20] = b"\xb7\x00"  # ELF's e_machine: arm64
+    _with_part(place, "armchair", "_core.so", bytes(content))
+    return ["why", "armchair", "--in", place.heath], "other-platform"
+
+
+# A real header: a Mach-O bundle without commands.
+MACOS = b"\xcf\xfa\xed\xfe" + (16777228).to_bytes(4, "little") + b"\0\0\0\0" + (8).to_bytes(4, "little") + b"\0" * 16
+
+
+def other_platform_for_windows(place):
+    _with_part(place, "pitchpine", "_core.cp311-win_amd64.pyd", WINDOWS)
+    return ["why", "pitchpine", "--in", place.heath], "other-platform"
+
+
+def other_platform_for_macos(place):
+    _with_part(place, "applewood", "_core.cpython-311-darwin.so", MACOS)
+    return ["why", "applewood", "--in", place.heath], "other-platform"
+
+
+def other_platform_another_c_library(place):
+    stub = library(place, "libc.musl-x86_64.so.1", "int moor_musl(void) { return 1; }")
+    content = compiled(place, "_core", "extern int moor_musl(void);", "moor_musl();", str(stub))
+    _with_part(place, "musselbed", "_core.so", content)
+    return ["why", "musselbed", "--in", place.heath], "other-platform"
+
+
+def library_missing_but_in_a_folder(place):
+    made = library(place, "libhoney.so.1", "int honey(void) { return 1; }")
+    content = compiled(place, "_core", "extern int honey(void);", "honey();", str(made))
+    place.install(
+        "heath",
+        Package(
+            "honeypot", "1.0", {"honeypot/__init__.py": "from honeypot import _core\n", "honeypot/_core.so": content}
+        ),
+    )
+    (place.moor.root / "heath" / "lib" / "libhoney.so.1").write_bytes(made.read_bytes())
+    return ["why", "honeypot", "--in", place.heath], "library-missing"
+
+
+def library_missing_that_came_with_it(place):
+    made = library(place, "libwax.so.1", "int wax(void) { return 1; }")
+    content = compiled(
+        place, "_core", "extern int wax(void);", "wax();", str(made), "-Wl,-rpath,$ORIGIN/../candle.libs"
+    )
+    package = Package("candle", "1.0", {"candle/__init__.py": "from candle import _core\n", "candle/_core.so": content,
+                                        "candle.libs/libwax.so.1": made.read_bytes()})  # fmt: skip
+    place.install("heath", package)
+    (place.site() / "candle.libs" / "libwax.so.1").unlink()
+    return ["why", "candle", "--in", place.heath], "library-missing"
+
+
+def _versioned(place, file: str, version: str):
+    script = place.wheels.parent / "made" / "versions"
+    script.parent.mkdir(exist_ok=True)
+    script.write_text(f"{version} {{ global: nectar; local: *; }};\n")
+    return library(place, file, "int nectar(void) { return 1; }", f"-Wl,--version-script={script}")
+
+
+def library_too_old_of_another_package(place):
+    old = _versioned(place, "libnectar.so.1", "NECTAR_1.0").read_bytes()
+    new = _versioned(place, "libnectar.so.1", "NECTAR_1.2")
+    content = compiled(
+        place, "_core", "extern int nectar(void);", "nectar();", str(new), "-Wl,-rpath,$ORIGIN/../nectarlib"
+    )
+    place.install("heath", Package("nectarlib", "1.0", {"nectarlib/__init__.py": "", "nectarlib/libnectar.so.1": old}))
+    place.offer(
+        Package("nectarlib", "1.2", {"nectarlib/__init__.py": "", "nectarlib/libnectar.so.1": new.read_bytes()})
+    )
+    place.install(
+        "heath",
+        Package("sipper", "1.0", {"sipper/__init__.py": "from sipper import _core\n", "sipper/_core.so": content}),
+    )
+    return ["why", "sipper", "--in", place.heath], "library-too-old"
+
+
+def library_too_old_of_the_system(place):
+    stub = _versioned(place, "libm.so.6", "GLIBC_2.99")
+    content = compiled(place, "_core", "extern int nectar(void);", "nectar();", "-Wl,--no-as-needed", str(stub))
+    _with_part(place, "tomorrow", "_core.so", content)
+    (info,) = place.site().glob("tomorrow-1.0.dist-info")
+    (info / "WHEEL").write_text("Wheel-Version: 1.0\nTag: cp311-cp311-manylinux_2_99_x86_64\n")
+    return ["why", "tomorrow", "--in", place.heath], "library-too-old"
+
+
+def binary_mismatch_said_plainly(place):
+    said = "_core was compiled against scales 2.1, and this is 1.0"
+    content = compiled(place, "_core", "", f'PyErr_SetString(PyExc_RuntimeError, "{said}"); return 0;')
+    place.install("heath", plain("scales", "1.0"))
+    place.offer(plain("scales", "2.1.4", source="NEW = 1\n"))
+    package = Package("weighing", "1.0", {"weighing/__init__.py": "import scales\nif not hasattr(scales, 'NEW'):\n    from weighing import _core\n",
+                                          "weighing/_core.so": content})  # fmt: skip
+    place.install("heath", package)
+    return ["why", "weighing", "--in", place.heath], "binary-mismatch"
+
+
+def binary_mismatch_by_size(place):
+    said = "heather.bell size changed, may indicate binary incompatibility. Expected 96 from C header, got 80 from PyObject"
+    content = compiled(place, "_core", "", f'PyErr_SetString(PyExc_ImportError, "{said}"); return 0;')
+    place.install("heath", plain("heather", "1.0"))
+    place.offer(plain("heather", "1.4", source="NEW = 1\n"))
+    package = Package("bellflower", "1.0", {"bellflower/__init__.py": "import heather\nif not hasattr(heather, 'NEW'):\n    from bellflower import _core\n",
+                                            "bellflower/_core.so": content}, requires=["heather>=1.4"])  # fmt: skip
+    place.install("heath", package)
+    return ["why", "bellflower", "--in", place.heath], "binary-mismatch"
+
+
+# What each version's compiler does not take, and the next one's does.
+NEWER = {"3.6": "breakpoint = (n := 1)\n", "3.7": "(n := 1)\n", "3.8": "x = (lambda f: f)\n@x.__call__\ndef f(): pass\n@(lambda f: f)\ndef g(): pass\n",
+         "3.9": "match 1:\n    case 1: pass\n", "3.10": "try:\n    pass\nexcept* OSError:\n    pass\n", "3.11": "type X = int\n",
+         "3.12": "def f[T = int](): pass\n"}  # fmt: skip
+
+
+def syntax_newer_in_a_package(place):
+    if place.version not in NEWER:
+        return None
+    place.install("heath", plain("futurecomb", "1.1", source=NEWER[place.version]))
+    place.offer(plain("futurecomb", "1.0"))
+    # Which Python takes it, the next one tells where it can be found; else Kalyx's own.
+    following = BY_VERSION[CAN_MAKE[CAN_MAKE.index(place.version) + 1]]
+    variables = {"PATH": f"{place.moor.variables['PATH']}:{os.path.dirname(following.real_executable)}"}
+    return ["why", "futurecomb", "--in", place.heath], "syntax-newer", variables
+
+
+def syntax_newer_forced_in(place):
+    package = plain("toonew", "2.0", source="from typing import NotYetThere\n", python=">=3.99")
+    wheel = write_wheel(package, str(place.wheels))
+    import zipfile
+
+    zipfile.ZipFile(wheel).extractall(place.site())
+    place.offer(plain("toonew", "1.0"))
+    return ["why", "toonew", "--in", place.heath], "syntax-newer"
+
+
+def syntax_older_print(place):
+    place.install("heath", plain("oldhive", source="print 'weighing'\n"))
+    place.offer(plain("oldhive", "1.1"))
+    return ["why", "oldhive", "--in", place.heath], "syntax-older"
+
+
+def syntax_older_keyword(place):
+    source = (
+        "def weigh(async=True): pass\n" if minor(place.version) >= (3, 7) else "try: pass\nexcept OSError, e: pass\n"
+    )
+    place.install("heath", plain("asyncomb", source=source))
+    place.offer(plain("asyncomb", "1.1"))
+    return ["why", "asyncomb", "--in", place.heath], "syntax-older"
+
+
+def damaged_source_cut_short(place):
+    place.install("heath", plain("halfcomb", source="WEIGHTS = [1, 2, 3,\n 4]\n" * 3))
+    path = place.site() / "halfcomb" / "__init__.py"
+    path.write_bytes(path.read_bytes()[:15])
+    return ["why", "halfcomb", "--in", place.heath], "damaged"
+
+
+def damaged_compiled_part(place):
+    content = compiled(place, "_core")
+    place.install(
+        "heath",
+        Package(
+            "torncore", "1.0", {"torncore/__init__.py": "from torncore import _core\n", "torncore/_core.so": content}
+        ),
+    )
+    (place.site() / "torncore" / "_core.so").write_bytes(content[: len(content) // 3])
+    return ["why", "torncore", "--in", place.heath], "damaged"
+
+
+def damaged_null_bytes(place):
+    place.install("heath", plain("nullcomb"))
+    (place.site() / "nullcomb" / "__init__.py").write_bytes(b"\0" * 40)
+    return ["why", "nullcomb", "--in", place.heath], "damaged"
+
+
+def crashes_on_import(place):
+    content = compiled(place, "_core", "#include <signal.h>", "raise(SIGSEGV);")
+    place.install(
+        "heath",
+        Package(
+            "deadcomb", "1.0", {"deadcomb/__init__.py": "from deadcomb import _core\n", "deadcomb/_core.so": content}
+        ),
+    )
+    place.offer(
+        Package("deadcomb", "1.0", {"deadcomb/__init__.py": "from deadcomb import _core\n", "deadcomb/_core.py": ""})
+    )
+    return ["why", "deadcomb", "--in", place.heath], "crashes"
+
+
+def crashes_by_ending(place):
+    place.install("heath", plain("endcomb", source="import os\nos._exit(3)\n"))
+    place.offer(plain("endcomb", "1.0"))
+    return ["why", "endcomb", "--in", place.heath], "crashes"
+
+
+def startup_broken_by_a_home(place):
+    place.install("heath", standin())
+    argv = [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
+    place.moor.kernel("fruit", argv, env={"PYTHONHOME": "/nowhere/at/all"})
+
+    def mend():
+        place.moor.kernel("fruit", argv)
+
+    return ["why", "json", "--in", "kernel:fruit"], "startup-broken", None, mend
+
+
+def startup_broken_by_a_hook(place):
+    hook = place.site("orchard") / "sitecustomize.py"
+    hook.write_text("raise SystemExit('the moor is closed')\n")
+    return ["why", "json", "--in", place.orchard], "startup-broken"
+
+
+def startup_broken_by_another_pythons_packages(place):
+    folder = place.moor.root / "elsewhere" / "python3.5" / "site-packages"
+    (folder / "moorstone").mkdir(parents=True, exist_ok=True)
+    (folder / "moorstone" / "__init__.py").write_text("raise ImportError('not for this Python')\n")
+    place.install("heath", plain("moorstone"))
+    return ["why", "moorstone", "--in", place.heath], "startup-broken", {"PYTHONPATH": str(folder)}

@@ -1,0 +1,218 @@
+"""Builders: nothing answers to that name here, for a reason of its own."""
+
+import json
+import shutil
+import zipfile
+from pathlib import Path
+
+from kalyx.demo.wheels import Package, write_wheel
+from tests.conftest import BY_VERSION
+from tests.faults.place import environment_over, minor, own_base, plain
+
+
+def _unpacked(place, package, folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    zipfile.ZipFile(write_wheel(package, str(place.wheels))).extractall(folder)
+
+
+def other_minor_in_the_prefix(place):
+    _unpacked(place, plain("frostcomb"), place.moor.root / "heath" / "lib" / "python3.5" / "site-packages")
+    return ["why", "frostcomb", "--in", place.heath], "other-minor"
+
+
+def other_minor_a_module(place):
+    package = Package("dewpoint", "1.0", {"dewpoint.py": ""})
+    _unpacked(place, package, place.moor.root / "heath" / "lib" / "python3.4" / "site-packages")
+    return ["why", "dewpoint", "--in", place.heath], "other-minor"
+
+
+def _user_site(place) -> Path:
+    return place.moor.root / ".local" / "lib" / f"python{place.version}" / "site-packages"
+
+
+def user_site_off_by_the_environment(place):
+    _unpacked(place, plain("gorsewax"), _user_site(place))
+    return ["why", "gorsewax", "--in", place.heath], "user-site-off"
+
+
+def user_site_off_by_a_variable(place):
+    _unpacked(place, plain("lingbloom"), _user_site(place))
+    return (
+        ["why", "lingbloom", "--in", BY_VERSION[place.version].executable],
+        "user-site-off",
+        {"PYTHONNOUSERSITE": "1"},
+    )
+
+
+def stdlib_gone_renamed(place):
+    return (
+        ["why", "from urlparse import urljoin", "--in", place.heath],
+        "stdlib-gone",
+        None,
+        lambda: ["why", "urllib.parse"],
+    )
+
+
+def stdlib_gone_a_package_needs_it(place):
+    source = "import imp\n" if minor(place.version) >= (3, 12) else "import ConfigParser\n"
+    place.install("heath", plain("smokeline", source=source))
+    place.offer(plain("smokeline", "1.1"))
+    return ["why", "smokeline", "--in", place.heath], "stdlib-gone"
+
+
+def stdlib_newer_a_package_needs_it(place):
+    if minor(place.version) >= (3, 11):
+        return None
+    place.install("heath", plain("tallyfile", "1.1", source="import tomllib\n"))
+    place.offer(plain("tallyfile", "1.0"))
+    return ["why", "tallyfile", "--in", place.heath], "stdlib-newer"
+
+
+def stdlib_newer_asked_for(place):
+    if minor(place.version) >= (3, 11):
+        return None
+    place.offer(Package("tomli", "1.0", {"tomli.py": ""}))
+    return ["why", "tomllib", "--in", place.heath], "stdlib-newer"
+
+
+def _without(place, part: str, asked: str):
+    """A base that was built without a part; building it again is what mends it."""
+    executable, site = own_base(place, f"without{part}")
+    (lost,) = site.parent.glob(f"lib-dynload/{part}.*")
+    aside = place.wheels.parent / lost.name
+    shutil.move(lost, aside)
+    python = environment_over(executable, place.moor.root / f"over{part}", "--without-pip")
+    return ["why", asked, "--in", python], "stdlib-part-missing", None, lambda: shutil.move(aside, lost) and None
+
+
+def stdlib_part_missing_of_a_package(place):
+    return _without(place, "_bz2", "bz2")
+
+
+def stdlib_part_missing_itself(place):
+    return _without(place, "_lzma", "import lzma")
+
+
+# A project whose own file is its build backend: the installer needs nothing else to link it.
+BACKEND = """
+import os, zipfile
+def _write(folder, name):
+    wheel = f"{name}-1.0-py3-none-any.whl"
+    info = f"{name}-1.0.dist-info"
+    with zipfile.ZipFile(os.path.join(folder, wheel), "w") as z:
+        z.writestr(name + ".pth", os.getcwd() + "\\n")
+        z.writestr(info + "/METADATA", f"Metadata-Version: 2.1\\nName: {name}\\nVersion: 1.0\\n")
+        z.writestr(info + "/WHEEL", "Wheel-Version: 1.0\\nGenerator: moor\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n")
+        z.writestr(info + "/RECORD", f"{name}.pth,,\\n{info}/METADATA,,\\n{info}/WHEEL,,\\n{info}/RECORD,,\\n")
+    return wheel
+def build_editable(folder, settings=None, metadata=None): return _write(folder, "NAME")
+build_wheel = build_editable
+"""
+
+
+def project(place, name: str, folder: Path) -> None:
+    (folder / name).mkdir(parents=True)
+    (folder / name / "__init__.py").write_text("")
+    (folder / "backend.py").write_text(BACKEND.replace("NAME", name))
+    # The installer of the oldest knows no backends.
+    (folder / ("pyproject.toml" if place.version != "3.6" else "unused.toml")).write_text(
+        '[build-system]\nrequires = []\nbuild-backend = "backend"\nbackend-path = ["."]\n'
+        f'[project]\nname = "{name}"\nversion = "1.0"\n'
+    )
+    (folder / "setup.py").write_text(
+        f"from setuptools import setup\nsetup(name='{name}', version='1.0', packages=['{name}'])\n"
+    )
+
+
+def link_broken_path_line(place):
+    project(place, "beelines", place.moor.root / "work" / "beelines-2")
+    gone = place.moor.root / "work" / "beelines"
+    _unpacked(place, Package("beelines", "1.0", {"beelines.pth": f"{gone}\n"}), place.site())
+    return ["why", "beelines", "--in", place.heath], "link-broken"
+
+
+def link_broken_finder(place):
+    project(place, "hedgerow", place.moor.root / "work" / "moved" / "hedgerow")
+    gone = place.moor.root / "work" / "moved" / "old" / "hedgerow"
+    finder = f"MAPPING = {{'hedgerow': {str(gone)!r}}}\ndef install(): pass\n"
+    files = {"__editable___hedgerow_1_0_finder.py": finder,
+             "__editable__.hedgerow-1.0.pth": "import __editable___hedgerow_1_0_finder; __editable___hedgerow_1_0_finder.install()\n"}  # fmt: skip
+    _unpacked(place, Package("hedgerow", "1.0", files), place.site())
+    return ["why", "hedgerow", "--in", place.heath], "link-broken"
+
+
+def optional_by_its_metadata(place):
+    package = Package("harvest", "1.0", {"harvest/__init__.py": "", "harvest/plots.py": "import inkwell\n"},
+                      extras={"plots": ["inkwell>=1"]})  # fmt: skip
+    place.install("heath", package)
+    place.offer(plain("inkwell", "1.2"))
+    return ["why", "harvest.plots", "--in", place.heath], "optional"
+
+
+def optional_by_its_own_words(place):
+    source = "try:\n    import quillpen\nexcept ImportError:\n    raise ImportError('please run: pip install \"Scriptory[pens]\"')\n"
+    place.install("heath", plain("scriptory", source=source, extras={"pens": ["quillpen"]}))
+    place.offer(plain("quillpen"))
+    return ["why", "scriptory", "--in", place.heath], "optional"
+
+
+def path_cut_by_a_flag(place):
+    (place.moor.folder / "flowering.py").write_text("")
+    return ["why", "flowering", "--in", place.heath, "--as", "python -I sow.py"], "path-cut"
+
+
+def path_cut_sources_of_the_project(place):
+    folder = place.moor.folder / "moorproject" / "src" / "heathland"
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "__init__.py").write_text("")
+    (place.moor.folder / "moorproject" / "notebooks").mkdir(exist_ok=True)
+    return [
+        "why",
+        "heathland",
+        "--in",
+        place.heath,
+        "--from",
+        str(place.moor.folder / "moorproject" / "notebooks"),
+    ], "path-cut"
+
+
+def submodule_gone_required_newer(place):
+    place.install("heath", plain("hivescale-x", "1.0"))
+    place.install("heath", plain("needsit", source="import hivescale_x.frames\n", requires=["hivescale-x>=2"]))
+    files = {"hivescale_x/__init__.py": "", "hivescale_x/frames.py": ""}
+    place.offer(Package("hivescale-x", "2.0", files))
+    return ["why", "needsit", "--in", place.heath], "submodule-gone"
+
+
+def submodule_gone_another_environment_has_it(place):
+    place.install("heath", plain("wickerwork", "3.0"))
+    place.install("orchard", Package("wickerwork", "2.0", {"wickerwork/__init__.py": "", "wickerwork/weave.py": ""}))
+    return ["why", "wickerwork.weave", "--in", place.heath], "submodule-gone"
+
+
+def checker_only_settings(place):
+    place.install("heath", plain("sweetclover"))
+    settings = place.moor.folder / ".vscode"
+    settings.mkdir(exist_ok=True)
+    (settings / "settings.json").write_text(
+        json.dumps({"python.defaultInterpreterPath": place.heath, "python.analysis.pythonPath": place.orchard})
+    )
+    (settings / "launch.json").write_text("{}")
+    path = place.moor.folder / "pyrightconfig.json"
+    path.write_text(json.dumps({"venvPath": str(place.moor.root), "venv": "orchard"}))
+
+    def mend():
+        path.write_text(json.dumps({"venvPath": str(place.moor.root), "venv": "heath"}))
+
+    return ["why", "sweetclover", "--in", "editor:pyrightconfig.json"], "checker-only", None, mend
+
+
+def checker_only_in_a_project_file(place):
+    place.install("heath", plain("whiteclover"))
+    path = place.moor.folder / "mypy.ini"
+    path.write_text(f"[mypy]\npython_executable = {place.orchard}\n")
+
+    def mend():
+        path.write_text(f"[mypy]\npython_executable = {place.heath}\n")
+
+    return ["why", "whiteclover", "--in", "editor:mypy.ini"], "checker-only", None, mend

@@ -1,0 +1,150 @@
+"""Where faults are made: environments of one interpreter, packages and compiled files; and carrying out a remedy."""
+
+import os
+import shlex
+import subprocess
+from pathlib import Path
+
+from kalyx.demo.wheels import Package, standin_package, write_wheel
+from tests.conftest import BY_VERSION, VERSIONS, Moor, make_environment
+
+CAN_MAKE = [version for version in VERSIONS if version != "2.7"]
+
+
+class Place:
+    """One interpreter's environments orchard and heath, and a folder of wheels, shared by the faults of that version."""
+
+    def __init__(self, version: str, root: Path) -> None:
+        self.moor = Moor(root / "moor")
+        self.wheels = root / "wheels"
+        self.wheels.mkdir()
+        self.version = version
+        self.heath = make_environment(version, self.moor.root / "heath")
+        self.orchard = make_environment(version, self.moor.root / "orchard")
+        self.moor.variables |= {
+            "PATH": f"{self.moor.root}/heath/bin:/usr/bin:/bin",
+            "PIP_NO_INDEX": "1",
+            "PIP_FIND_LINKS": str(self.wheels),
+        }
+
+    def site(self, name: str = "heath") -> Path:
+        return self.moor.root / name / "lib" / f"python{self.version}" / "site-packages"
+
+    def install(self, name: str, package: Package) -> None:
+        wheel = write_wheel(package, str(self.wheels))
+        python = self.heath if name == "heath" else self.orchard
+        argv = [python, "-m", "pip", "install", "-q", "--no-deps", wheel]
+        subprocess.run(argv, check=True, env={**self.moor.variables}, capture_output=True)
+
+    def offer(self, package: Package) -> None:
+        """A wheel that can be installed and is not."""
+        write_wheel(package, str(self.wheels))
+
+
+def plain(name: str, version: str = "1.0", source: str = "GRAMS = 1000\n", **more) -> Package:
+    return Package(name, version, {f"{name.replace('-', '_')}/__init__.py": source}, **more)
+
+
+def minor(version: str) -> tuple[int, ...]:
+    return tuple(int(part) for part in version.split("."))
+
+
+def own_base(place: Place, name: str) -> tuple[Path, Path]:
+    """An installation of its own, made by copying this version's: a real base may not be written to.
+
+    Its executable and its site folder.
+    """
+    import shutil
+
+    base = place.moor.root / name
+    real, short = BY_VERSION[place.version], f"python{place.version}"
+    if not base.exists():
+        (base / "bin").mkdir(parents=True)
+        (base / "lib").mkdir()
+        shutil.copy2(real.real_executable, base / "bin" / short)
+        for library in Path(real.prefix, "lib").glob("libpython*"):
+            os.symlink(library, base / "lib" / library.name)
+        shutil.copytree(Path(real.prefix, "lib", short), base / "lib" / short, symlinks=True,
+                        ignore=shutil.ignore_patterns("site-packages", "test", "__pycache__", "idlelib", "config-*"))  # fmt: skip
+        (base / "lib" / short / "site-packages").mkdir()
+        headers = Path(real.prefix, "include")
+        if headers.is_dir():
+            os.symlink(headers, base / "include")
+    own = base / "bin" / short
+    said = subprocess.run(
+        [own, "-c", "import site; print(site.getsitepackages()[0])"], capture_output=True, text=True, check=True
+    )
+    site = Path(said.stdout.strip())  # some systems' interpreters use a folder of another name
+    site.mkdir(parents=True, exist_ok=True)
+    return own, site
+
+
+def environment_over(executable: Path, prefix: Path, *more: str) -> str:
+    done = subprocess.run([executable, "-m", "venv", *more, str(prefix)], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
+    return str(prefix / "bin" / "python")
+
+
+# A compiled module without the interpreter's headers: the struct is the same in every version that is here.
+MODULE = """
+typedef struct { long refcnt; void *type; void *init; long index; void *copy; const char *name; const char *doc; long size;
+  void *methods; void *slots; void *traverse; void *clear; void *free; } Def;
+extern void *PyModule_Create2(void *, int);
+extern void *PyExc_ImportError, *PyExc_RuntimeError;
+extern void PyErr_SetString(void *, const char *);
+static Def def = {1, 0, 0, 0, 0, "NAME", 0, -1, 0, 0, 0, 0, 0};
+BEFORE
+void *PyInit_NAME(void) { INSIDE return PyModule_Create2(&def, 1013); }
+"""
+
+
+def compiled(place: Place, name: str, before: str = "", inside: str = "", *flags: str) -> bytes:
+    """The bytes of a compiled module called ``name``."""
+    source, made = place.wheels.parent / f"{name}.c", place.wheels.parent / f"{name}.so"
+    source.write_text(MODULE.replace("NAME", name).replace("BEFORE", before).replace("INSIDE", inside))
+    subprocess.run(["gcc", "-shared", "-fPIC", "-o", made, source, *flags], check=True, capture_output=True)
+    return made.read_bytes()
+
+
+def library(place: Place, file: str, source: str, *flags: str) -> Path:
+    """A shared library made of a line of C, in a folder of its own that no loader searches."""
+    folder = place.wheels.parent / "made"
+    folder.mkdir(exist_ok=True)
+    (folder / "source.c").write_text(source)
+    made = folder / file
+    argv = ["gcc", "-shared", "-fPIC", f"-Wl,-soname,{file}", "-o", made, folder / "source.c", *flags]
+    subprocess.run(argv, check=True, capture_output=True)
+    return made
+
+
+def standin() -> Package:
+    return standin_package()
+
+
+def apply(place: Place, remedy: dict, words: list[str], variables: dict[str, str | None]) -> list[str]:
+    """Carry out a remedy as printed; returns the call to repeat, changed where the remedy says to write it otherwise.
+
+    What a remedy says of variables for one run goes into ``variables`` (None: left out).
+    """
+    for step in remedy["steps"]:
+        if step["command"] is None:
+            if step["line"].startswith("run it without -"):
+                flag = step["line"].removeprefix("run it without ")
+                words = [word.replace(f" {flag}", "") for word in words]
+                continue
+            assert step["line"].startswith(("write: import ", "write: from ")), step
+            words = ["why", step["line"].removeprefix("write: "), *words[2:]]
+        elif step["command"][0] == "kalyx":
+            ran = place.moor.kalyx(*shlex.split(step["line"])[1:], "--yes")
+            assert ran.status == 0, ran.out + ran.err
+        else:
+            environment = {**place.moor.variables, **{k: v for k, v in variables.items() if v is not None}}
+            done = subprocess.run(step["line"], shell=True, env=environment, cwd=place.moor.folder,
+                                  capture_output=True, text=True, check=False)  # fmt: skip
+            assert done.returncode == 0, step["line"] + "\n" + done.stdout + done.stderr
+            if step["command"][0] == "env" and step["command"][1] == "-u":
+                variables[step["command"][2]] = None
+            elif step["command"][0] == "env":
+                name, _, value = step["command"][1].partition("=")
+                variables[name] = value
+    return words

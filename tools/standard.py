@@ -1,0 +1,123 @@
+"""Write core/data/standard.json anew: which standard modules and names each Python version has.
+
+Asks every interpreter of another minor version on this machine; run it where all are. Only what is not
+the same everywhere is written: a module or a name with the first and the last version that has it.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+import subprocess
+from pathlib import Path
+
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.machine import Machine
+
+TABLE = Path(__file__).resolve().parents[1] / "src" / "kalyx" / "core" / "data" / "standard.json"
+
+# Runs in each interpreter: modules below the standard library, and the public names of each.
+CODE = r"""
+import os, sys, types, warnings
+warnings.simplefilter("ignore")
+library = os.path.dirname(os.__file__)
+left_out = set("antigravity this test tests idlelib turtledemo turtle lib2to3 __main__ site-packages ensurepip".split())
+left_out |= set("__phello__ __hello__ sitecustomize usercustomize _bootlocale config dist-packages pydoc_data".split())
+found = {}
+def name_of(entry, folder):
+    if os.path.isdir(os.path.join(folder, entry)):
+        return entry if os.path.exists(os.path.join(folder, entry, "__init__.py")) else None
+    return entry.split(".")[0] if entry.endswith((".py", ".so")) else None
+def walk(folder, before, depth):
+    if not os.path.isdir(folder):
+        return
+    for entry in sorted(os.listdir(folder)):
+        stem = name_of(entry, folder)
+        if stem and stem not in left_out and stem.replace("_", "a").isalnum() and not stem.startswith(("_", "test")):
+            names.add(before + stem)
+            if depth < 3 and os.path.isdir(os.path.join(folder, stem)):
+                walk(os.path.join(folder, stem), before + stem + ".", depth + 1)
+names = set(name for name in sys.builtin_module_names if not name.startswith("_"))
+walk(library, "", 1)
+walk(os.path.join(library, "lib-dynload"), "", 1)
+asked = eval(sys.stdin.read() or "{}")
+for name in sorted(names):
+    try:
+        module = __import__(name, {}, {}, ["x"])
+        # Some names answer and are not listed: those that another version lists are tried.
+        found[name] = sorted(n for n in set(dir(module)) | set(asked.get(name, ())) if not n.startswith("_")
+                             and hasattr(module, n) and not isinstance(getattr(module, n), types.ModuleType))
+    except BaseException:
+        found[name] = []
+sys.stdout.write("\n<<" + repr(found) + ">>\n")
+"""
+
+
+def main() -> None:
+    told: dict[str, dict[str, list[str]]] = {}
+    listed: dict[str, set[str]] = {}
+    for _ in range(2):
+        told = _told(listed)
+        for names in told.values():
+            for module, inner in names.items():
+                listed.setdefault(module, set()).update(inner)
+    _write(told)
+
+
+def _told(listed: dict[str, set[str]]) -> dict[str, dict[str, list[str]]]:
+    """By version: the public names of each module, those in ``listed`` tried too."""
+    told: dict[str, dict[str, list[str]]] = {}
+    for one in Machine(LiveFacts()).interpreters:
+        minor = ".".join(one.version.split(".")[:2])
+        # A system's own is often split into packages, and says less than it has.
+        if one.implementation != "cpython" or minor in told or one.prefix == "/usr":
+            continue
+        argv = [one.executable, "-I" if not minor.startswith("2") else "-E", "-c", CODE]
+        done = subprocess.run(argv, capture_output=True, text=True, check=True, input=repr(listed))
+        told[minor] = ast.literal_eval(done.stdout.rpartition("<<")[2].rpartition(">>")[0])
+    return told
+
+
+def _write(told: dict[str, dict[str, list[str]]]) -> None:
+    versions = sorted(told, key=lambda text: [int(part) for part in text.split(".")])
+    threes = [version for version in versions if not version.startswith("2")]
+    data: dict[str, object] = {"versions": versions, "modules": {}, "names": {}}
+    modules = {name for names in told.values() for name in names}
+    data["modules"] = {
+        name: span for name in sorted(modules) if (span := _span([v for v in versions if name in told[v]], versions))
+    }
+    for module in sorted(modules):
+        has = {version: set(told[version].get(module, [])) for version in threes if told[version].get(module)}
+        changed = {
+            name: span
+            for name in sorted(set().union(*has.values()) if has else ())
+            if (span := _span([v for v in has if name in has[v]], list(has)))
+        }
+        if changed:
+            data["names"][module] = changed  # type: ignore[index]
+    before = json.loads(TABLE.read_text()) if TABLE.exists() else {}
+    TABLE.write_text(_laid_out({**before, **data}))
+
+
+def _span(has: list[str], of: list[str]) -> str:
+    """``3.11-`` since, ``-3.9`` until, ``3.8-3.11`` both; empty for what all have, or what comes and goes."""
+    if not has or has == of or of[of.index(has[0]) : of.index(has[-1]) + 1] != has:
+        return ""
+    first = "" if has[0] == of[0] else has[0]
+    return f"{first}-{'' if has[-1] == of[-1] else has[-1]}"
+
+
+def _laid_out(data: dict[str, object]) -> str:
+    """One line a module, so that a change of the table can be read."""
+    rows = []
+    for key, value in data.items():
+        if isinstance(value, dict) and value:
+            inner = [f"  {json.dumps(name)}: {json.dumps(value[name])}" for name in value]
+            rows.append(f" {json.dumps(key)}: {{\n" + ",\n".join(inner) + "\n }")
+        else:
+            rows.append(f" {json.dumps(key)}: {json.dumps(value)}")
+    return "{\n" + ",\n".join(rows) + "\n}\n"
+
+
+if __name__ == "__main__":
+    main()
