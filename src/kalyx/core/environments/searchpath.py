@@ -103,6 +103,7 @@ class SearchPath(Struct, kw_only=True):
     unknown: list[Evidence] = []
     code: list[Evidence] = []
     site_packages: list[str] = []
+    variables: Mapping[str, str] = {}
 
 
 class _Builder:
@@ -372,6 +373,7 @@ def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     if not way.no_site:
         builder.site()
     result = builder.result
+    result.variables = way.variables
     if way.first is not None and not (way.keeps_first_away or builder.safe_by_variable()):
         exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))

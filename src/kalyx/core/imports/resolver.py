@@ -7,12 +7,18 @@ as a portion of a namespace package (PEP 420), after every entry was tried.
 
 from __future__ import annotations
 
+import re
+from functools import cached_property
+
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.facts import Interpreter
 from kalyx.core.imports import builtin, editable
+
+_ARCHIVE_LIMIT = 64 * 1024 * 1024
+_HACK = re.compile(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
 
 
 class Place(Struct):
@@ -72,6 +78,10 @@ class Resolver:
         self.folder = folder
         self.suffixes = extension_suffixes(facts, interpreter)
         self.mappings = self._editable_mappings()
+        self.in_front = self._mappings_in_front()
+        self._entries = list(dict.fromkeys(entry.entry or folder for entry in search.entries))
+        self._archives: dict[str, set[str]] = {}
+        self._known: dict[str, Resolution] = {}
 
     def _editable_mappings(self) -> dict[str, str]:
         found: dict[str, str] = {}
@@ -82,28 +92,71 @@ class Resolver:
                 found.update(editable.finder_mapping(self.facts, finder))
         return found
 
+    def _mappings_in_front(self) -> dict[str, str]:
+        """A start-up line of the build tools puts their own copy of one standard package before the path."""
+        for line in self.search.code:
+            match = _HACK.search(line.fact)
+            if match is None or not line.path:
+                continue
+            chosen = self.search.variables.get("SETUPTOOLS_USE_DISTUTILS", match[1])
+            target = self.facts.join(self.facts.parent(line.path), "setuptools", "_distutils")
+            if chosen == "local" and self.facts.is_folder(target):
+                return {"distutils": target}
+        return {}
+
+    @cached_property
+    def _compiled_in(self) -> frozenset[str]:
+        """The modules whose entry points are in the interpreter's own file or library."""
+        prefix, minor = self.interpreter.base_prefix, ".".join(self.interpreter.version.split(".")[:2])
+        folder = self.facts.join(prefix, "lib")
+        names = [name for name in self.facts.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
+        found: set[str] = set()
+        for path in {
+            self.facts.real(path)
+            for path in [self.interpreter.real_executable, *(self.facts.join(folder, n) for n in names)]
+        }:
+            try:
+                found.update(name.decode() for name in self.facts.scan(path, rb"\x00PyInit_(\w+)(?=\x00)"))
+            except Unreadable:
+                continue
+        return frozenset(found)
+
+    def _is_builtin(self, name: str) -> bool:
+        if name in builtin.SOMETIMES and not self.interpreter.version.startswith("2."):
+            return name in self._compiled_in
+        return builtin.is_builtin(name, self.interpreter.version)
+
     def resolve(self, module: str) -> Resolution:
         """What ``import module`` finds, parents first."""
         parts = module.split(".")
-        if builtin.is_builtin(parts[0], self.interpreter.version):
+        if self._is_builtin(parts[0]):
             place = Place(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:
                 return Resolution(place, [])
-        entries = list(dict.fromkeys(entry.entry or self.folder for entry in self.search.entries))
-        parents: list[Place] = []
-        resolution = Resolution(None, [], module)
-        for depth in range(1, len(parts) + 1):
-            dotted = ".".join(parts[:depth])
-            resolution = self._on(entries, dotted, parts[depth - 1])
+        return self._resolve(module)
+
+    def _resolve(self, module: str) -> Resolution:
+        """What a name finds, worked out once: the parent first, whose folders are then the path."""
+        known = self._known.get(module)
+        if known is None:
+            known = self._known[module] = self._worked_out(module)
+        return known
+
+    def _worked_out(self, module: str) -> Resolution:
+        parent, _, name = module.rpartition(".")
+        if not parent:
+            resolution = self._on(self._entries, module, name)
+        else:
+            upper = self._resolve(parent)
+            if upper.place is None:
+                return upper
+            parents = [*upper.parents, upper.place]
+            if not upper.place.is_package:
+                return Resolution(None, [], module, parents)
+            resolution = self._on(upper.place.portions, module, name)
             resolution.parents = parents
-            if resolution.place is None:
-                resolution.missing = dotted
-                return resolution
-            if depth < len(parts):
-                if not resolution.place.is_package:
-                    return Resolution(None, [], ".".join(parts[: depth + 1]), [*parents, resolution.place])
-                parents = [*parents, resolution.place]
-                entries = resolution.place.portions
+        if resolution.place is None:
+            resolution.missing = module
         return resolution
 
     def in_folder(self, folder: str, module: str) -> Place | None:
@@ -117,7 +170,7 @@ class Resolver:
         return place
 
     def _on(self, entries: list[str], dotted: str, name: str) -> Resolution:
-        winner: Place | None = None
+        winner = self._mapped(dotted, self.in_front) if dotted in self.in_front else None
         others: list[Place] = []
         portions: list[Place] = []
         for entry in entries:
@@ -131,16 +184,24 @@ class Resolver:
             else:
                 others.append(place)
         if winner is None and dotted in self.mappings:
-            winner = self._mapped(dotted)
+            winner = self._mapped(dotted, self.mappings)
         if winner is not None:
+            if winner.kind == "package" and others + portions and self._declares_a_namespace(winner):
+                winner.portions += [folder for place in others + portions for folder in place.portions]
+                return Resolution(winner, [])
             return Resolution(winner, others + portions)
         if portions and int(self.interpreter.version.split(".")[0]) >= 3:
             whole = Place(dotted, "namespace", portions[0].path, portions[0].entry, [p.path for p in portions])
             return Resolution(whole, [])
         return Resolution(None, others, dotted)
 
-    def _mapped(self, dotted: str) -> Place | None:
-        target = self.mappings[dotted]
+    def _declares_a_namespace(self, place: Place) -> bool:
+        """Whether a package's own file says that its other folders count too (both ways from before PEP 420)."""
+        text = self.facts.text_or_none(place.path, 65536) or ""
+        return "extend_path" in text or "declare_namespace" in text
+
+    def _mapped(self, dotted: str, mappings: dict[str, str]) -> Place | None:
+        target = mappings[dotted]
         init = self.facts.join(target, "__init__.py")
         if self.facts.is_file(init):
             return Place(dotted, "package", init, self.facts.parent(target), [target])
@@ -151,11 +212,11 @@ class Resolver:
 
     def _in_entry(self, entry: str, dotted: str, name: str) -> Place | None:
         facts = self.facts
-        if entry.endswith((".zip", ".egg", ".whl")) and facts.is_file(entry):
-            return self._in_zip(entry, dotted, name)
         try:
             listing = facts.listing(entry)
         except Unreadable:
+            if facts.is_file(entry) or any(entry.startswith(one + facts.path.sep) for one in self._archives):
+                return self._in_archive(entry, dotted, name)
             return None
         folder = facts.join(entry, name)
         is_folder = name in listing and facts.is_folder(folder)
@@ -184,20 +245,36 @@ class Resolver:
                     return kind, path
         return None
 
-    def _in_zip(self, entry: str, dotted: str, name: str) -> Place | None:
+    def _in_archive(self, entry: str, dotted: str, name: str) -> Place | None:
+        """A module in a zip file on the path, or in a folder of one (the importer of zip files' own order)."""
+        archive, inner = entry, ""
+        while not self.facts.is_file(archive):
+            archive, inner = self.facts.parent(archive), f"{self.facts.name(archive)}/{inner}"
+        members = self._members(archive)
+        stem = inner + name
+        for candidate, kind in ((f"{stem}/__init__", "package"), (stem, "module")):
+            for suffix in (".pyc", ".py"):
+                if candidate + suffix in members:
+                    path = self.facts.join(archive, *(candidate + suffix).split("/"))
+                    folder = [self.facts.join(archive, *stem.split("/"))] if kind == "package" else []
+                    return Place(dotted, kind, path, entry, folder)
+        if stem + "/" in members:  # a folder counts where the archive lists it as one
+            folder = [self.facts.join(archive, *stem.split("/"))]
+            return Place(dotted, "namespace", folder[0], entry, folder)
+        return None
+
+    def _members(self, archive: str) -> set[str]:
+        """The names in a zip file; none where it is no such file."""
         import io
         import zipfile
 
-        try:
-            raw = self.facts.read(entry, 64 * 1024 * 1024)
-            members = set(zipfile.ZipFile(io.BytesIO(raw)).namelist())
-        except (Unreadable, zipfile.BadZipFile, OSError, ValueError):
-            return None
-        for inner, kind in ((f"{name}/__init__", "package"), (name, "module")):
-            for suffix in (".pyc", ".py"):
-                if inner + suffix in members:
-                    return Place(dotted, kind, self.facts.join(entry, inner + suffix), entry)
-        return None
+        if archive not in self._archives:
+            try:
+                raw = self.facts.read(archive, _ARCHIVE_LIMIT)
+                self._archives[archive] = set(zipfile.ZipFile(io.BytesIO(raw)).namelist())
+            except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError):
+                self._archives[archive] = set()
+        return self._archives[archive]
 
     def top_level_names(self) -> set[str]:
         """Every name that answers at the top of this path: for words typed nearly right."""
