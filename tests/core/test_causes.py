@@ -101,3 +101,9 @@ def test_remedies_never_offer_an_unknown_name():
     answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True)
     assert answer.findings[0].cause == "absent"
     assert all(step.command is None for remedy in answer.findings[0].remedies for step in remedy.steps)
+
+
+def test_the_page_of_causes_is_as_the_modules_say():
+    from tools.causes import PAGE, page
+
+    assert PAGE.read_text() == page(), "run python tools/causes.py"

@@ -48,13 +48,15 @@ def pairs():
 
 
 @pytest.mark.parametrize("place, builder", pairs(), indirect=["place"])
-def test_fault(place, builder):
+def test_fault(place, builder, record_property):
     for path in place.moor.folder.iterdir():
         path.unlink() if path.is_file() else shutil.rmtree(path)
     made = builder(place)
     if made is None:
         return
     words, cause, variables, mend = (*made, None, None)[:4]
+    record_property("cause", cause)
+    record_property("version", place.version)
     variables = dict(variables or {})
     ran = place.moor.kalyx(*words, "--json", **variables)
     assert ran.status == 1, ran.out + ran.err

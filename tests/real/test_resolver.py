@@ -136,6 +136,8 @@ def test_odd_places(version, tmp_path):
         "cells.nothing",
         "plain",
         "plain.leaf",
+        "listed",
+        "listed.leaf",
         "spread.two",
         "frozen_comb",
         "only",

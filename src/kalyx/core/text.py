@@ -78,3 +78,10 @@ def distance(one: str, other: str, limit: int) -> int:
 def words_of(text: str) -> list[str]:
     """The lower-case words of a label or an id: runs of letters and digits."""
     return "".join(c.lower() if c.isalnum() or c == "." else " " for c in text).split()
+
+
+def numbers_of(version: str) -> list[int]:
+    """The numbers of a version, to tell the newer of two apart where exactness does not matter."""
+    import re
+
+    return [int(part) for part in re.findall(r"\d+", version)[:4]]

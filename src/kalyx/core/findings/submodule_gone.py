@@ -20,6 +20,7 @@ from kalyx.core.imports.trial import lacking_name
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
+from kalyx.core.text import numbers_of
 
 YIELDS_TO = (
     "gutted",
@@ -56,7 +57,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if owner is None:
         return None
     other = _version_with(case, machine, subject, owner)
-    if other is None and removal_of(subject) is None and misspelt.look(case, machine) is not None:
+    removal = removal_of(subject)
+    if other is None and removal is None and misspelt.look(case, machine) is not None:
         return None  # a module a letter away is the likelier explanation
     place = resolver.resolve(parent).place if parent else None
     frame = case.importer()
@@ -72,17 +74,18 @@ def look(case: Case, machine: Machine) -> Finding | None:
         )
     if asker is not None:
         evidence.append(owned(asker))
+    mends = []
     if other is not None:
         environment, one = other
-        evidence.append(
-            Evidence(fact=f"{one.name} {one.version} in {environment.name} has it", source=one.path, path=one.path)
-        )
+        fact = f"{one.name} {one.version} in {environment.name} has it"
+        evidence.append(Evidence(fact=fact, source=one.path, path=one.path))
         mend = remedies.install(machine, interpreter, f"{one.name}=={one.version}")
         mend.says = f"the version that has it, as in {environment.name}"
         mends = [mend]
-    elif case.raised is not None:
+    if case.raised is not None and (removal is not None or not mends):
+        # The table names the newest release that has it; another environment only some release.
         mends = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
-    else:
+    if not mends:
         mends = [remedies.install(machine, interpreter, owner.name, "--upgrade")]
     return Finding(
         cause="submodule-gone",
@@ -122,6 +125,7 @@ def _part_of_itself(case: Case) -> str | None:
 
 def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:
     """The same distribution in another environment, in a version that has it."""
+    found: list[tuple[Environment, Installed]] = []
     for environment in machine.all_environments:
         if case.environment is not None and environment.key == case.environment.key:
             continue
@@ -130,5 +134,5 @@ def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) 
         if one is not None and resolver is not None:
             place = resolver.resolve(subject).place
             if place is not None and place.kind not in ("namespace", "builtin"):
-                return environment, one
-    return None
+                found.append((environment, one))
+    return max(found, key=lambda pair: numbers_of(pair[1].version), default=None)
