@@ -6,7 +6,7 @@ import sys
 if __name__ == "__main__" and not getattr(sys.flags, "safe_path", False):
     del sys.path[0]
 
-from kalyx.cli.start import main
+from kalyx.cli.entry import main
 
 if __name__ == "__main__":
     main()

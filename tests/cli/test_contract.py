@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import BY_VERSION, make_environment
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
 
 SCHEMAS = Path(__file__).parents[2] / "docs" / "schema"
 
@@ -178,3 +178,20 @@ def test_no_answer_shows_a_secret_of_the_environment(moor, heath):
     finally:
         running.kill()
         running.communicate()
+
+
+def test_kalyx_starts_in_the_broken_place_it_is_asked_about(moor):
+    """Files that stand for modules Kalyx needs, in the folder and on PYTHONPATH: the trial meets them, Kalyx does not."""
+    foreign = moor.root / "foreign"
+    foreign.mkdir()
+    for place in (foreign, moor.folder):
+        for name in ("argparse", "json", "msgspec", "rich", "packaging", "ast"):
+            (place / f"{name}.py").write_text("raise SystemExit('a foreign module')\n")
+    broken = {"PYTHONPATH": str(foreign), "PYTHONNOUSERSITE": "1", "PYTHONOPTIMIZE": "2"}
+    ran = moor.kalyx(
+        "why", "from argparse import ArgumentParser", "--in", BY_VERSION[VERSIONS[-1]].executable, "--json", **broken
+    )
+    assert ran.status == 1 and ran.json["imports"][0]["findings"][0]["cause"] == "shadowed", ran.out + ran.err
+    assert str(foreign) in ran.json["target"]["search_path"][1]["entry"]
+    assert moor.kalyx("here", "--json", **broken).status in (0, 1)
+    assert moor.kalyx("--version", **broken).out.startswith("kalyx ")

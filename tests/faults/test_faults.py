@@ -104,3 +104,11 @@ def test_hangs_tells_where_it_stands(tmp_path):
         (str(moor.folder / "sleeper.py"), 6),
     ]
     assert not subprocess.run(["pgrep", "-f", "sleeper"], capture_output=True, check=False).stdout
+
+
+def test_a_trial_may_not_take_the_machines_memory(tmp_path):
+    moor = Moor(tmp_path / "moor")
+    (moor.folder / "greedy.py").write_text("import resource\nprint(resource.getrlimit(resource.RLIMIT_DATA)[0])\n")
+    ran = moor.kalyx("why", "greedy", "--in", BY_VERSION[CAN_MAKE[-1]].executable, "--json")
+    most = int(ran.json["imports"][0]["output"])
+    assert 2 << 30 <= most < os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") or most == 2 << 30

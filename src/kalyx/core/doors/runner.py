@@ -256,11 +256,13 @@ class LiveRunner:
         seconds: float = 10.0,
         limit: int = OUTPUT_LIMIT,
         guarded: bool = False,
+        bounded: bool = False,
         heard: Callable[[bytes], None] | None = None,
     ) -> Ended:
         """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
 
-        ``guarded``: it does not outlive Kalyx, however Kalyx ends. ``heard`` is told a few times
+        ``guarded``: it does not outlive Kalyx, however Kalyx ends. ``bounded``: it may not take
+        more memory than leaves the machine usable, where the system can hold it to that. ``heard`` is told a few times
         a second all that it has printed so far.
         """
         began = time.monotonic()
@@ -269,6 +271,8 @@ class LiveRunner:
         except (OSError, ValueError) as error:
             reason = getattr(error, "strerror", None) or str(error)
             return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
+        if bounded:
+            _bound_memory(process.pid)
         drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
         timed_out = False
         try:
@@ -329,6 +333,20 @@ def _looked_up(argv: list[str], variables: Mapping[str, str] | None, folder: str
         if os.path.isfile(candidate) and os.access(candidate, os.X_OK):
             return [candidate, *argv[1:]]
     return argv
+
+
+def _bound_memory(pid: int) -> None:
+    """Three quarters of the machine's memory at most, and never less than two GiB."""
+    if sys.platform != "linux":
+        return
+    import resource
+
+    most = max(2 << 30, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") * 3 // 4)
+    try:
+        # What is taken counts, not what is only set aside: some libraries set aside far more than they use.
+        resource.prlimit(pid, resource.RLIMIT_DATA, (most, most))
+    except (OSError, ValueError):
+        pass
 
 
 def _popen(

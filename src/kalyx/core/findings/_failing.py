@@ -74,11 +74,11 @@ def _asked_of_package(case: Case) -> str | None:
     return f"{module}.{name}" if name and module else None
 
 
-def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed) -> Remedy:
-    """Install the same version again: the installer takes the build that fits here."""
+def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Remedy:
+    """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
     line = f"{owner.name}=={owner.version}"
     mend = remedies.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
-    mend.says = f"install {owner.name} {owner.version} again, as it is for this Python and this system"
+    mend.says = f"install {owner.name} {owner.version} again{why}"
     return mend
 
 

@@ -21,7 +21,22 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
 
-YIELDS_TO = ("name-misleads", "gutted", "shadowed", "startup-broken", "checker-only", "link-broken", "unreadable")
+YIELDS_TO = (
+    "name-misleads",
+    "gutted",
+    "shadowed",
+    "startup-broken",
+    "checker-only",
+    "link-broken",
+    "unreadable",
+    "other-platform",
+    "other-build",
+    "damaged",
+    "library-missing",
+    "namespace-split",
+    "older-wins",
+)
+FOLDS = True
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

@@ -17,6 +17,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
 YIELDS_TO = ("name-misleads", "gutted", "damaged", "startup-broken", "other-platform", "other-build", "binary-mismatch")
+FOLDS = True
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

@@ -138,7 +138,9 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
         mend = remedies.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
         mend.says = f"{'a newer' if newer else 'an older'} {lack.asker.name}, which is for this Python"
-        return [mend]
+        exact = f"{lack.asker.name}=={lack.asker.version}"
+        wanted = span.last if newer else span.first
+        return [mend, remedies.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [

@@ -77,6 +77,8 @@ def _finding(case: Case, machine: Machine, interpreter: Interpreter, path: str, 
         says=f"{machine.facts.name(path)} is not for this Python: {fact}",
         evidence=evidence,
         remedies=[
-            reinstall(machine, interpreter, owner) if owner is not None else Remedy(says="build it anew", steps=[build])
+            reinstall(machine, interpreter, owner, ", the build for this Python and this system")
+            if owner is not None
+            else Remedy(says="build it anew", steps=[build])
         ],
     )

@@ -44,6 +44,10 @@ def look(case: Case, machine: Machine) -> Finding | None:
             certainty="proven",
             says=f"{machine.facts.name(path)} is {reason}",
             evidence=evidence,
-            remedies=[reinstall(machine, interpreter, owner) if owner is not None else mend],
+            remedies=[
+                reinstall(machine, interpreter, owner, ", the build for this Python and this system")
+                if owner is not None
+                else mend
+            ],
         )
     return None

@@ -11,11 +11,14 @@ Only looks like it (it fails for want of another package):
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import broken_requirement, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.text import canonical
 
 YIELDS_TO = (
     "shadowed",
@@ -42,6 +45,10 @@ YIELDS_TO = (
     "namespace-split",
 )
 FOLDS = True
+
+_DOWNGRADE = re.compile(
+    r"[Dd]owngrade (?:the )?([A-Za-z][\w.-]*?)(?: package)? (?:version )?to (?:version )?(\d+(?:\.\d+)*(?:\.x)?)"
+)
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
@@ -77,6 +84,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
                 break
     else:
         mends = [Remedy(says="read the line that raises", steps=[remedies.by_hand(f"look at {where}")])]
+    told = _by_its_own_words(case, machine)
+    if told is not None:
+        mends.insert(0, told)
     return Finding(
         cause="raises",
         certainty="proven",
@@ -84,3 +94,17 @@ def look(case: Case, machine: Machine) -> Finding | None:
         evidence=evidence,
         remedies=mends,
     )
+
+
+def _by_its_own_words(case: Case, machine: Machine) -> Remedy | None:
+    """Some errors say themselves which release to go back to: of a package that is here."""
+    assert case.raised is not None and case.interpreter is not None
+    match = _DOWNGRADE.search(case.raised.text)
+    here = {one.key: one for one in machine.installed(case.sites)}
+    owner = here.get(canonical(match[1])) if match is not None else None
+    if match is None or owner is None:
+        return None
+    version = match[2].removesuffix(".x")
+    mend = remedies.install(machine, case.interpreter, f"{owner.name}=={version}.*")
+    mend.says = "as the error itself says"
+    return mend

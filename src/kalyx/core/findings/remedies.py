@@ -77,6 +77,15 @@ def install(machine: Machine, interpreter: Interpreter, requirement: str, *more:
     return Remedy(says=f"install it in {where}", steps=steps, touches=[interpreter.prefix])
 
 
+def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Remedy:
+    """An environment beside this one, on a Python version that suits a package without a newer release."""
+    place = f"{prefix.rstrip('/')}-{minor}"
+    argv = ["kalyx", "prepare", place, "--python", f"version:{minor}", "--want", requirement]
+    return Remedy(
+        says=f"or, where there is none, run it on Python {minor}", steps=[command(machine, argv)], touches=[place]
+    )
+
+
 def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Remedy:
     """Make a kernel of this id start this environment."""
     argv = ["kalyx", "register", environment.prefix, "--id", identifier]

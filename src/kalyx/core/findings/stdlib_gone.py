@@ -70,7 +70,9 @@ def finding(case: Case, machine: Machine, module: str, span: Span, cause: str) -
         line = asker.name if is_gone else f"{asker.name}<{asker.version}"
         mend = remedies.install(machine, interpreter, line, *(["--upgrade"] if is_gone else []))
         mend.says = f"{'a newer' if is_gone else 'an older'} {asker.name}, which is for this Python"
-        found.append(mend)
+        exact = f"{asker.name}=={asker.version}"
+        wanted = span.last if is_gone else span.first
+        found += [mend, remedies.with_another_python(machine, interpreter.prefix, wanted, exact)]
     elif "write" in one:
         steps = [remedies.by_hand(f"write: {one['write']}")]
         if not is_gone:

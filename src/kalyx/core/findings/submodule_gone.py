@@ -43,6 +43,7 @@ YIELDS_TO = (
     "syntax-older",
     "unmet",
 )
+FOLDS = True
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

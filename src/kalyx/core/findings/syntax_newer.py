@@ -222,6 +222,10 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         mend = remedies.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
         mend.says = f"{'an older' if newer else 'a newer'} {owner.name}, which is for this Python"
         mends = [mend]
+        if any(_numbers(one.version) == _numbers(wanted) for one in machine.interpreters):
+            minor = ".".join(str(part) for part in _numbers(wanted))
+            exact = f"{owner.name}=={owner.version}"
+            mends.append(remedies.with_another_python(machine, case.interpreter.prefix, minor, exact))
     else:
         fits = [one for one in machine.interpreters if _numbers(one.version) == _numbers(wanted)]
         step = (remedies.command(machine, [fits[0].executable, path or ""]) if fits

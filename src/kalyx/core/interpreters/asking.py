@@ -49,6 +49,7 @@ def ask_witness(
         variables=variables,
         folder=folder,
         seconds=seconds,
+        bounded=True,
     )
     return answer_between(ended.output, mark), ended
 

@@ -1,0 +1,42 @@
+"""The very beginning of a call: nothing but built-in modules until Kalyx's own path is safe.
+
+Kalyx is often started in the broken place it is asked about. A foreign
+PYTHONPATH puts other people's modules before those that Kalyx needs; then this
+hands over to an isolated child (``-I``) that finds Kalyx by the path it is
+given. The variables stay in the environment: the trial is made with them.
+"""
+
+import os
+import sys
+
+# What an isolated interpreter leaves out, and a user may have set for another one.
+FOREIGN = ("PYTHONPATH", "PYTHONHOME", "PYTHONSAFEPATH", "PYTHONNOUSERSITE", "PYTHONUSERBASE", "PYTHONINSPECT",
+           "PYTHONSTARTUP", "PYTHONVERBOSE", "PYTHONPLATLIBDIR", "PYTHONCASEOK", "PYTHONOPTIMIZE")  # fmt: skip
+
+
+def main() -> None:
+    """The console command."""
+    if not sys.flags.isolated and sys.executable and any(os.environ.get(name) for name in FOREIGN):
+        _hand_over()
+    from kalyx.cli.start import main
+
+    main()
+
+
+def _hand_over() -> None:
+    """Go on as an isolated child; its own path first, then whatever this one's had, so that Kalyx is found."""
+    home = os.path.dirname(os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
+    path = os.pathsep.join([home, *(entry for entry in sys.path if entry)])
+    words = [sys.executable, "-I", os.path.abspath(__file__), path, *sys.argv[1:]]
+    sys.stdout.flush()
+    if os.name == "posix":
+        os.execv(words[0], words)
+    import subprocess
+
+    sys.exit(subprocess.run(words, check=False).returncode)
+
+
+if __name__ == "__main__":
+    sys.path.extend(entry for entry in sys.argv[1].split(os.pathsep) if entry not in sys.path)
+    sys.argv = ["kalyx", *sys.argv[2:]]
+    main()
