@@ -11,7 +11,9 @@ from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.names import table_modules
 from kalyx.core.packages.requirements import asked_by, satisfies
+from kalyx.core.text import canonical
 
 _PATHS = re.compile(r"((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 
@@ -120,3 +122,16 @@ def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable
     else:
         step = remedies.command(machine, ["env", "-u", variable, interpreter.executable, "-c", case.wanted.statement])
     return Remedy(says=f"run it without {variable}", steps=[step])
+
+
+def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Remedy | None:
+    """Where a distribution only has the module's name, and the well-known module comes from another one: that one."""
+    top = module.split(".")[0]
+    meant = table_modules().get(top)
+    if meant is None or canonical(meant) == owner.key or owner.key != canonical(top):
+        return None
+    mend = remedies.install(machine, interpreter, meant)
+    away = remedies.command(machine, [interpreter.executable, "-m", "pip", "uninstall", "-y", owner.name])
+    mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
+    mend.says = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
+    return mend

@@ -184,7 +184,9 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
     elif removal is not None and removal.went is not None and asker is None:
         module, _, name = removal.went.rpartition(".")
         write = f"write: from {module} import {name}" if module else f"write: import {name}"
-        found.append(Remedy(says="or write where it went", steps=[remedies.by_hand(write)]))
+        is_here = case.resolver is not None and case.resolver.resolve(module or name).place is not None
+        # In one's own code, another line is a smaller change than another release.
+        found.insert(0 if is_here else len(found), Remedy(says="write where it went", steps=[remedies.by_hand(write)]))
     for one in {"owner": owner, "asker": asker}.values() if asker is not None else ():
         if one is not None:
             again = remedies.install(machine, interpreter, one.name, "--upgrade")

@@ -15,7 +15,7 @@ import re
 
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import broken_requirement, owners_passed
+from kalyx.core.findings._failing import broken_requirement, namesake, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.text import canonical
@@ -84,6 +84,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
                 break
     else:
         mends = [Remedy(says="read the line that raises", steps=[remedies.by_hand(f"look at {where}")])]
+    meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
+    if meant is not None:
+        mends.insert(0, meant)
     told = _by_its_own_words(case, machine)
     if told is not None:
         mends.insert(0, told)

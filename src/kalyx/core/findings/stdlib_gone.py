@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._failing import namesake
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.standard import Span, instead, module_span
 from kalyx.core.machine import Machine
@@ -73,6 +74,8 @@ def finding(case: Case, machine: Machine, module: str, span: Span, cause: str) -
         exact = f"{asker.name}=={asker.version}"
         wanted = span.last if is_gone else span.first
         found += [mend, remedies.with_another_python(machine, interpreter.prefix, wanted, exact)]
+        meant = namesake(machine, interpreter, asker, case.module)
+        found = [meant, *found] if meant is not None else found
     elif "write" in one:
         steps = [remedies.by_hand(f"write: {one['write']}")]
         if not is_gone:

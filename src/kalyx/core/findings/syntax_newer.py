@@ -17,7 +17,7 @@ from msgspec import Struct
 
 from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import owned, owners_passed
+from kalyx.core.findings._failing import namesake, owned, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import Raised, missing_name
 from kalyx.core.machine import Machine
@@ -222,6 +222,9 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         mend = remedies.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
         mend.says = f"{'an older' if newer else 'a newer'} {owner.name}, which is for this Python"
         mends = [mend]
+        meant = namesake(machine, case.interpreter, owner, case.module)
+        if meant is not None:
+            mends.insert(0, meant)
         if any(_numbers(one.version) == _numbers(wanted) for one in machine.interpreters):
             minor = ".".join(str(part) for part in _numbers(wanted))
             exact = f"{owner.name}=={owner.version}"

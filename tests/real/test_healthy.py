@@ -1,0 +1,52 @@
+"""A healthy import is never blamed: every module at the top of a large real environment, and of old and new libraries."""
+
+import os
+import sys
+
+import pytest
+
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.why import why_import
+from kalyx.core.machine import Machine
+from kalyx.core.targets import resolve
+from tests.conftest import BY_VERSION, VERSIONS
+
+# These open windows or browsers, or end the program that asks for them, on purpose.
+LEFT_OUT = {"antigravity", "this", "idlelib", "turtledemo", "turtle", "__main__"}
+
+
+def names_in(folder: str, limit: int) -> list[str]:
+    found = set()
+    for name in os.listdir(folder):
+        stem = name.split(".")[0]
+        if stem.isidentifier() and stem not in LEFT_OUT and not stem.startswith("__"):
+            if name.endswith((".py", ".so")) or os.path.exists(os.path.join(folder, name, "__init__.py")):
+                found.add(stem)
+    return sorted(found)[:: max(1, len(found) // limit)]
+
+
+def places():
+    own = next(entry for entry in sys.path if entry.endswith("site-packages"))
+    yield pytest.param(sys.executable, names_in(own, 50), id="a large environment")
+    for version in (VERSIONS[1], VERSIONS[-1]):
+        one = BY_VERSION[version]
+        library = os.path.join(one.base_prefix, "lib", f"python{version}")
+        yield pytest.param(one.executable, names_in(library, 20), id=f"the library of {version}")
+
+
+@pytest.mark.parametrize("executable, names", list(places()))
+def test_no_healthy_import_is_blamed(executable, names, tmp_path):
+    machine = Machine(LiveFacts(folder=str(tmp_path)), LiveRunner)
+    seat = resolve(machine, executable)
+    healthy = 0
+    for name in names:
+        answer = why_import(machine, seat, Wanted(f"import {name}", name), named=True)
+        if answer.outcome == "imports":
+            healthy += 1
+            assert not answer.findings, (name, answer.findings)
+            assert answer.found_at, name
+        else:
+            assert answer.findings, (name, answer.error)
+    assert healthy > len(names) * 0.8
