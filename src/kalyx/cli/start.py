@@ -24,7 +24,9 @@ COMMANDS = {
     "kernels": "registered kernels, what each really starts, its conditions",
     "register": "make an environment a notebook kernel, then rehearse it",
     "rehearse": "start a kernel for real, ask it who it is, try imports in it, stop it",
-    "point": "make a notebook use an environment",
+    "record": "its packages as requirement lines that rebuild it",
+    "point": "make an editor, a run configuration or a notebook use an environment",
+    "discard": "remove an environment with the kernels that start it",
     "unregister": "remove kernels, saying what stays",
     "demo": "build a made-up machine in a folder and walk through the job on it",
 }

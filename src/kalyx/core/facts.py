@@ -498,3 +498,42 @@ class ErrorAnswer(Struct, kw_only=True):
     schema: Literal["kalyx.error/1"] = "kalyx.error/1"
     says: str
     candidates: list[str] = []
+
+
+class RecordLine(Struct, kw_only=True):
+    """One distribution as a line that brings it again; ``elsewhere`` False where only this machine has it."""
+
+    name: str
+    version: str | None
+    line: str
+    kind: Literal["pinned", "direct", "development"]
+    elsewhere: bool = True
+    reason: str | None = None
+
+
+class RecordAnswer(Struct, kw_only=True):
+    """What rebuilds a target: its text, the lines of it, and what no line can bring."""
+
+    schema: Literal["kalyx.record/1"] = "kalyx.record/1"
+    target: Seat
+    text: str
+    lines: list[RecordLine] = []
+    left_out: list[str] = []
+    notes: list[str] = []
+    path: str | None = None
+    plan: list[ChangePlan] = []
+    done: bool = False
+
+
+class DiscardAnswer(Struct, kw_only=True):
+    """What goes, how much space comes back, what is nobody's inside, and what elsewhere still points there."""
+
+    schema: Literal["kalyx.discard/1"] = "kalyx.discard/1"
+    prefix: str
+    plan: list[ChangePlan] = []
+    done: bool = False
+    size_bytes: int | None = None
+    kernels: list[str] = []
+    unowned: list[str] = []
+    pointers: list[str] = []
+    notes: list[str] = []

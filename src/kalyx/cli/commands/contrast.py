@@ -11,12 +11,15 @@ from kalyx.core.doors import Unreadable
 from kalyx.core.facts import ContrastAnswer, KalyxError, PackagesAnswer
 from kalyx.core.imports.ways import search_of
 from kalyx.core.lifecycle.contrast import Side, contrast
+from kalyx.core.lifecycle.recorded import is_record, read_record, seat_of
 from kalyx.core.packages.contents import contents
 from kalyx.core.text import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("left", metavar="TARGET", help="a seat, an environment, or a file kept from packages --json")
+    parser.add_argument(
+        "left", metavar="TARGET", help="a seat, an environment, a record, or a file kept from packages --json"
+    )
     parser.add_argument("right", metavar="TARGET", help="the other one")
 
 
@@ -38,6 +41,9 @@ def _side(call: Call, text: str) -> Side:
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
         return Side(kept.target, kept.packages, kept.unknown)
+    if facts.is_file(path) and is_record(facts, path):
+        kept_record = read_record(facts, path)
+        return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     seat = call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
@@ -55,9 +61,9 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
     screen.line(("right  ", QUIET), place_of(screen, answer.right))
     screen.blank()
     if answer.same:
-        screen.line(
-            ("the same", "bold"), ": interpreter, version, platform, search path, packages and variables compared"
-        )
+        by_record = "a record" in (answer.left.label, answer.right.label)
+        rest = "and own packages" if by_record else "search path, packages and variables"
+        screen.line(("the same", "bold"), f": interpreter, version, platform, {rest} compared")
         return
     screen.doubts(answer.unproved, "not proved")
     if not answer.differences:

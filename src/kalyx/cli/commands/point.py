@@ -1,4 +1,4 @@
-"""``kalyx point``: make a notebook use an environment."""
+"""``kalyx point``: make an editor, a run configuration or a notebook use an environment."""
 
 from __future__ import annotations
 
@@ -16,43 +16,102 @@ from kalyx.core.text import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("seat", metavar="SEAT", help="the notebook to change: notebook:FILE or a path to it")
+    seat = "what to change: notebook:FILE, editor (this folder's settings), editor:FILE, editor:FILE#NAME (of several)"
+    parser.add_argument("seat", metavar="SEAT", help=seat)
     parser.add_argument("target", nargs="?", metavar="TARGET", help="the kernel or the environment it is to use")
-    parser.add_argument("--undo", action="store_true", help="put back what it asked for before")
+    parser.add_argument("--undo", action="store_true", help="put back what was there before")
     changing(parser)
 
 
 def run(call: Call) -> int:
+    text = call.options.seat
+    if not call.options.undo and call.options.target is None:
+        raise KalyxError("name the kernel or the environment it is to use")
+    if text.startswith("notebook:") or text.endswith(ENDING):
+        return _point_notebook(call)
+    if text == "editor" or text.startswith("editor:"):
+        return _point_editor(call)
+    raise KalyxError(
+        f"{visible(text)!r}: point changes settings and notebooks; write editor, editor:FILE or notebook:FILE"
+    )
+
+
+def _point_notebook(call: Call) -> int:
     machine = call.machine
     path = _notebook(call)
     if call.options.undo:
         change = pointing.plan_undo(machine, path)
     else:
-        if call.options.target is None:
-            raise KalyxError("name the kernel or the environment it is to use")
         kernel = pointing.kernel_for(machine, resolve(machine, call.options.target))
         if kernel.interpreter is None and kernel.language in ("", "python"):
             raise KalyxError(f"kernel {kernel.id} starts nothing ({kernel.reason}); the notebook was not changed")
         change = pointing.plan(machine, path, kernel)
     answer = PointAnswer(plan=change.deeds, path=path, was=change.was)
-    if change.after == change.before:
-        answer.done, answer.notes = True, ["it asks for that kernel already"]
-    elif not call.options.dry_run:
-        if not call.as_json and not call.options.yes:
-            _show(call, answer)
-        call.may_change(change.deeds, f"Change {path}?")
-        answer.undo = pointing.carry_out(machine, change, LiveChange())
-        answer.done = True
+    if _carried_out(call, change, answer, "it asks for that kernel already"):
         _prove(call, answer, path)
     return _show(call, answer)
 
 
+def _point_editor(call: Call) -> int:
+    from kalyx.core.lifecycle import choosing
+
+    machine = call.machine
+    path, named = _settings(call)
+    if call.options.undo:
+        change = pointing.plan_undo(machine, path)
+        answer = PointAnswer(plan=change.deeds, path=path)
+        _carried_out(call, change, answer, "")
+        return _show(call, answer)
+    target = resolve(machine, call.options.target)
+    change = choosing.plan(machine, path, named, target)
+    answer = PointAnswer(plan=change.deeds, path=path, was=change.was, notes=choosing.warnings(machine, change, target))
+    if _carried_out(call, change, answer, "it chooses that already"):
+        try:
+            answer.seat = choosing.proof(Call(call.options).machine, path, target)
+        except KalyxError as error:
+            pointing.take_back(change, LiveChange())
+            raise KalyxError(f"{error.says}; what was there was put back") from None
+        answer.notes.append(
+            "an editor that is open reads it when the folder is opened again; what runs keeps what it began with"
+        )
+    return _show(call, answer)
+
+
+def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, already: str) -> bool:
+    """Whether the change was made: shown first, agreed to, and what takes it back kept."""
+    if change.after == change.before and not change.goes:
+        answer.done, answer.notes = True, [already]
+        return False
+    if call.options.dry_run:
+        return False
+    if not call.as_json and not call.options.yes:
+        _show(call, answer)
+    call.may_change(change.deeds, f"Change {change.path}?")
+    undo = pointing.carry_out(call.machine, change, LiveChange())
+    answer.undo = None if call.options.undo and change.goes else undo
+    answer.done = True
+    return not change.goes
+
+
+def _settings(call: Call) -> tuple[str, str | None]:
+    """The settings file that a word means, and the name of one of several configurations in it."""
+    facts = call.machine.facts
+    word = call.options.seat.removeprefix("editor").removeprefix(":")
+    if word:
+        file, _, named = word.partition("#")
+        return facts.absolute(file), named or None
+    from kalyx.core.seats.editor import editor_seats
+
+    own = [
+        seat for seat in editor_seats(facts, facts.folder) if seat.source and facts.inside(seat.source, facts.folder)
+    ]
+    if not own:
+        raise KalyxError("no settings file in this folder chooses an interpreter; name the one to make: editor:FILE")
+    return str(own[0].source), None
+
+
 def _notebook(call: Call) -> str:
-    text = call.options.seat
-    path = text.removeprefix("notebook:")
-    if not text.startswith("notebook:") and not text.endswith(ENDING):
-        raise KalyxError(f"{visible(text)!r}: point changes notebooks; write notebook:FILE")
-    path = call.machine.facts.absolute(path)
+    path = call.machine.facts.absolute(call.options.seat.removeprefix("notebook:"))
     if call.machine.facts.kind(path) is None:
         raise KalyxError(f"{visible(path)}: there is no such notebook")
     return str(path)
@@ -79,7 +138,8 @@ def _show(call: Call, answer: PointAnswer) -> int:
     for deed in answer.plan:
         word = "changed" if answer.done else "would change" if call.options.dry_run else "will change"
         screen.line((word.ljust(14), BLUE), screen.path(deed.path))
-        screen.line("".ljust(14), "to " + visible(deed.deed))
+        to = "to " if deed.path.endswith(ENDING) else ""
+        screen.line("".ljust(14), to + visible(deed.deed))
     if answer.seat is not None:
         screen.line(("now runs".ljust(14), BLUE), place_of(screen, answer.seat))
     for note in answer.notes:

@@ -14,6 +14,7 @@ from kalyx.core.kernels.rehearsal import rehearse
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.lifecycle import preparing
 from kalyx.core.lifecycle.bringing import could_bring
+from kalyx.core.lifecycle.recorded import Recorded, is_record, read_record
 from kalyx.core.lifecycle.wanted import required_python, wants
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.targets import resolve
@@ -24,7 +25,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--python", metavar="TARGET", help="the interpreter it stands on (version:3.9, a path)")
     parser.add_argument("--see-base", action="store_true", help="it sees the packages of the installation below")
     parser.add_argument("--want", action="append", default=[], metavar="REQUIREMENT", help="a package to install")
-    parser.add_argument("--from", dest="source", metavar="FILE", help="a requirements file or a pyproject.toml")
+    parser.add_argument(
+        "--from", dest="source", metavar="FILE", help="a record, a requirements file or a pyproject.toml"
+    )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--kernel", metavar="LABEL", help="make it a notebook kernel under this label, and rehearse it")
     changing(parser)
@@ -35,10 +38,12 @@ def run(call: Call) -> int:
     if machine.runner is None:
         raise KalyxError("making an environment starts its interpreter, and --static starts no program")
     wheels = call.wheels
+    source = facts.absolute(call.options.source) if call.options.source else None
+    recorded = read_record(facts, source) if source is not None and is_record(facts, source) else None
     order = preparing.Order(
         folder=facts.absolute(call.options.dir),
-        base=_base(call),
-        see_base=call.options.see_base,
+        base=_base(call, recorded),
+        see_base=call.options.see_base or (recorded is not None and recorded.sees_base),
         wants=wants(facts, call.options.want, call.options.source),
         wheels=wheels,
         with_provider=call.options.kernel is not None,
@@ -59,9 +64,24 @@ def run(call: Call) -> int:
     return _show(call, made)
 
 
-def _base(call: Call) -> Interpreter:
-    """The interpreter to stand on: as named, else the preferred one that the project file allows."""
+def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
+    """The interpreter that a record was made on: of exactly that version, else of its minor."""
+    usable = [one for one in call.machine.interpreters if one.implementation == recorded.implementation]
+    exact = [one for one in usable if one.version == recorded.version]
+    minor = ".".join(recorded.version.split(".")[:2])
+    near = [one for one in usable if ".".join(one.version.split(".")[:2]) == minor]
+    if exact or near:
+        return (exact or near)[0]
+    here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
+    says = f"the record is of Python {recorded.version}; here are: {here}; name another with --python"
+    raise KalyxError(says + _bringers(call, minor))
+
+
+def _base(call: Call, recorded: Recorded | None) -> Interpreter:
+    """The interpreter to stand on: as named, as recorded, else the preferred one that the project file allows."""
     machine = call.machine
+    if recorded is not None and call.options.python is None:
+        return _recorded_base(call, recorded)
     if call.options.python is not None:
         try:
             seat = resolve(machine, call.options.python)

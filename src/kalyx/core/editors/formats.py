@@ -150,8 +150,8 @@ def _line(text: str, key: str, value: str) -> int | None:
     return None
 
 
-_TAG = r"<(/?)([\w.-]+)((?:\s+[\w.:-]+\s*=\s*(?:\"[^\"]*\"|'[^']*'))*)\s*(/?)>"
-_ATTRIBUTE = r"([\w.:-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')"
+TAG = r"<(/?)([\w.-]+)((?:\s+[\w.:-]+\s*=\s*(?:\"[^\"]*\"|'[^']*'))*)\s*(/?)>"
+ATTRIBUTE = r"([\w.:-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')"
 
 
 def _xml(text: str, key: list[str], named: str | None) -> Iterator[Value]:
@@ -165,14 +165,14 @@ def _xml(text: str, key: list[str], named: str | None) -> Iterator[Value]:
     if chosen is None:
         raise Malformed(f"no such key: {key[0]}")
     opened: list[tuple[str, dict[str, str]]] = []
-    for match in re.finditer(_TAG, text):
+    for match in re.finditer(TAG, text):
         closing, tag, rest, alone = match.groups()
         if closing:
             while opened and opened.pop()[0] != tag:
                 pass
             continue
         attributes = {
-            one[1]: unescape(one[2] if one[2] is not None else one[3]) for one in re.finditer(_ATTRIBUTE, rest)
+            one[1]: unescape(one[2] if one[2] is not None else one[3]) for one in re.finditer(ATTRIBUTE, rest)
         }
         if tag == chosen[1] and attributes.get(chosen[2]) == chosen[3] and attributes.get(key[1]):
             owner = next((about.get("name") for name, about in reversed(opened) if name == named), None)

@@ -23,6 +23,7 @@ from kalyx.core.machine import Machine
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
 CLAIM = ".kalyx-filling"
+DISCARDED_MARK = ".kalyx-discarding"
 YIELDS_TO = ("unreadable",)
 
 # What the standard module itself brings along.
@@ -42,6 +43,14 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             return _at_work(mark, working, "made")
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
         return condition("half-made", "making it was begun and not finished", evidence, mends)
+    going = facts.join(environment.prefix, DISCARDED_MARK)
+    if facts.kind(going) is not None:
+        if working := claims.worker(facts, going):
+            return _at_work(going, working, "removed")
+        evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
+        finish = remedies.command(machine, ["kalyx", "discard", environment.prefix])
+        mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
+        return condition("half-made", "removing it was begun and not finished", evidence, [mend])
     kept = facts.join(environment.prefix, BEFORE_FOLDER)
     if facts.kind(kept) is not None:
         claim = facts.join(environment.prefix, CLAIM)

@@ -23,6 +23,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import lacking_name
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.names import table_modules
 from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text import distance
@@ -184,9 +185,13 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
     elif removal is not None and removal.went is not None and asker is None:
         module, _, name = removal.went.rpartition(".")
         write = f"write: from {module} import {name}" if module else f"write: import {name}"
-        is_here = case.resolver is not None and case.resolver.resolve(module or name).place is not None
         # In one's own code, another line is a smaller change than another release.
-        found.insert(0 if is_here else len(found), Remedy(says="write where it went", steps=[remedies.by_hand(write)]))
+        went = Remedy(says="write where it went", steps=[remedies.by_hand(write)])
+        top = (module or name).split(".")[0]
+        if case.resolver is not None and case.resolver.resolve(top).place is None:
+            brings = remedies.install(machine, interpreter, table_modules().get(top, top))
+            went.says, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
+        found.insert(0, went)
     for one in {"owner": owner, "asker": asker}.values() if asker is not None else ():
         if one is not None:
             again = remedies.install(machine, interpreter, one.name, "--upgrade")

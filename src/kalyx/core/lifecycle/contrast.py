@@ -18,6 +18,11 @@ class Side(Struct):
     seat: Seat
     packages: list[Package]
     unknown: list[Evidence] = []
+    is_record: bool = False
+
+
+# What making an environment brings along: a record names them only where they are others.
+_BROUGHT_ALONG = {"pip", "setuptools", "wheel"}
 
 
 def contrast(first: Side, second: Side) -> ContrastAnswer:
@@ -35,12 +40,33 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
         note("version", "python", one.version, other.version)
         note("interpreter", "abi", one.abi_flags, other.abi_flags)
         note("platform", "architecture", one.architecture, other.architecture)
+    if first.is_record or second.is_record:
+        # A record says what a target's own packages are, and nothing of paths and variables.
+        _packages(*_comparable(first, second), found)
+        return ContrastAnswer(left=left, right=right, same=not found, differences=found)
     for name in MATTERING:
         note("variable", name, left.variables.get(name), right.variables.get(name))
     _paths(left, right, found)
     _packages(first.packages, second.packages, found)
     unproved = first.unknown + second.unknown
     return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
+
+
+def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]]:
+    """The packages that a record could name, on both sides."""
+    sides = []
+    for side, other in ((first, second), (second, first)):
+        named = {canonical(one.name) for one in other.packages} if other.is_record else set()
+        sides.append(
+            [
+                one
+                for one in side.packages
+                if one.origin == "own"
+                and one.version is not None
+                and (side.is_record or canonical(one.name) in named or canonical(one.name) not in _BROUGHT_ALONG)
+            ]
+        )
+    return sides[0], sides[1]
 
 
 def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:

@@ -1,5 +1,7 @@
 """Making a notebook ask for a kernel: only that metadata changes, and the former value is kept for one undo.
 
+The keeping and taking back serves settings files too (``choosing.py``).
+
 The notebook format's documentation names the place: ``metadata.kernelspec``
 with ``name``, ``display_name`` and ``language``.
 """
@@ -18,6 +20,7 @@ from kalyx.core.facts import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.imports.ways import kernel_of
 from kalyx.core.lifecycle.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
+from kalyx.core.seats.notebook import ENDING
 from kalyx.core.text import visible
 
 _LIMIT = 64 * 1024 * 1024
@@ -32,6 +35,8 @@ class Pointing(Struct):
     back: list[Edit]
     was: str | None
     deeds: list[ChangePlan]
+    is_new: bool = False  # there was no such file before
+    goes: bool = False  # taking it back removes the file
 
 
 def kernel_for(machine: Machine, seat: Seat) -> Kernel:
@@ -52,7 +57,7 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
 
 def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:
     """What would change in the notebook. Raises KalyxError for a file that must not or cannot be changed."""
-    before = _read(machine.facts, path)
+    before = read_for_change(machine.facts, path)
     text = before.decode("utf-8")
     wanted = {"display_name": kernel.label, "language": kernel.language or "python", "name": kernel.id}
     try:
@@ -81,7 +86,8 @@ def _edits(text: str, metadata: Member, wanted: dict[str, str]) -> tuple[list[Ed
     return set_members(text, spec, wanted), was if isinstance(was, str) else None
 
 
-def _read(facts: Facts, path: str) -> bytes:
+def read_for_change(facts: Facts, path: str) -> bytes:
+    """The bytes of a file that is to be changed. Raises KalyxError for one that may not or cannot be."""
     if facts.kind(path) == "link":
         raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that file itself")
     try:
@@ -105,19 +111,33 @@ def carry_out(machine: Machine, pointing: Pointing, change: LiveChange) -> list[
     note = {
         "path": pointing.path,
         "after": hashlib.sha256(pointing.after).hexdigest(),
+        "new": pointing.is_new,
         "back": [[edit.start, edit.end, base64.b64encode(edit.text.encode()).decode()] for edit in pointing.back],
     }
     kept = _kept(machine.facts, pointing.path)
     change.folder(machine.facts.parent(kept))
     change.write(kept, json.dumps(note).encode())
-    change.write(pointing.path, pointing.after)
-    return ["kalyx", "point", f"notebook:{pointing.path}", "--undo"]
+    if pointing.goes:
+        change.remove_file(pointing.path)
+    else:
+        change.folder(machine.facts.parent(pointing.path))
+        change.write(pointing.path, pointing.after)
+    kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
+    return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
+
+
+def take_back(pointing: Pointing, change: LiveChange) -> None:
+    """What was there before, byte for byte, where the change turned out not to do what it should."""
+    if pointing.is_new:
+        change.remove_file(pointing.path)
+    else:
+        change.write(pointing.path, pointing.before)
 
 
 def plan_undo(machine: Machine, path: str) -> Pointing:
     """What takes the last change back. Raises KalyxError where there is none, or the file was changed since."""
     facts = machine.facts
-    before = _read(facts, path)
+    before = read_for_change(facts, path)
     try:
         note = json.loads(facts.read_text(_kept(facts, path), 4 * 1024 * 1024))
         edits = [Edit(int(s), int(e), base64.b64decode(t).decode()) for s, e, t in note["back"]]
@@ -125,8 +145,11 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
         raise KalyxError(f"{visible(path)}: no change of it is kept") from None
     if note.get("path") != path or note.get("after") != hashlib.sha256(before).hexdigest():
         raise KalyxError(f"{visible(path)} was changed since; point it again instead")
+    if note.get("new") is True:
+        deeds = [ChangePlan(deed="remove the file that was made", path=path)]
+        return Pointing(path, before, b"", [], None, deeds, goes=True)
     after, back = apply(before.decode("utf-8"), edits)
-    deeds = [ChangePlan(deed="put back what it asked for before", path=path)]
+    deeds = [ChangePlan(deed="put back what was there before", path=path)]
     return Pointing(path, before, after.encode("utf-8"), back, None, deeds)
 
 

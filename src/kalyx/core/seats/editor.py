@@ -70,6 +70,13 @@ def editor_seats(facts: Facts, folder: str) -> list[Seat]:
     return seats
 
 
+def choices_for(facts: Facts, folder: str, file: str) -> list[Seat]:
+    """A seat for every value of one settings file, whatever another file or an earlier value decides."""
+    ignored: list[Seat] = []
+    found = [_seat(facts, folder, choice) for choice in _choices(facts, folder, ignored) if choice.path == file]
+    return [seat for seat in found if seat is not None]
+
+
 def _has_python(facts: Facts, folder: str) -> bool:
     """The user's own settings matter where there is something to run."""
     return any(name.endswith((".py", ".ipynb")) or name == "pyproject.toml" for name in facts.names(folder))

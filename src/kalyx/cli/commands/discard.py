@@ -1,0 +1,59 @@
+"""``kalyx discard``: remove an environment with the kernels that start it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import DiscardAnswer
+from kalyx.core.lifecycle import discarding
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "target", metavar="TARGET", help="the environment to remove: its folder, or a seat that runs it"
+    )
+    parser.add_argument("--with-own-files", action="store_true", help="files that no package brought go too")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    machine = call.machine
+    prefix = discarding.prefix_of(machine, call.options.target)
+    leaving = discarding.plan(machine, prefix, own_prefix=sys.prefix, with_own_files=call.options.with_own_files)
+    if not call.options.dry_run:
+        if not call.as_json and not call.options.yes:
+            _show(call, leaving.answer)
+        if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
+            with call.progress("removing:") as tell:
+                discarding.carry_out(machine, leaving, LiveChange(), tell)
+    return _show(call, leaving.answer)
+
+
+def _show(call: Call, answer: DiscardAnswer) -> int:
+    if call.as_json:
+        if answer.done or call.options.dry_run:
+            call.print_json(answer)
+        return 0
+    from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
+    from kalyx.cli.render.survey import said_size
+
+    screen = call.screen
+    for deed in answer.plan:
+        done = {"remove": "removed", "remove kernel": "removed"}[deed.deed]
+        word = done if answer.done else "would remove" if call.options.dry_run else "will remove"
+        what = "the kernel in " if deed.deed == "remove kernel" else ""
+        screen.line((word.ljust(14), BLUE), what, screen.path(deed.path))
+    if answer.size_bytes is not None:
+        came = "came back" if answer.done else "comes back"
+        screen.line(("space".ljust(14), BLUE), f"{said_size(answer.size_bytes)} {came}")
+    for one in answer.unowned[:10]:
+        screen.line(("goes too".ljust(14), ORANGE), screen.shown(one))
+    for one in answer.pointers:
+        screen.line(("points there".ljust(14), ORANGE), screen.shown(one))
+    for note in answer.notes:
+        screen.line(("note".ljust(14), QUIET), screen.shown(note))
+    return 0

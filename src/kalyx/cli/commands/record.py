@@ -1,0 +1,59 @@
+"""``kalyx record``: the packages of a target as requirement lines that rebuild it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.facts import ChangePlan, KalyxError
+from kalyx.core.lifecycle.recorded import is_record
+from kalyx.core.lifecycle.recording import record
+from kalyx.core.text import visible
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment to write down")
+    parser.add_argument("-o", "--to", dest="to", metavar="FILE", help="write it to this file")
+    parser.add_argument(
+        "--used", metavar="FOLDER", help="only what the code in this folder imports, and what that needs"
+    )
+    parser.add_argument("--everything", action="store_true", help="packages of the base and the user's own too")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    facts, options = call.machine.facts, call.options
+    used = facts.absolute(options.used) if options.used else None
+    answer = record(call.machine, call.target(options.target), used=used, everything=options.everything)
+    if options.to is not None:
+        path = answer.path = facts.absolute(options.to)
+        there = facts.kind(path) is not None
+        answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
+        if there and (facts.kind(path) != "file" or not is_record(facts, path)) and not options.yes:
+            raise KalyxError(
+                f"{visible(path)} is there and is no record; name another file, or say --yes to replace it"
+            )
+        if not options.dry_run:
+            LiveChange().write(path, answer.text.encode("utf-8", "surrogateescape"))
+            answer.done = True
+    if call.as_json:
+        call.print_json(answer)
+    elif options.to is None:
+        sys.stdout.write("".join(visible(line) + "\n" for line in answer.text.splitlines()))
+    else:
+        _draw(call, len(answer.lines), answer.done, answer.left_out + answer.notes)
+    return 0
+
+
+def _draw(call: Call, count: int, done: bool, notes: list[str]) -> None:
+    from kalyx.cli.render.colours import BLUE, QUIET
+
+    screen = call.screen
+    word = "written" if done else "would write"
+    screen.line((word.ljust(14), BLUE), screen.path(call.machine.facts.absolute(call.options.to)))
+    screen.line("".ljust(14), f"{count} packages with their versions")
+    for note in notes:
+        screen.line(("note".ljust(14), QUIET), screen.shown(note))

@@ -1,0 +1,215 @@
+"""Making an editor's settings or a run configuration choose an environment: only that value changes.
+
+What may be written is in the same table of descriptors that the reading goes
+by. A value keeps its form: a path from the folder on stays one where the new
+one lies in the folder, the word for the folder is kept, quotes are kept.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from kalyx.core.doors import Facts
+from kalyx.core.editors.formats import Malformed, without_comments
+from kalyx.core.editors.spots import Spot, spots, written
+from kalyx.core.environments.tracked import is_tracked, repository_of
+from kalyx.core.facts import ChangePlan, KalyxError, Seat
+from kalyx.core.lifecycle.editing import Edit, append_text, apply
+from kalyx.core.lifecycle.pointing import Pointing, read_for_change
+from kalyx.core.machine import Machine
+from kalyx.core.seats.editor import choices_for, descriptors, editor_seats
+from kalyx.core.text import visible
+
+_FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolder}", "$PROJECT_DIR$", "$project_path",
+                 "${project_path}")  # fmt: skip
+
+
+def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointing:
+    """What would be written. ``named``: of several run configurations the one of this name.
+
+    Raises KalyxError where the form cannot be written, the file may not be, or the target starts nothing.
+    """
+    facts = machine.facts
+    if target.interpreter is None or target.environment is None:
+        raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
+    one = _descriptor(facts, file)
+    if facts.kind(file) is None:
+        return _new_file(facts, file, one, target)
+    before = read_for_change(facts, file)
+    text = before.decode("utf-8")
+    try:
+        choice, spot = _chosen(one, text, named, file)
+        if spot is None:
+            edits, was = [_added(one, choice, text, facts, target, file)], None
+        else:
+            edits, was = _replaced(one, choice, spot, text, facts, target), spot.value
+    except (Malformed, ValueError, IndexError) as problem:
+        raise KalyxError(f"{visible(file)}: {visible(str(problem))}; it was not changed") from None
+    edits = [edit for edit in edits if text[edit.start : edit.end] != edit.text]
+    after, back = apply(text, edits)
+    deeds = [ChangePlan(deed=f"{_line(after, edits)} (it was {was or 'not set'})", path=file)] if edits else []
+    return Pointing(file, before, after.encode("utf-8"), back, was, deeds)
+
+
+def _line(after: str, edits: list[Edit]) -> str:
+    """The line as it will be, for people."""
+    at = after.find(edits[-1].text.strip())
+    start = after.rfind("\n", 0, at) + 1
+    end = after.find("\n", at)
+    return visible(after[start : end if end >= 0 else len(after)].strip())
+
+
+def _descriptor(facts: Facts, file: str) -> dict[str, Any]:
+    found = [one for one in descriptors(facts) if any(_fits(facts, file, pattern) for pattern in one.get("files", []))]
+    known = sorted({pattern for one in descriptors(facts) for pattern in one.get("files", [])})
+    if not found:
+        raise KalyxError(f"{visible(file)} is no settings file that Kalyx knows: {', '.join(known)}")
+    # Of several forms in one file, the one whose value is there.
+    text = facts.text_or_none(file, 4 * 1024 * 1024) or ""
+    for one in found:
+        try:
+            if any(spots(one["format"], text, choice["key"], choice.get("named")) for choice in one["choices"]):
+                return one
+        except (Malformed, ValueError, IndexError):
+            continue
+    return found[0]
+
+
+def _fits(facts: Facts, file: str, pattern: str) -> bool:
+    import fnmatch
+
+    tail = file.replace("\\", "/").split("/")[-len(pattern.split("/")) :]
+    return fnmatch.fnmatchcase("/".join(tail), pattern)
+
+
+def _chosen(one: dict[str, Any], text: str, named: str | None, file: str) -> tuple[dict[str, Any], Spot | None]:
+    """The value to change: of those that can be written the first that is there; named where there are several."""
+    writable = [
+        choice
+        for choice in one["choices"]
+        if choice["kind"] in ("interpreter", "environment", "either", "command", "version")
+    ]
+    if not writable:
+        raise Malformed("this form keeps a name that the editor itself gives out, which only the editor can write")
+    for choice in writable:
+        found = spots(one["format"], text, choice["key"], choice.get("named"))
+        if named is not None:
+            found = [spot for spot in found if spot.named == named]
+        names = list(dict.fromkeys(spot.named or "" for spot in found))
+        if len(names) > 1:
+            raise Malformed(f"it has several: {', '.join(names)}; name one, as editor:{file}#{names[0]}")
+        if found:
+            return choice, found[-1]
+    if named is not None:
+        raise Malformed(f"it has no configuration called {named}")
+    return writable[0], None
+
+
+def _replaced(
+    one: dict[str, Any], choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat
+) -> list[Edit]:
+    form, before = one["format"], text[spot.start : spot.end]
+    if choice.get("below"):
+        return _in_two(one, choice, spot, text, facts, target)
+    value = _value(facts, choice["kind"], spot.value, target)
+    if choice["kind"] == "command" and not spot.is_list:
+        value = " ".join([value, *spot.value.split(" ")[1:]])
+    return [Edit(spot.start, spot.end, written(form, before, value))]
+
+
+def _in_two(
+    one: dict[str, Any], choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat
+) -> list[Edit]:
+    """An environment that is named by its own name and, apart from that, by the folder it lies in."""
+    assert target.environment is not None
+    prefix = target.environment.prefix
+    folder = next(reversed(spots(one["format"], text, choice["below"], None)), None)
+    if folder is None:
+        raise Malformed("it names an environment and not the folder it lies in")
+    upper = _value(facts, "folder", folder.value, target)
+    return [
+        Edit(spot.start, spot.end, written(one["format"], text[spot.start : spot.end], facts.name(prefix))),
+        Edit(folder.start, folder.end, written(one["format"], text[folder.start : folder.end], upper)),
+    ]
+
+
+def _value(facts: Facts, kind: str, before: str, target: Seat) -> str:
+    """The new value in the form of the old one."""
+    assert target.interpreter is not None and target.environment is not None
+    if kind == "version":
+        count = before.count(".") + 1 if before[:1].isdigit() else 2
+        return ".".join(target.interpreter.version.split(".")[:count])
+    prefix = target.environment.prefix
+    path = target.interpreter.executable
+    if kind == "folder":
+        path = facts.parent(prefix)
+    elif kind == "environment" or (kind == "either" and before and _is_folder(facts, before)):
+        path = prefix
+    word = next((one for one in _FOLDER_WORDS if before.startswith(one)), None)
+    if facts.inside(path, facts.folder) or kind == "folder":
+        inner = str(facts.path.relpath(path, facts.folder)).replace("\\", "/")
+        if word is not None and not inner.startswith(".."):
+            return f"{word}/{inner}"
+        if before and not facts.path.isabs(before) and "$" not in before and ("/" in before or before.startswith(".")):
+            return f"./{inner}" if before.startswith("./") else inner
+    return path
+
+
+def _is_folder(facts: Facts, value: str) -> bool:
+    for word in _FOLDER_WORDS:
+        value = value.replace(word, facts.folder)
+    return not facts.name(value).lower().startswith(("python", "pypy"))
+
+
+def _added(one: dict[str, Any], choice: dict[str, Any], text: str, facts: Facts, target: Seat, file: str) -> Edit:
+    """The value put into a file that does not have it yet, at the end of its outermost object."""
+    if one["format"] not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
+        raise Malformed("it does not choose an interpreter yet, and this form cannot be added to from outside")
+    plain = without_comments(text)
+    if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
+        raise Malformed("it holds nothing but comments, between which a value could only be put by hand")
+    return append_text(plain, choice["key"][0], _value(facts, choice["kind"], "", target))
+
+
+def _new_file(facts: Facts, file: str, one: dict[str, Any], target: Seat) -> Pointing:
+    """A settings file of its own, where the form is an object that may hold that value alone."""
+    choice = one["choices"][0]
+    if one["format"] == "text" and choice["kind"] == "version":
+        text = _value(facts, "version", "3.11", target) + "\n"
+    elif one["format"] in ("json", "jsonc") and len(choice["key"]) == 1 and not choice.get("below"):
+        text = (
+            json.dumps({choice["key"][0]: _value(facts, choice["kind"], "", target)}, indent=4, ensure_ascii=False)
+            + "\n"
+        )
+    else:
+        raise KalyxError(f"{visible(file)}: there is no such file, and this form cannot be begun from outside")
+    return Pointing(
+        file, b"", text.encode("utf-8"), [], None, [ChangePlan(deed=f"write {text.strip()}", path=file)], is_new=True
+    )
+
+
+def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
+    """What is to be said first: a path of this machine in a file that others share."""
+    facts = machine.facts
+    assert target.interpreter is not None and target.environment is not None
+    repository = repository_of(facts, facts.parent(pointing.path))
+    absolute = (
+        target.environment.prefix.encode() in pointing.after
+        and target.environment.prefix.encode() not in pointing.before
+    )
+    if repository is not None and absolute and is_tracked(facts, repository, pointing.path):
+        return [f"{visible(pointing.path)} is under version control, and this is a path of this machine only"]
+    return []
+
+
+def proof(machine: Machine, file: str, target: Seat) -> Seat:
+    """What the file chooses now, read anew. Raises KalyxError where that is not the target."""
+    seats = [seat for seat in editor_seats(machine.facts, machine.facts.folder) if seat.source == file]
+    seats = seats or choices_for(machine.facts, machine.facts.folder, file)
+    assert target.environment is not None and target.interpreter is not None
+    for seat in seats:
+        pinned = seat.parts and seat.parts[0].word and target.interpreter.version.startswith(seat.parts[0].word)
+        if (seat.environment is not None and seat.environment.key == target.environment.key) or pinned:
+            return seat
+    raise KalyxError(f"{visible(file)} does not choose {visible(target.environment.prefix)} after the change")

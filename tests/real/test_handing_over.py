@@ -1,0 +1,254 @@
+"""Record, point and discard with real environments: rebuilt and the same, refused where it would destroy, killed half-way."""
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from kalyx.demo.wheels import Package, write_wheel
+from tests.conftest import BY_VERSION, VERSIONS, make_environment
+from tests.faults.missing import project
+
+NEW = VERSIONS[-1]
+ROUNDS = 200 if os.environ.get("KALYX_EVERY_VERSION") else 8
+
+
+def install(python, *words, **variables):
+    subprocess.run([python, "-m", "pip", "install", "-q", "--no-index", *map(str, words)], check=True, capture_output=True,
+                   env={**os.environ, **variables})  # fmt: skip
+
+
+@pytest.mark.parametrize("version", [VERSIONS[1], "3.11", NEW])
+def test_what_is_recorded_is_rebuilt_and_the_same(version, moor, wheels):
+    python = make_environment(version, moor.root / "orchard")
+    marked = Package(
+        "moorkit", "1.0", {"moorkit.py": ""}, requires=["nectarflow>=1", "combtool; sys_platform == 'linux'"]
+    )
+    write_wheel(marked, str(wheels))
+    install(python, "--no-deps", "--find-links", wheels, "hivescale", "nectarflow==1.0", "combtool", "moorkit")
+    file = moor.root / "orchard.txt"
+    ran = moor.kalyx("record", python, "-o", file, "--json")
+    assert ran.status == 0
+    lines = {one["name"]: one["line"] for one in ran.json["lines"]}
+    assert lines["hivescale"] == "hivescale==2.1" and lines["nectarflow"] == "nectarflow==1.0"
+    assert lines["combtool"] == 'combtool==1.0 ; sys_platform == "linux"'
+    assert "pip" not in lines, "what making an environment brings is not pinned"
+    file.write_text(
+        file.read_text().replace("hivescale==2.1\n", "")
+    )  # its requirement does not hold: two cannot be together
+    moor.variables["PATH"] = f"{Path(BY_VERSION[version].executable).parent}:/usr/bin:/bin"
+    copy = moor.root / "copy"
+    subprocess.run([python, "-m", "pip", "uninstall", "-q", "-y", "hivescale"], check=True, capture_output=True)
+    ran = moor.kalyx("prepare", copy, "--from", file, "--wheels", wheels, "--yes", "--json")
+    assert ran.status == 0, ran.out + ran.err
+    assert ran.json["interpreter"]["version"] == BY_VERSION[version].version
+    for one, other in ((copy, file), (file, python), (copy, python)):
+        ran = moor.kalyx("contrast", one, other)
+        assert ran.status == 0 and "the same" in ran.out, ran.out
+    install(copy / "bin" / "python", "--find-links", wheels, "nectarflow==1.2", "--no-deps")
+    (difference,) = moor.kalyx("contrast", copy, file, "--json").json["differences"]
+    assert (difference["name"], difference["left"], difference["right"]) == ("nectarflow", "1.2 (own)", "1.0 (own)")
+
+
+def test_what_no_line_can_bring_is_said(moor, wheels):
+    python = make_environment(NEW, moor.root / "orchard")
+
+    class Here:
+        version = NEW
+
+    project(Here, "beelines", moor.root / "work")
+    write_wheel(Package("localbuild", "1.0+moor", {"localbuild.py": ""}), str(wheels))
+    install(python, "--no-build-isolation", "-e", moor.root / "work")
+    install(python, "--find-links", wheels, "--no-deps", "localbuild", "hivescale", "nectarflow")
+    install(python, "--no-deps", next(wheels.glob("combtool*")))
+    site = moor.root / "orchard" / "lib" / f"python{NEW}" / "site-packages"
+    (site / "loose.py").write_text("")
+    (info,) = site.glob("nectarflow-*.dist-info")
+    source = {"url": "https://example.org/moor/nectarflow", "vcs_info": {"vcs": "git", "commit_id": "a1b2"}}
+    (info / "direct_url.json").write_text(json.dumps(source))
+    ran = moor.kalyx("record", python, "--json", LOADEDMODULES="meadow/2.0")
+    kinds = {one["name"]: (one["kind"], one["elsewhere"]) for one in ran.json["lines"]}
+    assert kinds == {"beelines": ("development", False), "localbuild": ("pinned", False), "hivescale": ("pinned", True),
+                     "nectarflow": ("direct", True), "combtool": ("pinned", False)}  # fmt: skip
+    text = ran.json["text"]
+    assert "nectarflow @ git+https://example.org/moor/nectarflow@a1b2  # 1.2\n" in text
+    assert "# beelines: a development install of file://" in text and "loose in " in text and "meadow/2.0" in text
+    (moor.folder / "weigh.py").write_text("import hivescale, json\nfrom nothing_here import x\n")
+    used = moor.kalyx("record", python, "--used", moor.folder, "--json").json
+    assert [one["name"] for one in used["lines"]] == ["hivescale", "nectarflow"]
+    assert used["left_out"] == ["nothing_here is imported in weigh.py, line 2, and is not here"]
+    (moor.folder / "own.txt").write_text("mine\n")
+    ran = moor.kalyx("record", python, "-o", moor.folder / "own.txt")
+    assert ran.status == 2 and (moor.folder / "own.txt").read_text() == "mine\n"
+
+
+def test_what_must_not_be_removed_is_refused(moor):
+    python = make_environment(NEW, moor.root / "orchard", "--without-pip")
+    prefix = moor.root / "orchard"
+    above = subprocess.run(
+        [python, "-m", "venv", "--without-pip", moor.root / "above"], capture_output=True, check=True
+    )
+    assert above.returncode == 0
+    shutil.copytree(prefix, moor.root / "heath", symlinks=True)
+    heath = moor.root / "heath"
+    cfg = moor.root / "above" / "pyvenv.cfg"
+    cfg.write_text(f"home = {prefix}/bin\n" + cfg.read_text().partition("\n")[2])
+    (moor.root / "above" / "bin" / "python").unlink()
+    (moor.root / "above" / "bin" / "python").symlink_to(python)
+    (moor.root / "link").symlink_to(heath)
+    refused = {
+        BY_VERSION[NEW].executable: "is an installation of Python",
+        str(moor.folder): "is no environment",
+        str(prefix): "is what other environments stand on",
+        str(moor.root / "link"): "is a link to",
+        sys.prefix: "Kalyx itself runs in",
+        str(moor.root / "nothing"): "",
+    }
+    for target, says in refused.items():
+        ran = moor.kalyx("discard", target, "--yes")
+        assert ran.status == 2 and says in ran.err, (target, ran.out + ran.err)
+    running = subprocess.Popen(
+        [heath / "bin" / "python", "-c", "import time; print(1, flush=True); time.sleep(60)"], stdout=subprocess.PIPE
+    )
+    running.stdout.readline()
+    try:
+        ran = moor.kalyx("discard", heath, "--yes")
+        assert ran.status == 2 and f"process {running.pid}" in ran.err
+    finally:
+        running.kill()
+        running.wait()
+    (heath / "notes").mkdir()
+    (heath / "notes" / "bees.ipynb").write_text("{}")
+    (heath / "lib" / f"python{NEW}" / "site-packages" / "own.py").write_text("")
+    ran = moor.kalyx("discard", heath, "--yes")
+    assert ran.status == 2 and "notes/bees.ipynb" in ran.err and "own.py" in ran.err, ran.err
+    for stand in (heath, heath / "notes"):
+        ran = moor.kalyx("discard", heath, "--yes", "--with-own-files", cwd=stand)
+        assert ran.status == 2 and "you stand in" in ran.err, ran.err
+    assert (heath / "pyvenv.cfg").exists()
+
+
+def test_an_environment_goes_with_its_kernels_and_nothing_else(moor, wheels):
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix)
+    install(python, "--find-links", wheels, "kalyx-standin-kernel", "broad")
+    outside = moor.root / "outside"
+    outside.mkdir()
+    (outside / "kept.txt").write_text("kept")
+    (prefix / "share").mkdir(exist_ok=True)
+    (prefix / "lib" / f"python{NEW}" / "site-packages" / "broad" / "outside").symlink_to(outside)
+    assert moor.kalyx("register", prefix, "--id", "heath", "--yes").status == 0
+    moor.kernel("other", [BY_VERSION[NEW].executable, "-m", "none"])
+    moor.notebook("spring.ipynb", "heath")
+    (moor.folder / "mypy.ini").write_text(f"[mypy]\npython_executable = {python}\n")
+    ran = moor.kalyx("discard", "kernel:heath", "--dry-run", "--json", "--with-own-files")
+    assert ran.json["kernels"] == ["heath"] and ran.json["size_bytes"] > 1000 and prefix.exists()
+    assert any("mypy.ini (line 2)" in one for one in ran.json["pointers"]) and any(
+        "spring.ipynb" in one for one in ran.json["pointers"]
+    )
+    ran = moor.kalyx("discard", prefix, "--yes", "--with-own-files")
+    assert ran.status == 0 and not prefix.exists(), ran.err
+    assert (outside / "kept.txt").read_text() == "kept"
+    assert [one["id"] for one in moor.kalyx("kernels", "--json").json["kernels"]] == ["other"]
+
+
+def test_killed_while_removing(moor):
+    """Whenever it is killed, the environment is whole or marked; a second call finishes it, and nothing outside goes."""
+    start, prefix = moor.root / "start", moor.root / "heath"
+    make_environment(NEW, start)
+    (moor.root / "beside.txt").write_text("kept")
+    chance, seen, took = random.Random(ROUNDS), {"whole": 0, "marked": 0, "gone": 0}, 1.0
+    for number in range(ROUNDS):
+        shutil.copytree(start, prefix, symlinks=True)
+        moor.kernel("heath", [str(prefix / "bin" / "python"), "-m", "none"])
+        words = [sys.executable, "-m", "kalyx", "discard", prefix, "--yes"]
+        began = time.monotonic()
+        running = subprocess.Popen(
+            words, env=moor.variables, cwd=moor.folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+        )
+        if number:
+            time.sleep(took * (0.6 + 0.45 * (number + chance.random()) / ROUNDS))
+            running.send_signal(signal.SIGKILL)
+        _, said = running.communicate()
+        if not number:
+            took = time.monotonic() - began
+            assert running.returncode == 0, said
+        if not prefix.exists():
+            seen["gone"] += 1
+        elif (prefix / ".kalyx-discarding").exists():
+            seen["marked"] += 1
+            if (prefix / "pyvenv.cfg").exists():
+                found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
+                (one,) = [one for one in found if one["prefix"] == str(prefix)]
+                assert one["condition"] == "half-made" and one["findings"][0]["remedies"][0]["steps"][0]["command"][
+                    :2
+                ] == ["kalyx", "discard"]
+        else:
+            seen["whole"] += 1
+            assert sorted(p.name for p in prefix.rglob("*")) == sorted(p.name for p in start.rglob("*"))
+        if prefix.exists():
+            assert moor.kalyx("discard", prefix, "--yes").status == 0
+        assert not prefix.exists() and (moor.root / "beside.txt").read_text() == "kept"
+        assert not (moor.data / "kernels" / "heath").exists()
+    print(seen)
+
+
+SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'
+
+
+def test_an_editor_is_pointed_and_put_back(moor):
+    heath, orchard = (make_environment(NEW, moor.root / name, "--without-pip") for name in ("heath", "orchard"))
+    file = moor.folder / ".vscode" / "settings.json"
+    ran = moor.kalyx("point", f"editor:{file}", orchard, "--yes", "--json")
+    assert ran.status == 0 and json.loads(file.read_text()) == {"python.defaultInterpreterPath": orchard}
+    assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0 and not file.exists()
+    file.write_text(SETTINGS % heath)
+    assert moor.kalyx("point", "editor", orchard, "--dry-run").status == 0 and file.read_text() == SETTINGS % heath
+    ran = moor.kalyx("point", "editor", orchard, "--yes", "--json")
+    assert ran.status == 0 and file.read_text() == SETTINGS % orchard, ran.out + ran.err
+    assert ran.json["seat"]["interpreter"]["executable"] == orchard and ran.json["was"] == heath
+    seats = moor.kalyx("here", "--json").json["seats"]
+    assert [one["interpreter"]["executable"] for one in seats if one["seat"] == "editor"] == [orchard]
+    assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0 and file.read_text() == SETTINGS % heath
+    ran = moor.kalyx("point", "editor", moor.root / "nothing", "--yes")
+    assert ran.status == 2 and file.read_text() == SETTINGS % heath
+    git = ["git", "-C", str(moor.folder)]
+    subprocess.run([*git, "init", "-q"], check=True)
+    subprocess.run([*git, "add", "."], check=True)
+    assert "under version control" in moor.kalyx("point", "editor", orchard, "--dry-run").out
+    file.chmod(0o444)
+    ran = moor.kalyx("point", "editor", orchard, "--yes")
+    assert ran.status == 2 and "read-only" in ran.err and file.read_text() == SETTINGS % heath
+
+
+def test_killed_while_pointing(moor):
+    """The user's file is the old one or the new one, to the byte."""
+    names = [make_environment(NEW, moor.root / name, "--without-pip") for name in ("heath", "orchard")]
+    file = moor.folder / ".vscode" / "settings.json"
+    file.parent.mkdir()
+    chance, seen, took = random.Random(ROUNDS), {"old": 0, "new": 0}, 1.0
+    for number in range(ROUNDS):
+        old, new = names[number % 2], names[1 - number % 2]
+        file.write_text(SETTINGS % old)
+        words = [sys.executable, "-m", "kalyx", "point", "editor", new, "--yes"]
+        began = time.monotonic()
+        running = subprocess.Popen(
+            words, env=moor.variables, cwd=moor.folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        if number:
+            time.sleep(took * (0.4 + 0.6 * (number + chance.random()) / ROUNDS))
+            running.send_signal(signal.SIGKILL)
+        running.wait()
+        took = took if number else time.monotonic() - began
+        assert file.read_text() in (SETTINGS % old, SETTINGS % new)
+        seen["old" if file.read_text() == SETTINGS % old else "new"] += 1
+        left = [one.name for one in file.parent.iterdir() if one != file]
+        assert all(name.startswith(".kalyx-") for name in left)
+    print(seen)
