@@ -54,7 +54,7 @@ def stdlib_gone_renamed(place):
 
 
 def stdlib_gone_a_package_needs_it(place):
-    source = "import imp\n" if minor(place.version) >= (3, 12) else "import ConfigParser\n"
+    source = "import smtpd\n" if minor(place.version) >= (3, 12) else "import ConfigParser\n"
     place.install("heath", plain("smokeline", source=source))
     place.offer(plain("smokeline", "1.1"))
     return ["why", "smokeline", "--in", place.heath], "stdlib-gone"

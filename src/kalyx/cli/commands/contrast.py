@@ -62,8 +62,8 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
     screen.blank()
     if answer.same:
         by_record = "a record" in (answer.left.label, answer.right.label)
-        rest = "and own packages" if by_record else "search path, packages and variables"
-        screen.line(("the same", "bold"), f": interpreter, version, platform, {rest} compared")
+        rest = "platform and own packages" if by_record else "platform, search path, packages and variables"
+        screen.line(("the same", "bold"), f": interpreter, version, {rest} compared")
         return
     screen.doubts(answer.unproved, "not proved")
     if not answer.differences:

@@ -72,6 +72,11 @@ def lack_of(case: Case) -> Lack | None:
         module = raised.name or module_asked(case)
     elif raised.type == "AttributeError" and (match := _ATTRIBUTE.search(raised.text)):
         module, name = match.groups()
+    else:
+        # Some packages tell in an error of their own that a name has gone.
+        gone = [one for one in case.wanted.names if one in raised.text and removal_of(case.module, one) is not None]
+        if gone and not case.missing:
+            name, module = gone[0], case.module
     if name is None or module is None:
         return None
     lack = Lack(module, name)

@@ -71,7 +71,7 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
     ]
     evidence += [owned(one) for one in (owner, other) if one is not None]
     found: list[Remedy] = []
-    aside = remedies.rename(machine, place.path, remedies.free_name(machine, place.path, "_aside"))
+    aside = remedies.rename(machine, place.path, place.path + ".aside")
     aside.says = "make it a folder of the namespace: set its __init__ aside"
     if _says_nothing(facts.text_or_none(place.path, 65536)):
         found.append(aside)

@@ -185,7 +185,13 @@ def _new_file(facts: Facts, file: str, one: dict[str, Any], target: Seat) -> Poi
     else:
         raise KalyxError(f"{visible(file)}: there is no such file, and this form cannot be begun from outside")
     return Pointing(
-        file, b"", text.encode("utf-8"), [], None, [ChangePlan(deed=f"write {text.strip()}", path=file)], is_new=True
+        file,
+        b"",
+        text.encode("utf-8"),
+        [],
+        None,
+        [ChangePlan(deed="write " + " ".join(text.split()), path=file)],
+        is_new=True,
     )
 
 

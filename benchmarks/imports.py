@@ -1,0 +1,140 @@
+"""Questions about imports, against the interpreter's own: python -m benchmarks.imports
+
+Every module of the environment this runs in, found by reading and by the
+interpreter's own finder in a warm process; ``why`` for a module that imports,
+against that import and a bare start of Kalyx; ``rehearse``, against the
+reference client that starts the same kernel and asks it once (where that
+client is installed). Ends with 1 when a ratio is over what is to be kept.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from importlib.machinery import PathFinder
+from pathlib import Path
+
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import read_interpreter
+
+RUNS = 15
+KEEP = {"static resolution": 1.0, "why": 1.3, "rehearse": 1.1}
+
+
+def modules_below(folder: str, before: str = "", depth: int = 0) -> list[str]:
+    found = []
+    for entry in os.scandir(folder):
+        stem = entry.name.split(".")[0]
+        if not stem.isidentifier() or stem == "__pycache__":
+            continue
+        if entry.is_dir() and depth < 6:
+            found += [before + stem, *modules_below(entry.path, f"{before}{stem}.", depth + 1)]
+        elif entry.name.endswith((".py", ".so")) and stem != "__init__":
+            found.append(before + stem)
+    return found
+
+
+def static_resolution() -> float:
+    site = next(entry for entry in sys.path if entry.endswith("site-packages"))
+    names = sorted(set(modules_below(site)))
+    if len(names) < 300:
+        raise SystemExit("measured nothing: this environment has too few modules")
+    variables = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")}
+
+    def theirs() -> float:
+        known: dict[str, object] = {}
+        began = time.perf_counter()
+        for name in names:
+            parent = name.rpartition(".")[0]
+            upper = known.get(parent)
+            folders = sys.path if not parent else getattr(upper, "submodule_search_locations", None)
+            known[name] = PathFinder._get_spec(name, list(folders)) if folders is not None else None  # type: ignore[attr-defined]
+        return time.perf_counter() - began
+
+    def own() -> float:
+        began = time.perf_counter()
+        facts = LiveFacts()
+        interpreter = read_interpreter(facts, sys.executable)
+        resolver = Resolver(facts, interpreter, search_path(facts, interpreter, Way(variables=variables)), "/")
+        for name in names:
+            resolver.resolve(name)
+        return time.perf_counter() - began
+
+    theirs()
+    return statistics.median(own() / theirs() for _ in range(5))
+
+
+def took(argv: list[str], folder: str, variables: dict[str, str]) -> float:
+    began = time.perf_counter()
+    done = subprocess.run(argv, cwd=folder, env=variables, capture_output=True, check=False)
+    if done.returncode:
+        raise SystemExit(f"measured nothing: {argv} ended with {done.returncode}: {done.stderr[-300:]!r}")
+    return time.perf_counter() - began
+
+
+def why(folder: str) -> float:
+    kalyx = str(Path(sys.executable).with_name("kalyx"))
+    variables = {"HOME": folder, "PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin", "LANG": "C.UTF-8"}
+    ratios = []
+    for _ in range(RUNS):
+        own = took([kalyx, "why", "rich.console", "--in", sys.executable, "--json"], folder, variables)
+        bare = took([sys.executable, "-c", "import rich.console"], folder, variables)
+        bare += took([kalyx, "--version"], folder, variables)
+        ratios.append(own / bare)
+    return statistics.median(ratios)
+
+
+CLIENT = """
+from jupyter_client.manager import start_new_kernel
+manager, client = start_new_kernel(kernel_name="measured")
+client.execute_interactive("import sys; sys.executable", output_hook=lambda message: None, timeout=60)
+client.stop_channels(); manager.shutdown_kernel()
+"""
+
+
+def rehearse(folder: str) -> float | None:
+    if subprocess.run(
+        [sys.executable, "-c", "import jupyter_client, ipykernel"], capture_output=True, check=False
+    ).returncode:
+        return None
+    kalyx = str(Path(sys.executable).with_name("kalyx"))
+    data = Path(folder, "data", "kernels", "measured")
+    data.mkdir(parents=True)
+    argv = [sys.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    (data / "kernel.json").write_text(json.dumps({"argv": argv, "display_name": "measured", "language": "python"}))
+    variables = {"HOME": folder, "PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin", "LANG": "C.UTF-8",
+                 "JUPYTER_DATA_DIR": str(data.parents[1]), "IPYTHONDIR": folder}  # fmt: skip
+    ratios = []
+    for _ in range(7):
+        own = took([kalyx, "rehearse", "measured", "--json"], folder, variables)
+        bare = took([sys.executable, "-c", CLIENT], folder, variables)
+        ratios.append(own / bare)
+    return statistics.median(ratios)
+
+
+def main() -> int:
+    worst = 0
+    with tempfile.TemporaryDirectory(prefix="kalyx-bench-") as folder:
+        for name, value in (
+            ("static resolution", static_resolution()),
+            ("why", why(folder)),
+            ("rehearse", rehearse(folder)),
+        ):
+            if value is None:
+                print(f"  {name.ljust(18)} not measured: the reference client is not in this environment")
+                continue
+            over = value > KEEP[name]
+            worst |= over
+            print(f"  {name.ljust(18)} {value:6.2f}   keep {KEEP[name]:5.2f}  {'OVER' if over else ''}")
+    return int(worst)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

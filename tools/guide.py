@@ -1,0 +1,81 @@
+"""Run docs/guide.md on a freshly made demo machine and write what each command prints into it: python tools/guide.py
+
+A block that begins with ``$ `` is run, line by line, in one shell that stands
+in the demo's folder; what is below each line in the page is replaced by what it
+printed. A line that is to end with another status than 0 says so behind it:
+``$ kalyx why pollen   # ends with 1``.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+PAGE = Path(__file__).resolve().parents[1] / "docs" / "guide.md"
+_BLOCK = re.compile(r"^```\n(\$ .*?)^```$", re.MULTILINE | re.DOTALL)
+
+
+def blocks(page: str) -> list[list[tuple[str, list[str]]]]:
+    """The blocks of a page: each a list of commands with the lines shown below them."""
+    found = []
+    for match in _BLOCK.finditer(page):
+        block: list[tuple[str, list[str]]] = []
+        for line in match[1].splitlines():
+            if line.startswith("$ "):
+                block.append((line[2:], []))
+            else:
+                block[-1][1].append(line)
+        found.append(block)
+    return found
+
+
+def run(page: str, root: Path) -> list[tuple[str, int, list[str]]]:
+    """Every command of the page in order, on a demo machine below ``root``: the command, its status, its lines."""
+    demo = root / "moor"
+    subprocess.run([sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only"], check=True, capture_output=True)
+    mark = "=====8====="
+    script = [f". {demo}/enter.sh", "shopt -u checkwinsize", "export COLUMNS=100"]
+    commands = [command for block in blocks(page) for command, _ in block]
+    for command in commands:
+        script += [f"{{ {command.split('   # ')[0]}\n}} </dev/null 2>&1", f"status=$?; echo; echo {mark}$status{mark}"]
+    # From its input, as from a person: a script's shell would stand for the program that runs it.
+    words = ["bash", "--norc", "--noprofile"]
+    done = subprocess.run(words, input="\n".join(script) + "\n", capture_output=True, text=True,
+                          env={**os.environ, "COLUMNS": "100", "TERM": "dumb"}, check=False)  # fmt: skip
+    parts = re.split(rf"\n?{mark}(\d+){mark}\n", done.stdout)
+    told = []
+    for command, output, status in zip(commands, parts[0::2], parts[1::2], strict=False):
+        text = output.replace(str(demo / "home"), "~").replace(str(demo), "/moor")
+        told.append((command, int(status), text.strip("\n").splitlines()))
+    return told
+
+
+def expected_status(command: str) -> int:
+    match = re.search(r"# ends with (\d)", command)
+    return int(match[1]) if match else 0
+
+
+def main() -> int:
+    page = PAGE.read_text()
+    with tempfile.TemporaryDirectory(prefix="kalyx-guide-") as folder:
+        told = iter(run(page, Path(folder)))
+
+    def renewed(match: re.Match[str]) -> str:
+        lines = []
+        for command, _ in blocks(match[0])[0]:
+            said, status, output = next(told)
+            if status != expected_status(said):
+                print(f"{said}: ended with {status}\n" + "\n".join(output))
+            lines += ["$ " + command, *(line.rstrip() for line in output)]
+        return "```\n" + "\n".join(lines) + "\n```"
+
+    PAGE.write_text(_BLOCK.sub(renewed, page))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
