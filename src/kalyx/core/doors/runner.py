@@ -11,7 +11,6 @@ import os
 import signal
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
@@ -128,7 +127,7 @@ def _signal_group(pid: int, number: int) -> None:
 def _wait(process: subprocess.Popen[bytes], seconds: float, meanwhile: Callable[[], None] | None) -> None:
     """Wait for the end, doing something now and then. Raises TimeoutExpired."""
     if meanwhile is None:
-        process.wait(seconds)
+        _wait_for_end(process, seconds)
         return
     until = time.monotonic() + seconds
     while True:
@@ -139,6 +138,24 @@ def _wait(process: subprocess.Popen[bytes], seconds: float, meanwhile: Callable[
             if time.monotonic() >= until:
                 raise
             meanwhile()
+
+
+def _wait_for_end(process: subprocess.Popen[bytes], seconds: float) -> None:
+    """Wait for the end without looking again and again, where the system tells of it. Raises TimeoutExpired."""
+    try:
+        handle = os.pidfd_open(process.pid)  # type: ignore[attr-defined,unused-ignore]
+    except (AttributeError, OSError):
+        process.wait(seconds)
+        return
+    try:
+        import select
+
+        waiter = select.poll()
+        waiter.register(handle, select.POLLIN)
+        waiter.poll(seconds * 1000)
+    finally:
+        os.close(handle)
+    process.wait(0.0)
 
 
 class _Guard:
@@ -239,6 +256,8 @@ class LiveRunner:
     @contextmanager
     def empty_folder() -> Iterator[str]:
         """A new empty folder to stand in, removed afterwards."""
+        import tempfile  # only here: most questions need no folder
+
         with tempfile.TemporaryDirectory(prefix="kalyx-") as folder:
             yield folder
 
@@ -258,12 +277,14 @@ class LiveRunner:
         guarded: bool = False,
         bounded: bool = False,
         heard: Callable[[bytes], None] | None = None,
+        begun: Callable[[], None] | None = None,
     ) -> Ended:
         """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
 
         ``guarded``: it does not outlive Kalyx, however Kalyx ends. ``bounded``: it may not take
         more memory than leaves the machine usable, where the system can hold it to that. ``heard`` is told a few times
-        a second all that it has printed so far.
+        a second all that it has printed so far. ``begun`` is called once, while the program runs: work of ours
+        that need not wait for it.
         """
         began = time.monotonic()
         try:
@@ -276,7 +297,13 @@ class LiveRunner:
         drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
         timed_out = False
         try:
-            _wait(process, seconds, (lambda: heard(bytes(drains[0].kept))) if heard is not None else None)
+            if begun is not None:
+                begun()
+            _wait(
+                process,
+                max(0.0, seconds - (time.monotonic() - began)),
+                (lambda: heard(bytes(drains[0].kept))) if heard is not None else None,
+            )
         except subprocess.TimeoutExpired:
             timed_out = True
             end_tree(process)

@@ -8,7 +8,7 @@ itself, or it did not end in time.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -119,8 +119,12 @@ def try_import(
     variables: Mapping[str, str] | None = None,
     folder: str | None = None,
     seconds: float = 20.0,
+    begun: Callable[[], None] | None = None,
 ) -> Trial:
-    """Let ``executable`` import ``module`` (and ``names`` from it). ``first`` stands first on its path."""
+    """Let ``executable`` import ``module`` (and ``names`` from it). ``first`` stands first on its path.
+
+    ``begun`` is called while it runs.
+    """
     began = "-" if first is None else "=" + first
     answer, ended = ask_witness(
         runner,
@@ -131,6 +135,7 @@ def try_import(
         variables=variables,
         folder=folder,
         seconds=seconds,
+        begun=begun,
     )
     words = (ended.errors[-20_000:]).decode("utf-8", "replace")
     if answer is None:

@@ -30,13 +30,18 @@ def why_import(
     whose real file lies inside the folder examined. ``command``: the command
     line it was run by, whose flags and program decide the path.
     """
-    if seat.environment is not None:
-        known = machine.environment_named(seat.environment.key)
-        seat.environment.name = known.name if known is not None else seat.environment.name
+
+    def name_it() -> None:
+        """Looking at the other environments only gives this one the name that tells it from them."""
+        if seat.environment is not None:
+            known = machine.environment_named(seat.environment.key)
+            seat.environment.name = known.name if known is not None else seat.environment.name
+
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
     case = Case(seat=seat, wanted=wanted, kernel=kernel, interpreter=seat.interpreter, environment=seat.environment)
     if seat.interpreter is None:
+        name_it()
         answer.outcome = "fails"
         answer.findings = catalogue.explain(case, machine)
         return answer
@@ -45,7 +50,12 @@ def why_import(
     case.search = search_of(seat, machine, named=named, command=command)
     folder = seat.folder or machine.facts.folder
     case.resolver = Resolver(machine.facts, seat.interpreter, case.search, folder)
-    case.resolution = case.resolver.resolve(wanted.module)
+
+    def read() -> None:
+        assert case.resolver is not None
+        name_it()
+        case.resolution = case.resolver.resolve(wanted.module)
+
     refusal = _may_not_ask(machine, seat, named)
     if refusal is None and machine.runner is not None:
         if watch is not None:
@@ -60,7 +70,10 @@ def why_import(
             variables=way.variables,
             folder=folder,
             seconds=machine.seconds,
+            begun=read,
         )
+    if case.resolution is None:
+        read()
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"

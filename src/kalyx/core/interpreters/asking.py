@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from kalyx.core.data import WITNESS_PATH
@@ -41,6 +41,7 @@ def ask_witness(
     variables: Mapping[str, str] | None = None,
     folder: str | None = None,
     seconds: float = 10.0,
+    begun: Callable[[], None] | None = None,
 ) -> tuple[dict[str, Any] | None, Ended]:
     """Run the witness in ``executable`` with ``flags`` and return its answer with how it ended."""
     mark = new_mark(runner)
@@ -50,6 +51,7 @@ def ask_witness(
         folder=folder,
         seconds=seconds,
         bounded=True,
+        begun=begun,
     )
     return answer_between(ended.output, mark), ended
 
