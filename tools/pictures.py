@@ -34,6 +34,9 @@ PICTURES = {
     "prepare": "kalyx prepare ~/larkmoor/meadow --want hivescale --want pollen-kit --wheels $PIP_FIND_LINKS --yes",
     "fill": "kalyx fill ~/larkmoor/heath pollen-kit --wheels $PIP_FIND_LINKS --yes",
     "contrast": "kalyx contrast ~/larkmoor/orchard ~/larkmoor/heath",
+    "record": "kalyx record ~/larkmoor/orchard",
+    "point": "kalyx point editor:.vscode/settings.json ~/larkmoor/meadow --yes; echo; kalyx here",
+    "discard": "kalyx discard ~/larkmoor/meadow --yes",
     "demo": "kalyx demo ~/larkmoor-again | tail -37",
 }
 
@@ -53,7 +56,7 @@ def main(names: list[str]) -> int:
             subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
             for name, line in PICTURES.items():
                 # Commands that change the machine are run even when no picture of them is wanted.
-                if not names or name in names or name in ("register",):
+                if not names or name in names or name in ("register", "prepare"):
                     take(demo, name, line, keep=not names or name in names)
     finally:
         server.terminate()

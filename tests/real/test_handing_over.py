@@ -223,6 +223,11 @@ def test_an_editor_is_pointed_and_put_back(moor):
     subprocess.run([*git, "init", "-q"], check=True)
     subprocess.run([*git, "add", "."], check=True)
     assert "under version control" in moor.kalyx("point", "editor", orchard, "--dry-run").out
+    ran = moor.kalyx(
+        "prepare", moor.root / "new", "--python", BY_VERSION[NEW].executable, "--point-editor", "--yes", "--json"
+    )
+    assert ran.status == 0 and file.read_text() == SETTINGS % (moor.root / "new" / "bin" / "python"), ran.out + ran.err
+    file.write_text(SETTINGS % heath)
     file.chmod(0o444)
     ran = moor.kalyx("point", "editor", orchard, "--yes")
     assert ran.status == 2 and "read-only" in ran.err and file.read_text() == SETTINGS % heath

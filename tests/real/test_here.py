@@ -228,3 +228,30 @@ def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, to
     assert bool(found) == told
     if told:
         assert str(two[0]) in found[0]["says"] and found[0]["evidence"][0]["line"] == 1
+
+
+def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided, server):  # noqa: F811
+    """A fresh start imports it, the kernel that runs was there before: restarting that kernel is what mends it."""
+    _, port = server
+    moor.kernel("orchard", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    moor.notebook("spring.ipynb", "orchard")
+
+    def api(path, body):
+        request = urllib.request.Request(f"http://127.0.0.1:{port}/api/{path}", data=json.dumps(body).encode(), method="POST",
+                                         headers={"Authorization": "token honey-token", "Content-Type": "application/json"})  # fmt: skip
+        return json.loads(urllib.request.build_opener(urllib.request.ProxyHandler({})).open(request, timeout=20).read())
+
+    session = api("sessions", {"name": "", "path": "spring.ipynb", "type": "notebook", "kernel": {"name": "orchard"}})
+    time.sleep(3)
+    words = ["why", "hivescale", "--in", "spring.ipynb", "--json"]
+    assert moor.kalyx(*words).status == 0
+    (module,) = Path(provided).parents[1].glob("lib/python*/site-packages/hivescale.py")
+    os.utime(module)
+    ran = moor.kalyx(*words)
+    (finding,) = ran.json["imports"][0]["findings"]
+    assert ran.status == 1 and finding["cause"] == "stale-in-memory", ran.out
+    assert "restart the kernel of process" in finding["remedies"][0]["steps"][0]["line"]
+    time.sleep(1.2)
+    api(f"kernels/{session['kernel']['id']}/restart", {})
+    time.sleep(2)
+    assert moor.kalyx(*words).status == 0

@@ -139,7 +139,7 @@ def _show(call: Call, answer: PointAnswer) -> int:
         word = "changed" if answer.done else "would change" if call.options.dry_run else "will change"
         screen.line((word.ljust(14), BLUE), screen.path(deed.path))
         to = "to " if deed.path.endswith(ENDING) else ""
-        screen.line("".ljust(14), to + visible(deed.deed))
+        screen.line("".ljust(14), to + screen.shown(deed.deed))
     if answer.seat is not None:
         screen.line(("now runs".ljust(14), BLUE), place_of(screen, answer.seat))
     for note in answer.notes:

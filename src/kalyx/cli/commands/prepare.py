@@ -29,6 +29,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="source", metavar="FILE", help="a record, a requirements file or a pyproject.toml"
     )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
+    parser.add_argument("--point-editor", action="store_true", help="make this folder's editor settings choose it")
     parser.add_argument("--kernel", metavar="LABEL", help="make it a notebook kernel under this label, and rehearse it")
     changing(parser)
 
@@ -61,6 +62,8 @@ def run(call: Call) -> int:
         made.environment = read_environment(fresh.machine.facts, order.folder).environment
         if call.options.kernel is not None:
             _kernel(fresh, order.folder, made)
+        if call.options.point_editor:
+            _editor(fresh, order.folder, made)
     return _show(call, made)
 
 
@@ -130,6 +133,19 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     if not answer.rehearsal.answered:
         registering.put_back(machine, plan, change)
         answer.notes.append("the kernel gave no answer, so what was there before was put back")
+
+
+def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
+    """The settings that choose an interpreter for this folder now choose this one; where there are none, new ones."""
+    from kalyx.core.lifecycle import choosing, pointing
+
+    machine = call.machine
+    target = resolve(machine, folder)
+    file = choosing.settings_file(machine.facts)
+    change = choosing.plan(machine, file, None, target)
+    answer.notes += choosing.warnings(machine, change, target)
+    undo = pointing.carry_out(machine, change, LiveChange())
+    answer.notes.append(f"{file} chooses it now; to undo: {machine.line(undo)}")
 
 
 def _show(call: Call, answer: PrepareAnswer) -> int:

@@ -46,7 +46,8 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
     lives = live_kernels(machine.facts, machine.servers, ask, [])
     found = [live for live in lives if live.spec == case.kernel.id]
     if case.seat.seat == "notebook":
-        found = [live for live in found if live.notebook is not None and live.notebook == case.seat.source]
+        path = machine.facts.join(case.seat.folder or machine.facts.folder, case.seat.name)
+        found = [live for live in found if live.notebook is not None and machine.facts.same_path(live.notebook, path)]
     return [RunningKernel(pid=live.process.pid, notebook=live.notebook, started=live.process.started) for live in found]
 
 

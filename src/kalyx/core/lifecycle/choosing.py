@@ -52,6 +52,15 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     return Pointing(file, before, after.encode("utf-8"), back, was, deeds)
 
 
+def settings_file(facts: Facts) -> str:
+    """The settings file of the folder that chooses what it runs; where there is none, the first that can be begun."""
+    for seat in editor_seats(facts, facts.folder):
+        if seat.source and facts.inside(seat.source, facts.folder) and seat.parts and seat.parts[0].role == "run":
+            return seat.source
+    first = next(one for one in descriptors(facts) if one["format"] in ("json", "jsonc") and one.get("files"))
+    return facts.join(facts.folder, *str(first["files"][0]).split("/"))
+
+
 def _line(after: str, edits: list[Edit]) -> str:
     """The line as it will be, for people."""
     at = after.find(edits[-1].text.strip())

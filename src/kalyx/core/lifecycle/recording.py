@@ -166,6 +166,7 @@ def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) 
         if not isinstance(direct.get("dir_info"), dict) and source is None:
             # A file of this name and version may lie in an index, or be given along; its place here helps nobody.
             line.line, line.kind = f"{package.name}=={package.version}", "pinned"
+            line.reason = f"it came from the file {url.split('#')[0].rpartition('/')[2]}, which an index may not have"
     return line
 
 
