@@ -127,8 +127,14 @@ def test_what_must_not_be_removed_is_refused(moor):
     (heath / "notes").mkdir()
     (heath / "notes" / "bees.ipynb").write_text("{}")
     (heath / "lib" / f"python{NEW}" / "site-packages" / "own.py").write_text("")
+    for name in ("bin/pipeline.sh", "include/bees.h", "share/bees.txt", "lib/bees.txt"):
+        (heath / name).parent.mkdir(exist_ok=True)
+        (heath / name).write_text("mine")
     ran = moor.kalyx("discard", heath, "--yes")
-    assert ran.status == 2 and "notes/bees.ipynb" in ran.err and "own.py" in ran.err, ran.err
+    assert ran.status == 2 and "holds files that no package brought" in ran.err and " and 2 more" in ran.err, ran.err
+    told = moor.kalyx("discard", heath, "--dry-run", "--with-own-files", "--json").json["unowned"]
+    assert sorted(told) == ["bin/pipeline.sh", "include/bees.h", "lib/bees.txt", f"lib/python{NEW}/site-packages/own.py",
+                            "notes/bees.ipynb", "share/bees.txt"]  # fmt: skip
     for stand in (heath, heath / "notes"):
         ran = moor.kalyx("discard", heath, "--yes", "--with-own-files", cwd=stand)
         assert ran.status == 2 and "you stand in" in ran.err, ran.err

@@ -10,6 +10,7 @@ the kernels.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterator
 
 from msgspec import Struct
@@ -30,23 +31,13 @@ from kalyx.core.text import visible
 _WALKED = 400_000
 
 # What the makers of environments themselves put there.
-_MAKERS = {
-    "pyvenv.cfg",
-    ".gitignore",
-    "CACHEDIR.TAG",
-    ".lock",
-    "lib64",
-    "include",
-    "Include",
-    UNFINISHED_MARK,
-    DISCARDED_MARK,
-    BEFORE_FOLDER,
-    CLAIM,
-    ".Python",
-    "pip-selfcheck.json",
-    "conda-meta",
-}
-_SCRIPTS = ("activate", "Activate", "deactivate", "python", "pip", "easy_install", "pypy", "wheel", "pydoc.bat")
+_MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
+_MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
+_MAKERS_FOLDERS = (BEFORE_FOLDER + "/", "conda-meta/", "share/jupyter/kernels/")
+_SCRIPT = re.compile(
+    r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?"
+    r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
+)
 _IN_SITE = {"__pycache__", "easy-install.pth", "_virtualenv.py", "_virtualenv.pth", "README.txt", "README"}
 
 
@@ -176,13 +167,9 @@ def unowned_files(facts: Facts, view: View) -> Iterator[str]:
     for path in _files_below(facts, prefix):
         relative = path[len(prefix) :].strip("/\\").replace("\\", "/")
         top = relative.split("/")[0]
-        if (
-            path in owned
-            or top in _MAKERS
-            or relative.startswith("share/jupyter/kernels/")
-            or path.endswith(".pyc")
-            or _is_script_of_maker(relative)
-        ):
+        if path in owned or relative in _MAKERS or relative.startswith(_MAKERS_FOLDERS):
+            continue
+        if path.endswith(".pyc") or _SCRIPT.match(relative):
             continue
         around = next((one for one in sites if facts.inside(path, one)), None)
         if around is None:
@@ -217,11 +204,6 @@ def _of_conda_records(facts: Facts, prefix: str) -> set[str]:
                 continue
             found.update(facts.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
     return found
-
-
-def _is_script_of_maker(relative: str) -> bool:
-    folder, _, name = relative.rpartition("/")
-    return folder in ("bin", "Scripts") and name.startswith(_SCRIPTS)
 
 
 def _files_below(facts: Facts, folder: str) -> Iterator[str]:
