@@ -88,6 +88,21 @@ def owned(owner: Installed) -> Evidence:
     return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
 
 
+def said(case: Case) -> list[Evidence]:
+    """What the trial's exception says; nothing where it raised none."""
+    raised = case.raised
+    return [Evidence(fact=f"{raised.type}: {raised.text[:200]}", source="the trial")] if raised is not None else []
+
+
+def built_for(machine: Machine, owner: Installed | None) -> list[Evidence]:
+    """Whose a file is, and what its wheel says that it was built for."""
+    if owner is None:
+        return []
+    wheel = machine.facts.join(owner.path, "WHEEL")
+    tags = [Evidence(fact=f"it was built for {owner.tags[0]}", source=wheel, path=wheel)] if owner.tags else []
+    return [owned(owner), *tags]
+
+
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
     """A requirement of ``asker`` on a distribution that is here in another version: the line, and that distribution."""
     if case.interpreter is None:

@@ -19,7 +19,7 @@ from kalyx.core.binaries.headers import read_header
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import compiled_of, files_of, reinstall
+from kalyx.core.findings._failing import compiled_of, files_of, reinstall, said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
@@ -99,9 +99,8 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
     else:
         put_back = remedies.by_hand(f"put back {path} from where it came; no installed package owns it")
         mends = [Remedy(says="put it back", steps=[put_back], touches=[path])]
-    if case.raised is not None:
-        evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
-    elif case.trial is not None:
+    evidence += said(case)
+    if case.raised is None and case.trial is not None:
         evidence.append(
             Evidence(fact=f"the interpreter died: {case.trial.signal or case.trial.status}", source="the trial")
         )

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings import remedies
+from kalyx.core.findings._failing import said
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
@@ -50,8 +51,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
         evidence.append(
             Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
         )
-    if case.raised is not None:
-        evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+    evidence += said(case)
     known = brought_by(machine, top)
     if known is not None:
         evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))

@@ -14,7 +14,7 @@ from __future__ import annotations
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import run_without
+from kalyx.core.findings._failing import run_without, said
 from kalyx.core.findings.name_gone import lack_of
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place, Resolver
@@ -101,8 +101,7 @@ def _finding(
         Evidence(fact=f"{what} comes first, and has no {lacks}", source=first.path, path=first.path),
         Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),
     ]
-    if case.raised is not None:
-        evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+    evidence += said(case)
     origin = next((entry.origin for entry in case.search.entries if entry.entry == first.entry), "")
     if origin == "PYTHONPATH":
         mends = [run_without(machine, case, case.interpreter, "PYTHONPATH")]

@@ -16,7 +16,7 @@ import re
 from kalyx.core.binaries.fitting import build_of, foreign, is_compiled, is_other_build
 from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import compiled_of, files_of, namesakes, owned, reinstall
+from kalyx.core.findings._failing import built_for, compiled_of, files_of, namesakes, reinstall
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
@@ -63,13 +63,7 @@ def _said(words: str, own: str) -> str | None:
 def _finding(case: Case, machine: Machine, interpreter: Interpreter, path: str, fact: str) -> Finding:
     evidence = [Evidence(fact=fact, source=path, path=path)]
     owner = case.owner(path)
-    if owner is not None:
-        evidence.append(owned(owner))
-        if owner.tags:
-            wheel = machine.facts.join(owner.path, "WHEEL")
-            evidence.append(Evidence(fact=f"it was built for {owner.tags[0]}", source=wheel, path=wheel))
-    if case.raised is not None:
-        evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+    evidence += built_for(machine, owner)
     build = remedies.by_hand(f"build {path} with {interpreter.executable}")
     return Finding(
         cause="other-build",

@@ -14,7 +14,7 @@ from __future__ import annotations
 from kalyx.core.binaries.fitting import foreign
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import compiled_of, owned, reinstall
+from kalyx.core.findings._failing import built_for, compiled_of, reinstall
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
@@ -31,13 +31,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
             continue
         evidence = [Evidence(fact=f"its header says it is {reason}", source=path, path=path)]
         owner = case.owner(path)
-        if owner is not None:
-            evidence.append(owned(owner))
-            if owner.tags:
-                wheel = machine.facts.join(owner.path, "WHEEL")
-                evidence.append(Evidence(fact=f"it was built for {owner.tags[0]}", source=wheel, path=wheel))
-        if case.raised is not None:
-            evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+        evidence += built_for(machine, owner)
         mend = Remedy(says="build it for this system", steps=[remedies.by_hand(f"build {path} on this system")])
         return Finding(
             cause="other-platform",

@@ -14,7 +14,7 @@ import re
 
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import run_without
+from kalyx.core.findings._failing import run_without, said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
@@ -136,8 +136,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
                 path=entry.entry,
             )
         ]
-        if case.raised is not None:
-            evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+        evidence += said(case)
         mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
         says = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
         return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])

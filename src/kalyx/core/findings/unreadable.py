@@ -16,6 +16,7 @@ from kalyx.core.environments.reading import View
 from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, of_target
+from kalyx.core.findings._failing import said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 
@@ -37,8 +38,7 @@ def _of_import(case: Case, machine: Machine) -> Finding | None:
         status = facts.status(path)
         mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {facts.user}" if status else ""
         evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
-        if case.raised is not None:
-            evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+        evidence += said(case)
         says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == facts.user
         allow = remedies.command(machine, ["chmod", "-R", "u+rX", path])
