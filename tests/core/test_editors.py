@@ -42,6 +42,8 @@ FORMS = [
     ("pyproject.toml", '[tool.mypy]\npython_executable = "%s"\n', [("check", HEATH)]),
     ("mypy.ini", "[mypy]\npython_executable = %s\n", [("check", HEATH)]),
     (".devcontainer/devcontainer.json", '{"image": "moor/bees:3"} // x', [("run", "in a container (moor/bees:3)")]),
+    (".vscode/settings.json", '{"python.pythonPath": "ssh://keeper@moor.example:22/usr/bin/python3"}', [("run", "not on this machine")]),
+    (".vscode/settings.json", '{"python.pythonPath": "//wsl$/Moor/usr/bin/python3"}', [("run", "not on this machine")]),
     (".python-version", "# mine\n3.11.4\n", [("terminal", "asks for Python 3.11.4")]),
     (".dir-locals.el", ';; (python-shell-interpreter . "/no")\n((python-mode . ((python-shell-interpreter . "%s"))))', [("run", HEATH)]),
 ]  # fmt: skip

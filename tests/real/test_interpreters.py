@@ -1,6 +1,7 @@
 """What is read of an interpreter is what the interpreter says of itself, on every one of this machine."""
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -12,7 +13,7 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.imports.trial import try_import
 from kalyx.core.interpreters.asking import ask_who
-from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from tests.conftest import BY_VERSION, VERSIONS, make_environment
 
 SAYS = "import sys; print(repr(('.'.join(map(str, sys.version_info[:3])), sys.prefix, getattr(sys, 'base_prefix', sys.prefix))))"
@@ -84,3 +85,28 @@ def test_what_is_guarded_never_outlives_kalyx(tmp_path):
         while subprocess.run(["pgrep", "-f", f"sleep {long}"], capture_output=True, check=False).returncode == 0:
             assert time.monotonic() < until, f"it is left when killed in round {number}"
             time.sleep(0.02)
+
+
+def test_no_other_program_is_taken_for_an_interpreter(tmp_path):
+    """Beside an installation of Python lie hundreds of programs; a copy of an interpreter under another name is one."""
+    facts = LiveFacts()
+    wrong = []
+    for name in os.listdir("/usr/bin"):
+        if not name.startswith(("python", "pypy")):
+            try:
+                wrong.append(read_interpreter(facts, f"/usr/bin/{name}"))
+            except NotAnInterpreter:
+                continue
+    assert [
+        one.executable for one in wrong if not one.real_executable.split("/")[-1].startswith(("python", "pypy"))
+    ] == []
+    own = BY_VERSION[VERSIONS[-1]]
+    shutil.copy2(own.real_executable, tmp_path / "snake")
+    done = subprocess.run(
+        [tmp_path / "snake", "-c", "import sys; print(sys.version.split()[0])"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    if done.returncode == 0:
+        assert read_interpreter(facts, str(tmp_path / "snake")).version == done.stdout.strip()

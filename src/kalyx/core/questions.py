@@ -156,7 +156,9 @@ def why_program(machine: Machine, word: str) -> WhyAnswer:
     answer = WhyAnswer(target=seat, imports=[])
     answer.notes = [f"{word} is {found[0]}"] + [f"after it on PATH comes {other}" for other in found[1:4]]
     script = interpreter_of_script(facts, found[0])
-    if seat.interpreter is None:
+    if seat.interpreter is None and script.path is None and not script.line:
+        answer.notes.append(f"{word} is {script.reason or 'a program of its own'}: it starts no Python")
+    elif seat.interpreter is None:
         answer.findings = [
             first_line_dead.of_nothing(machine, word, found[0], seat.reason or "it starts no interpreter")
         ]

@@ -26,7 +26,8 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
     for kernel, row in zip(answer.kernels, rows, strict=True):
         dead = kernel.interpreter is None and kernel.language in ("", "python")
         wrong = [name for name in kernel.conditions if name not in _ONLY_TO_KNOW]
-        mark = screen.marks["dead"] if dead else screen.marks["differs"] if wrong else " "
+        unknown = screen.marks["unknown"] if kernel.undecided else screen.marks["dead"]
+        mark = unknown if dead else screen.marks["differs"] if wrong else " "
         screen.line(
             (f" {mark} ", ORANGE),
             (padded(screen.words(row[0], widths[0] - 2), widths[0]), "bold"),
@@ -63,6 +64,8 @@ def _running(screen: Screen, running: RunningKernel) -> None:
 
 
 def _runs(kernel: Kernel) -> str:
+    if kernel.undecided and kernel.interpreter is None:
+        return visible(kernel.reason or "not known")
     if kernel.environment is None or kernel.interpreter is None:
         return kernel.language if kernel.argv and kernel.language not in ("", "python") else "nothing"
     return f"{visible(kernel.environment.name)}, {kernel.interpreter.version}"

@@ -174,7 +174,23 @@ def _script_reason(start: bytes) -> str:
     return "a file that is no program of any system known here"
 
 
+def _is_python(facts: Facts, real: str, links: list[str]) -> bool:
+    """Whether a program is an interpreter: by a name on the way to it, else by the entry point it calls or holds."""
+    names = [facts.name(path).lower() for path in [real, *links]]
+    return any(name.startswith(("python", "pypy")) for name in names) or _once(facts, "entry", real, _entry) is not None
+
+
+def _entry(facts: Facts, real: str) -> str | None:
+    try:
+        found = facts.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
+    except Unreadable:
+        return None
+    return found[0].decode() if found else None
+
+
 def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> Interpreter:
+    if not _is_python(facts, real, links):
+        raise NotAnInterpreter(executable, "a program, but no Python interpreter", links, dead=False)
     settings = settings_for(facts, executable)
     base = _base_of(facts, executable, real, settings)
     if base is None:

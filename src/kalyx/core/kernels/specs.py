@@ -93,6 +93,10 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
     return kernel
 
 
+# Programs that start what follows them on another machine, in a container or in a subsystem.
+_ELSEWHERE = {"ssh", "docker", "podman", "kubectl", "wsl", "srun", "singularity", "apptainer", "lxc"}
+
+
 class Spec(Struct):
     """A kernel file as servers read it; ``problem`` says why it cannot be used."""
 
@@ -178,6 +182,8 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
         if not _by_first_line(facts, kernel, path):
             kernel.undecided = kernel.reason is None and not refusal.dead
             kernel.reason = kernel.reason or refusal.reason
+            if kernel.undecided and facts.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
+                kernel.reason = f"{facts.name(path)} starts it elsewhere: on another machine, or in a container"
             return
     assert kernel.interpreter is not None
     kernel.environment = environment_of(facts, kernel.interpreter)

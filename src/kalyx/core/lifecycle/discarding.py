@@ -64,6 +64,12 @@ def prefix_of(machine: Machine, text: str) -> str:
 
 
 def _is_marked(facts: Facts, folder: str) -> bool:
+    """Half made, half removed, or nothing in it at all: what a removal leaves that was stopped just before its end."""
+    try:
+        if not facts.listing(folder):
+            return True
+    except Unreadable:
+        return False
     return any(facts.kind(facts.join(folder, mark)) is not None for mark in (UNFINISHED_MARK, DISCARDED_MARK))
 
 

@@ -142,6 +142,9 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     seat.undecided = True  # until a path is known, which either starts something or does not
     seat.line = value.line
     seat.label = "the one that is chosen" if choice.is_chosen else None
+    if _names_elsewhere(value.text):
+        seat.reason = f"not on this machine: {visible(value.text)} names a place elsewhere; there, kalyx here tells"
+        return seat
     if choice.kind == "elsewhere":
         seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
         return seat
@@ -165,6 +168,12 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     part.path = path
     _start(facts, seat, part, path, choice.kind)
     return seat
+
+
+def _names_elsewhere(text: str) -> bool:
+    """Whether a path lies on another machine, in a container or in a subsystem: by how such places are written."""
+    lower = text.lower().replace("\\", "/")
+    return "://" in lower and not lower.startswith("file:") or lower.startswith(("//wsl$/", "//wsl.localhost/"))
 
 
 def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None:
