@@ -107,3 +107,14 @@ def test_the_page_of_causes_is_as_the_modules_say():
     from tools.causes import PAGE, page
 
     assert PAGE.read_text() == page(), "run python tools/causes.py"
+
+
+def test_a_package_that_may_not_be_read_is_told_for_what_it_is():
+    """The interpreter would say that there is none, or take the folder for an empty one."""
+    files, _ = described(["orchard has hivescale 2.1"])
+    files[f"{files.site('heath')}/hivescale"] = None
+    machine = files.machine()
+    (wanted,) = parse_wanted("hivescale")
+    first = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True).findings[0]
+    assert first.cause == "unreadable" and first.evidence[0].path == f"{files.site('heath')}/hivescale"
+    assert first.remedies[0].steps[0].command[:2] == ["chmod", "-R"]

@@ -37,6 +37,9 @@ def _hand_over() -> None:
 
 
 if __name__ == "__main__":
-    sys.path.extend(entry for entry in sys.argv[1].split(os.pathsep) if entry not in sys.path)
+    own, *others = sys.argv[1].split(os.pathsep)
+    if own not in sys.path:
+        sys.path.insert(0, own)  # this very Kalyx, not another that is installed
+    sys.path.extend(entry for entry in others if entry not in sys.path)
     sys.argv = ["kalyx", *sys.argv[2:]]
     main()
