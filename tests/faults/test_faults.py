@@ -47,7 +47,7 @@ def pairs():
             yield pytest.param(version, builder, marks=marks, id=f"{builder.__name__}-{version}")
 
 
-@pytest.mark.parametrize("place, builder", pairs(), indirect=["place"])
+@pytest.mark.parametrize("place, builder", list(pairs()), indirect=["place"])
 def test_fault(place, builder, record_property):
     for path in place.moor.folder.iterdir():
         path.unlink() if path.is_file() else shutil.rmtree(path)
