@@ -19,6 +19,7 @@ import time
 from importlib.machinery import PathFinder
 from pathlib import Path
 
+from benchmarks import is_over
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.imports.resolver import Resolver
@@ -128,11 +129,9 @@ def main() -> int:
             ("rehearse", rehearse(folder)),
         ):
             if value is None:
-                print(f"  {name.ljust(18)} not measured: the reference client is not in this environment")
+                print(f"  {name.ljust(20)} not measured: the reference client is not in this environment")
                 continue
-            over = value > KEEP[name]
-            worst |= over
-            print(f"  {name.ljust(18)} {value:6.2f}   keep {KEEP[name]:5.2f}  {'OVER' if over else ''}")
+            worst |= is_over(name, value, KEEP[name])
     return int(worst)
 
 

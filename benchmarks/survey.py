@@ -22,6 +22,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from benchmarks import is_over
+
 ENVIRONMENTS, DISTRIBUTIONS, RUNS = 300, 60, 7
 KEEP = {"time": 2.5, "twice as many": 2.1, "file-system calls": 1.5, "peak memory, MB": 120}
 
@@ -120,9 +122,7 @@ def main() -> int:
     worst = 0
     print(f"survey of {ENVIRONMENTS} environments with {DISTRIBUTIONS} distributions each, median of {RUNS} runs")
     for name, value in rows.items():
-        over = value > KEEP[name]
-        worst |= over
-        print(f"  {name.ljust(20)} {value:7.2f}   keep {KEEP[name]:6.1f}  {'OVER' if over else ''}")
+        worst |= is_over(name, value, KEEP[name])
     return int(worst)
 
 

@@ -2,22 +2,84 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
+import shutil
 import subprocess
 import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 
 import jsonschema
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.machine import Machine
+from tests.traces import Traces
 
-REAL = Machine(LiveFacts()).interpreters
-BY_VERSION = {".".join(one.version.split(".")[:2]): one for one in reversed(REAL) if one.implementation == "cpython"}
-VERSIONS = sorted(BY_VERSION, key=lambda version: [int(part) for part in version.split(".")])
+_IS_WORKER = "PYTEST_XDIST_WORKER" in os.environ
+# Before pytest chooses its own temporary folder, and before a worker is started.
+_traces = None if _IS_WORKER else Traces()
+
+from tests.equipment import BY_VERSION, wanted_by  # noqa: E402
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """The run fails where it left something; by then all workers have ended."""
+    if _traces is not None:
+        session.config.stash[_LEFT] = left = _traces.left()
+        if left:
+            session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+
+_LEFT = pytest.StashKey[list[str]]()
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """What was left behind, and in one line what was skipped for want of what."""
+    for line in terminalreporter.config.stash.get(_LEFT, []):
+        terminalreporter.write_line(f"LEFT BEHIND: {line}", red=True)
+    skipped = terminalreporter.stats.get("skipped", [])
+    wanted = wanted_by([report.longrepr[2] for report in skipped if isinstance(report.longrepr, tuple)])
+    if wanted:
+        terminalreporter.write_line(wanted, yellow=True)
+
+
+@contextmanager
+def started(words: list, **more: object) -> Iterator[subprocess.Popen]:
+    """A program that runs for as long as the block does, and is ended with it whatever happens there."""
+    running = subprocess.Popen([str(word) for word in words], **more)
+    try:
+        yield running
+    finally:
+        running.terminate()
+        try:
+            running.wait(10)
+        except subprocess.TimeoutExpired:
+            running.kill()
+            running.wait()
+        for pipe in (running.stdin, running.stdout, running.stderr):
+            if pipe is not None:
+                pipe.close()
+
+
+def until(holds: Callable[[], object], what: str, seconds: float = 30.0) -> object:
+    """What ``holds`` gives once it gives something true. Fails, saying what did not come, after this time."""
+    import time
+
+    end = time.monotonic() + seconds
+    while True:
+        found = holds()
+        if found:
+            return found
+        assert time.monotonic() < end, f"{what} did not come within {seconds:g} s"
+        time.sleep(0.05)
+
+
+# The command as it is installed; ``python -m kalyx`` is the same, but for files of the folder that Python itself needs.
+KALYX = str(Path(sys.executable).with_name("kalyx"))
 
 
 class Ran:
@@ -57,23 +119,41 @@ class Moor:
             "PYTHONDONTWRITEBYTECODE": "1",
             "XDG_CACHE_HOME": str(root.parent / "cache"),
             "PIP_DISABLE_PIP_VERSION_CHECK": "1",
+            "TMPDIR": os.environ["TMPDIR"],
         }
 
-    def kalyx(self, *words: str, cwd: Path | None = None, **variables: str) -> Ran:
+    def kalyx(
+        self, *words: str, cwd: Path | None = None, before: tuple = (), given: str | None = None, **variables: str
+    ) -> Ran:
+        """Run the program; ``before`` are words of another program that starts it, ``given`` its standard input."""
         done = subprocess.run(
-            [sys.executable, "-m", "kalyx", *map(str, words)],
+            [*before, sys.executable, KALYX, *map(str, words)],
             cwd=cwd or self.folder,
             env={**self.variables, **variables},
             capture_output=True,
             text=True,
             encoding="utf-8",
             errors="surrogateescape",
-            stdin=subprocess.DEVNULL,
+            **({"stdin": subprocess.DEVNULL} if given is None else {"input": given}),
             timeout=180,
             check=False,
         )
         assert "Traceback (most recent call last)" not in done.stderr, done.stderr
         return Ran(done)
+
+    def stepped(self, deed: str, number: int, *words: object) -> tuple[int, list[str], str]:
+        """The program with one step spoilt (``stepping.py``): its status, the steps it took, what it said."""
+        report = self.root.parent / "steps"
+        argv = [sys.executable, str(Path(__file__).with_name("stepping.py")), deed, str(number), str(report)]
+        done = subprocess.run([*argv, *map(str, words)], cwd=self.folder, env=self.variables, capture_output=True,
+                              text=True, stdin=subprocess.DEVNULL, timeout=180, check=False)  # fmt: skip
+        return done.returncode, report.read_text(errors="surrogateescape").splitlines(), done.stdout + done.stderr
+
+    def steps_of(self, *words: object) -> list[str]:
+        """The steps that the program takes from beginning to end; it is run to its end for that."""
+        status, steps, said = self.stepped("KILL", 0, *words)
+        assert status == 0 and steps, said
+        return steps
 
     def kernel(self, identifier: str, argv: list[str] | None = None, raw: str | None = None, **more: object) -> Path:
         folder = self.data / "kernels" / identifier
@@ -115,12 +195,56 @@ def wheels(tmp_path: Path) -> Path:
 
 
 def make_environment(version: str, prefix: Path, *more: str) -> str:
-    """A real virtual environment; returns its interpreter's path."""
-    clean = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")}
-    subprocess.run(
-        [BY_VERSION[version].executable, "-m", "venv", *more, str(prefix)], check=True, env=clean, capture_output=True
-    )
+    """A real virtual environment; returns its interpreter's path.
+
+    One with an installer is a copy of the first of its kind, moved as a whole: bringing the installer in takes seconds.
+    """
+    if "--without-pip" in more or " " in str(
+        prefix
+    ):  # a first line cannot hold a blank: other scripts are written then
+        _venv(version, prefix, *more)
+        return str(prefix / "bin" / "python")
+    kept = Path(os.environ["TMPDIR"]) / "pytest-of-templates" / "-".join([version, *more])
+    with _locked(kept.with_suffix(".lock")):
+        if not kept.exists():
+            _venv(version, kept, *more)
+            # Compiled once, not by each test that starts the installer.
+            subprocess.run([kept / "bin" / "python", "-m", "pip", "list"], capture_output=True, check=True)
+    shutil.copytree(kept, prefix, symlinks=True, dirs_exist_ok=True)
+    for path in [prefix / "pyvenv.cfg", *(prefix / "bin").iterdir()]:
+        if path.is_file() and not path.is_symlink():
+            path.write_bytes(path.read_bytes().replace(str(kept).encode(), str(prefix).encode()))
     return str(prefix / "bin" / "python")
+
+
+def _venv(version: str, prefix: Path, *more: str) -> None:
+    scratch = Path(os.environ["TMPDIR"]) / "pytest-of-templates"  # older releases leave what they unpacked
+    scratch.mkdir(exist_ok=True)
+    clean = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")} | {"TMPDIR": str(scratch)}
+    argv = [BY_VERSION[version].executable, "-m", "venv", *more, str(prefix)]
+    subprocess.run(argv, check=True, env=clean, capture_output=True)
+
+
+@contextmanager
+def _locked(path: Path) -> Iterator[None]:
+    """One worker at a time."""
+    import fcntl
+
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with path.open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        yield
+
+
+def tree(prefix: Path) -> dict[str, str]:
+    """Every file of an environment with its content, but for bytecode."""
+    return {
+        str(path.relative_to(prefix)): os.readlink(path)
+        if path.is_symlink()
+        else hashlib.md5(path.read_bytes()).hexdigest()
+        for path in sorted(prefix.rglob("*"))
+        if (path.is_file() or path.is_symlink()) and "__pycache__" not in path.parts
+    }
 
 
 def answer_of(executable: str, code: str, *flags: str, **kwargs: object) -> object:

@@ -33,10 +33,11 @@ def blocks(page: str) -> list[list[tuple[str, list[str]]]]:
     return found
 
 
-def run(page: str, root: Path) -> list[tuple[str, int, list[str]]]:
-    """Every command of the page in order, on a demo machine below ``root``: the command, its status, its lines."""
-    demo = root / "moor"
-    subprocess.run([sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only"], check=True, capture_output=True)
+def run(page: str, demo: Path) -> list[tuple[str, int, list[str]]]:
+    """Every command of the page in order, on a demo machine made in ``demo``: the command, its status, its lines."""
+    subprocess.run(
+        [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"], check=True, capture_output=True
+    )
     mark = "=====8====="
     script = [f". {demo}/enter.sh", "shopt -u checkwinsize", "export COLUMNS=100"]
     commands = [command for block in blocks(page) for command, _ in block]
@@ -62,7 +63,7 @@ def expected_status(command: str) -> int:
 def main() -> int:
     page = PAGE.read_text()
     with tempfile.TemporaryDirectory(prefix="kalyx-guide-") as folder:
-        told = iter(run(page, Path(folder)))
+        told = iter(run(page, Path(folder) / "moor"))
 
     def renewed(match: re.Match[str]) -> str:
         lines = []

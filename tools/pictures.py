@@ -37,7 +37,7 @@ PICTURES = {
     "record": "kalyx record ~/larkmoor/orchard",
     "point": "kalyx point editor:.vscode/settings.json ~/larkmoor/meadow --yes; echo; kalyx here",
     "discard": "kalyx discard ~/larkmoor/meadow --yes",
-    "demo": "kalyx demo ~/larkmoor-again | tail -37",
+    "demo": "kalyx demo ~/larkmoor-again --yes | tail -37",
 }
 
 
@@ -52,7 +52,7 @@ def main(names: list[str]) -> int:
         time.sleep(1)
         with tempfile.TemporaryDirectory(prefix="moor-", dir="/tmp") as root:
             demo = Path(root, "demo")
-            words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only"]
+            words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"]
             subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
             for name, line in PICTURES.items():
                 # Commands that change the machine are run even when no picture of them is wanted.

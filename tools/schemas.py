@@ -7,9 +7,9 @@ from pathlib import Path
 
 import msgspec
 
-from kalyx.core import facts
+from kalyx.core import answers
 
-ANSWERS = [one for name, one in vars(facts).items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
+ANSWERS = [one for name, one in vars(answers).items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 
 

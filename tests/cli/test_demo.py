@@ -1,29 +1,80 @@
-"""The demo, whole, as a newcomer runs it; and the seats it shows are the ones that run."""
+"""The demo, whole, as a newcomer runs it; the seats it shows are the ones that run; and the guide walked on it."""
 
 import json
 import subprocess
 import sys
 
+import pytest
+from tools.guide import PAGE, blocks, expected_status, run
 
-def test_the_whole_story(moor):
-    ran = moor.kalyx("demo", "larkmoor", "--json")
-    answer = ran.json
-    assert ran.status == 0, json.dumps(answer, indent=1)
-    assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0]
+
+@pytest.fixture(scope="module")
+def story(tmp_path_factory):
+    """The demo built and walked through once, by the program: its folder, and what it said."""
+    from tests.conftest import Moor
+
+    moor = Moor(tmp_path_factory.mktemp("story") / "moor")
+    asked = moor.kalyx("demo", "larkmoor")
+    assert asked.status == 2 and "no terminal" in asked.err and not (moor.folder / "larkmoor").exists()
+    assert moor.kalyx("demo", "larkmoor", "--static", "--yes").status == 2
+    ran = moor.kalyx("demo", "larkmoor", "--json", "--yes")
+    assert ran.status == 0, ran.out + ran.err
+    return moor, ran.json
+
+
+def test_the_whole_story(story):
+    answer = story[1]
+    assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0], json.dumps(answer, indent=1)
+    assert [one["deed"] for one in answer["plan"]] == ["make a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
     assert "orchard-spring is named after orchard but runs heath" in why
     line = next(line for line in why.splitlines() if line.strip().startswith("so ")).split("so", 1)[1].strip()
     assert line.startswith("kalyx register ") and "--id orchard-spring --take-over" in line
     last = answer["steps"][-1]["output"]
     assert "≠" not in last and last.count("=  ") == 4
-    again = moor.kalyx("demo", "larkmoor", "--build-only")
-    assert again.status == 0
-    # What here says of each seat is what the seat itself says.
+
+
+def test_the_guide_does_what_it_says(story):
+    """On the same folder made anew, which is said before it is done; every command ends and says as the page shows."""
+    moor, _ = story
+    planned = moor.kalyx("demo", "larkmoor", "--dry-run", "--json").json
+    assert planned["plan"][0]["deed"].startswith("remove the demo machine made there before") and not planned["done"]
+    page = PAGE.read_text()
+    shown = [(command, lines) for block in blocks(page) for command, lines in block]
+    told = run(page, moor.folder / "larkmoor")
+    assert len(shown) > 15 and [command for command, _ in shown] == [command for command, _, _ in told]
+    for (command, lines), (_, status, output) in zip(shown, told, strict=True):
+        assert status == expected_status(command), (command, output)
+        whole = " ".join(" ".join(output).split())
+        for line in lines:
+            # What stands there of versions, places and sizes is another machine's.
+            if line.strip() and not any(character.isdigit() or character in "/~…" for character in line):
+                assert " ".join(line.split()) in whole, (command, line, output)
+
+
+def test_its_seats_are_the_ones_that_run_and_one_can_leave(story):
+    moor, _ = story
+    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
     enter = moor.folder / "larkmoor" / "enter.sh"
-    shell = f". {enter} && {sys.executable} -I -m kalyx here --json --against shell; python -c 'import sys; print(sys.executable)'"
-    done = subprocess.run(["sh", "-c", shell], capture_output=True, text=True, check=False)
-    table, _, said = done.stdout.rpartition("}\n")
-    here = json.loads(table + "}")
-    assert here["reference"]["interpreter"]["executable"] == said.strip()
-    relations = {seat["name"]: seat["relation"] for seat in here["seats"] if seat["seat"] != "shell"}
+    words = (
+        f"MINE=kept; . {enter} && {sys.executable} -I -m kalyx here --json --against shell"
+        " && :; python -c 'import sys; print(sys.executable)'; kalyx survey --json; leave; echo $HOME $PWD ${PIP_NO_INDEX-none}"
+    )
+    done = subprocess.run(["sh", "-c", words], capture_output=True, text=True, check=False, cwd=moor.folder,
+                          env=moor.variables)  # fmt: skip
+    table, said, survey, last = _parts(done.stdout)
+    assert table["reference"]["interpreter"]["executable"] == said
+    relations = {seat["name"]: seat["relation"] for seat in table["seats"] if seat["seat"] != "shell"}
     assert relations == {"orchard": "same", "orchard-spring": "differs", "spring_weights.ipynb": "differs"}
+    assert sorted(one["name"] for one in survey["environments"] if one["kind"] == "virtual") == ["heath", "orchard"]
+    assert {one["prefix"] for one in survey["interpreters"]} == {one["base_prefix"] for one in survey["environments"]}
+    assert last.split() == [str(moor.root), str(moor.folder), "none"]
+
+
+def _parts(text: str) -> tuple[dict, str, dict, str]:
+    """An answer in JSON, a line, another answer, the last line."""
+    decoder = json.JSONDecoder()
+    table, end = decoder.raw_decode(text)
+    said, _, rest = text[end:].lstrip().partition("\n")
+    survey, end = decoder.raw_decode(rest)
+    return table, said, survey, rest[end:].strip()

@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kalyx.core.deeds import choosing
 from kalyx.core.doors.memory import Link, MemoryFacts
-from kalyx.core.editors.spots import spots
-from kalyx.core.facts import KalyxError
-from kalyx.core.lifecycle import choosing
+from kalyx.core.formats.spots import spots
 from kalyx.core.machine import Machine
+from kalyx.core.records import KalyxError
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
@@ -58,7 +58,7 @@ def test_only_the_value_changes(case):
     change = planned(name, before, target)
     assert change.before.decode() == before and change.after.decode() == after
     assert change.was is not None and len(change.deeds) == 1
-    from kalyx.core.lifecycle.editing import apply
+    from kalyx.core.formats.editing import apply
 
     assert apply(after, change.back)[0] == before
 

@@ -6,11 +6,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.changes import changes
 from kalyx.core.doors.memory import Link, MemoryFacts
-from kalyx.core.editors.formats import Malformed, values, without_comments
-from kalyx.core.here import look_here
+from kalyx.core.formats.spots import Malformed, without_comments
+from kalyx.core.formats.values import values
 from kalyx.core.machine import Machine
+from kalyx.core.questions.changes import changes
+from kalyx.core.questions.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
 from tests.made import BINARY, HOME, Files

@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.binaries.fitting import build_of, foreign, is_other_build
-from kalyx.core.binaries.headers import read_header
 from kalyx.core.doors.memory import MemoryFacts
-from kalyx.core.facts import Interpreter
+from kalyx.core.formats.fitting import build_of, foreign, is_other_build
+from kalyx.core.formats.headers import read_header
+from kalyx.core.records import Interpreter
 from tests.made import WINDOWS
 
 
@@ -44,8 +44,8 @@ def pe(machine: int) -> bytes:
 X86, ARM = 16777223, 16777228
 CASES = [
     ("linux", elf(62), "_core.so", elf(62), None),
-    ("linux", elf(62), "_core.so", elf(183), "for arm64, and this interpreter is x86_64"),
-    ("linux", elf(183), "_core.so", elf(62), "for x86_64, and this interpreter is arm64"),
+    ("linux", elf(62), "_core.so", elf(183), "for aarch64, and this interpreter is x86_64"),
+    ("linux", elf(183), "_core.so", elf(62), "for x86_64, and this interpreter is aarch64"),
     ("linux", elf(62), "_core.cpython-311-darwin.so", mach(ARM), "for macOS, and this is Linux"),
     ("linux", elf(62), "_core.pyd", WINDOWS, "for Windows, and this is Linux"),
     ("macos", mach(ARM), "_core.so", mach(ARM), None),
@@ -54,8 +54,8 @@ CASES = [
     ("macos", fat(X86, ARM), "_core.so", mach(X86), None),
     ("macos", mach(X86), "_core.so", elf(62), "for Linux, and this is macOS"),
     ("windows", pe(0x8664), "_core.pyd", pe(0x8664), None),
-    ("windows", pe(0x8664), "_core.pyd", pe(0xAA64), "for arm64, and this interpreter is x86_64"),
-    ("windows", pe(0x8664), "_core.pyd", pe(0x14C), "for x86 (32 bits), and this interpreter is x86_64"),
+    ("windows", pe(0x8664), "_core.pyd", pe(0xAA64), "for arm64, and this interpreter is amd64"),
+    ("windows", pe(0x8664), "_core.pyd", pe(0x14C), "for x86, and this interpreter is amd64"),
     ("windows", pe(0x8664), "_core.pyd", elf(62), "for Linux, and this is Windows"),
 ]  # fmt: skip
 

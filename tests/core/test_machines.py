@@ -1,10 +1,12 @@
 """The same rules on three systems, on machines that exist in memory only."""
 
 import json
+import os
 
 import pytest
 
 from kalyx.core.doors import Unreadable
+from kalyx.core.doors.live import LiveFacts
 from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import Way, search_path
@@ -15,7 +17,8 @@ from kalyx.core.kernels.specs import parse_spec, read_kernel
 from kalyx.core.machine import Machine
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
-from kalyx.core.text import line_for, visible
+from kalyx.core.words.quoting import line_for
+from kalyx.core.words.visible import visible
 
 BINARY = b"MZ" + b"\0" * 8 + b"\x003.12.1\x00"
 WINDOWS = {
@@ -266,7 +269,7 @@ def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
     facts = live.LiveFacts()
     with pytest.raises(Unreadable, match="no answer within"):
         facts.listing(str(tmp_path / "below"))
-    assert facts.kind(str(table)) is None and facts.status(str(table)) is None
+    assert facts.kind(str(table)) == "refused" and facts.status(str(table)) is None
     assert facts.kind("/proc") == "folder"
 
 
@@ -281,3 +284,26 @@ def test_a_free_threaded_build():
     entries = [entry.entry for entry in search_path(facts, found, Way()).entries]
     assert entries == ["/opt/t/lib/python313t.zip", "/opt/t/lib/python3.13t", "/opt/t/lib/python3.13t/lib-dynload",
                        "/opt/t/lib/python3.13t/site-packages"]  # fmt: skip
+
+
+def test_real_paths_are_the_systems_own(tmp_path):
+    """Links below linked folders, ``..`` behind links, a ``~`` that is a name, loops: live and in memory, as the system says."""
+    (tmp_path / "a" / "b").mkdir(parents=True)
+    (tmp_path / "a" / "~").mkdir()
+    (tmp_path / "a" / "b" / "file").write_text("x")
+    links = {"to-b": "a/b", "a/up": "../to-b", "a/b/side": "../~", "a/home": "~", "away": str(tmp_path / "a" / "b"), "loop": "loop",
+             "a/b/out": "../../away/../b/file", "dangling": "nowhere/at/all", "a/b/back": ".."}  # fmt: skip
+    files: dict[str, object] = {str(tmp_path / "a" / "b" / "file"): "x", str(tmp_path / "a" / "~" / ".keep"): ""}
+    (tmp_path / "a" / "~" / ".keep").touch()
+    for name, target in links.items():
+        os.symlink(target, tmp_path / name)
+        files[str(tmp_path / name)] = Link(target)
+    asked = ["to-b/file", "to-b/../b/file", "a/up/file", "a/up/../b", "away/side", "to-b/side/../b/file", "a/home", "a/b/out", "to-b/out",
+             "dangling", "dangling/..", "a/b/back/b/back", "to-b/back/~", "./a/./b", "loop/x"]  # fmt: skip
+    for facts in (LiveFacts(), MemoryFacts("linux", files)):
+        for word in asked:
+            path = f"{tmp_path}/{word}"
+            if not word.startswith("loop"):
+                assert facts.real(path) == os.path.realpath(path), (type(facts).__name__, word)
+            if isinstance(facts, LiveFacts):
+                assert (facts.status(path) is not None) == os.path.exists(path)

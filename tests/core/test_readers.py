@@ -2,20 +2,20 @@
 
 import json
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
-from kalyx.core.facts import Interpreter
 from kalyx.core.findings import catalogue
-from kalyx.core.imports.editable import finder_mapping
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import parse_spec
 from kalyx.core.packages import requirements
+from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.packages.metadata import installed_in
+from kalyx.core.records import Interpreter
 from kalyx.core.seats.notebook import read_notebook
 from tests.made import HOME, Files
 
@@ -116,8 +116,7 @@ def test_the_quick_reading_of_requirements_is_the_standard_packages(line):
     )
     environment = requirements.marker_environment(interpreter, "linux")
     mine = requirements.plain_requirement(line, environment)
-    if mine is None:
-        return
+    assume(mine is not None)
     try:
         theirs = Requirement(line)
     except InvalidRequirement:

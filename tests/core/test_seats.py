@@ -7,12 +7,12 @@ import pytest
 from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.doors.reading import Process
 from kalyx.core.environments.searchpath import Way
-from kalyx.core.facts import KalyxError
-from kalyx.core.here import look_here
 from kalyx.core.interpreters.reading import read_interpreter
-from kalyx.core.lifecycle.contrast import Side, contrast
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
+from kalyx.core.questions.contrast import Side, contrast
+from kalyx.core.questions.here import look_here
+from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
 from kalyx.core.targets import resolve, seat_of_interpreter
 from tests.made import HOME, Files

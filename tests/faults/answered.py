@@ -3,7 +3,7 @@
 import zipfile
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import BY_VERSION
+from tests.equipment import BY_VERSION
 from tests.faults.missing import project
 from tests.faults.place import environment_over, own_base, plain
 
@@ -47,6 +47,7 @@ def _portion(place, name: str, inner: str) -> None:
 
 def namespace_split_by_an_empty_file(place):
     place.install("heath", Package("larkmoor-core", "1.0", {"larkmoor/__init__.py": "", "larkmoor/core.py": ""}))
+    place.offer(Package("larkmoor-core", "1.1", {"larkmoor/core.py": ""}))
     _portion(place, "larkmoor", "bees")
     return ["why", "larkmoor.bees", "--in", place.heath], "namespace-split"
 

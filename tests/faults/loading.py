@@ -1,10 +1,13 @@
 """Builders: it is found and does not load; or the interpreter does not start as it should."""
 
 import os
+from pathlib import Path
+
+import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import BY_VERSION
-from tests.faults.place import CAN_MAKE, compiled, library, minor, plain, standin
+from tests.equipment import BY_VERSION, CAN_MAKE, WANT
+from tests.faults.place import compiled, library, minor, only, plain, standin
 from tests.made import WINDOWS
 
 
@@ -143,9 +146,8 @@ NEWER = {"3.6": "breakpoint = (n := 1)\n", "3.7": "(n := 1)\n", "3.8": "x = (lam
          "3.12": "def f[T = int](): pass\n"}  # fmt: skip
 
 
+@only(until=CAN_MAKE[-2] if len(CAN_MAKE) > 1 else "3.0")
 def syntax_newer_in_a_package(place):
-    if place.version not in NEWER:
-        return None
     place.install("heath", plain("futurecomb", "1.1", source=NEWER[place.version]))
     place.offer(plain("futurecomb", "1.0"))
     # Which Python takes it, the next one tells where it can be found; else Kalyx's own.
@@ -236,6 +238,8 @@ def startup_broken_by_a_home(place):
 
 
 def startup_broken_by_a_hook(place):
+    if (Path(BY_VERSION[place.version].base_prefix) / "lib" / f"python{place.version}" / "sitecustomize.py").exists():
+        pytest.skip(f"{WANT}a Python without a sitecustomize of its own")  # that one stands before any environment's
     hook = place.site("orchard") / "sitecustomize.py"
     hook.write_text("raise SystemExit('the moor is closed')\n")
     return ["why", "json", "--in", place.orchard], "startup-broken"

@@ -2,13 +2,14 @@
 
 import os
 import shlex
+import shutil
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 from kalyx.demo.wheels import Package, standin_package, write_wheel
-from tests.conftest import BY_VERSION, VERSIONS, Moor, make_environment
-
-CAN_MAKE = [version for version in VERSIONS if version != "2.7"]
+from tests.conftest import Moor, make_environment
+from tests.equipment import BY_VERSION, CAN_MAKE, need
 
 
 class Place:
@@ -49,15 +50,40 @@ def minor(version: str) -> tuple[int, ...]:
     return tuple(int(part) for part in version.split("."))
 
 
+def only(since: str = "", until: str = "") -> Callable[[Callable], Callable]:
+    """For a builder whose fault only some Pythons can have."""
+
+    def mark(builder: Callable) -> Callable:
+        builder.versions = [
+            one
+            for one in CAN_MAKE
+            if (not since or minor(one) >= minor(since)) and (not until or minor(one) <= minor(until))
+        ]
+        return builder
+
+    return mark
+
+
 def own_base(place: Place, name: str) -> tuple[Path, Path]:
     """An installation of its own, made by copying this version's: a real base may not be written to.
 
     Its executable and its site folder.
     """
-    import shutil
-
     base = place.moor.root / name
-    real, short = BY_VERSION[place.version], f"python{place.version}"
+    short = f"python{place.version}"
+    installation(place.version, base)
+    own = base / "bin" / short
+    said = subprocess.run(
+        [own, "-c", "import site; print(site.getsitepackages()[0])"], capture_output=True, text=True, check=True
+    )
+    site = Path(said.stdout.strip())  # some systems' interpreters use a folder of another name
+    site.mkdir(parents=True, exist_ok=True)
+    return own, site
+
+
+def installation(version: str, base: Path) -> Path:
+    """An installation of its own: this version's, copied. Its executable."""
+    real, short = BY_VERSION[version], f"python{version}"
     if not base.exists():
         (base / "bin").mkdir(parents=True)
         (base / "lib").mkdir()
@@ -70,13 +96,7 @@ def own_base(place: Place, name: str) -> tuple[Path, Path]:
         headers = Path(real.prefix, "include")
         if headers.is_dir():
             os.symlink(headers, base / "include")
-    own = base / "bin" / short
-    said = subprocess.run(
-        [own, "-c", "import site; print(site.getsitepackages()[0])"], capture_output=True, text=True, check=True
-    )
-    site = Path(said.stdout.strip())  # some systems' interpreters use a folder of another name
-    site.mkdir(parents=True, exist_ok=True)
-    return own, site
+    return base / "bin" / short
 
 
 def environment_over(executable: Path, prefix: Path, *more: str) -> str:
@@ -101,6 +121,7 @@ void *PyInit_NAME(void) { INSIDE return PyModule_Create2(&def, 1013); }
 def compiled(place: Place, name: str, before: str = "", inside: str = "", *flags: str) -> bytes:
     """The bytes of a compiled module called ``name``."""
     source, made = place.wheels.parent / f"{name}.c", place.wheels.parent / f"{name}.so"
+    need("gcc")
     source.write_text(MODULE.replace("NAME", name).replace("BEFORE", before).replace("INSIDE", inside))
     subprocess.run(["gcc", "-shared", "-fPIC", "-o", made, source, *flags], check=True, capture_output=True)
     return made.read_bytes()
@@ -108,6 +129,7 @@ def compiled(place: Place, name: str, before: str = "", inside: str = "", *flags
 
 def library(place: Place, file: str, source: str, *flags: str) -> Path:
     """A shared library made of a line of C, in a folder of its own that no loader searches."""
+    need("gcc")
     folder = place.wheels.parent / "made"
     folder.mkdir(exist_ok=True)
     (folder / "source.c").write_text(source)

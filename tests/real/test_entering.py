@@ -10,9 +10,8 @@ import pytest
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.interpreters.sitemodules import available_modules, loaded_modules, settings_of
 from kalyx.core.seats.startfiles import definitions
-from tests.conftest import BY_VERSION, VERSIONS, make_environment
-
-NEW = VERSIONS[-1]
+from tests.conftest import make_environment
+from tests.equipment import BY_VERSION, NEW, OTHER, need
 
 
 def said(done) -> str:
@@ -32,11 +31,7 @@ SHELLS = {
 
 
 def program_of(shell: str) -> str:
-    beside = Path(sys.executable).parent / shell
-    program = str(beside) if beside.exists() else shutil.which(shell)
-    if program is None:
-        pytest.skip(f"{shell} is not installed")
-    return program
+    return need(shell)
 
 
 @pytest.mark.parametrize("shell", SHELLS)
@@ -132,33 +127,33 @@ def test_module_files_are_read(name, text, wanted):
 MODULES = "/usr/share/modules/init/bash"
 
 
-@pytest.mark.skipif(not Path(MODULES).exists(), reason="no module system is installed")
 def test_a_real_module_system(moor):
     """The survey finds an installation that only a module names; the line loads that module and then enters."""
-    base = BY_VERSION["3.9"]
-    hidden = moor.root / "site" / "python-3.9"
+    need("a module system")
+    base = BY_VERSION[OTHER]
+    hidden = moor.root / "site" / f"python-{OTHER}"
     shutil.copytree(Path(base.prefix) / "bin", hidden / "bin", symlinks=True)
     (hidden / "lib").mkdir()
-    (hidden / "lib" / "python3.9").symlink_to(Path(base.prefix) / "lib" / "python3.9")
+    (hidden / "lib" / f"python{OTHER}").symlink_to(Path(base.prefix) / "lib" / f"python{OTHER}")
     folder = moor.root / "modules" / "lark-python"
     folder.mkdir(parents=True)
     (moor.root / "reaching").mkdir()
-    (folder / "3.9").write_text(f"#%Module\nset root {hidden}\nprepend-path PATH $root/bin\n"
+    (folder / OTHER).write_text(f"#%Module\nset root {hidden}\nprepend-path PATH $root/bin\n"
                                 f"prepend-path PYTHONPATH {moor.root}/reaching\n")  # fmt: skip
     prefix = moor.root / "heath"
-    subprocess.run([hidden / "bin" / "python3.9", "-m", "venv", "--without-pip", str(prefix)], check=True)
+    subprocess.run([hidden / "bin" / f"python{OTHER}", "-m", "venv", "--without-pip", str(prefix)], check=True)
 
     def in_bash(words: str) -> subprocess.CompletedProcess:
         words = f'. {MODULES}; module use {folder.parent}; kalyx() {{ {sys.executable} -m kalyx "$@"; }}; {words}'
         return subprocess.run(["bash", "-c", words], env=moor.variables, capture_output=True, text=True, check=True)
 
     found = in_bash("kalyx survey --json || true").stdout
-    assert f'"{hidden}/bin/python3.9"' in found or f'"{hidden}/bin/python3"' in found
+    assert f'"{hidden}/bin/python{OTHER}"' in found or f'"{hidden}/bin/python3"' in found
     line = in_bash(f"kalyx enter {prefix}").stdout.strip()
-    assert line == f"module load lark-python/3.9; source {prefix}/bin/activate"
+    assert line == f"module load lark-python/{OTHER}; source {prefix}/bin/activate"
     done = in_bash(f"{line}; command -v python; echo $LOADEDMODULES; kalyx enter {prefix}")
-    assert done.stdout.split()[:2] == [str(prefix / "bin" / "python"), "lark-python/3.9"]
-    assert "PYTHONPATH is set by the site module lark-python/3.9" in done.stderr
+    assert done.stdout.split()[:2] == [str(prefix / "bin" / "python"), f"lark-python/{OTHER}"]
+    assert f"PYTHONPATH is set by the site module lark-python/{OTHER}" in done.stderr
 
 
 def test_start_files_are_bounded_and_follow_no_circle():

@@ -1,11 +1,8 @@
 """Packages into and out of real environments: foreseen, done, proved; refused past a keeper; put back after a failure."""
 
-import hashlib
 import json
 import os
 import random
-import shutil
-import signal
 import socket
 import subprocess
 import sys
@@ -15,24 +12,11 @@ from pathlib import Path
 import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import BY_VERSION, VERSIONS, make_environment
-
-NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
-ROUNDS = 200 if os.environ.get("KALYX_EVERY_VERSION") else 8
+from tests.conftest import make_environment, tree
+from tests.equipment import BY_VERSION, NEW, OLD, need, some
 
 
-def tree(prefix: Path) -> dict[str, str]:
-    """Every file of an environment with its content, but for bytecode."""
-    return {
-        str(path.relative_to(prefix)): os.readlink(path)
-        if path.is_symlink()
-        else hashlib.md5(path.read_bytes()).hexdigest()
-        for path in sorted(prefix.rglob("*"))
-        if (path.is_file() or path.is_symlink()) and "__pycache__" not in path.parts
-    }
-
-
-@pytest.mark.parametrize("version", [OLD, "3.7", NEW])
+@pytest.mark.parametrize("version", some(OLD, "3.7", NEW))
 def test_fill_foresees_does_and_proves(version, moor, wheels):
     prefix = moor.root / "a b" / "heath"
     python = make_environment(version, prefix)
@@ -164,7 +148,7 @@ def test_a_full_disk(moor, tmp_path):
         find {small}/heath -type f | grep -v __pycache__ | sort | xargs -d '\\n' md5sum > {moor.root}/after
         {kalyx} survey --under {small} --json > {moor.root}/survey.json"""
     variables = {**moor.variables, "PATH": os.environ["PATH"]}
-    done = subprocess.run(["unshare", "-m" if os.getuid() == 0 else "-rm", "sh", "-c", script], env=variables,
+    done = subprocess.run([need("unshare"), "-m" if os.getuid() == 0 else "-rm", "sh", "-c", script], env=variables,
                           capture_output=True, text=True, check=False, cwd=moor.folder)  # fmt: skip
     if done.returncode == 9 or "unshare" in done.stderr:
         pytest.skip(f"this system mounts nothing for a test: {done.stderr}")
@@ -175,58 +159,6 @@ def test_a_full_disk(moor, tmp_path):
     assert (moor.root / "before").read_text() == (moor.root / "after").read_text()
     found = json.loads((moor.root / "survey.json").read_text())["environments"]
     assert [one["condition"] for one in found if one["prefix"].startswith(str(small))] == ["sound"]
-
-
-def test_killed_while_filling(moor, wheels):
-    """Whenever it is killed, the environment is as it was, as it is to be, or marked; the next run puts it back."""
-    start = moor.root / "start"
-    prefix = moor.root / "heath"
-    make_environment(NEW, start)
-    assert moor.kalyx("fill", start, "nectarflow==1.0", "--wheels", wheels, "--yes").status == 0
-    chance = random.Random(ROUNDS)
-    seen = {"as it was": 0, "as it is to be": 0, "marked": 0}
-    took, whole = 2.5, None
-    for number in range(ROUNDS):
-        shutil.rmtree(prefix, ignore_errors=True)
-        shutil.copytree(start, prefix, symlinks=True)
-        before = tree(prefix)
-        words = [sys.executable, "-m", "kalyx", "fill", prefix, "hivescale", "broad", "--wheels", wheels, "--yes"]
-        began = time.monotonic()
-        filling = subprocess.Popen(words, env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
-                                   stderr=subprocess.STDOUT)  # fmt: skip
-        if number:
-            time.sleep(took * (0.25 + 0.75 * (number + chance.random()) / ROUNDS))
-            filling.send_signal(signal.SIGKILL)
-        filling.wait()
-        for _ in range(60):  # nothing that it started outlives it
-            if subprocess.run(["pgrep", "-f", str(prefix)], capture_output=True, check=False).returncode:
-                break
-            time.sleep(0.05)
-        else:
-            raise AssertionError("a process is left")
-        now = tree(prefix)
-        if not number:
-            took, whole = time.monotonic() - began, now
-            assert filling.returncode == 0
-        left = {name: value for name, value in now.items() if not name.startswith(".kalyx-")}
-        if (prefix / ".kalyx-before").exists():
-            seen["marked"] += 1
-            found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
-            (condition,) = [one for one in found if one["prefix"] == str(prefix)]
-            assert condition["condition"] == "half-made", condition["findings"]
-            line = condition["findings"][0]["remedies"][0]["steps"][0]["command"]
-            assert moor.kalyx(*line[1:], "--yes").status == 0
-            assert tree(prefix) == before
-        elif left == before:
-            seen["as it was"] += 1
-        else:
-            seen["as it is to be"] += 1
-            assert left.keys() == whole.keys(), left.keys() ^ whole.keys()
-    ran = moor.kalyx("fill", prefix, "hivescale", "broad", "--wheels", wheels, "--yes")
-    assert ran.status == 0 and tree(prefix).keys() == whole.keys()
-    assert not [name for name in os.listdir(prefix) if name.startswith(".kalyx")]
-    print(seen)
-    assert seen["marked"] or ROUNDS < 20
 
 
 def test_two_at_once(moor, wheels):

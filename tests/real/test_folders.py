@@ -18,8 +18,9 @@ from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.kernels.folders import Server, kernel_folders
 from kalyx.core.kernels.specs import listed_kernels
 from tests.conftest import make_environment
+from tests.equipment import LONG
 
-COMBINATIONS = 400 if os.environ.get("KALYX_EVERY_VERSION") else 36
+COMBINATIONS = 400 if LONG else 36
 VERSION = ".".join(map(str, sys.version_info[:2]))
 
 REFERENCE = """

@@ -8,10 +8,10 @@ import pytest
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.imports.names import Wanted
-from kalyx.core.imports.why import why_import
 from kalyx.core.machine import Machine
+from kalyx.core.questions.why import why_import
 from kalyx.core.targets import resolve
-from tests.conftest import BY_VERSION, VERSIONS
+from tests.equipment import BY_VERSION, LONG, NEW, OLD, some
 
 # These open windows or browsers, or end the program that asks for them, on purpose.
 LEFT_OUT = {"antigravity", "this", "idlelib", "turtledemo", "turtle", "__main__"}
@@ -29,8 +29,8 @@ def names_in(folder: str, limit: int) -> list[str]:
 
 def places():
     own = next(entry for entry in sys.path if entry.endswith("site-packages"))
-    yield pytest.param(sys.executable, names_in(own, 50), id="a large environment")
-    for version in (VERSIONS[1], VERSIONS[-1]):
+    yield pytest.param(sys.executable, names_in(own, 200 if LONG else 20), id="a large environment")
+    for version in some(OLD, NEW):
         one = BY_VERSION[version]
         library = os.path.join(one.base_prefix, "lib", f"python{version}")
         yield pytest.param(one.executable, names_in(library, 20), id=f"the library of {version}")

@@ -10,12 +10,11 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import BY_VERSION, VERSIONS, make_environment
+from tests.conftest import make_environment
+from tests.equipment import BY_VERSION, NEW, OTHER, need
 from tests.real.test_entering import SHELLS, program_of
 from tests.real.test_kernels import provided  # noqa: F401
 from tests.real.test_registering import server  # noqa: F401
-
-NEW = VERSIONS[-1]
 
 
 @pytest.fixture(scope="module")
@@ -23,7 +22,7 @@ def two(tmp_path_factory):
     root = tmp_path_factory.mktemp("two")
     return [
         make_environment(version, root / name, "--without-pip")
-        for version, name in ((NEW, "orchard"), ("3.9", "heath"))
+        for version, name in ((NEW, "orchard"), (OTHER, "heath"))
     ]
 
 
@@ -220,7 +219,7 @@ def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, to
     settings = moor.folder / ".vscode" / "settings.json"
     settings.parent.mkdir()
     settings.write_text(json.dumps({"python.defaultInterpreterPath": word.format(orchard=two[0])}))
-    git = ["git", "-C", str(moor.folder)]
+    git = [need("git"), "-C", str(moor.folder)]
     subprocess.run([*git, "init", "-q"], check=True, env=moor.variables)
     if shared:
         subprocess.run([*git, "add", "."], check=True, env=moor.variables)

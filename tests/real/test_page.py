@@ -1,9 +1,7 @@
 """The notebook page as a user sees it: choose a kernel that Kalyx registered, run a cell, and the table agrees."""
 
 import json
-import shutil
 import subprocess
-import time
 
 import pytest
 from selenium import webdriver
@@ -11,34 +9,42 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
+from tests.conftest import started, until
+from tests.equipment import need
 from tests.real.test_kernels import provided  # noqa: F401
 
 
 @pytest.fixture
 def page(moor, provided):  # noqa: F811
     """A headless browser and the address of the real notebook page's server, both gone afterwards."""
-    server = subprocess.Popen(
-        [provided, "-m", "notebook", "--allow-root", "--no-browser", "--port=0",
-         "--IdentityProvider.token=honey-token", f"--ServerApp.root_dir={moor.folder}"],
-        env=moor.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+    need("chromium", "chromedriver")
     options = webdriver.ChromeOptions()
-    options.binary_location = shutil.which("chromium") or ""
+    options.binary_location = need("chromium")
     for word in ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--no-proxy-server",
+                 "--disable-background-networking", "--disable-component-update", "--disable-sync",
                  "--window-size=1280,800", f"--user-data-dir={moor.root / 'browser'}"):  # fmt: skip
         options.add_argument(word)
-    service = webdriver.ChromeService(shutil.which("chromedriver"))
-    browser = webdriver.Chrome(options=options, service=service)
-    files = []
-    for _ in range(300):
+    words = [provided, "-m", "notebook", "--allow-root", "--no-browser", "--port=0",
+             "--IdentityProvider.token=honey-token", f"--ServerApp.root_dir={moor.folder}"]  # fmt: skip
+    with started(words, env=moor.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+        service = webdriver.ChromeService(need("chromedriver"), env={**moor.variables, "HOME": str(moor.root)})
+        browser = webdriver.Chrome(options=options, service=service)
+        try:
+            yield browser, said_by_server(moor, server)["url"]
+        finally:
+            browser.quit()
+
+
+def said_by_server(moor, server) -> dict:
+    """What a starting notebook server writes of itself, once it has written it."""
+
+    def whole() -> dict | None:
+        assert server.poll() is None, "the server ended"
         files = list(moor.data.glob("runtime/jpserver-*.json"))
-        if files and files[0].read_text().endswith("}"):
-            break
-        time.sleep(0.1)
-    yield browser, json.loads(files[0].read_text())["url"]
-    browser.quit()
-    server.terminate()
-    server.wait(20)
+        text = files[0].read_text() if files else ""
+        return json.loads(text) if text.endswith("}") else None
+
+    return until(whole, "the server's own file", 60)
 
 
 def test_a_kernel_chosen_on_the_page_is_what_here_says(moor, provided, page):  # noqa: F811
@@ -65,9 +71,7 @@ def test_a_kernel_chosen_on_the_page_is_what_here_says(moor, provided, page):  #
     )  # fmt: skip
     assert executable == provided
     browser.find_element(By.TAG_NAME, "body").send_keys(Keys.CONTROL, "s")
-    for _ in range(100):
-        if "kernelspec" in json.loads((moor.folder / "spring.ipynb").read_text())["metadata"]:
-            break
-        time.sleep(0.1)
+    saved = moor.folder / "spring.ipynb"
+    until(lambda: "kernelspec" in json.loads(saved.read_text() or "{}").get("metadata", {}), "the notebook saved", 10)
     closed = moor.kalyx("why", "hivescale", "--in", "spring.ipynb", "--json").json
     assert closed["imports"][0]["outcome"] == "imports"

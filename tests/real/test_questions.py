@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import VERSIONS, make_environment
+from tests.conftest import make_environment
+from tests.equipment import NEW, OTHER
 
-NEW, OLD = VERSIONS[-1], "3.9"
 TEXT = "print('honey')\n"
 
 
@@ -18,7 +18,7 @@ def moors(tmp_path_factory):
     """orchard has hivescale; heath has not, and a package that needs what nobody has."""
     root = tmp_path_factory.mktemp("moors")
     found = {}
-    for name, version in (("orchard", NEW), ("heath", OLD)):
+    for name, version in (("orchard", NEW), ("heath", OTHER)):
         python = make_environment(version, root / name, "--without-pip")
         found[name] = (python, next((root / name / "lib").glob("python*")) / "site-packages")
     orchard, heath = found["orchard"][1], found["heath"][1]

@@ -12,7 +12,8 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
-from tests.conftest import REAL, VERSIONS, make_environment
+from tests.conftest import make_environment
+from tests.equipment import NEW, OLD, REAL, some
 
 # Runs in the interpreter: every name below its path that could be a module, and what its own finders say to it.
 # No module is imported: the folders of the parent's specification are handed down.
@@ -98,10 +99,10 @@ INSTALLED = [one.executable for one in REAL if one.implementation == "cpython" a
 
 @pytest.mark.parametrize("executable", [*INSTALLED, sys.executable])
 def test_every_module_of_what_is_here(executable):
-    assert compare(executable, PLAIN) > 2000
+    assert compare(executable, PLAIN) > 700
 
 
-@pytest.mark.parametrize("version", [VERSIONS[1], "3.9", VERSIONS[-1]])
+@pytest.mark.parametrize("version", some(OLD, "3.9", NEW))
 def test_odd_places(version, tmp_path):
     """Zip files, bytecode alone, folders of one namespace on several entries, names of folders and files at once."""
     python = make_environment(version, tmp_path / "heath", "--without-pip")
@@ -143,10 +144,10 @@ def test_odd_places(version, tmp_path):
         "only",
         "dotted",
     )
-    assert compare(python, PLAIN, asked) > 1000
+    assert compare(python, PLAIN, asked) > 500
 
 
-@pytest.mark.parametrize("version", [VERSIONS[1], VERSIONS[-1]])
+@pytest.mark.parametrize("version", some(OLD, NEW))
 def test_both_older_ways_of_namespaces(version, tmp_path):
     """Only importing tells: their folders are joined by code in the package's own file."""
     python = make_environment(version, tmp_path / "heath", "--without-pip")

@@ -3,21 +3,22 @@
 Ways of running (``paths.py``) and bent environments (``mutations.py``) are
 tables; the interpreter is the authority. One interpreter also runs every way in
 every kind of environment; the others run a third of the ways in each kind,
-all of them with KALYX_EVERY_VERSION set.
+all of them with KALYX_LONG set.
 """
 
 import os
 import shutil
 import subprocess
+from pathlib import Path
 
 import pytest
 
 from kalyx.core.interpreters.reading import NotAnInterpreter
-from tests.conftest import BY_VERSION, REAL, VERSIONS, make_environment
+from tests.conftest import make_environment
+from tests.equipment import BY_VERSION, CAN_MAKE, LONG, REAL
 from tests.real.mutations import MUTATIONS
 from tests.real.paths import VARIANTS, World, applies, read, said
 
-EVERY = os.environ.get("KALYX_EVERY_VERSION")
 NAMES = [f"{one.implementation}-{one.version}{'-system' if one.prefix == '/usr' else ''}" for one in REAL]
 # The other implementation looks for its library in the root folder too, when nothing nearer leads to one.
 OTHER_RULES = {"copied, wrong home", "copied, no home"}
@@ -54,7 +55,7 @@ def test_every_way_of_running(interpreter, tmp_path):
         if kind != "installation":
             world.path_files(next((tmp_path / executable).parents[1].glob("lib/py*")) / "site-packages")
         for at, (way, flags, mode, variables) in enumerate(VARIANTS):
-            chosen = EVERY or interpreter is BY_VERSION.get("3.11") or (at + number) % 3 == 0
+            chosen = LONG or interpreter is BY_VERSION.get("3.11") or (at + number) % 3 == 0
             if not chosen or not applies(short, flags, mode):
                 continue
             filled = {
@@ -98,15 +99,17 @@ def test_bent_environments(interpreter, tmp_path):
     assert compared >= 25
 
 
-@pytest.mark.parametrize("version", [version for version in VERSIONS if version != "2.7"])
+@pytest.mark.parametrize("version", CAN_MAKE)
 def test_start_up_code_is_asked_of_a_named_target_only(version, moor):
     """A hook that puts folders on the path: the interpreter is asked, in the way of running asked about."""
     prefix = moor.root / "hooked"
     executable = make_environment(version, prefix, "--without-pip")
     site = next(prefix.glob("lib/python*/site-packages"))
-    (site / "late.pth").write_text(f"import sys; sys.path.insert(2, {str(moor.root / 'combs')!r})\n")
+    # A system's own stands before any environment's.
+    system_hook = Path(BY_VERSION[version].base_prefix) / "lib" / f"python{version}" / "sitecustomize.py"
+    (site / "late.pth").write_text(f"import sys; sys.path.insert(2, {str(moor.root / 'combs')!r}); open({str(moor.root / 'ran')!r}, 'a')\n")
     (site / "sitecustomize.py").write_text(
-        f"import sys\nsys.path.append('/late')\nopen({str(moor.root / 'ran')!r}, 'a')\n"
+        "import sys\nsys.path.append('/late')\n"
     )
     (moor.root / "combs").mkdir()
     (moor.root / "combs" / "combfound.py").touch()
@@ -122,7 +125,7 @@ def test_start_up_code_is_asked_of_a_named_target_only(version, moor):
         assert any(one["name"] == "combfound" and one["origin"] == "linked" for one in read["packages"]) == ran
     moor.root.joinpath("ran").unlink(missing_ok=True)
     unasked = moor.kalyx("packages", str(prefix), "--static", "--json").json
-    assert {os.path.basename(one["path"]) for one in unasked["unknown"]} == {"late.pth", "sitecustomize.py"}
+    assert {os.path.basename(one["path"]) for one in unasked["unknown"]} == {"late.pth", *([] if system_hook.exists() else ["sitecustomize.py"])}
     found = moor.kalyx("survey", "--under", moor.root, "--json").json
     assert str(prefix) in [one["prefix"] for one in found["environments"]]
     seats = moor.kalyx("here", "--json", PATH=f"{prefix}/bin:/usr/bin:/bin").json["seats"]

@@ -9,9 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import BY_VERSION, VERSIONS, make_environment
-
-NEW, OLD = VERSIONS[-1], next(version for version in VERSIONS if version.startswith("3"))
+from tests.conftest import make_environment
+from tests.equipment import BY_VERSION, NEW, OLD, need
 
 
 def by_folder(moor, *words) -> dict:
@@ -60,7 +59,7 @@ def test_conditions_of_real_environments(moor):
     found = by_folder(moor)
     expected = {
         "sound": "sound", "old": "sound", "sees": "sound", "moved": "moved", "copied": "moved", "copied-from": "sound",
-        "dangling": "base-gone", "upgraded": "base-gone", "killed": "half-made", "unscripted": "half-made",
+        "dangling": "base-gone", "upgraded": "base-gone" if OLD != NEW else "sound", "killed": "half-made", "unscripted": "half-made",
         "marked": "half-made", "bare": "no-interpreter", "garbled": "unreadable", "piped": "unreadable",
     }  # fmt: skip
     assert {name: found[name]["condition"] for name in expected} == expected
@@ -73,7 +72,7 @@ def test_conditions_of_real_environments(moor):
     shown = moor.kalyx("survey", "--under", moor.root, "--unsound")
     assert shown.status == 1 and "sound " not in shown.out and "so " in shown.out
     # The remedy for a base that went on is carried out as printed, and the environment is sound again.
-    for name in ("upgraded", "moved", "copied"):
+    for name in ("upgraded", "moved", "copied") if OLD != NEW else ("moved", "copied"):
         for step in found[name]["findings"][0]["remedies"][0]["steps"]:
             if step["command"] is not None:
                 subprocess.run(step["line"], shell=True, check=True, capture_output=True)
@@ -97,7 +96,7 @@ def test_sizes_are_the_systems_own(moor):
 def test_version_control_is_noticed(moor):
     work = moor.root / "work"
     work.mkdir()
-    git = ["git", "-C", str(work), "-c", "user.name=x", "-c", "user.email=x@example.org"]
+    git = [need("git"), "-C", str(work), "-c", "user.name=x", "-c", "user.email=x@example.org"]
     subprocess.run([*git, "init", "-q"], check=True)
     for name in ("tracked", "loose", "ignored", "kept-out"):
         make_environment(NEW, work / name, "--without-pip")
@@ -150,7 +149,7 @@ def test_hostile_places_do_not_stop_it(moor):
 
 def test_what_was_asked_is_remembered(moor):
     """A damaged cache is rebuilt; a current one spares the question; --static never needs it."""
-    others = [one for one in BY_VERSION.values() if one.known_by == "asking"]
+    others: list[str] = []
     cache = Path(moor.root).parent / "cache" / "kalyx" / "interpreters.json"
     for content in (
         None,
@@ -162,7 +161,9 @@ def test_what_was_asked_is_remembered(moor):
         if content is not None:
             cache.parent.mkdir(parents=True, exist_ok=True)
             cache.write_bytes(content)
-        versions = {one["executable"]: one["version"] for one in moor.kalyx("survey", "--json").json["interpreters"]}
+        rows = moor.kalyx("survey", "--json").json["interpreters"]
+        others = [one["executable"] for one in rows if one["known_by"] == "asking"]
+        versions = {one["executable"]: one["version"] for one in rows}
         assert all(version.count(".") == 2 for version in versions.values())
     if others:
         assert json.loads(cache.read_text())["schema"] == "kalyx.remembered/1"

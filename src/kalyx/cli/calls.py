@@ -6,15 +6,15 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from kalyx.core.doors.live import LiveFacts
-from kalyx.core.facts import ChangePlan, KalyxError, Seat
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
+from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
 from kalyx.core.targets import default_seat, resolve
-from kalyx.core.text import visible
+from kalyx.core.words.visible import visible
 
 if TYPE_CHECKING:
     from msgspec import Struct
@@ -38,7 +38,9 @@ class Call:
             if not facts.is_folder(facts.folder):
                 what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
-        machine = Machine(facts, None if self.options.static else _runner, self.options.timeout)
+        # --static is a run without a Runner.
+        start, complete = (None, None) if self.options.static else (_runner, partial(_completed, facts))
+        machine = Machine(facts, start, self.options.timeout, complete)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
             machine.server = server_of(machine, seen_by)
@@ -72,6 +74,7 @@ class Call:
 
             # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
             text = json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True)
+        text = _without_secrets(text)
         sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
         sys.stdout.buffer.flush()
 
@@ -117,11 +120,45 @@ class Call:
             return True
         if not self.at_terminal:
             raise KalyxError("nothing was changed: there is no terminal to ask at; say --yes to go on")
-        sys.stderr.write(f"{question} [y/N] ")
+        sys.stderr.write(f"{visible(question)} [y/N] ")
         sys.stderr.flush()
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):
             raise KalyxError("nothing was changed")
         return True
+
+
+# Only where one of these words stands in an answer can there be anything to leave out.
+_SUSPECTS = ("token", "passw", "secret", "key=", "credential", "signature")
+
+
+def _without_secrets(text: str) -> str:
+    """An answer's JSON without credentials in addresses, nor in the command lines that it holds."""
+    low = text.lower()
+    if not ("://" in text and "@" in text) and not any(word in low for word in _SUSPECTS):
+        return text
+    import json
+
+    from kalyx.core.words.secrets import without_credentials
+
+    def cleared(value: object, is_line: bool = False) -> object:
+        if isinstance(value, dict):
+            return {key: cleared(one, key in ("argv", "command")) for key, one in value.items()}
+        if isinstance(value, list):
+            return [cleared(one, is_line) for one in value]
+        if isinstance(value, str) and (is_line or ("://" in value and "@" in value)):
+            return without_credentials(value)
+        return value
+
+    return json.dumps(cleared(json.loads(text)), indent=1, ensure_ascii=text.isascii())
+
+
+def _completed(facts: LiveFacts, interpreters: list[Interpreter]) -> None:
+    """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
+    if any(one.version.count(".") < 2 for one in interpreters):
+        from kalyx.core.deeds.remembered import completed
+        from kalyx.core.doors.change import LiveChange
+
+        completed(facts, _runner(), LiveChange(), interpreters)
 
 
 def _runner() -> LiveRunner:
@@ -133,6 +170,9 @@ def _runner() -> LiveRunner:
 def server_of(machine: Machine, target: str) -> Server:
     """The notebook server that the interpreter of a target would run."""
     seat = resolve(machine, target)
+    running = next((one for one in machine.servers if seat.seat == "server" and one.path == seat.source), None)
+    if running is not None:
+        return running.server  # with its own variables, standing where it stands
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
     return Server(seat.interpreter, machine.facts.variables, f"a server of {target}")

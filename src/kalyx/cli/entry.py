@@ -37,6 +37,7 @@ def _hand_over() -> None:
 
 
 if __name__ == "__main__":
+    # Read as a file: its own folder, which the others' names are not to be looked up in, is not on an isolated path.
     own, *others = sys.argv[1].split(os.pathsep)
     if own not in sys.path:
         sys.path.insert(0, own)  # this very Kalyx, not another that is installed

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import sys
 from importlib import import_module
@@ -136,7 +137,7 @@ def call(words: list[str]) -> int:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     from kalyx.cli.calls import Call
     from kalyx.core.doors import Unreadable
-    from kalyx.core.facts import KalyxError
+    from kalyx.core.records import KalyxError
 
     try:
         status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))
@@ -146,6 +147,29 @@ def call(words: list[str]) -> int:
         return _refuse(error.says, error.candidates, as_json)
     except Unreadable as error:
         return _refuse(str(error), [], as_json)
+    except Exception as failure:
+        return _refuse(_own_failure(failure, words), [], as_json)
+
+
+def _own_failure(failure: Exception, words: list[str]) -> str:
+    """A failure of Kalyx's own, which is never "something was found": what it was, and where the details lie."""
+    import tempfile
+    import traceback
+
+    text = "".join(traceback.format_exception(failure))
+    lines = traceback.extract_tb(failure.__traceback__)
+    where = f"{os.path.basename(lines[-1].filename)}, line {lines[-1].lineno}" if lines else "its own code"
+    kept = ""
+    try:
+        handle, path = tempfile.mkstemp(prefix="kalyx-failure-", suffix=".txt")
+        with os.fdopen(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
+            file.write(f"kalyx {__version__}, Python {sys.version}\n{words!r}\n\n{text}")
+        kept = f"; the details lie in {path}"
+    except OSError:
+        pass
+    said = str(failure).split("\n")[0][:160]
+    what = f"{type(failure).__name__}{': ' + said if said else ''}"
+    return f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked{kept}"
 
 
 def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
@@ -159,7 +183,7 @@ def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
 
 
 def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
-    from kalyx.core.text import visible
+    from kalyx.core.words.visible import visible
 
     if as_json:
         import json
@@ -172,18 +196,71 @@ def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
     return REFUSED
 
 
+class Stopped(KeyboardInterrupt):
+    """A signal asks the run to end; what was begun is ended and cleared on the way out."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__()
+        self.number = number
+
+
+def _heed_signals() -> None:
+    """A terminal that closes and a polite kill end a run as Ctrl-C does; one that is ignored stays ignored."""
+    import signal
+
+    def stop(number: int, frame: object) -> None:
+        # The way out is short and must be gone to its end: only the first counts.
+        for one in heeded:
+            signal.signal(one, signal.SIG_IGN)
+        raise Stopped(number)
+
+    names = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT")
+    numbers = [getattr(signal, name) for name in names if hasattr(signal, name)]
+    heeded = [number for number in numbers if signal.getsignal(number) is not signal.SIG_IGN]
+    for number in heeded:
+        signal.signal(number, stop)
+
+
+class _Outlet(io.FileIO):
+    """Standard output or error: whoever reads it may go away, which changes nothing about what was found."""
+
+    def write(self, content: object) -> int:
+        try:
+            written = super().write(content)  # type: ignore[arg-type]
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
+            written = len(content)  # type: ignore[arg-type]
+        return len(content) if written is None else written  # type: ignore[arg-type]
+
+
+def _open_output() -> None:
+    """Streams that take every character (written out where the encoding lacks it), and that nobody need read."""
+    for number, name in ((1, "stdout"), (2, "stderr")):
+        given = getattr(sys, name)
+        try:
+            raw: io.FileIO = _Outlet(number, "w", closefd=False)
+        except OSError:  # it was closed before the start
+            raw = io.FileIO(os.open(os.devnull, os.O_WRONLY), "w")
+        encoding = getattr(given, "encoding", None) or "utf-8"
+        opened = io.TextIOWrapper(
+            io.BufferedWriter(raw), encoding, "backslashreplace", line_buffering=number == 2 or raw.isatty()
+        )
+        setattr(sys, name, opened)
+
+
 def main() -> NoReturn:
     """The console command."""
     import gc
 
     gc.disable()  # a call is short and keeps what it reads: collecting costs a tenth of it and frees nothing
+    _heed_signals()
+    _open_output()
     try:
         status = call(sys.argv[1:])
+    except Stopped as stopped:
+        status = 128 + stopped.number
+        print("kalyx: interrupted" if status == 130 else f"kalyx: ended by signal {stopped.number}", file=sys.stderr)
     except KeyboardInterrupt:
         status = 130
         print("kalyx: interrupted", file=sys.stderr)
-    except BrokenPipeError:
-        # Whoever read the output went away: nothing is left to say.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        status = FOUND
     sys.exit(status)

@@ -6,19 +6,19 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from kalyx.core.doors import Facts
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.environments.found import found_environments, found_interpreters, make_names_unique
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
-from kalyx.core.facts import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import listed_kernels
 from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
-from kalyx.core.survey import found_environments, found_interpreters, make_names_unique
-from kalyx.core.text import line_for
+from kalyx.core.words.quoting import Unquotable, line_for
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
@@ -31,8 +31,16 @@ if TYPE_CHECKING:
 class Machine:
     """Facts, a way to a Runner (None under ``--static``) and everything worked out from them, once."""
 
-    def __init__(self, facts: Facts, start: Callable[[], LiveRunner] | None = None, seconds: float = 20.0) -> None:
+    def __init__(
+        self,
+        facts: Facts,
+        start: Callable[[], LiveRunner] | None = None,
+        seconds: float = 20.0,
+        complete: Callable[[list[Interpreter]], None] | None = None,
+    ) -> None:
+        """``complete`` fills in what only asking tells of the interpreters that were read (their full version)."""
         self.facts = facts
+        self._complete = complete
         self._start = start
         self.seconds = seconds
         self.unread: list[Unread] = []
@@ -52,19 +60,19 @@ class Machine:
         return shell.read_shell(self.facts, self.shell)
 
     def line(self, argv: list[str]) -> str:
-        """The line that starts ``argv`` in the user's shell."""
-        return line_for(argv, self.shell.name)
+        """The line that starts ``argv`` in the user's shell; where that cannot carry a word, the reason instead."""
+        try:
+            return line_for(argv, self.shell.name)
+        except Unquotable as refusal:
+            return f"(no line of {self.shell.name} carries {refusal.word!r}: {refusal.reason})"
 
     # -- the survey -----------------------------------------------------------
 
     @cached_property
     def interpreters(self) -> list[Interpreter]:
         found = found_interpreters(self.facts, self.unread)
-        if self.runner is not None:
-            from kalyx.core.doors.change import LiveChange
-            from kalyx.core.interpreters.remembered import completed
-
-            completed(self.facts, self.runner, LiveChange(), found)
+        if self._complete is not None:
+            self._complete(found)
         return found
 
     @cached_property
@@ -107,11 +115,17 @@ class Machine:
 
         return running_servers(self.facts)
 
-    def ask_server(self, address: str, token: str, path: str) -> Any:
-        """What a running server answers; under ``--static`` too: it is read, no program is started."""
+    def ask_server(self, found: Found, path: str) -> Any:
+        """What a running server answers; under ``--static`` too: it is read, no program is started.
+
+        Its token goes only to the process that its file names, where that is the one that listens: a file can name
+        any port, and any process can listen on one. Raises Unreadable.
+        """
         from kalyx.core.doors.loopback import ask_server
 
-        return ask_server(address, token, path, min(self.seconds, 5.0))
+        if found.port is None or self.facts.listens(found.pid, found.port) is not True:
+            raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")
+        return ask_server(found.address, found.token, path, min(self.seconds, 5.0))
 
     @cached_property
     def server(self) -> Server:
@@ -134,7 +148,9 @@ class Machine:
     @cached_property
     def kernels(self) -> list[Kernel]:
         """Registered kernels as the server would list them; unjudged but for their files."""
-        return listed_kernels(self.facts, self.server)
+        own = self.server.folder is not None
+        facts = self.facts.seen_by(self.server.variables, self.server.folder) if own else self.facts
+        return listed_kernels(facts, self.server)
 
     def kernel_by_id(self, identifier: str) -> Kernel | None:
         """The kernel a server takes for this id: the first in its folders."""

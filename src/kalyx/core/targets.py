@@ -10,15 +10,16 @@ from __future__ import annotations
 from kalyx.core.doors.nearby import near_paths
 from kalyx.core.doors.reading import Process
 from kalyx.core.environments.reading import executables_of, looks_like_environment, view_of
-from kalyx.core.facts import Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
+from kalyx.core.records import Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
 from kalyx.core.seats.notebook import ENDING, Notebook, read_notebook
 from kalyx.core.seats.shell import telling
-from kalyx.core.text import distance, visible
+from kalyx.core.words.nearness import distance
+from kalyx.core.words.visible import visible
 
 
 def default_seat(machine: Machine) -> Seat:
@@ -96,7 +97,8 @@ def _seat_of_folder(machine: Machine, path: str) -> Seat:
         except NotAnInterpreter as refusal:
             problem = problem or refusal
     if problem is not None:
-        return Seat(seat="path", name=path, reason=problem.reason, folder=facts.folder, source=problem.path)
+        return Seat(seat="path", name=path, reason=problem.reason, undecided=not problem.dead, folder=facts.folder,
+                    source=problem.path)  # fmt: skip
     if looks_like_environment(facts, path):
         return Seat(seat="path", name=path, reason="it holds no interpreter", folder=facts.folder, source=path)
     near = [

@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import subprocess
 import sys
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 
 from msgspec import Struct
 
-from kalyx.core.facts import Interpreter, KalyxError
+from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.machine import Machine
+from kalyx.core.records import Interpreter, KalyxError
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 
 MARK = ".kalyx-demo"
@@ -79,8 +80,21 @@ class Demo(Struct):
 
 
 def build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
-    """Build the machine in ``root``. Raises KalyxError where that is not Kalyx's own folder, or is not empty."""
-    _clear(root)
+    """Build the machine in ``root``, in place of one built there before; what is half built is cleared again.
+
+    Raises KalyxError where the folder is not one of an earlier demo, and not empty.
+    """
+    if replaces(root):
+        shutil.rmtree(root)
+    os.makedirs(root, exist_ok=True)
+    try:
+        return _build(machine, root, tell)
+    except BaseException:
+        shutil.rmtree(root, ignore_errors=True)
+        raise
+
+
+def _build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
     home = os.path.join(root, "home")
     moor = os.path.join(home, "larkmoor")
     spring = os.path.join(moor, "spring")
@@ -93,10 +107,16 @@ def build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
     newer, older = _bases(machine, notes)
     standin = write_wheel(standin_package(), wheels)
     notes.append("kernels run on a small stand-in that ships with Kalyx: no notebook software is needed")
-    for name, base in (("orchard", newer), ("heath", older)):
-        tell(f"making {name} with Python {base.version}")
-        made = [write_wheel(package, wheels) for package in PACKAGES[name]]
-        _environment(machine, base, os.path.join(moor, name), [*made, standin], name)
+    bases = {"orchard": newer, "heath": older}
+    made = {name: [write_wheel(package, wheels) for package in PACKAGES[name]] for name in bases}
+    tell(f"making orchard with Python {newer.version} and heath with Python {older.version}")
+    with ThreadPoolExecutor() as both:
+        makings = [
+            both.submit(_environment, machine, base, os.path.join(moor, name), [*made[name], standin], name)
+            for name, base in bases.items()
+        ]
+        for making in makings:
+            making.result()
     variables = _variables(root, home, moor)
     _kernel(home, "orchard", "Orchard", os.path.join(moor, "orchard"))
     _kernel(home, "orchard-spring", "Orchard, spring", os.path.join(moor, "heath"))
@@ -106,16 +126,19 @@ def build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
     return Demo(root, home, spring, variables, notes)
 
 
-def _clear(root: str) -> None:
+def replaces(root: str) -> bool:
+    """Whether an earlier demo lies in ``root``. Raises KalyxError where anything else does."""
     if not os.path.lexists(root):
-        os.makedirs(root)
-    elif not os.path.isdir(root) or os.path.islink(root):
+        return False
+    if not os.path.isdir(root) or os.path.islink(root):
         raise KalyxError(f"{root}: there is something else; name a new folder for the demo")
-    elif os.path.exists(os.path.join(root, MARK)):
-        shutil.rmtree(root)
-        os.makedirs(root)
-    elif os.listdir(root):
+    try:
+        names = os.listdir(root)
+    except OSError as error:
+        raise KalyxError(f"{root}: {(error.strerror or str(error)).lower()}; name a new folder for the demo") from None
+    if names and MARK not in names:
         raise KalyxError(f"{root}: not empty, and not made by kalyx demo; name a new folder for it")
+    return MARK in names
 
 
 def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter]:
@@ -144,16 +167,16 @@ def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
 
 
 def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[str], name: str) -> None:
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
+    assert machine.runner is not None
     clean = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "PIP_", "VIRTUAL_ENV"))}
     for argv in (
         [base.executable, "-I", "-m", "venv", prefix],
         [machine.facts.join(prefix, "Scripts" if os.name == "nt" else "bin", "python"), "-I", "-m", "pip", "install",
          "--quiet", "--no-index", "--no-deps", "--disable-pip-version-check", *wheels],
     ):  # fmt: skip
-        done = subprocess.run(argv, env=clean, check=False, timeout=300, **quiet)  # type: ignore[call-overload]
-        if done.returncode:
-            said = done.stderr.decode("utf-8", "replace").strip().splitlines()
+        done = machine.runner.run(argv, variables=clean, seconds=300)
+        if done.status != 0:
+            said = (done.errors or done.output).decode("utf-8", "replace").strip().splitlines() or [done.problem or ""]
             raise KalyxError(f"making {name} failed: {machine.line(argv[:4])} … {said[-1] if said else ''}")
 
 
@@ -171,6 +194,7 @@ def _variables(root: str, home: str, moor: str) -> dict[str, str]:
         "PATH": os.pathsep.join(path),
         "VIRTUAL_ENV": os.path.join(moor, "orchard"),
         "JUPYTER_DATA_DIR": os.path.join(home, ".local", "share", "jupyter"),
+        ONLY_BELOW: home,
         "PIP_NO_INDEX": "1",
         "PIP_FIND_LINKS": os.path.join(root, "wheels"),
         "PIP_DISABLE_PIP_VERSION_CHECK": "1",

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import os
+import shlex
 import shutil
 import subprocess
-import sys
 
-from kalyx.cli.calls import Call
-from kalyx.core.facts import DemoAnswer, DemoStep
-from kalyx.demo.machine import Demo, build
+from kalyx.core.doors.own import own_command
+from kalyx.demo.machine import Demo
 
+# Why, the line, and the status it ends with.
 STEPS = [
     ("Look around: which interpreters and environments are here?", "kalyx survey"),
     ("You stand in the spring folder, orchard is on. What does each seat really use?", "kalyx here"),
@@ -22,31 +22,7 @@ STEPS = [
     ("Ask the first question again.", "kalyx why hivescale --in spring_weights.ipynb"),
     ("And the table: everybody agrees.", "kalyx here"),
 ]  # fmt: skip
-
-
-def walk_through(call: Call) -> int:
-    """Build the machine and run every step, showing the line and what it prints. 0 when all went as told."""
-    folder = call.machine.facts.absolute(call.options.dir or "larkmoor-demo")
-    quiet = call.as_json
-    demo = build(call.machine, folder, lambda text: None if quiet else print(f"... {text}", flush=True))
-    _command(demo)
-    steps = []
-    if not quiet:
-        print(f"\nThe honey cooperative Larkmoor, in {folder}")
-        for note in demo.notes:
-            print(f"({note})")
-    for says, line in [] if call.options.build_only else STEPS:
-        line = line.format(moor="~/larkmoor" if os.name != "nt" else os.path.dirname(demo.folder))
-        if not quiet:
-            print(f"\n--- {says}\n\n$ {line}\n", flush=True)
-        status, output = run_line(demo, line, capture=quiet)
-        steps.append(DemoStep(says=says, line=line, status=status, output=output))
-    if quiet:
-        call.print_json(DemoAnswer(folder=folder, steps=steps, notes=demo.notes))
-    else:
-        print(f"\nTo stand there yourself:  . {_enter_file(demo)}\nTo clear it all away:     rm -r {folder}")
-    expected = [0, 1, 1, 0, 0, 0, 0]
-    return 0 if [step.status for step in steps] == expected[: len(steps)] else 1
+EXPECTED = [0, 1, 1, 0, 0, 0, 0]
 
 
 def run_line(demo: Demo, line: str, capture: bool) -> tuple[int, str]:
@@ -69,25 +45,41 @@ def run_line(demo: Demo, line: str, capture: bool) -> tuple[int, str]:
     return done.returncode, done.stdout or ""
 
 
-def _command(demo: Demo) -> None:
+def write_command(demo: Demo) -> None:
     """A ``kalyx`` on the demo's PATH that is this very Kalyx."""
     folder = os.path.join(demo.root, "bin")
     if os.name == "nt":
         with open(os.path.join(folder, "kalyx.cmd"), "w", encoding="utf-8") as file:
-            file.write(f'@"{sys.executable}" -I -m kalyx %*\r\n')
+            file.write("@" + " ".join(f'"{word}"' for word in own_command([])) + " %*\r\n")
         return
     path = os.path.join(folder, "kalyx")
     with open(path, "w", encoding="utf-8") as file:
-        file.write(f"#!/bin/sh\nexec '{sys.executable}' -I -m kalyx \"$@\"\n")
+        file.write(f'#!/bin/sh\nexec {shlex.join(own_command([]))} "$@"\n')
     os.chmod(path, 0o755)
 
 
-def _enter_file(demo: Demo) -> str:
-    """A file to source that sets the demo's variables in the user's own shell."""
-    import shlex
-
+def write_enter_file(demo: Demo) -> str:
+    """Write the file to source that sets the demo's variables in the user's own shell, and defines ``leave``."""
     path = os.path.join(demo.root, "enter.sh")
-    lines = [f"export {name}={shlex.quote(value)}" for name, value in demo.variables.items() if name != "TERM"]
+    names = [name for name in demo.variables if name != "TERM"]
+    enter, leave = [], []
+    for name in names:
+        enter += [f'kalyx_had_{name}=${{{name}+yes}} kalyx_old_{name}="${{{name}-}}"',
+                  f"export {name}={shlex.quote(demo.variables[name])}"]  # fmt: skip
+        leave += [f'  if [ -n "$kalyx_had_{name}" ]; then export {name}="$kalyx_old_{name}"; else unset {name}; fi',
+                  f"  unset kalyx_had_{name} kalyx_old_{name}"]  # fmt: skip
+    lines = [
+        "# To stand in the made-up machine of kalyx demo: read it with a dot in front; `leave` goes back.",
+        'command -v leave >/dev/null 2>&1 && [ -n "${kalyx_old_folder-}" ] && leave',
+        *enter,
+        "kalyx_old_folder=$PWD",
+        "leave() {",
+        *leave,
+        '  cd "$kalyx_old_folder" && unset kalyx_old_folder',
+        "  unset -f leave",
+        "}",
+        f"cd {shlex.quote(demo.folder)}",
+    ]
     with open(path, "w", encoding="utf-8") as file:
-        file.write("\n".join([*lines, f"cd {shlex.quote(demo.folder)}"]) + "\n")
+        file.write("\n".join(lines) + "\n")
     return path

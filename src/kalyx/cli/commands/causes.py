@@ -6,9 +6,10 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE
-from kalyx.core.facts import CausesAnswer, KalyxError
+from kalyx.core.answers import CausesAnswer
 from kalyx.core.findings import catalogue
-from kalyx.core.text import distance
+from kalyx.core.records import KalyxError
+from kalyx.core.words.nearness import distance
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

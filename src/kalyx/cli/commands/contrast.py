@@ -7,13 +7,14 @@ import argparse
 import msgspec
 
 from kalyx.cli.calls import Call
+from kalyx.core.answers import ContrastAnswer, PackagesAnswer
+from kalyx.core.deeds.recorded import is_record, read_record, seat_of
 from kalyx.core.doors import Unreadable
-from kalyx.core.facts import ContrastAnswer, KalyxError, PackagesAnswer
-from kalyx.core.imports.ways import search_of
-from kalyx.core.lifecycle.contrast import Side, contrast
-from kalyx.core.lifecycle.recorded import is_record, read_record, seat_of
 from kalyx.core.packages.contents import contents
-from kalyx.core.text import visible
+from kalyx.core.questions.contrast import Side, contrast
+from kalyx.core.records import KalyxError
+from kalyx.core.ways import search_of
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -3,16 +3,59 @@
 from __future__ import annotations
 
 import argparse
+import os
 
 from kalyx.cli.calls import Call
+from kalyx.cli.start import changing
+from kalyx.core.answers import DemoAnswer, DemoStep
+from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("dir", nargs="?", metavar="DIR", help="the folder to build it in (./larkmoor-demo)")
     parser.add_argument("--build-only", action="store_true", help="build the machine, without the walk")
+    changing(parser)
 
 
 def run(call: Call) -> int:
-    from kalyx.demo.walk import walk_through
+    """Build the machine and run every step, showing the line and what it prints. 0 when all went as told."""
+    from kalyx.demo.machine import build, replaces
+    from kalyx.demo.walk import EXPECTED, STEPS, run_line, write_command, write_enter_file
 
-    return walk_through(call)
+    if call.machine.runner is None:
+        raise KalyxError("the demo makes environments and runs commands, and --static starts no program")
+    folder = call.machine.facts.absolute(call.options.dir or "larkmoor-demo")
+    quiet = call.as_json
+    plan = [ChangePlan(deed="make a demo machine of about 40 MB", path=folder)]
+    if replaces(folder):
+        plan.insert(0, ChangePlan(deed="remove the demo machine made there before", path=folder))
+    if not quiet:
+        for one in plan:
+            print(f"to do: {one.deed}, {visible(one.path)}", flush=True)
+    if not call.may_change(plan, f"Make the demo machine in {visible(folder)}?"):
+        if quiet:
+            call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))
+        return 0
+    demo = build(call.machine, folder, lambda text: None if quiet else print(f"... {text}", flush=True))
+    write_command(demo)
+    write_enter_file(demo)
+    steps = []
+    if not quiet:
+        print(f"\nThe honey cooperative Larkmoor, in {folder}")
+        for note in demo.notes:
+            print(f"({note})")
+    for says, line in [] if call.options.build_only else STEPS:
+        line = line.format(moor="~/larkmoor" if os.name != "nt" else os.path.dirname(demo.folder))
+        line += " --plain" if call.options.plain else ""
+        if not quiet:
+            print(f"\n--- {says}\n\n$ {line}\n", flush=True)
+        status, output = run_line(demo, line, capture=quiet)
+        steps.append(DemoStep(says=says, line=line, status=status, output=output))
+    if quiet:
+        call.print_json(DemoAnswer(folder=folder, steps=steps, notes=demo.notes, plan=plan, done=True))
+    else:
+        enter, shown = os.path.join(demo.root, "enter.sh"), call.machine.line
+        print(f"\nTo stand there yourself:  {shown(['.', enter])}\nTo come back from there:  leave")
+        print(f"To clear it all away:     {shown(['rm', '-r', folder])}")
+    return 0 if [step.status for step in steps] == EXPECTED[: len(steps)] else 1

@@ -6,8 +6,8 @@ import argparse
 import sys
 
 from kalyx.cli.calls import Call
-from kalyx.core.lifecycle.entering import SHELLS, enter
-from kalyx.core.text import visible
+from kalyx.core.deeds.entering import SHELLS, enter
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -6,7 +6,8 @@ import argparse
 import sys
 
 from kalyx.cli.calls import Call
-from kalyx.core.facts import HereAnswer, KalyxError
+from kalyx.core.answers import HereAnswer
+from kalyx.core.records import KalyxError
 
 _EVERY = 1.0
 
@@ -30,7 +31,7 @@ def run(call: Call) -> int:
     earlier = _earlier(call, call.options.since) if call.options.since else None
     answer = _look(call, pasted)
     if earlier is not None:
-        from kalyx.core.changes import changes
+        from kalyx.core.questions.changes import changes
 
         answer.changes = changes(earlier, answer)
     if call.options.watch:
@@ -41,7 +42,7 @@ def run(call: Call) -> int:
 
 
 def _look(call: Call, pasted: str) -> HereAnswer:
-    from kalyx.core.here import look_here
+    from kalyx.core.questions.here import look_here
 
     reference = call.target(call.options.against) if call.options.against else None
     ask = call.options.ask and not call.options.static
@@ -73,7 +74,7 @@ def _earlier(call: Call, text: str) -> HereAnswer:
     import msgspec
 
     from kalyx.core.doors import Unreadable
-    from kalyx.core.text import visible
+    from kalyx.core.words.visible import visible
 
     facts = call.machine.facts
     path = facts.absolute(text)
@@ -87,8 +88,8 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     """Show it again whenever something changed, until interrupted."""
     import time
 
-    from kalyx.core.changes import changes
-    from kalyx.core.here import package_times
+    from kalyx.core.questions.changes import changes
+    from kalyx.core.questions.here import package_times
 
     _emit(call, answer)
     times = package_times(call.machine, answer)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.calls import Call
-from kalyx.core.facts import KalyxError, Package, PackagesAnswer
-from kalyx.core.imports.ways import search_of
+from kalyx.core.answers import PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.text import canonical
+from kalyx.core.records import KalyxError, Package
+from kalyx.core.ways import search_of
+from kalyx.core.words.names import canonical
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

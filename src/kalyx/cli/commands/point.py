@@ -6,13 +6,14 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core.answers import PointAnswer
+from kalyx.core.deeds import pointing
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import KalyxError, PointAnswer
-from kalyx.core.lifecycle import pointing
+from kalyx.core.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels
 from kalyx.core.targets import resolve, seat_of_notebook
-from kalyx.core.text import visible
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -53,7 +54,7 @@ def _point_notebook(call: Call) -> int:
 
 
 def _point_editor(call: Call) -> int:
-    from kalyx.core.lifecycle import choosing
+    from kalyx.core.deeds import choosing
 
     machine = call.machine
     path, named = _settings(call)

@@ -6,17 +6,18 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core.answers import PrepareAnswer
+from kalyx.core.deeds import preparing, registering
+from kalyx.core.deeds.bringing import could_bring
+from kalyx.core.deeds.recorded import Recorded, is_record, read_record
+from kalyx.core.deeds.wanted import required_python, wants
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.facts import Interpreter, KalyxError, PrepareAnswer
-from kalyx.core.kernels import registering
-from kalyx.core.kernels.rehearsal import rehearse
+from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
-from kalyx.core.lifecycle import preparing
-from kalyx.core.lifecycle.bringing import could_bring
-from kalyx.core.lifecycle.recorded import Recorded, is_record, read_record
-from kalyx.core.lifecycle.wanted import required_python, wants
 from kalyx.core.packages.requirements import satisfies
+from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.records import Interpreter, KalyxError
 from kalyx.core.targets import resolve
 
 
@@ -71,8 +72,8 @@ def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
     """The interpreter that a record was made on: of exactly that version, else of its minor."""
     usable = [one for one in call.machine.interpreters if one.implementation == recorded.implementation]
     exact = [one for one in usable if one.version == recorded.version]
-    minor = ".".join(recorded.version.split(".")[:2])
-    near = [one for one in usable if ".".join(one.version.split(".")[:2]) == minor]
+    minor = minor_of(recorded.version)
+    near = [one for one in usable if one.minor == minor]
     if exact or near:
         return (exact or near)[0]
     here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
@@ -137,7 +138,7 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
 def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
     """The settings that choose an interpreter for this folder now choose this one; where there are none, new ones."""
-    from kalyx.core.lifecycle import choosing, pointing
+    from kalyx.core.deeds import choosing, pointing
 
     machine = call.machine
     target = resolve(machine, folder)

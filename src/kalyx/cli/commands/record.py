@@ -7,11 +7,11 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core.deeds.recorded import is_record
+from kalyx.core.deeds.recording import record
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import ChangePlan, KalyxError
-from kalyx.core.lifecycle.recorded import is_record
-from kalyx.core.lifecycle.recording import record
-from kalyx.core.text import visible
+from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -8,15 +8,15 @@ from msgspec import Struct
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core.answers import FillAnswer, RehearsalAnswer
+from kalyx.core.deeds import filling, registering
+from kalyx.core.deeds.registering import Order, Plan
+from kalyx.core.deeds.wanted import wants
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import FillAnswer, Finding, KalyxError, RehearsalAnswer, Seat
-from kalyx.core.kernels import registering
 from kalyx.core.kernels.providers import Provider, to_bring
-from kalyx.core.kernels.registering import Order, Plan
-from kalyx.core.kernels.rehearsal import rehearse
-from kalyx.core.kernels.specs import read_kernel
-from kalyx.core.lifecycle import filling
-from kalyx.core.lifecycle.wanted import wants
+from kalyx.core.kernels.specs import read_kernel, valid_id
+from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.records import Finding, KalyxError, Seat
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,6 +35,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
+    if call.options.id is not None and not valid_id(call.options.id):
+        raise KalyxError(f"{call.options.id!r} is no kernel id: letters, digits, '-', '_' and '.' make one")
     seat = call.target(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
@@ -142,7 +144,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
 
 
 def _undo(plan: Plan) -> list[str] | None:
-    return ["kalyx", "unregister", plan.identifier] if plan.before is None else None
+    return ["kalyx", "unregister", plan.folder] if plan.before is None else None
 
 
 def _show(call: Call, answer: RehearsalAnswer) -> int:

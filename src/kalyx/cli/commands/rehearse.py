@@ -6,11 +6,11 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.core.doors import Unreadable
-from kalyx.core.facts import KalyxError
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.kernels.rehearsal import rehearse
-from kalyx.core.text import visible
+from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.records import KalyxError
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

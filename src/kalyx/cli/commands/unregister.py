@@ -8,13 +8,14 @@ from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
+from kalyx.core.answers import UnregisterAnswer
+from kalyx.core.deeds import registering
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import ChangePlan, Kernel, UnregisterAnswer
-from kalyx.core.kernels import registering
+from kalyx.core.records import ChangePlan, Kernel
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("ids", nargs="+", metavar="ID", help="the kernels to remove")
+    parser.add_argument("ids", nargs="+", metavar="ID", help="the kernels to remove, by id or by folder")
     parser.add_argument("--undo", action="store_true", help="put back what was removed last under this id")
     changing(parser)
 
@@ -35,7 +36,7 @@ def run(call: Call) -> int:
     for kernel in kernels:
         answer.undo = registering.remove(call.machine, kernel, change)
     if len(kernels) > 1:
-        answer.undo = ["kalyx", "unregister", *(kernel.id for kernel in kernels), "--undo"]
+        answer.undo = ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
     answer.done = True
     return _show(call, answer)
 
@@ -51,13 +52,13 @@ def _stays(call: Call, kernel: Kernel) -> str:
 
 
 def _undo(call: Call, ids: list[str]) -> int:
-    answer = UnregisterAnswer(
-        plan=[ChangePlan(deed="put back", path=registering.remembered_folder(call.machine, one)) for one in ids]
-    )
+    folders = [registering.removed_folder(call.machine, one) for one in dict.fromkeys(ids)]
+    kept = [registering.remembered_folder(call.machine, folder) for folder in folders]
+    answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=one) for one in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         change = LiveChange()
-        answer.stays = [f"{one} is back in {registering.restore(call.machine, one, change)}" for one in ids]
+        answer.stays = [f"it is back in {registering.restore(call.machine, folder, change)}" for folder in folders]
         answer.done = True
     return _show(call, answer)
 

@@ -8,10 +8,12 @@ from collections.abc import Callable
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.facts import KalyxError, WhyAnswer
+from kalyx.core.answers import WhyAnswer
+from kalyx.core.findings._brought import distributions_named, modules_of_listed
 from kalyx.core.imports.names import Wanted, parse_wanted
-from kalyx.core.imports.why import why_import
-from kalyx.core.packages.names import distributions_named, modules_of_listed
+from kalyx.core.questions.why import why_import
+from kalyx.core.records import KalyxError
+from kalyx.core.words.visible import visible
 
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
 
@@ -58,10 +60,23 @@ def run(call: Call) -> int:
         from kalyx.cli.render.stories import draw_why
 
         draw_why(call.screen, answer, call.options.verbose)
+    return _status(answer)
+
+
+def _status(answer: WhyAnswer) -> int:
+    """0: it imports; 1: something was found; 2: nothing was found, for what must be asked may not be."""
     if answer.seats:
         return 0 if all(one.outcome == "imports" for seat in answer.seats for one in seat.imports) else 1
-    healthy = all((one.outcome == "imports" and not one.findings) or one.guarded for one in answer.imports)
-    return 0 if healthy and not answer.findings else 1
+    found = [one for one in answer.imports if not one.guarded and (one.outcome != "imports" or one.findings)]
+    unasked = [one for one in found if one.outcome == "undetermined"]
+    if unasked and len(unasked) == len(found) and not answer.findings:
+        causes = {finding.cause for one in unasked for finding in one.findings}
+        if causes <= {"not-asked"}:
+            says = next((finding.says for one in unasked for finding in one.findings), None)
+            line = says or f"{unasked[0].statement}: reading alone does not settle it, and --static starts nothing"
+            print(f"kalyx: {visible(line)}", file=sys.stderr)
+            return 2
+    return 1 if found or answer.findings else 0
 
 
 def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
@@ -70,10 +85,12 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     what = options.what
     named = options.target is not None
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
-        from kalyx.core.questions import why_files, why_program, why_traceback
+        from kalyx.core.questions.why_larger import why_files, why_program, why_traceback
 
         if what[0] == "-":
-            text = sys.stdin.read(1024 * 1024)
+            if sys.stdin is None:
+                raise KalyxError("standard input is closed: there is no text to read")
+            text = sys.stdin.buffer.read(1024 * 1024).decode("utf-8", "surrogateescape")
             return why_traceback(machine, text, call.target(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))
@@ -82,7 +99,7 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         return why_files(machine, call.target(target), path, named=named, tell=tell)
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
-        from kalyx.core.questions import why_everywhere
+        from kalyx.core.questions.why_larger import why_everywhere
 
         if len(wanted) != 1:
             raise KalyxError("--everywhere asks for one import at a time")
@@ -96,7 +113,7 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
 
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     """The answer after the first remedy was carried out; the one before, where nothing is to be mended."""
-    from kalyx.core.lifecycle import mending
+    from kalyx.core.deeds import mending
 
     if call.machine.runner is None:
         raise KalyxError("mending starts other programs, and --static starts none")
@@ -116,7 +133,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
         return before
     with call.progress("mending:") as tell:
-        mending.carry_out(call.machine, remedy, tell)
+        mending.carry_out(call.machine, remedy, before.target, tell)
         after = _answer(Call(call.options), tell)
     after.before, after.plan, after.done = before.imports, before.plan, True
     after.notes.append(f"done: {remedy.says}")

@@ -7,8 +7,9 @@ import argparse
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, columns, padded
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.facts import ChangePlan, Interpreter, Kernel, KernelsAnswer, RehearsalAnswer, RunningKernel
-from kalyx.core.text import visible
+from kalyx.core.answers import KernelsAnswer, RehearsalAnswer
+from kalyx.core.records import ChangePlan, Interpreter, Kernel, RunningKernel
+from kalyx.core.words.visible import visible
 
 # Worth a word in the list, and no fault.
 _ONLY_TO_KNOW = {"answers", "twin", "server-bound", "shell-elsewhere"}

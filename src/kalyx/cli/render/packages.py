@@ -10,8 +10,9 @@ from kalyx.cli.render.colours import ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, padded
 from kalyx.cli.render.stories import place_of
 from kalyx.cli.render.survey import said_size
-from kalyx.core.facts import PackagesAnswer
-from kalyx.core.text import canonical, visible
+from kalyx.core.answers import PackagesAnswer
+from kalyx.core.words.names import canonical
+from kalyx.core.words.visible import visible
 
 
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:

@@ -16,9 +16,9 @@ from rich.console import Console
 from rich.text import Text
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.machine import Machine
-from kalyx.core.text import visible
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
 PLAIN_MARKS = {"same": "=", "differs": "!", "dead": "-", "unknown": "?"}
@@ -74,13 +74,13 @@ class Screen:
         return Text(self.marks[relation], style=COLOURS[relation])
 
     def line(self, *parts: str | Text | tuple[str, str]) -> None:
-        """Print one line of texts and (text, style) pairs."""
+        """Print one line of texts and (text, style) pairs: the one door to the terminal, nothing in them acts on it."""
         whole = Text()
         for part in parts:
             if isinstance(part, tuple):
-                whole.append(part[0], style=part[1])
+                whole.append(visible(part[0]), style=part[1])
             else:
-                whole.append(part)
+                whole.append(visible(part) if isinstance(part, str) else part)
         self.console.print(whole, soft_wrap=True)
 
     def blank(self) -> None:

@@ -6,8 +6,9 @@ from rich.cells import cell_len
 
 from kalyx.cli.render.colours import QUIET
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
-from kalyx.core.facts import Finding, HereAnswer, Seat
-from kalyx.core.text import visible
+from kalyx.core.answers import HereAnswer
+from kalyx.core.records import Finding, Seat
+from kalyx.core.words.visible import visible
 
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:

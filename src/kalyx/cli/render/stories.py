@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen
-from kalyx.core.facts import ImportAnswer, Seat, WhyAnswer
-from kalyx.core.text import visible
+from kalyx.core.answers import WhyAnswer
+from kalyx.core.records import ImportAnswer, Seat
+from kalyx.core.words.visible import visible
 
 WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined": ("cannot be told", QUIET)}
 

@@ -8,9 +8,10 @@ from rich.cells import cell_len
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, padded
-from kalyx.core.facts import Environment, Interpreter, SurveyAnswer
+from kalyx.core.answers import SurveyAnswer
 from kalyx.core.machine import Machine
-from kalyx.core.text import visible
+from kalyx.core.records import Environment, Interpreter
+from kalyx.core.words.visible import visible
 
 
 def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options: argparse.Namespace) -> None:

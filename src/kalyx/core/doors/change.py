@@ -13,7 +13,22 @@ import stat
 import tempfile
 import time
 
-from kalyx.core.facts import ChangePlan, KalyxError
+from kalyx.core.doors.processes import is_living
+from kalyx.core.records import ChangePlan, KalyxError
+
+# A file that is not yet renamed over its place; the number of the process that writes it follows.
+_BESIDE = ".kalyx-new-"
+
+
+def _clear_left_over(folder: str) -> None:
+    """Remove what a run that was killed left beside the file it was writing; that of a living one stays."""
+    for name in os.listdir(folder):
+        number = name.removeprefix(_BESIDE).partition("-")[0]
+        if name.startswith(_BESIDE) and number.isdecimal() and not is_living(int(number)):
+            try:
+                os.unlink(os.path.join(folder, name))
+            except OSError:
+                pass
 
 
 class LiveChange:
@@ -47,7 +62,9 @@ class LiveChange:
                 mask = os.umask(0)
                 os.umask(mask)
                 mode = 0o666 & ~mask
-        handle, beside = tempfile.mkstemp(prefix=".kalyx-", dir=os.path.dirname(path))
+        folder = os.path.dirname(path)
+        _clear_left_over(folder)
+        handle, beside = tempfile.mkstemp(prefix=f"{_BESIDE}{os.getpid()}-", dir=folder)
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(content)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.facts import KalyxError
-from kalyx.core.text import visible
+from kalyx.core.records import KalyxError
+from kalyx.core.words.visible import visible
 
 _JUST_NOW = 10.0
 _SAME = 3.0  # seconds: when a process began is worked out from a clock that may be set meanwhile

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 import sys
 from functools import cache
 
 from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.records import KalyxError
 
+# These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
+_NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
 _SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
 
 
@@ -94,6 +98,7 @@ class LiveFacts(Facts):
         self.home = self.variable("USERPROFILE" if self.system == "windows" else "HOME") or os.path.expanduser("~")
         self.pid = os.getpid()
         self.user = os.getuid() if hasattr(os, "getuid") else 0
+        self.refusals: dict[str, str] = {}
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
@@ -108,7 +113,11 @@ class LiveFacts(Facts):
     @staticmethod
     def _current_folder() -> str:
         """The folder as the shell wrote it (links kept) where that is true, else the system's word."""
-        actual = os.getcwd()
+        try:
+            actual = os.getcwd()
+        except OSError as error:
+            says = f"the current folder cannot be read ({_reason(error)}): change to one that is there"
+            raise KalyxError(says) from None
         written = os.environ.get("PWD")
         if written and os.path.isabs(written):
             try:
@@ -118,6 +127,13 @@ class LiveFacts(Facts):
                 pass
         return actual
 
+    def _note_refusal(self, path: str, error: OSError) -> bool:
+        """Keep what the system would not show; whether it was that, and not simply nothing there."""
+        if error.errno in _NOTHING_THERE:
+            return False
+        self.refusals.setdefault(path, _reason(error))
+        return True
+
     def _is_dead(self, path: str) -> bool:
         """Whether the path lies on a mount that does not answer. Costs nothing where there are none of that kind."""
         for mount in self._remote:
@@ -125,6 +141,7 @@ class LiveFacts(Facts):
                 if mount not in self._answering:
                     self._answering[mount] = answers_in_time(mount)
                 if not self._answering[mount]:
+                    self.refusals.setdefault(path, f"its file system gave no answer within {_MOUNT_SECONDS:g} seconds")
                     return True
         return False
 
@@ -138,8 +155,7 @@ class LiveFacts(Facts):
             raise known
         return known
 
-    @staticmethod
-    def _list(folder: str) -> dict[str, str] | Unreadable:
+    def _list(self, folder: str) -> dict[str, str] | Unreadable:
         found: dict[str, str] = {}
         try:
             with os.scandir(folder) as entries:
@@ -154,6 +170,7 @@ class LiveFacts(Facts):
                     if len(found) > LISTING_LIMIT:
                         return Unreadable(folder, f"more than {LISTING_LIMIT} entries")
         except OSError as error:
+            self._note_refusal(folder, error)
             return Unreadable(folder, _reason(error))
         except ValueError:
             return Unreadable(folder, "not a possible path")
@@ -161,7 +178,7 @@ class LiveFacts(Facts):
 
     def kind(self, path: str) -> str | None:
         if self._remote and self._is_dead(path):
-            return None
+            return "refused"
         # The parent's listing answers without asking the system again.
         folder, name = _split(path)
         listed = self._listings.get(folder)
@@ -174,7 +191,9 @@ class LiveFacts(Facts):
         if path not in self._kinds:
             try:
                 self._kinds[path] = _kind_of(os.lstat(path).st_mode)
-            except (OSError, ValueError):
+            except OSError as error:
+                self._kinds[path] = "refused" if self._note_refusal(path, error) else None
+            except ValueError:
                 self._kinds[path] = None
         return self._kinds[path]
 
@@ -199,7 +218,10 @@ class LiveFacts(Facts):
         if path not in self._statuses:
             try:
                 seen = os.stat(path)
-            except (OSError, ValueError):
+            except OSError as error:
+                self._note_refusal(path, error)
+                self._statuses[path] = None
+            except ValueError:
                 self._statuses[path] = None
             else:
                 self._statuses[path] = Status(
@@ -223,8 +245,14 @@ class LiveFacts(Facts):
         except ValueError:
             raise Unreadable(path, "not a possible path") from None
         except OSError as error:
+            self._note_refusal(path, error)
             raise Unreadable(path, _reason(error)) from None
-        if not stat.S_ISREG(os.fstat(handle).st_mode):
+        try:
+            regular = stat.S_ISREG(os.fstat(handle).st_mode)
+        except OSError as error:
+            os.close(handle)
+            raise Unreadable(path, _reason(error)) from None
+        if not regular:
             os.close(handle)
             raise Unreadable(path, "not a regular file")
         return handle
@@ -244,6 +272,7 @@ class LiveFacts(Facts):
                     break  # of a regular file, less than asked for is its end
             return b"".join(chunks)
         except OSError as error:
+            self._note_refusal(path, error)
             raise Unreadable(path, _reason(error)) from None
         finally:
             os.close(handle)
@@ -300,6 +329,17 @@ class LiveFacts(Facts):
             except OSError:
                 return None
         return super().program_of(pid)
+
+    def listens(self, pid: int, port: int) -> bool | None:
+        import psutil
+
+        try:
+            process = psutil.Process(pid)
+            ask = getattr(process, "net_connections", None) or process.connections
+            found = ask(kind="tcp")
+        except (psutil.Error, OSError):
+            return None
+        return any(one.status == psutil.CONN_LISTEN and one.laddr and one.laddr[1] == port for one in found)
 
     def registry(self, key: str) -> dict[str, str] | None:
         if sys.platform != "win32":

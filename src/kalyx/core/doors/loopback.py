@@ -11,10 +11,10 @@ import json
 import os
 import shutil
 import socket
-import tempfile
 import time
 from typing import Any
 
+from kalyx.core.doors.guard import guard
 from kalyx.core.doors.reading import Unreadable
 
 _ANSWER_LIMIT = 16 * 1024 * 1024
@@ -31,7 +31,7 @@ class Connection:
     def __init__(self, transport: str = "tcp", key: str | None = None) -> None:
         self.transport = transport
         self.key = os.urandom(24).hex() if key is None else key
-        self.folder = tempfile.mkdtemp(prefix="kalyx-")
+        self.folder = guard().new_folder()
         self.path = os.path.join(self.folder, "kernel-connection.json")
         address = "127.0.0.1" if transport == "tcp" else os.path.join(self.folder, "kernel")
         self.ports = dict(zip(CHANNELS, _free_ports(len(CHANNELS)) if transport == "tcp" else range(1, 6), strict=True))
@@ -156,6 +156,8 @@ def ask_server(address: str, token: str, path: str, seconds: float = 5.0) -> Any
     import ssl
     from urllib.parse import urlsplit
 
+    if not token.isprintable():
+        raise Unreadable(address, "what its file gives as its token is not one")
     parts = urlsplit(address)
     if parts.hostname != "127.0.0.1" or not parts.port:
         raise Unreadable(address or "(no address)", "a server that is not reached over this machine's own network")
@@ -180,7 +182,8 @@ def ask_server(address: str, token: str, path: str, seconds: float = 5.0) -> Any
                 raise Unreadable(address, "its answer is too long or takes too long")
         return json.loads(whole)
     except (OSError, http.client.HTTPException, ValueError, RecursionError) as error:
-        words = str(error) or type(error).__name__
+        # What is wrong with a value may quote it; what the system says of a connection does not.
+        words = (str(error) if isinstance(error, OSError) else "") or type(error).__name__
         raise Unreadable(address, f"it gives no answer ({words})") from None
     finally:
         connection.close()

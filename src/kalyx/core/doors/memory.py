@@ -20,6 +20,10 @@ class Pipe:
     """Something that is neither a file nor a folder."""
 
 
+class Shut:
+    """A folder that may neither be listed nor entered; what else is given below it is there all the same."""
+
+
 class MemoryFacts(Facts):
     """A machine made of ``files``: path to bytes, text, ``Link``, ``Pipe()`` or None (no permission)."""
 
@@ -41,12 +45,17 @@ class MemoryFacts(Facts):
         self.folder = folder or self.home
         self.pid = pid
         self.user = 1000
+        self.refusals: dict[str, str] = {}
         self._processes = dict(processes or {})
         self._registry = {key.lower(): dict(values) for key, values in (registry or {}).items()}
         self._nodes: dict[str, object] = {}
         self._children: dict[str, dict[str, str]] = {}
+        self._shut: set[str] = set()
         for path, content in files.items():
-            self._add(path, content)
+            if isinstance(content, Shut):
+                self._shut.add(self._key(path))
+            else:
+                self._add(path, content)
 
     def _key(self, path: str) -> str:
         tidy = str(self.path.normpath(path))
@@ -66,9 +75,22 @@ class MemoryFacts(Facts):
         """The key of what stands at the end of every link in ``path``."""
         return self._key(self.real(path))
 
+    def _is_shut(self, real: str) -> bool:
+        """Whether a folder above may not be entered."""
+        upper = self.parent(real)
+        while upper != real:
+            if self._key(upper) in self._shut:
+                return True
+            real, upper = upper, self.parent(upper)
+        return False
+
     def listing(self, folder: str) -> Mapping[str, str]:
         key = self._resolve(folder)
+        if key in self._shut or self._is_shut(self.real(folder)):
+            self.refusals[folder] = "permission denied"
+            raise Unreadable(folder, "permission denied")
         if self._nodes.get(key, b"") is None:
+            self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
         if key not in self._children:
             raise Unreadable(folder, "not a directory" if key in self._nodes else "no such file or directory")
@@ -78,6 +100,9 @@ class MemoryFacts(Facts):
     def kind(self, path: str) -> str | None:
         upper = self.parent(path)
         key = self._key(self.join(self.real(upper), self.name(path))) if upper != path else self._key(path)
+        if self._shut and upper != path and self._is_shut(self.join(self.real(upper), self.name(path))):
+            self.refusals[path] = "permission denied"
+            return "refused"
         if key in self._children:
             return "folder"
         if key not in self._nodes:
@@ -94,8 +119,11 @@ class MemoryFacts(Facts):
     def status(self, path: str) -> Status | None:
         real = self.real(path)
         kind = self.kind(real)
-        if kind is None or kind == "link":
+        if kind == "refused":
+            self.refusals[path] = "permission denied"
+        if kind in (None, "link", "refused"):
             return None
+        assert kind is not None
         size = len(self._content(real)) if kind == "file" else 0
         return Status(kind, size, 0, abs(hash(self._key(real))), 1, 0o755, self.user)
 
@@ -107,11 +135,15 @@ class MemoryFacts(Facts):
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         key = self._resolve(path)
+        if self._shut and self._is_shut(self.real(path)):
+            self.refusals[path] = "permission denied"
+            raise Unreadable(path, "permission denied")
         if key in self._children:
             raise Unreadable(path, "is a directory")
         if key not in self._nodes:
             raise Unreadable(path, "no such file or directory")
         if self._nodes[key] is None:
+            self.refusals[path] = "permission denied"
             raise Unreadable(path, "permission denied")
         if isinstance(self._nodes[key], Pipe):
             raise Unreadable(path, "not a regular file")
@@ -121,6 +153,8 @@ class MemoryFacts(Facts):
         return [match.group(1) for match in re.finditer(pattern, self.read(path, 1 << 30))]
 
     def may_read(self, path: str) -> bool:
+        if self._key(self.real(path)) in self._shut or self._is_shut(self.real(path)):
+            return False
         return self._nodes.get(self._resolve(path), b"") is not None
 
     def may_run(self, path: str) -> bool:

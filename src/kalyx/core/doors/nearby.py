@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.doors.reading import Facts
-from kalyx.core.text import distance
+from kalyx.core.words.nearness import distance
 
 
 def near_paths(facts: Facts, path: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import ntpath
 import posixpath
 from collections.abc import Iterator, Mapping
@@ -60,6 +61,9 @@ class Facts:
     """
 
     system: str = "linux"
+    # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
+    # answer): path to reason. Such a path is neither there nor gone, and nothing may be concluded from it.
+    refusals: Mapping[str, str] = {}
     variables: Mapping[str, str] = {}
     folder: str = "/"
     home: str = "/"
@@ -73,7 +77,8 @@ class Facts:
         raise NotImplementedError
 
     def kind(self, path: str) -> str | None:
-        """The kind of ``path`` itself (links not followed), or None where nothing is."""
+        """The kind of ``path`` itself (links not followed), or None where nothing is; ``refused`` where it may not
+        be looked at."""
         raise NotImplementedError
 
     def link(self, path: str) -> str | None:
@@ -81,7 +86,7 @@ class Facts:
         raise NotImplementedError
 
     def status(self, path: str) -> Status | None:
-        """What stands at the end of all links, or None."""
+        """What stands at the end of all links, or None; whether it was refused, ``refusal`` tells."""
         raise NotImplementedError
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
@@ -117,6 +122,20 @@ class Facts:
         """The file that a process runs, without reading more of it."""
         process = self.process(pid)
         return process.executable if process is not None else None
+
+    def listens(self, pid: int, port: int) -> bool | None:
+        """Whether a process listens on this port of this machine; None where the system does not tell."""
+        return None
+
+    def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Facts:
+        """The same machine, as a process sees it that has these variables and stands in this folder."""
+        seen = copy.copy(self)
+        # What was read holds for both; what was worked out from variables and folder does not.
+        seen.__dict__.pop("memory", None)
+        seen.variables = variables
+        seen.folder = folder or self.folder
+        seen.home = seen.variable("USERPROFILE" if self.system == "windows" else "HOME") or self.home
+        return seen
 
     def registry(self, key: str) -> Mapping[str, str] | None:
         """The text values of a Windows registry key (``""`` is its default one); None where it is not."""
@@ -195,6 +214,27 @@ class Facts:
 
     # -- derived readings ---------------------------------------------------
 
+    def refusal(self, path: str) -> str | None:
+        """Why it cannot be told what stands at the end of ``path``; None where it can be: it is there, or it is not."""
+        if self.status(path) is not None:
+            return None
+        found = self.refusals.get(path)
+        if found is None and self.kind(path) == "refused":
+            found = self.refusals.get(path, "permission denied")
+        return found
+
+    def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
+        """The first path at or below one of these folders that was refused in this run, with the reason."""
+        if not self.refusals:
+            return None
+        reals = [self.real(folder) for folder in folders if folder]
+        for path, reason in self.refusals.items():
+            if any(folder and self.inside(path, folder) for folder in folders):
+                return path, reason
+            if any(self.inside(self.real(path), folder) for folder in reals):
+                return path, reason
+        return None
+
     def exists(self, path: str) -> bool:
         kind = self.kind(path)
         return kind is not None and (kind != "link" or self.status(path) is not None)
@@ -229,7 +269,7 @@ class Facts:
             target = self.link(seen[-1])
             if target is None:
                 break
-            following = self.absolute(target, self.parent(seen[-1]))
+            following = str(self.path.normpath(self._beside(target, seen[-1])))
             if following in seen:
                 break
             seen.append(following)
@@ -238,7 +278,25 @@ class Facts:
     def real(self, path: str) -> str:
         """The path with every link in it followed; components that do not exist stay as written."""
         known: dict[str, str] = self.memory.setdefault("real", {})
-        return self._real(str(self.path.normpath(path)) if ".." in path else path, known, LINK_LIMIT)
+        return self._walked(path, known, LINK_LIMIT)
+
+    def _beside(self, target: str, link: str) -> str:
+        """What a link's target names: a relative one goes by the link's folder, and a ``~`` in it is just a name."""
+        return target if self.path.isabs(target) else self.join(self.parent(link), target)
+
+    def _walked(self, path: str, known: dict[str, str], budget: int) -> str:
+        """Step by step where ``..`` stands in it: what is above a folder is above where its links lead."""
+        plain = ".." not in path and f"{self.path.sep}.{self.path.sep}" not in path
+        if plain or not self.path.isabs(path):
+            return self._real(path, known, budget)
+        drive, rest = self.path.splitdrive(path)
+        here = str(drive + self.path.sep)
+        for name in rest.replace("\\", "/").split("/") if self.system == "windows" else rest.split("/"):
+            if name == "..":
+                here = self.parent(here)
+            elif name not in ("", "."):
+                here = self._real(self.join(here, name), known, budget)
+        return here
 
     def _real(self, path: str, known: dict[str, str], budget: int) -> str:
         found = known.get(path)
@@ -249,7 +307,7 @@ class Facts:
             return path
         here = self.join(self._real(upper, known, budget), self.name(path))
         target = self.link(here) if budget else None
-        found = here if target is None else self._real(self.absolute(target, self.parent(here)), known, budget - 1)
+        found = here if target is None else self._walked(self._beside(target, here), known, budget - 1)
         known[path] = found
         return found
 

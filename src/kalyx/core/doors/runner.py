@@ -1,8 +1,10 @@
-"""Runner: starting programs under limits, and ending them with all their children.
+"""Runner: starting programs under limits, and ending them with all that they started.
 
 Every start has a time limit, an output limit, a session (process group) of its
-own and no standard input. Whatever the program leaves behind in its group is
-ended when it ends; nothing waits for a pipe that a grandchild keeps open.
+own and no standard input. Whatever the program leaves behind is ended when it
+ends: its group, and what left the group but carries its mark; nothing waits for
+a pipe that a grandchild keeps open. What Kalyx itself leaves behind when it is
+killed, the guard ends (``guard``).
 """
 
 from __future__ import annotations
@@ -18,7 +20,12 @@ from contextlib import contextmanager
 
 from msgspec import Struct
 
+from kalyx.core.doors import processes
+from kalyx.core.doors.guard import MARK_VARIABLE, guard
+
 OUTPUT_LIMIT = 1024 * 1024
+# Signals by which a run is ended from outside: what was begun must be known before one takes effect.
+ENDING_SIGNALS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT") if hasattr(signal, name)]
 
 
 class Ended(Struct):
@@ -67,61 +74,95 @@ class _Drain(threading.Thread):
             self.cut = self.cut or len(chunk) > room
 
 
-def end_tree(process: subprocess.Popen[bytes], patience: float = 0.0) -> None:
-    """End a program started by this door with its whole group; first politely when there is patience."""
-    if sys.platform == "win32":
-        import psutil
+class _Program:
+    """A program that was started: its process, and by what its descendants are known."""
 
+    def __init__(self, argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> None:
+        """Start it. Raises OSError or ValueError where the system cannot; an interrupt meanwhile ends it again."""
+        self.mark = guard().new_mark()
+        guard().stand()
+        self.before = processes.numbers()
+        self.process: subprocess.Popen[bytes] | None = None
+        argv = _looked_up(argv, variables, folder)
+        environment = dict(os.environ if variables is None else variables) | {MARK_VARIABLE: self.mark}
         try:
-            family = [*psutil.Process(process.pid).children(recursive=True), psutil.Process(process.pid)]
-        except psutil.Error:
-            family = []
-        for member in family:
-            try:
-                member.kill()
-            except psutil.Error:
-                pass
-    else:
-        # Children that made a session of their own are not in the group: remember them first.
+            with _signals_later():
+                self.process = subprocess.Popen(
+                    argv,
+                    stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
+                    env=environment,
+                    cwd=folder,
+                    start_new_session=sys.platform != "win32",
+                )
+                guard().begun(self.process.pid)
+        except KeyboardInterrupt:
+            self.end()
+            raise
+
+    @property
+    def running(self) -> subprocess.Popen[bytes]:
+        assert self.process is not None
+        return self.process
+
+    def end(self, patience: float = 0.0) -> None:
+        """End it with all that it started; first politely when there is patience. Returns when it is gone."""
+        process = self.process
+        if process is None:
+            return
+        # Of one whose variables are its own, only its parents tell: they are remembered before it goes.
         strays = _descendants(process.pid)
-        if patience:
-            _signal_group(process.pid, signal.SIGTERM)
-            try:
-                process.wait(patience)
-            except subprocess.TimeoutExpired:
-                pass
-        _signal_group(process.pid, signal.SIGKILL)
-        for stray in strays:
-            try:
-                stray.kill()  # type: ignore[attr-defined]
-            except Exception:
-                pass
-        # A kill takes effect in its own time: what they wrote is done only when they are gone.
-        for stray in strays:
-            try:
-                stray.wait(3)  # type: ignore[attr-defined]
-            except Exception:
-                pass
-    try:
-        process.wait(5)
-    except subprocess.TimeoutExpired:
-        pass
+        if sys.platform == "win32":
+            process.kill()
+        else:
+            if patience:
+                processes.kill_group(process.pid, signal.SIGTERM)
+                try:
+                    process.wait(patience)
+                except subprocess.TimeoutExpired:
+                    pass
+            processes.kill_group(process.pid, signal.SIGKILL)
+        processes.kill(strays)
+        try:
+            process.wait(5)
+        except subprocess.TimeoutExpired:
+            pass
+        self.clear(strays)
+
+    def clear(self, strays: list[int] | None = None) -> None:
+        """End what is left of a program that has ended; a kill takes effect in its own time, so it is waited for."""
+        assert self.process is not None
+        if sys.platform != "win32":
+            processes.kill_group(self.process.pid, signal.SIGKILL)
+        until = time.monotonic() + 3
+        while True:
+            left = processes.marked(self.mark, self.before) if self.before is not None else []
+            processes.kill(left)
+            waited = [pid for pid in {*left, *(strays or [])} if _runs(pid)]
+            if not waited or time.monotonic() > until:
+                break
+            time.sleep(0.01)
+        guard().over(self.process.pid)
 
 
-def _descendants(pid: int) -> list[object]:
+def _descendants(pid: int) -> list[int]:
     import psutil
 
     try:
-        return list(psutil.Process(pid).children(recursive=True))
-    except psutil.Error:
+        return [child.pid for child in psutil.Process(pid).children(recursive=True)]
+    except (psutil.Error, OSError):
         return []
 
 
-def _signal_group(pid: int, number: int) -> None:
+def _runs(pid: int) -> bool:
+    """Whether it runs: one that has ended and waits for its parent to look does not."""
+    import psutil
+
     try:
-        os.killpg(pid, number)
-    except (ProcessLookupError, PermissionError):
-        pass
+        return bool(psutil.Process(pid).status() != psutil.STATUS_ZOMBIE)
+    except (psutil.Error, OSError):
+        return False
 
 
 def _wait(process: subprocess.Popen[bytes], seconds: float, meanwhile: Callable[[], None] | None) -> None:
@@ -158,73 +199,39 @@ def _wait_for_end(process: subprocess.Popen[bytes], seconds: float) -> None:
     process.wait(0.0)
 
 
-class _Guard:
-    """A small shell that waits on a pipe only Kalyx holds: when Kalyx is gone, it ends the group it guards."""
-
-    def __init__(self, group: int) -> None:
-        waits_on, self.held = os.pipe()
-        self.shell = subprocess.Popen(
-            ["/bin/sh", "-c", f"read x; kill -s KILL -- -{group}"],
-            stdin=waits_on,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
-        os.close(waits_on)
-
-    def dismiss(self) -> None:
-        self.shell.kill()
-        self.shell.wait()
-        os.close(self.held)
-
-
-def _start_guarded(
-    argv: list[str], variables: Mapping[str, str] | None, folder: str | None
-) -> tuple[subprocess.Popen[bytes], _Guard]:
-    """Start ``argv`` and its guard: it begins only when the guard stands, so that no moment is left unguarded."""
-    if not os.access(os.path.join(folder or "", argv[0]), os.X_OK):
-        raise FileNotFoundError(2, "no such file or directory" if not os.path.exists(argv[0]) else "permission denied")
-    waits_on, go = os.pipe()
-    try:
-        # On standard input, for small shells know no descriptor above 9 by its number.
-        waiting = 'read go || exit 125; exec "$@" </dev/null'
-        process = _popen(["/bin/sh", "-c", waiting, "sh", *argv], variables, folder, waits_on)
-        guard = _Guard(process.pid)
-        os.write(go, b"go\n")
-        return process, guard
-    finally:
-        os.close(waits_on)
-        os.close(go)
-
-
 @contextmanager
-def _interrupt_later() -> Iterator[None]:
-    """Hold an interrupt back until what was begun is known to us: a program half started could not be ended."""
+def _signals_later() -> Iterator[None]:
+    """Hold a signal back until what was begun is known to us: a program half started could not be ended."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return
     came: list[int] = []
-    before = signal.signal(signal.SIGINT, lambda number, frame: came.append(number))
+    before = {}
+    for number in ENDING_SIGNALS:
+        handler = signal.getsignal(number)
+        if callable(handler):
+            before[number] = handler
+            signal.signal(number, lambda number, frame: came.append(number))
     try:
         yield
     finally:
-        signal.signal(signal.SIGINT, before or signal.default_int_handler)
-    if came:
-        raise KeyboardInterrupt
+        for number, handler in before.items():
+            signal.signal(number, handler)
+    for number in came:
+        before[number](number, None)
 
 
 class Running:
     """A program started to be talked to (a kernel): its output so far, and how to end it."""
 
-    def __init__(self, process: subprocess.Popen[bytes], limit: int, guard: _Guard | None) -> None:
-        self.process = process
-        self._guard = guard
-        self.pid = process.pid
-        self._drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
+    def __init__(self, program: _Program, limit: int) -> None:
+        self._program = program
+        self.pid = program.running.pid
+        self._drains = [_Drain(program.running.stdout, limit), _Drain(program.running.stderr, limit)]
 
     def status(self) -> int | None:
         """Its exit status, or None while it lives."""
-        return self.process.poll()
+        return self._program.running.poll()
 
     def words(self) -> bytes:
         """What it has written to standard output and standard error so far."""
@@ -232,34 +239,32 @@ class Running:
 
     def wait(self, seconds: float) -> bool:
         try:
-            self.process.wait(seconds)
+            self._program.running.wait(seconds)
         except subprocess.TimeoutExpired:
             return False
         return True
 
     def end(self, patience: float = 1.0) -> None:
         """End it with everything it started; returns when it is gone."""
-        try:
-            end_tree(self.process, patience if self.process.poll() is None else 0)
-        finally:
-            if self._guard is not None:
-                self._guard.dismiss()
-                self._guard = None
+        self._program.end(patience if self._program.running.poll() is None else 0)
         for drain in self._drains:
             drain.join(0.3)
 
 
 class LiveRunner:
-    """Starts programs on this machine."""
+    """Starts programs on this machine; none outlives Kalyx, however Kalyx ends."""
 
     @staticmethod
     @contextmanager
     def empty_folder() -> Iterator[str]:
         """A new empty folder to stand in, removed afterwards."""
-        import tempfile  # only here: most questions need no folder
+        import shutil
 
-        with tempfile.TemporaryDirectory(prefix="kalyx-") as folder:
+        folder = guard().new_folder()
+        try:
             yield folder
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
 
     @staticmethod
     def chance(count: int) -> str:
@@ -274,29 +279,29 @@ class LiveRunner:
         folder: str | None = None,
         seconds: float = 10.0,
         limit: int = OUTPUT_LIMIT,
-        guarded: bool = False,
         bounded: bool = False,
         heard: Callable[[bytes], None] | None = None,
         begun: Callable[[], None] | None = None,
     ) -> Ended:
         """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
 
-        ``guarded``: it does not outlive Kalyx, however Kalyx ends. ``bounded``: it may not take
-        more memory than leaves the machine usable, where the system can hold it to that. ``heard`` is told a few times
-        a second all that it has printed so far. ``begun`` is called once, while the program runs: work of ours
-        that need not wait for it.
+        ``bounded``: it may not take more memory than leaves the machine usable, where the system can hold it to
+        that. ``heard`` is told a few times a second all that it has printed so far. ``begun`` is called once, while
+        the program runs: work of ours that need not wait for it.
         """
         began = time.monotonic()
         try:
-            process, guard = self._begin(argv, variables, folder, guarded)
+            program = _Program(argv, variables, folder)
         except (OSError, ValueError) as error:
             reason = getattr(error, "strerror", None) or str(error)
             return Ended(None, b"", b"", 0.0, problem=f"cannot be started: {reason.lower()}")
-        if bounded:
-            _bound_memory(process.pid)
-        drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
+        process = program.running
+        drains: list[_Drain] = []
         timed_out = False
         try:
+            if bounded:
+                _bound_memory(process.pid)
+            drains = [_Drain(process.stdout, limit), _Drain(process.stderr, limit)]
             if begun is not None:
                 begun()
             _wait(
@@ -306,37 +311,14 @@ class LiveRunner:
             )
         except subprocess.TimeoutExpired:
             timed_out = True
-            end_tree(process)
+            program.end()
         except BaseException:
-            end_tree(process)
+            program.end()
             raise
-        finally:
-            if guard is not None:
-                guard.dismiss()
         took = time.monotonic() - began
-        _finish(process, drains, timed_out)
+        _finish(program, drains, timed_out)
         cut = drains[0].cut or drains[1].cut
         return Ended(process.returncode, bytes(drains[0].kept), bytes(drains[1].kept), took, timed_out, cut)
-
-    def _begin(
-        self, argv: list[str], variables: Mapping[str, str] | None, folder: str | None, guarded: bool
-    ) -> tuple[subprocess.Popen[bytes], _Guard | None]:
-        """Start a program, with its guard; an interrupt meanwhile ends it again. Raises OSError or ValueError."""
-        process, guard = None, None
-        argv = _looked_up(argv, variables, folder)
-        try:
-            with _interrupt_later():
-                if guarded and sys.platform != "win32":
-                    process, guard = _start_guarded(argv, variables, folder)
-                else:
-                    process = _popen(argv, variables, folder)
-        except KeyboardInterrupt:
-            if process is not None:
-                end_tree(process)
-            if guard is not None:
-                guard.dismiss()
-            raise
-        return process, guard
 
     def start(
         self,
@@ -346,9 +328,13 @@ class LiveRunner:
         folder: str | None = None,
         limit: int = 64 * 1024,
     ) -> Running:
-        """Start a program to talk to; it does not outlive Kalyx. Raises OSError when the system cannot start it."""
-        process, guard = self._begin(argv, variables, folder, guarded=True)
-        return Running(process, limit, guard)
+        """Start a program to talk to. Raises OSError or ValueError when the system cannot start it."""
+        program = _Program(argv, variables, folder)
+        try:
+            return Running(program, limit)
+        except BaseException:
+            program.end()
+            raise
 
 
 def _looked_up(argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> list[str]:
@@ -376,26 +362,12 @@ def _bound_memory(pid: int) -> None:
         pass
 
 
-def _popen(
-    argv: list[str], variables: Mapping[str, str] | None, folder: str | None, reads: int = subprocess.DEVNULL
-) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        argv,
-        stdin=reads,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        env=dict(variables) if variables is not None else None,
-        cwd=folder,
-        start_new_session=sys.platform != "win32",
-    )
-
-
-def _finish(process: subprocess.Popen[bytes], drains: list[_Drain], timed_out: bool) -> None:
+def _finish(program: _Program, drains: list[_Drain], timed_out: bool) -> None:
     """Take in what was said, and end what the program left behind: a child that outlives it may hold the pipes."""
     for drain in drains:
         drain.join(0.5)
-    if not timed_out and sys.platform != "win32":
-        _signal_group(process.pid, signal.SIGKILL)
-    for pipe in (process.stdout, process.stderr):
+    if not timed_out:
+        program.clear()
+    for pipe in (program.running.stdout, program.running.stderr):
         if pipe is not None and not any(drain.is_alive() for drain in drains):
             pipe.close()

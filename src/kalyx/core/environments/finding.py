@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
-from kalyx.core.facts import Unread
+from kalyx.core.records import Unread
 
 # Folders of the home folder that hold environments, each one folder deep.
 _HOME_COLLECTIONS = {
@@ -49,6 +49,8 @@ _MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME"
 
 # Folders that hold no environment and are large.
 _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
+# A variable: the survey then tells only of what lies below this folder, and of what that stands on (the demo sets it).
+ONLY_BELOW = "KALYX_ONLY_BELOW"
 WALK_DEPTH = 6
 WALK_LIMIT = 20_000
 

@@ -8,8 +8,8 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.searchpath import site_folders
-from kalyx.core.facts import Environment, EnvironmentKind, Interpreter
 from kalyx.core.interpreters.reading import SETTINGS_NAME, NotAnInterpreter, Settings, read_interpreter, read_settings
+from kalyx.core.records import Environment, EnvironmentKind, Interpreter
 
 # Folder names so common that they tell nothing: the folder above is named with them.
 _NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
@@ -119,7 +119,7 @@ def _site_packages(facts: Facts, prefix: str, interpreter: Interpreter | None) -
         return []
     virtual = interpreter.prefix != interpreter.base_prefix
     name = "pypy" if interpreter.implementation == "pypy" else "python"
-    minor = ".".join(interpreter.version.split(".")[:2])
+    minor = interpreter.minor
     library = facts.join(interpreter.base_prefix, "lib", name + minor)
     folders = site_folders(facts, prefix, interpreter, library, virtual)
     if facts.system == "windows":

@@ -15,8 +15,8 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
-from kalyx.core.facts import Evidence, Interpreter, PathEntry
 from kalyx.core.interpreters.reading import settings_for
+from kalyx.core.records import Evidence, Interpreter, PathEntry
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"
@@ -353,7 +353,7 @@ def _is_debian(facts: Facts, library: str) -> bool:
 
 def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
     """The folder of the user's own packages for this version (PEP 370), present or not."""
-    tag = ".".join(interpreter.version.split(".")[:2]) + ("t" if "t" in interpreter.abi_flags else "")
+    tag = interpreter.minor + ("t" if "t" in interpreter.abi_flags else "")
     base = variable_of(variables, "PYTHONUSERBASE", facts.system)
     if facts.system == "windows":
         base = base or facts.join(variable_of(variables, "APPDATA", "windows") or facts.home, "Python")

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
-from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
+from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 
 
 def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
@@ -33,9 +34,9 @@ def of_target(case: Case, machine: Machine, cause: str) -> Finding | None:
 def same_minor(view: View, machine: Machine) -> Interpreter | None:
     """An installation on this machine of the version that the environment was made for."""
     wanted = view.environment.version or ""
-    minor = ".".join(wanted.split(".")[:2])
+    minor = minor_of(wanted)
     for interpreter in machine.interpreters:
-        if minor and ".".join(interpreter.version.split(".")[:2]) == minor:
+        if minor and interpreter.minor == minor:
             return interpreter
     return None
 
@@ -55,7 +56,7 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
 
 
 def remove(view: View, machine: Machine) -> Remedy:
-    """Remove what is left of an environment."""
+    """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
     prefix = view.environment.prefix
-    argv = ["cmd", "/c", "rmdir", "/s", prefix] if machine.facts.system == "windows" else ["rm", "-r", prefix]
-    return Remedy(says="remove what is there", steps=[remedies.command(machine, argv)], touches=[prefix])
+    step = remedies.command(machine, ["kalyx", "discard", prefix])
+    return Remedy(says="remove what is there", steps=[step], touches=[prefix])

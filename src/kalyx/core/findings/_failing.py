@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.binaries.fitting import is_compiled
-from kalyx.core.facts import Evidence, Interpreter, Remedy
+from kalyx.core.data import WITNESS_PATH
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import table_modules
+from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.imports.case import Case
+from kalyx.core.imports.lacking import lack_of
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.names import table_modules
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.text import canonical
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.words.names import canonical
 
 _PATHS = re.compile(r"((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 
@@ -36,7 +38,7 @@ def files_of(case: Case) -> list[str]:
     if case.resolution is not None:
         places = [case.resolution.place] if case.resolution.place is not None else []
         found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
-    usable = [path for path in found if not path.startswith(("<", "(")) and not path.endswith("witness.py")]
+    usable = [path for path in found if not path.startswith(("<", "(")) and path != WITNESS_PATH]
     return [path for path in dict.fromkeys(usable) if facts.is_file(path)]
 
 
@@ -48,7 +50,8 @@ def compiled_of(case: Case) -> list[str]:
 
 def namesakes(case: Case) -> list[str]:
     """Compiled files that bear the missing module's name and are not taken: the name's ending is for another Python."""
-    subject = case.missing or _asked_of_package(case)
+    lack = lack_of(case)
+    subject = case.missing or (f"{lack.module}.{lack.name}" if lack is not None else None)
     if case.resolver is None or subject is None:
         return []
     parent, _, stem = subject.rpartition(".")
@@ -64,16 +67,6 @@ def namesakes(case: Case) -> list[str]:
             if name.startswith(stem + ".") and is_compiled(name):
                 found.append(facts.join(folder, name))
     return found
-
-
-def _asked_of_package(case: Case) -> str | None:
-    """``from package import part`` where the package has neither the name nor such a module."""
-    from kalyx.core.imports.trial import lacking_name
-
-    raised = case.raised
-    name = lacking_name(raised) if raised is not None else None
-    module = (raised.name if raised is not None else None) or (case.module if case.missing is None else None)
-    return f"{module}.{name}" if name and module else None
 
 
 def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Remedy:
@@ -94,13 +87,31 @@ def said(case: Case) -> list[Evidence]:
     return [Evidence(fact=f"{raised.type}: {raised.text[:200]}", source="the trial")] if raised is not None else []
 
 
-def built_for(machine: Machine, owner: Installed | None) -> list[Evidence]:
-    """Whose a file is, and what its wheel says that it was built for."""
-    if owner is None:
-        return []
-    wheel = machine.facts.join(owner.path, "WHEEL")
-    tags = [Evidence(fact=f"it was built for {owner.tags[0]}", source=wheel, path=wheel)] if owner.tags else []
-    return [owned(owner), *tags]
+def asked_here(case: Case, what: str) -> list[Evidence]:
+    """The line of code that asked for it; nothing where no file did."""
+    frame = case.importer()
+    fact = f"{what} is asked for here"
+    return [Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line)] if frame is not None else []
+
+
+def unfit(
+    case: Case, machine: Machine, interpreter: Interpreter, cause: str, path: str, told: tuple[str, str]
+) -> Finding:
+    """A compiled file that is not for this interpreter; ``told``: the fact that shows it, and the sentence.
+
+    The installer takes the build that fits; a file that no package owns is to be built here.
+    """
+    (fact, says), owner = told, case.owner(path)
+    evidence = [Evidence(fact=fact, source=path, path=path)]
+    step = remedies.by_hand(f"build {path} on this system, with {interpreter.executable}")
+    mend = Remedy(says="build it here", steps=[step])
+    if owner is not None:
+        evidence.append(owned(owner))
+        wheel = machine.facts.join(owner.path, "WHEEL")
+        evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
+        mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
+    evidence += said(case)
+    return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=[mend])
 
 
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
@@ -118,8 +129,8 @@ def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[
 def owners_passed(case: Case) -> list[Installed]:
     """The distributions whose code the failure passed through, innermost first."""
     found: list[Installed] = []
-    for frame in reversed(case.raised.frames if case.raised is not None else []):
-        owner = case.owner(frame.file) if not frame.file.startswith("<") else None
+    for frame in reversed(case.frames()):
+        owner = case.owner(frame.file)
         if owner is not None and owner.key not in {one.key for one in found}:
             found.append(owner)
     return found

@@ -10,12 +10,13 @@ Only looks like it (it is in another environment):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import brought_by
+from kalyx.core.findings._failing import asked_here
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.packages.names import brought_by
 from kalyx.core.packages.removals import requirement_with
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "misspelt", "gutted", "unmet", "shadowed", "startup-broken",
              "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut",
@@ -39,11 +40,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
             source=f"{len(machine.all_environments)} environments read",
         ),
     ]
-    frame = case.importer()
-    if frame is not None and not case.missing_is_asked and not frame.file.startswith("<"):
-        evidence.insert(
-            0, Evidence(fact=f"{missing} is asked for here", source=frame.file, path=frame.file, line=frame.line)
-        )
+    if not case.missing_is_asked:
+        evidence = asked_here(case, missing) + evidence
     known = brought_by(machine, missing) if "." not in missing else None
     if known is not None:
         evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))

@@ -11,11 +11,10 @@ Only looks like it (both are the same):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
 from kalyx.core.seats.shell import ACTIVATION
-from kalyx.core.text import line_for
 
 YIELDS_TO = ()
 
@@ -42,7 +41,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         script = facts.join(value, "bin", "activate")
         if facts.is_file(script) and facts.system != "windows":
             word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
-            line = f"{word} {line_for([script + _ending(machine.shell.name)], machine.shell.name)}"
+            line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
             mends.append(Remedy(says="enter it again", steps=[remedies.by_hand(line)]))
         else:
             mends.append(Remedy(says="leave it", steps=[remedies.by_hand("close this shell and open another")]))

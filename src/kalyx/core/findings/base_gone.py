@@ -12,12 +12,12 @@ Only looks like it (it never had an interpreter):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, of_target, remake, same_minor
 from kalyx.core.findings.mixed_versions import packages_of_others
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("half-made", "unreadable")
 
@@ -54,7 +54,7 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
     environment, interpreter = view.environment, view.interpreter
     if interpreter is None or environment.site_packages or machine.facts.system == "windows":
         return None
-    minor = ".".join(interpreter.version.split(".")[:2])
+    minor = interpreter.minor
     others = packages_of_others(machine, environment.prefix, minor)
     if not others:
         return None
@@ -63,7 +63,7 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"its packages are for {made_for}", source=site, path=site),
         Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
     ]
-    old = [one for one in machine.interpreters if ".".join(one.version.split(".")[:2]) == made_for]
+    old = [one for one in machine.interpreters if one.minor == made_for]
     if old:
         mends = [remake(view, machine, old[0])]
     else:

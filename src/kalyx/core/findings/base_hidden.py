@@ -13,13 +13,13 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import view_of
 from kalyx.core.environments.searchpath import Way, search_path
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = (
     "name-misleads",

@@ -15,13 +15,13 @@ import re
 
 from msgspec import Struct
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import broken_requirement, compiled_of, files_of, owned, reinstall
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.text import canonical
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.names import canonical
 
 YIELDS_TO = ("damaged", "other-platform", "other-build", "library-missing", "library-too-old", "name-misleads")
 

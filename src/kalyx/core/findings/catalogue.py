@@ -7,10 +7,11 @@ from functools import cache
 from importlib import import_module
 from types import ModuleType
 
+from kalyx.core.answers import CauseText
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import CauseText, Environment, Finding, Kernel, Seat
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Finding, Kernel, Seat
 
 # Name of the cause, and what it is found about. Read from top to bottom: this is what Kalyx knows.
 ABOUT: dict[str, str] = {
@@ -170,6 +171,12 @@ def judge_environment(view: View, machine: Machine) -> Environment:
         finding = module_of(cause).look_at_environment(view, machine)
         if finding is not None:
             environment.findings.append(finding)
+    # Asked once more when all was looked at. What may not be read is not gone: nothing that follows from not finding
+    # something may be said then.
+    unreadable = module_of("unreadable").look_at_environment(view, machine)
+    if unreadable is not None:
+        tracked = [one for one in environment.findings if one.cause == "in-version-control"]
+        environment.findings = [unreadable, *tracked]
     grave = [one.cause for one in environment.findings if not getattr(module_of(one.cause), "IS_SOUND", False)]
     if grave:
         environment.condition = grave[0]

@@ -11,10 +11,10 @@ Only looks like it (neither has it):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
 
 YIELDS_TO = ("name-misleads",)
 

@@ -11,12 +11,13 @@ Only looks like it (the name was never there):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import owned
+from kalyx.core.findings._failing import owned, said
 from kalyx.core.imports.case import Case
+from kalyx.core.imports.lacking import module_asked
 from kalyx.core.imports.trial import Frame, lacking_name
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = (
     "shadowed",
@@ -41,12 +42,9 @@ def loop_of(case: Case) -> list[Frame]:
     lacks = lacking_name(raised) is not None or "partially initialized module" in text
     if not lacks:
         return []
-    frames = [one for one in raised.frames if not one.file.startswith("<") and not one.file.endswith("witness.py")]
+    frames = case.frames()
     module = raised.name or (text.split("'")[1] if text.count("'") > 1 and "partially" in text else None)
-    if module is None:
-        from kalyx.core.findings.name_gone import module_asked
-
-        module = module_asked(case)
+    module = module or module_asked(case)
     place = case.resolver.resolve(module).place if module else None
     if place is None or not frames or frames[-1].file == place.path:
         return []
@@ -64,7 +62,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     for one, following in zip(loop, [*loop[1:], loop[0]], strict=True):
         fact = f"asks for {facts.name(following.file)}"
         evidence.append(Evidence(fact=fact, source=one.file, path=one.file, line=one.line))
-    evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"))
+    evidence += said(case)
     last = loop[-1]
     owner = case.owner(last.file)
     if owner is not None:

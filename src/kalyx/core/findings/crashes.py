@@ -11,10 +11,10 @@ Only looks like it (it raises, and the interpreter lives):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.imports.case import Case
+from kalyx.core.imports.case import Case, is_in_a_file
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "gutted", "damaged", "startup-broken", "other-platform", "other-build", "binary-mismatch")
 FOLDS = True
@@ -32,8 +32,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if lines and not trial.stack:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
     place = case.resolution.place if case.resolution else None
-    stood = next((frame for frame in trial.stack if not frame.file.startswith("<")), None)
-    if stood is not None and not stood.file.endswith("witness.py"):
+    stood = next((frame for frame in trial.stack if is_in_a_file(frame)), None)
+    if stood is not None:
         evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))
     owner = case.owner(stood.file) if stood is not None else None
     owner = owner or (case.owner(place.path) if place is not None else None)

@@ -14,15 +14,15 @@ from __future__ import annotations
 import base64
 import hashlib
 
-from kalyx.core.binaries.fitting import is_compiled
-from kalyx.core.binaries.headers import read_header
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import compiled_of, files_of, reinstall, said
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "startup-broken")
 

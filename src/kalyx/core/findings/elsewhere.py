@@ -11,13 +11,13 @@ Only looks like it (nothing has it):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Environment, Evidence, Finding, Remedy
 from kalyx.core.findings import base_hidden, remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.removals import requirement_with
+from kalyx.core.records import Environment, Evidence, Finding, Remedy
 
 YIELDS_TO = ("seat-differs", "name-misleads", "base-hidden", "unmet", "gutted", "shadowed", "startup-broken",
              "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut",

@@ -11,9 +11,9 @@ Only looks like it (the command is not on PATH at all):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ()
 

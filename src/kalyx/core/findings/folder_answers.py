@@ -11,14 +11,14 @@ Only looks like it (the folder holds modules, as a namespace package does):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import brought_by
 from kalyx.core.findings._failing import said
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.names import brought_by
+from kalyx.core.records import Evidence, Finding
 
 YIELDS_TO = ("gutted", "link-broken", "name-misleads", "unreadable", "shadowed")
 

@@ -11,11 +11,11 @@ Only looks like it (it was never installed here):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding
 
 YIELDS_TO = ("name-misleads", "startup-broken")
 

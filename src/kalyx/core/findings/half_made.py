@@ -13,12 +13,13 @@ from __future__ import annotations
 
 from kalyx.core.doors import claims
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import BROUGHT_ALONG
 from kalyx.core.findings._conditions import condition, of_target, remove
 from kalyx.core.findings.mixed_versions import packages_of_others
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
@@ -27,7 +28,7 @@ DISCARDED_MARK = ".kalyx-discarding"
 YIELDS_TO = ("unreadable",)
 
 # What the standard module itself brings along.
-_BROUGHT_ALONG = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+_MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
@@ -75,7 +76,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         says = "it has a settings file and no interpreter: making it stopped half-way"
         return condition("half-made", says, evidence, mends)
     if view.interpreter is not None and not environment.site_packages:
-        minor = ".".join(view.interpreter.version.split(".")[:2])
+        minor = view.interpreter.minor
         if packages_of_others(machine, environment.prefix, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
@@ -99,7 +100,7 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
         return None
     brought = {one.key for one in machine.installed(environment.site_packages)}
     modules = {name for site in environment.site_packages for name in facts.names(site)}
-    if brought - {"pip", "setuptools", "wheel"} or modules - _BROUGHT_ALONG - {name for name in modules if "-" in name}:
+    if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
         return None
     evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]
     made_by = settings.get("command")

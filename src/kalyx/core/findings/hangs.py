@@ -11,10 +11,10 @@ Only looks like it (it raises at once):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
-from kalyx.core.imports.case import Case
+from kalyx.core.imports.case import Case, is_in_a_file
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "startup-broken")
 
@@ -24,7 +24,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if trial is None or not trial.timed_out or case.interpreter is None:
         return None
     evidence = [Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")]
-    own = [frame for frame in trial.stack if not frame.file.startswith("<") and not frame.file.endswith("witness.py")]
+    own = [frame for frame in trial.stack if is_in_a_file(frame)]
     for frame in own[:3]:
         fact = f"it stands in {frame.function}" if frame is own[0] else f"called from {frame.function}"
         evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))

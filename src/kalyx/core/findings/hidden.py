@@ -13,9 +13,9 @@ Only looks like it (ids that differ):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Finding, Kernel, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding, Kernel, Remedy
 
 YIELDS_TO = ()
 

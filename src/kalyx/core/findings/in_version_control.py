@@ -13,10 +13,10 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.tracked import is_ignored, is_tracked, repository_of, tracked_below
-from kalyx.core.facts import Evidence, Finding, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
 
 YIELDS_TO = ("unreadable", "half-made", "base-gone", "no-interpreter", "moved", "mixed-versions")
 

@@ -11,9 +11,9 @@ Only looks like it (both are in one environment):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
 
 YIELDS_TO = ()
 

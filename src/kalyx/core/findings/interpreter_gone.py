@@ -12,11 +12,11 @@ Only looks like it (it starts, and lacks the module):
 from __future__ import annotations
 
 from kalyx.core.doors.nearby import nearest_existing
-from kalyx.core.facts import Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy, Seat
 
 YIELDS_TO = ("base-gone", "half-made", "no-interpreter", "unreadable")
 FOLDS = True
@@ -28,6 +28,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if case.kernel is not None:
         return look_at_kernel(case.kernel, machine)
     source = case.seat.source or case.seat.name
+    if case.seat.undecided:
+        return None  # it could not be told
     near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
     mends = []
     if near is not None:
@@ -88,7 +90,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
         if environment is not None and environment.executable:
             mends.append(remedies.register(machine, environment, kernel.id, take_over=True))
-    mends.append(remedies.unregister(machine, kernel.id))
+    mends.append(remedies.unregister(machine, kernel))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",

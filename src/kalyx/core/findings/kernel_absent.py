@@ -12,10 +12,10 @@ Only looks like it (the kernel is there, and starts nothing):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.seats.notebook import read_notebook
 
 YIELDS_TO = ()
@@ -60,7 +60,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
 
 def _nearest(path: str, language: str | None, version: str | None, machine: Machine) -> tuple[Kernel, list[str]] | None:
     """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
-    from kalyx.core.imports.sources import modules_of_notebook  # it loads the parser of code
+    from kalyx.core.imports.sources import modules_of_notebook
 
     ranked = []
     beside = {name.removesuffix(".py") for name in machine.facts.names(machine.facts.parent(path))}

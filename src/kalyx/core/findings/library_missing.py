@@ -13,15 +13,15 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.binaries.fitting import is_compiled
-from kalyx.core.binaries.headers import read_header
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import compiled_of, owned, reinstall
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("damaged", "other-platform", "other-build", "name-misleads")
 

@@ -13,14 +13,15 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.binaries.headers import read_header
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import owned, reinstall
+from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.versions import numbers_of
 
 YIELDS_TO = ("damaged", "other-platform", "name-misleads")
 
@@ -40,7 +41,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     library, needer = (str(machine.facts.path.normpath(one)) for one in (match[1], match[3]))
     family = version.rpartition("_")[0]
     gives = [one for one in read_header(machine.facts, library).gives if one.rpartition("_")[0] == family]
-    newest = max(gives, key=_numbers, default=None)
+    newest = max(gives, key=numbers_of, default=None)
     owner, of_library = case.owner(needer), case.owner(library)
     evidence = [
         Evidence(fact=f"it asks {machine.facts.name(library)} for {version}", source=needer, path=needer),
@@ -60,10 +61,6 @@ def look(case: Case, machine: Machine) -> Finding | None:
     )
 
 
-def _numbers(version: str) -> list[int]:
-    return [int(part) for part in version.rpartition("_")[2].split(".") if part.isdigit()]
-
-
 def _ways_out(
     case: Case, machine: Machine, newest: str | None, owner: Installed | None, of_library: Installed | None
 ) -> list[Remedy]:
@@ -76,7 +73,7 @@ def _ways_out(
         line = "build it on this system, or on one whose libraries are not newer"
         return [Remedy(says="build it here", steps=[remedies.by_hand(line)])]
     floors = [(int(a), int(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
-    own = tuple(_numbers(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
+    own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
     again = reinstall(machine, case.interpreter, owner)
     older = remedies.install(machine, case.interpreter, f"{owner.name}<{owner.version}")
     older.says = f"an older {owner.name}, built for older systems"

@@ -13,12 +13,12 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.editable import finder_mapping
 from kalyx.core.machine import Machine
-from kalyx.core.text import canonical
+from kalyx.core.packages.editable import finder_mapping
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.names import canonical
 
 YIELDS_TO = ("name-misleads", "startup-broken")
 

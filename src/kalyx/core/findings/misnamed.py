@@ -11,11 +11,11 @@ Only looks like it (the module has the distribution's name):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import distributions_named, modules_of_listed, table_modules
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.packages.names import distributions_named, modules_of_listed, table_modules
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "gutted", "unmet", "shadowed", "seat-differs", "startup-broken", "checker-only",
              "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "user-site-off", "other-minor",

@@ -12,11 +12,11 @@ Only looks like it (a module of exactly that name is elsewhere):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.text import distance
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.nearness import distance
 
 YIELDS_TO = ("elsewhere", "base-hidden", "misnamed", "gutted", "unmet", "seat-differs", "name-misleads", "shadowed",
              "startup-broken", "checker-only", "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing",

@@ -12,10 +12,10 @@ Only looks like it (an empty folder of another version is left):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, remove
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("half-made", "base-gone", "moved", "unreadable")
 
@@ -24,7 +24,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     facts, environment, interpreter = machine.facts, view.environment, view.interpreter
     if interpreter is None or facts.system == "windows" or environment.kind == "installation":
         return None
-    minor = ".".join(interpreter.version.split(".")[:2])
+    minor = interpreter.minor
     others = packages_of_others(machine, environment.prefix, minor)
     if not others or not environment.site_packages:
         return None

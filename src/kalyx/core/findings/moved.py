@@ -12,10 +12,10 @@ Only looks like it (a link leads to it under another name):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("half-made", "base-gone", "unreadable")
 

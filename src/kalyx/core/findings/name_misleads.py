@@ -13,12 +13,12 @@ Only looks like it (the kernel is named after what it runs):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.findings import elsewhere, remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.text import words_of
+from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.words.nearness import words_of
 
 YIELDS_TO = ("interpreter-gone",)
 

@@ -11,13 +11,12 @@ Only looks like it (there is no other portion):
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import owned
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Place, Resolver
+from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = (
     "gutted",
@@ -43,17 +42,16 @@ def look(case: Case, machine: Machine) -> Finding | None:
         if place is None or place.kind != "package":
             continue
         for other in resolution.others:
-            portion = _portion(case, machine, other, missing, depth)
+            portion = _portion(case, other, missing, depth)
             if portion is not None:
                 return _finding(case, machine, upper, missing, place, portion)
     return None
 
 
-def _portion(case: Case, machine: Machine, other: Place, missing: str, depth: int) -> Place | None:
+def _portion(case: Case, other: Place, missing: str, depth: int) -> Place | None:
     """The missing module below another portion."""
-    assert case.interpreter is not None
-    alone = Resolver(machine.facts, case.interpreter, SearchPath(), other.entry)
-    place = alone.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
+    assert case.resolver is not None
+    place = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
     return place if place is not None and place.kind != "namespace" else None
 
 
@@ -73,7 +71,10 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
     found: list[Remedy] = []
     aside = remedies.rename(machine, place.path, place.path + ".aside")
     aside.says = "make it a folder of the namespace: set its __init__ aside"
-    if _says_nothing(facts.text_or_none(place.path, 65536)):
+    if aside.steps[0].command is None:
+        line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
+        aside.steps = [remedies.by_hand(line)]
+    elif _says_nothing(facts.text_or_none(place.path, 65536)):
         found.append(aside)
     if owner is not None:
         mend = remedies.install(machine, case.interpreter, owner.name, "--upgrade")

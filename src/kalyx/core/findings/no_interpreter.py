@@ -12,11 +12,11 @@ Only looks like it (it was to have one, and making it stopped):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, of_target
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("half-made", "base-gone", "unreadable")
 

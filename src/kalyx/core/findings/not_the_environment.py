@@ -11,9 +11,9 @@ Only looks like it (a traceback that ends in an import that failed):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.traceback import Told
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ()
 

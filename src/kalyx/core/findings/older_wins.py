@@ -11,15 +11,14 @@ Only looks like it (there is one copy only):
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import run_without, said
-from kalyx.core.findings.name_gone import lack_of
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Place, Resolver
+from kalyx.core.imports.lacking import lack_of
+from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = (
     "gutted",
@@ -80,14 +79,13 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
 
 def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
     """Whether the copy further down has it: the module, or a source that speaks of the name."""
-    assert case.interpreter is not None
-    alone = Resolver(machine.facts, case.interpreter, SearchPath(), other.entry)
-    place = alone.in_folder(other.entry, subject)
+    assert case.resolver is not None
+    place = case.resolver.in_folder(other.entry, subject)
     if place is None or place.kind == "namespace":
         return False
     if name is None:
         return True
-    inner = alone.in_folder(other.entry, f"{subject}.{name}")
+    inner = case.resolver.in_folder(other.entry, f"{subject}.{name}")
     return inner is not None or name in (machine.facts.text_or_none(place.path) or "")
 
 

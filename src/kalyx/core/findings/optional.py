@@ -13,14 +13,15 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import brought_by
+from kalyx.core.findings._failing import asked_here, said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.names import brought_by
 from kalyx.core.packages.requirements import Asked, asked_by
-from kalyx.core.text import canonical
+from kalyx.core.records import Evidence, Finding
+from kalyx.core.words.names import canonical
 
 YIELDS_TO = (
     "name-misleads",
@@ -45,26 +46,13 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if found is None:
         return None
     owner, extra, line = found
-    importer = case.importer()
     path = machine.facts.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
+    path = path if machine.facts.is_file(path) else owner.path
     evidence = [
-        Evidence(
-            fact=f"its extra {extra} asks for {line}",
-            source=path,
-            path=path if machine.facts.is_file(path) else owner.path,
-        ),
-        Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}", source="the trial"),
+        *asked_here(case, case.missing or line),
+        Evidence(fact=f"its extra {extra} asks for {line}", source=path, path=path),
+        *said(case),
     ]
-    if importer is not None and not importer.file.startswith("<"):
-        evidence.insert(
-            0,
-            Evidence(
-                fact=f"{case.missing or line} is asked for here",
-                source=importer.file,
-                path=importer.file,
-                line=importer.line,
-            ),
-        )
     mend = remedies.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
     mend.says = f"install what the extra {extra} of {owner.name} asks for"
     return Finding(
@@ -77,11 +65,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
 
 
 def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
-    missing, importer = case.missing, case.importer()
-    if missing is None or importer is None or case.missing_is_asked or case.interpreter is None:
-        return None
-    asker = case.owner(importer.file)
-    if asker is None:
+    missing, asker = case.missing, case.asker()
+    if missing is None or asker is None or case.missing_is_asked or case.interpreter is None:
         return None
     requirements = asked_by(asker, case.interpreter, machine.facts.system, extras=True)
     asked = _for(machine, requirements, missing)

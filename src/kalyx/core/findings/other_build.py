@@ -13,12 +13,11 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.binaries.fitting import build_of, foreign, is_compiled, is_other_build
-from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
-from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import built_for, compiled_of, files_of, namesakes, reinstall
+from kalyx.core.findings._failing import compiled_of, files_of, namesakes, unfit
+from kalyx.core.formats.fitting import build_of, foreign, is_compiled, is_other_build
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
 
 YIELDS_TO = ("damaged", "other-platform", "name-misleads")
 
@@ -31,18 +30,18 @@ def look(case: Case, machine: Machine) -> Finding | None:
     interpreter, trial = case.interpreter, case.trial
     if interpreter is None or (trial is not None and trial.imports):
         return None
-    own = ".".join(interpreter.version.split(".")[:2])
+    own = interpreter.minor
     for path in namesakes(case):
         if is_other_build(path, interpreter) and foreign(machine.facts, interpreter, path) is None:
             fact = f"its name says it is for Python {build_of(path)}; this is {own}"
-            return _finding(case, machine, interpreter, path, fact)
+            return _finding(case, machine, path, fact)
     words = trial.words if trial is not None else ""
     said = _said(words, own)
     if said is None:
         return None
     paths = compiled_of(case) if "bytecode" not in said else [p for p in files_of(case) if p.endswith(".pyc")]
     loaded = next((one for one in paths if is_compiled(one) or one.endswith(".pyc")), None)
-    return _finding(case, machine, interpreter, loaded, said) if loaded is not None else None
+    return _finding(case, machine, loaded, said) if loaded is not None else None
 
 
 def _said(words: str, own: str) -> str | None:
@@ -60,19 +59,7 @@ def _said(words: str, own: str) -> str | None:
     return None
 
 
-def _finding(case: Case, machine: Machine, interpreter: Interpreter, path: str, fact: str) -> Finding:
-    evidence = [Evidence(fact=fact, source=path, path=path)]
-    owner = case.owner(path)
-    evidence += built_for(machine, owner)
-    build = remedies.by_hand(f"build {path} with {interpreter.executable}")
-    return Finding(
-        cause="other-build",
-        certainty="proven",
-        says=f"{machine.facts.name(path)} is not for this Python: {fact}",
-        evidence=evidence,
-        remedies=[
-            reinstall(machine, interpreter, owner, ", the build for this Python and this system")
-            if owner is not None
-            else Remedy(says="build it anew", steps=[build])
-        ],
-    )
+def _finding(case: Case, machine: Machine, path: str, fact: str) -> Finding:
+    assert case.interpreter is not None
+    says = f"{machine.facts.name(path)} is not for this Python: {fact}"
+    return unfit(case, machine, case.interpreter, "other-build", path, (fact, says))

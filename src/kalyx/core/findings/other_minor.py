@@ -13,13 +13,12 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.environments.searchpath import SearchPath, user_site
-from kalyx.core.facts import Evidence, Finding
+from kalyx.core.environments.searchpath import user_site
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Resolver
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding
 
 YIELDS_TO = ("name-misleads", "shadowed", "gutted", "unmet", "base-hidden", "link-broken", "user-site-off", "path-cut",
              "stdlib-gone", "stdlib-newer", "stdlib-part-missing")  # fmt: skip
@@ -27,14 +26,14 @@ YIELDS_TO = ("name-misleads", "shadowed", "gutted", "unmet", "base-hidden", "lin
 
 def look(case: Case, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter
-    if missing is None or interpreter is None or case.search is None or case.way is None:
+    if missing is None or interpreter is None or case.resolver is None or case.way is None:
         return None
-    own = ".".join(interpreter.version.split(".")[:2])
+    own = interpreter.minor
     facts = machine.facts
     for version, folder in _folders(case, machine):
         if version == own or not facts.is_folder(folder):
             continue
-        place = Resolver(facts, interpreter, SearchPath(), folder).in_folder(folder, missing)
+        place = case.resolver.in_folder(folder, missing)
         if place is None or place.kind == "namespace":
             continue
         owner = owner_of(facts, [folder], place.path)

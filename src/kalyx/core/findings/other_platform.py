@@ -11,12 +11,11 @@ Only looks like it (the compiled part is for another Python version):
 
 from __future__ import annotations
 
-from kalyx.core.binaries.fitting import foreign
-from kalyx.core.facts import Evidence, Finding, Remedy
-from kalyx.core.findings import remedies
-from kalyx.core.findings._failing import built_for, compiled_of, reinstall
+from kalyx.core.findings._failing import compiled_of, unfit
+from kalyx.core.formats.fitting import foreign
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
 
 YIELDS_TO = ("damaged", "name-misleads")
 
@@ -27,21 +26,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
         return None
     for path in compiled_of(case):
         reason = foreign(machine.facts, interpreter, path)
-        if reason is None:
-            continue
-        evidence = [Evidence(fact=f"its header says it is {reason}", source=path, path=path)]
-        owner = case.owner(path)
-        evidence += built_for(machine, owner)
-        mend = Remedy(says="build it for this system", steps=[remedies.by_hand(f"build {path} on this system")])
-        return Finding(
-            cause="other-platform",
-            certainty="proven",
-            says=f"{machine.facts.name(path)} is {reason}",
-            evidence=evidence,
-            remedies=[
-                reinstall(machine, interpreter, owner, ", the build for this Python and this system")
-                if owner is not None
-                else mend
-            ],
-        )
+        if reason is not None:
+            told = (f"its header says it is {reason}", f"{machine.facts.name(path)} is {reason}")
+            return unfit(case, machine, interpreter, "other-platform", path, told)
     return None

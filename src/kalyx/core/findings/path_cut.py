@@ -10,12 +10,12 @@ Only looks like it (the file is not there either):
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import SearchPath, Way, search_path
-from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Resolver
+from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "shadowed", "user-site-off", "gutted", "unmet", "link-broken")
 
@@ -30,8 +30,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     for folder, reason in _left_out(case, machine):
-        if folder not in searched and _answers(case, machine, folder, missing):
-            return _finding(case, machine, missing, folder, reason)
+        place = case.resolver.in_folder(folder, missing) if folder not in searched else None
+        if place is not None and _has_code(machine, place):
+            return _finding(case, machine, missing, (folder, place.path), reason)
     return None
 
 
@@ -76,22 +77,16 @@ def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
     return found
 
 
-def _answers(case: Case, machine: Machine, folder: str, missing: str) -> bool:
-    """Whether code for the module lies in a folder: a file, or a folder with code of its own."""
-    assert case.resolver is not None and case.interpreter is not None
-    place = Resolver(machine.facts, case.interpreter, SearchPath(), folder).in_folder(folder, missing)
-    if place is None:
-        return False
-    if place.kind == "namespace":
-        return any(name.endswith(".py") for portion in place.portions for name in machine.facts.names(portion))
-    return True
+def _has_code(machine: Machine, place: Place) -> bool:
+    """A file, or a folder with code of its own."""
+    if place.kind != "namespace":
+        return True
+    return any(name.endswith(".py") for portion in place.portions for name in machine.facts.names(portion))
 
 
-def _finding(case: Case, machine: Machine, missing: str, folder: str, reason: str) -> Finding:
-    assert case.interpreter is not None and case.resolver is not None
-    facts, python = machine.facts, case.interpreter.executable
-    place = Resolver(facts, case.interpreter, SearchPath(), folder).in_folder(folder, missing)
-    path = place.path if place is not None else folder
+def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str], reason: str) -> Finding:
+    assert case.interpreter is not None
+    facts, python, (folder, path) = machine.facts, case.interpreter.executable, where
     found = []
     if facts.system != "windows":
         kept = machine.facts.variable("PYTHONPATH")

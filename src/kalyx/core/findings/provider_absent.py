@@ -13,12 +13,12 @@ Only looks like it (the provider is there):
 from __future__ import annotations
 
 from kalyx.core.environments.searchpath import Way
-from kalyx.core.facts import Evidence, Finding, Kernel
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.kernels.providers import PROVIDERS, USUAL, module_run_by
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel
 
 YIELDS_TO = ("interpreter-gone",)
 
@@ -33,7 +33,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if search.unknown:
         return None  # code on the path may bring it: only a rehearsal can tell
     resolution = Resolver(machine.facts, interpreter, search, machine.facts.folder).resolve(module)
-    if resolution.place is not None:
+    if resolution.place is not None or machine.facts.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None
     distribution = next((p.distribution for p in PROVIDERS if p.module == module), None)
     where = kernel.environment.name if kernel.environment else interpreter.prefix
@@ -48,5 +48,5 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             Evidence(fact=f"runs -m {module}", source=path, path=path),
             Evidence(fact=f"no {module} on its search path", source=f"{len(search.entries)} entries read"),
         ],
-        remedies=[*mends, remedies.unregister(machine, kernel.id)],
+        remedies=[*mends, remedies.unregister(machine, kernel)],
     )

@@ -13,12 +13,12 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import broken_requirement, namesake, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.text import canonical
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.names import canonical
 
 YIELDS_TO = (
     "shadowed",

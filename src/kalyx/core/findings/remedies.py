@@ -7,14 +7,27 @@ installation that no metadata here and no table knows.
 
 from __future__ import annotations
 
-from kalyx.core.facts import Environment, Interpreter, Remedy, Step
+from kalyx.core.doors import Facts
+from kalyx.core.interpreters.consent import tree_of
+from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import installed_in
+from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
+from kalyx.core.words.names import is_requirement
+from kalyx.core.words.quoting import Unquotable, line_for
+from kalyx.core.words.visible import visible
 
 KEEPER_FILE = "EXTERNALLY-MANAGED"
 
 
 def command(machine: Machine, argv: list[str]) -> Step:
-    return Step(command=argv, line=machine.line(argv))
+    """A command as a step, with the line to paste; told in words where the user's shell cannot carry one of them."""
+    try:
+        return Step(command=argv, line=line_for(argv, machine.shell.name))
+    except Unquotable as refusal:
+        told = ", ".join(repr(word) for word in argv)
+        why = f"no line of {machine.shell.name} carries {refusal.word!r} ({refusal.reason})"
+        return by_hand(f"{why}; start by other means: {told}")
 
 
 def by_hand(text: str) -> Step:
@@ -26,7 +39,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     facts = machine.facts
     if interpreter.prefix == interpreter.base_prefix:
         # PEP 668: the mark lies in the standard library's folder.
-        minor = ".".join(interpreter.version.split(".")[:2])
+        minor = interpreter.minor
         library = (
             facts.join(interpreter.base_prefix, "Lib")
             if facts.system == "windows"
@@ -60,6 +73,8 @@ def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
 
 def install(machine: Machine, interpreter: Interpreter, requirement: str, *more: str) -> Remedy:
     """Install a requirement into the environment of ``interpreter``, by its own installer and its full path."""
+    if not _may_be_installed(machine, requirement, more):
+        return _no_name(requirement)
     keeper = keeper_of(machine, interpreter)
     where = machine.facts.name(interpreter.prefix)
     if keeper is not None:
@@ -77,8 +92,24 @@ def install(machine: Machine, interpreter: Interpreter, requirement: str, *more:
     return Remedy(says=f"install it in {where}", steps=steps, touches=[interpreter.prefix])
 
 
+def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...]) -> bool:
+    """A requirement as the standards have it; a folder only where one is given to be installed for development."""
+    if "-e" in more:
+        return machine.facts.path.isabs(requirement) and machine.facts.is_folder(requirement)
+    return is_requirement(requirement)
+
+
+def _no_name(requirement: str) -> Remedy:
+    """Metadata can say anything: what no distribution may be called never becomes part of a line."""
+    line = f"its metadata calls it {visible(requirement)!r}, which no distribution may be called:"
+    line += " a damaged or hostile record"
+    return Remedy(says="do not install by that name", steps=[by_hand(line)])
+
+
 def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Remedy:
     """An environment beside this one, on a Python version that suits a package without a newer release."""
+    if not is_requirement(requirement):
+        return _no_name(requirement)
     place = f"{prefix.rstrip('/')}-{minor}"
     argv = ["kalyx", "prepare", place, "--python", f"version:{minor}", "--want", requirement]
     return Remedy(
@@ -91,26 +122,75 @@ def register(machine: Machine, environment: Environment, identifier: str, take_o
     argv = ["kalyx", "register", environment.prefix, "--id", identifier]
     if take_over:
         argv.append("--take-over")
-    return Remedy(
-        says=f"make kernel {identifier} start {environment.name}",
-        steps=[command(machine, argv)],
-        touches=[identifier],
-    )
+    says = f"make kernel {identifier} start {environment.name}"
+    if not valid_id(identifier) or identifier.startswith("-"):
+        line = f"{visible(identifier)!r} is no kernel id: register it under one of letters, digits, '-', '_' and '.'"
+        return Remedy(says=says, steps=[by_hand(line)])
+    return Remedy(says=says, steps=[command(machine, argv)], touches=[identifier])
 
 
-def unregister(machine: Machine, identifier: str) -> Remedy:
-    return Remedy(
-        says=f"remove the kernel {identifier}",
-        steps=[command(machine, ["kalyx", "unregister", identifier])],
-        touches=[identifier],
-    )
+def unregister(machine: Machine, kernel: Kernel) -> Remedy:
+    """Remove a kernel: by its id where that means just this one, else by its folder."""
+    alone = [one for one in machine.kernels if one.id == kernel.id]
+    by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and len(alone) < 2
+    step = command(machine, ["kalyx", "unregister", kernel.id if by_id else kernel.folder])
+    return Remedy(says=f"remove the kernel {kernel.id}", steps=[step], touches=[kernel.folder])
 
 
 def rename(machine: Machine, path: str, to: str) -> Remedy:
-    """Rename a file or folder that stands in the way."""
-    windows = machine.facts.system == "windows"
-    argv = ["cmd", "/c", "ren", path, machine.facts.name(to)] if windows else ["mv", path, to]
+    """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
+    facts = machine.facts
+    whose = not_the_users_own(machine, path)
+    if whose is not None:
+        line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
+        return Remedy(says="leave it where it is", steps=[by_hand(line)])
+    argv = ["cmd", "/c", "ren", path, facts.name(to)] if facts.system == "windows" else ["mv", path, to]
     return Remedy(says="give it another name", steps=[command(machine, argv)], touches=[path])
+
+
+def not_the_users_own(machine: Machine, path: str) -> str | None:
+    """Whose a file or folder is that no remedy may move or remove; None where it is the user's own.
+
+    Never one of a standard library, of an installation of Python or of a distribution; and only below the user's home
+    folder or the tree stood in.
+    """
+    facts, real = machine.facts, machine.facts.real(path)
+    own = [facts.real(facts.home), facts.real(facts.folder), tree_of(facts) or facts.real(facts.folder)]
+    if not any(facts.inside(real, folder) and real != folder for folder in own):
+        return "others: it lies outside your own folders"
+    here = real
+    while True:
+        upper = facts.parent(here)
+        if upper == here:
+            break
+        if is_standard_library(facts, upper):
+            return f"the standard library in {upper}"
+        owner = _recorded_in(facts, upper, real) if facts.name(upper) in SITE_NAMES else None
+        if owner is not None:
+            return owner
+        here = upper
+    for interpreter in machine.interpreters:
+        prefix = facts.real(interpreter.prefix)
+        if facts.inside(real, prefix) and not any(facts.inside(folder, prefix) for folder in own):
+            return f"the Python installed in {interpreter.prefix}"
+    return None
+
+
+SITE_NAMES = ("site-packages", "dist-packages")
+
+
+def is_standard_library(facts: Facts, folder: str) -> bool:
+    """Whether a folder is the standard library of some Python, by the landmarks that interpreters look for."""
+    return facts.is_file(facts.join(folder, "os.py")) and facts.is_folder(facts.join(folder, "encodings"))
+
+
+def _recorded_in(facts: Facts, site: str, path: str) -> str | None:
+    for one in installed_in(facts, site):
+        for file in one.files or ():
+            listed = facts.real(facts.path.normpath(facts.join(one.site, *file.split("/"))))
+            if listed == path or facts.inside(listed, path):
+                return f"{one.name} {one.version}, which was installed"
+    return None
 
 
 def free_name(machine: Machine, path: str, ending: str = "_own") -> str:

@@ -14,11 +14,11 @@ Only looks like it (an environment has it that no seat uses):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Seat
 from kalyx.core.findings import elsewhere
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Seat
 
 YIELDS_TO = ("name-misleads", "base-hidden", "unmet", "gutted", "shadowed", "startup-broken", "checker-only",
              "link-broken", "stdlib-gone", "stdlib-newer", "stdlib-part-missing", "path-cut", "user-site-off",

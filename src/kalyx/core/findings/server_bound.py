@@ -11,10 +11,10 @@ Only looks like it (it names its interpreter by the full path):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Kernel, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy
 
 YIELDS_TO = ("spec-unreadable",)
 

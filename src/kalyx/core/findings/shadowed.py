@@ -11,11 +11,11 @@ Only looks like it (the folder's file has a name of its own):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "older-wins", "startup-broken", "unreadable")
 
@@ -52,15 +52,10 @@ def _suspects(case: Case) -> list[str]:
 
 def _spoken(case: Case) -> list[str]:
     """The words of the error, and of the line that asked: older versions do not say from which module."""
-    raised, frame = case.raised, case.importer()
-    assert raised is not None and case.resolver is not None
-    text = raised.text
+    assert case.raised is not None
+    text = case.raised.text
     if text.startswith("cannot import name"):
-        line = case.wanted.statement
-        if frame is not None and not frame.file.startswith("<"):
-            lines = (case.resolver.facts.text_or_none(frame.file) or "").splitlines()
-            line = lines[frame.line - 1] if 0 < frame.line <= len(lines) else ""
-        text += " " + line.replace(",", " ")
+        text += " " + case.asking_line().replace(",", " ")
     for character in "'\".":
         text = text.replace(character, " ")
     return [word for word in text.split() if word.isidentifier()]
@@ -107,10 +102,10 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     if origin == "PYTHONPATH":
         kept = [entry for entry in (machine.facts.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
         argv = ["env", f"PYTHONPATH={':'.join(kept)}", case.interpreter.executable if case.interpreter else "python"]
-        mends = [
-            remedies.rename(machine, whole, remedies.free_name(machine, whole)),
-            Remedy(says="or run without that entry of PYTHONPATH", steps=[remedies.command(machine, argv)]),
-        ]
+        aside = remedies.rename(machine, whole, remedies.free_name(machine, whole))
+        without = Remedy(says="run without that entry of PYTHONPATH", steps=[remedies.command(machine, argv)])
+        # What is not the user's own stays: there it is the variable that has to go.
+        mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:
         mends = [remedies.rename(machine, whole, remedies.free_name(machine, whole))]
     return Finding(

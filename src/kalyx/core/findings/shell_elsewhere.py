@@ -14,11 +14,11 @@ Only looks like it (PATH leads to the kernel's own environment):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.facts import Evidence, Finding, Kernel, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy
 
 YIELDS_TO = ("interpreter-gone", "spec-unreadable")
 

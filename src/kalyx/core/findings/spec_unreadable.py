@@ -11,19 +11,22 @@ Only looks like it (readable, and starts nothing):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Finding, Kernel
 from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding, Kernel, Remedy
 
 YIELDS_TO = ()
 
 
 def mend(kernel: Kernel, machine: Machine) -> None:
-    """Fill in the way out: remove it, since what it was to start cannot be known."""
+    """Fill in the way out: remove it, since what it was to start cannot be known; not where it may not be read."""
+    refused = machine.facts.refused_within(kernel.folder)
     for finding in kernel.findings:
         if finding.cause == "spec-unreadable" and not finding.remedies and valid_id(kernel.id):
-            finding.remedies = [remedies.unregister(machine, kernel.id)]
+            line = f"look at {refused[0]}: its owner can let you read it" if refused else ""
+            mend = Remedy(says="make it readable", steps=[remedies.by_hand(line)])
+            finding.remedies = [mend if refused else remedies.unregister(machine, kernel)]
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

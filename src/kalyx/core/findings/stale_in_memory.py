@@ -11,11 +11,11 @@ Only looks like it (the kernel was started after it):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Remedy, RunningKernel
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
 
 YIELDS_TO = ()
 

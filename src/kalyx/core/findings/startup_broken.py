@@ -12,11 +12,11 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import run_without, said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "interpreter-gone")
 
@@ -121,10 +121,13 @@ def _hook(case: Case, machine: Machine, said: str) -> Finding:
 def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     """The failure passes through packages of another Python version that PYTHONPATH brings in front."""
     assert case.interpreter is not None and case.search is not None
-    own = ".".join(case.interpreter.version.split(".")[:2])
+    own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
     places = [case.resolution.place.path] if case.resolution is not None and case.resolution.place is not None else []
     for entry in case.search.entries:
+        if entry.origin == "PYTHONPATH" and remedies.is_standard_library(machine.facts, entry.entry):
+            if any(machine.facts.inside(path, entry.entry) for path in frames + places):
+                return _library_of_another(case, machine, entry.entry)
         match = _OTHER.search(entry.entry) if entry.origin == "PYTHONPATH" else None
         version = ".".join(part for part in match.groups() if part) if match is not None else own
         if version == own or not any(machine.facts.inside(path, entry.entry) for path in frames + places):
@@ -141,6 +144,18 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
         says = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
         return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
     return None
+
+
+def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
+    """The standard library of another Python stands on PYTHONPATH: it is that variable that has to go."""
+    assert case.interpreter is not None
+    evidence = [
+        Evidence(fact="PYTHONPATH brings in the standard library of another Python", source=folder, path=folder),
+        *said(case),
+    ]
+    mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
+    says = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
+    return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
 
 
 def _hook_failed(case: Case, machine: Machine) -> Finding | None:

@@ -11,19 +11,19 @@ Only looks like it (no version has it):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Finding
-from kalyx.core.findings import stdlib_gone
+from kalyx.core.findings._standard import finding, missing_standard
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
 
 YIELDS_TO = ("name-misleads", "shadowed", "syntax-newer", "startup-broken", "unmet")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    found = stdlib_gone.missing_standard(case)
+    found = missing_standard(case)
     if found is None or case.interpreter is None:
         return None
     module, span = found
     if not span.is_newer(case.interpreter.version):
         return None
-    return stdlib_gone.finding(case, machine, module, span, "stdlib-newer")
+    return finding(case, machine, module, span, "stdlib-newer")

@@ -11,11 +11,12 @@ Only looks like it (it is no standard module's part):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.findings import remedies
+from kalyx.core.findings._failing import asked_here
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.standard import instead, module_span
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 
 YIELDS_TO = ("name-misleads", "shadowed", "stdlib-gone", "stdlib-newer", "startup-broken", "unmet")
 
@@ -39,11 +40,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
             fact=f"no {part} in this interpreter's library", source=", ".join(library[:3]) or interpreter.base_prefix
         )
     ]
-    frame = case.importer()
-    if frame is not None and not frame.file.startswith("<"):
-        evidence.append(
-            Evidence(fact=f"{missing} is asked for here", source=frame.file, path=frame.file, line=frame.line)
-        )
+    evidence += asked_here(case, missing)
     has = _other_with(machine, part, interpreter)
     if has is not None:
         evidence.append(
@@ -75,7 +72,7 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
     minor = own.version.split(".")[:2]
     found = []
     for one in machine.interpreters:
-        library = facts.join(one.base_prefix, "lib", "python" + ".".join(one.version.split(".")[:2]))
+        library = facts.join(one.base_prefix, "lib", "python" + one.minor)
         names = [*facts.names(facts.join(library, "lib-dynload")), *facts.names(library)]
         if one.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
             found.append(one)

@@ -11,16 +11,16 @@ Only looks like it (the package itself is not there):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Environment, Evidence, Finding
 from kalyx.core.findings import circular, misspelt, remedies
-from kalyx.core.findings._failing import namesakes, owned
-from kalyx.core.findings.name_gone import Lack, ways_out
+from kalyx.core.findings._failing import asked_here, namesakes, owned
+from kalyx.core.findings._releases import ways_out
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.trial import lacking_name
+from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
-from kalyx.core.text import numbers_of
+from kalyx.core.records import Environment, Evidence, Finding
+from kalyx.core.words.versions import numbers_of
 
 YIELDS_TO = (
     "gutted",
@@ -62,17 +62,13 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if other is None and removal is None and misspelt.look(case, machine) is not None:
         return None  # a module a letter away is the likelier explanation
     place = resolver.resolve(parent).place if parent else None
-    frame = case.importer()
-    asker = case.owner(frame.file) if frame is not None and not frame.file.startswith("<") else None
+    asker = case.asker()
     evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
     if place is not None:
         evidence.append(
             Evidence(fact=f"{parent} is here, and has no {word}", source=place.path, path=place.path or None)
         )
-    if frame is not None and not frame.file.startswith("<"):
-        evidence.append(
-            Evidence(fact=f"{subject} is asked for here", source=frame.file, path=frame.file, line=frame.line)
-        )
+    evidence += asked_here(case, subject)
     if asker is not None:
         evidence.append(owned(asker))
     mends = []
@@ -112,16 +108,13 @@ def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
 
 def _part_of_itself(case: Case) -> str | None:
     """``from . import part`` in the package's own file, where there is no such part: called circular and is not."""
-    raised = case.raised
-    name = lacking_name(raised) if raised is not None else None
-    frame = case.importer()
-    if raised is None or name is None or frame is None or case.resolver is None or circular.loop_of(case):
+    lack, frame = lack_of(case), case.importer()
+    if lack is None or frame is None or case.resolver is None or circular.loop_of(case):
         return None
-    module = raised.name
-    place = case.resolver.resolve(module).place if module else None
+    place = case.resolver.resolve(lack.module).place
     if place is None or place.kind != "package" or frame.file != place.path:
         return None
-    return f"{module}.{name}"
+    return f"{lack.module}.{lack.name}"
 
 
 def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:

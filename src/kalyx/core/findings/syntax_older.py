@@ -11,16 +11,16 @@ Only looks like it (its source needs a later Python):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Finding
-from kalyx.core.findings import syntax_newer
+from kalyx.core.findings import _syntax
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
 
 YIELDS_TO = ("damaged", "shadowed", "name-misleads", "syntax-newer", "other-build", "other-platform", "unmet", "gutted")
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    judged = syntax_newer.judge(case, machine)
+    judged = _syntax.judge(case, machine)
     if judged is None or judged.newer is not None or judged.older is None:
         return None
-    return syntax_newer.finding(case, machine, judged, "syntax-older", judged.older)
+    return _syntax.finding(case, machine, judged, "syntax-older", judged.older)

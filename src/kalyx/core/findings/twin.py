@@ -13,10 +13,10 @@ Only looks like it (the same base, two environments):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding, Kernel
 from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel
 
 YIELDS_TO = ("name-misleads", "interpreter-gone", "hidden")
 
@@ -27,7 +27,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     for other in machine.kernels:
         if other is kernel or other.environment is None or "hidden" in other.conditions:
             continue
-        same = other.environment.key == kernel.environment.key and other.variables == kernel.variables
+        same = other.environment.key == kernel.environment.key and other.env == kernel.env
         if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
             path = machine.facts.join(other.folder, SPEC_FILE)
             own = machine.facts.join(kernel.folder, SPEC_FILE)
@@ -39,6 +39,6 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
                     Evidence(fact=f"{other.id} starts {other.command[0]}", source=path, path=path),
                     Evidence(fact=f"{kernel.id} starts {kernel.command[0]}", source=own, path=own),
                 ],
-                remedies=[remedies.unregister(machine, kernel.id)],
+                remedies=[remedies.unregister(machine, kernel)],
             )
     return None

@@ -11,14 +11,14 @@ Only looks like it (what is missing is not required by anything):
 
 from __future__ import annotations
 
-from kalyx.core.facts import Evidence, Finding
 from kalyx.core.findings import remedies
+from kalyx.core.findings._brought import brought_by
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.names import brought_by
 from kalyx.core.packages.requirements import Asked, asked_by
-from kalyx.core.text import canonical
+from kalyx.core.records import Evidence, Finding
+from kalyx.core.words.names import canonical
 
 YIELDS_TO = ("name-misleads", "gutted", "shadowed", "startup-broken", "link-broken", "unreadable")
 
@@ -73,10 +73,7 @@ def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: st
 def _chain(case: Case, last: str) -> list[str]:
     """The distributions whose files were passed on the way, outermost first."""
     found: list[str] = []
-    assert case.raised is not None
-    for frame in case.raised.frames:
-        if frame.file.startswith("<") or frame.file.endswith("witness.py"):
-            continue
+    for frame in case.frames():
         owner = case.owner(frame.file)
         if owner is not None and (not found or found[-1] != owner.name):
             found.append(owner.name)

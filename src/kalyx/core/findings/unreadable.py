@@ -13,18 +13,31 @@ from __future__ import annotations
 
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View
-from kalyx.core.facts import Evidence, Finding, Remedy
 from kalyx.core.findings import remedies
 from kalyx.core.findings._conditions import condition, of_target
 from kalyx.core.findings._failing import said
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ()
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    return of_target(case, machine, "unreadable") or _of_import(case, machine)
+    return of_target(case, machine, "unreadable") or _of_dead_seat(case, machine) or _of_import(case, machine)
+
+
+def _of_dead_seat(case: Case, machine: Machine) -> Finding | None:
+    """What the seat starts may not be looked at: it is not gone for that."""
+    source = case.kernel.command[0] if case.kernel is not None and case.kernel.command else case.seat.source
+    if case.interpreter is not None or source is None or not machine.facts.path.isabs(source):
+        return None
+    refusal = machine.facts.refusal(source)
+    if refusal is None:
+        return None
+    evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
+    says = f"{case.seat.name} starts {source}, which this user may not look at"
+    return condition("unreadable", says, evidence, [_ask_owner(source)])
 
 
 def _of_import(case: Case, machine: Machine) -> Finding | None:
@@ -80,7 +93,30 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
         says = f"its settings file cannot be read: {settings.problem}"
         return condition("unreadable", says, evidence, [_ask_owner(settings.path)])
-    return None
+    # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
+    home = settings.get("home") if settings is not None else None
+    below = [view.environment.base_prefix, facts.parent(home) if home else None] if view.interpreter is None else []
+    refused = facts.refused_within(prefix, *below)
+    if refused is None and view.problem is not None and view.problem.refused:
+        refused = view.problem.path, view.problem.reason
+    if refused is None:
+        return None
+    path, reason = refused
+    evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
+    says = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
+    return condition("unreadable", says, evidence, [_ask_owner(path)])
+
+
+def _owned_by(machine: Machine, path: str) -> str:
+    """Who the nearest folder belongs to that may be looked at."""
+    facts = machine.facts
+    while True:
+        status = facts.status(path)
+        if status is not None:
+            return f" (owner {status.owner}, mode {status.mode:o})"
+        if facts.parent(path) == path:
+            return ""
+        path = facts.parent(path)
 
 
 def _ask_owner(path: str) -> Remedy:

@@ -11,14 +11,13 @@ Only looks like it (another environment has it):
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import SearchPath, is_switched_on, user_site
-from kalyx.core.facts import Evidence, Finding, Remedy
+from kalyx.core.environments.searchpath import is_switched_on, user_site
 from kalyx.core.findings import remedies
 from kalyx.core.findings._failing import run_without
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Resolver
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
 
 YIELDS_TO = ("name-misleads", "shadowed", "gutted", "unmet", "link-broken", "base-hidden")
 
@@ -31,7 +30,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     folder = user_site(facts, interpreter, way.variables)
     if folder in case.sites or not facts.is_folder(folder):
         return None
-    place = Resolver(facts, interpreter, SearchPath(), folder).in_folder(folder, missing)
+    place = case.resolver.in_folder(folder, missing)
     if place is None or place.kind == "namespace":
         return None
     owner = owner_of(facts, [folder], place.path)

@@ -6,12 +6,18 @@ from typing import Any
 
 from msgspec import Struct
 
+from kalyx.core.data import WITNESS_PATH
 from kalyx.core.environments.searchpath import SearchPath, Way
-from kalyx.core.facts import Environment, Interpreter, Kernel, Seat
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Frame, Raised, Trial, missing_name
 from kalyx.core.packages.metadata import Installed, owner_of
+from kalyx.core.records import Environment, Interpreter, Kernel, Seat
+
+
+def is_in_a_file(frame: Frame) -> bool:
+    """Whether a frame lies in a file of somebody's: not in the import system, and not in the witness."""
+    return not frame.file.startswith("<") and frame.file != WITNESS_PATH
 
 
 class Case(Struct):
@@ -57,22 +63,32 @@ class Case(Struct):
         return self.search.site_packages if self.search is not None else []
 
     def importer(self) -> Frame | None:
-        """The line of code that asked for what is missing: the innermost frame outside the import system."""
-        if self.raised is None:
-            return None
-        for frame in reversed(self.raised.frames):
-            if not frame.file.startswith("<frozen") and not frame.file.endswith("witness.py"):
-                return frame
-        return None
+        """The line of code that asked for what is missing: the innermost frame that lies in a file of somebody's."""
+        return next(reversed(self.frames()), None)
+
+    def frames(self) -> list[Frame]:
+        """The frames that the failure passed through in files: without the import system's, and without our own."""
+        return [one for one in self.raised.frames if is_in_a_file(one)] if self.raised is not None else []
+
+    def asker(self) -> Installed | None:
+        """The distribution whose code asked for what is missing."""
+        frame = self.importer()
+        return self.owner(frame.file) if frame is not None else None
+
+    def asking_line(self) -> str:
+        """The text of the line that asked; where no file did, the statement that was asked about."""
+        frame = self.importer()
+        if frame is None or self.resolver is None:
+            return self.wanted.statement
+        lines = (self.resolver.facts.text_or_none(frame.file) or "").splitlines()
+        return lines[frame.line - 1].strip() if 0 < frame.line <= len(lines) else ""
 
     def blamed(self) -> Frame | None:
         """The innermost frame outside the standard library: the code that did what the library refused."""
         if self.raised is None or self.resolver is None or self.search is None:
             return None
         standard = [entry.entry for entry in self.search.entries if entry.origin.startswith("the standard library")]
-        for frame in reversed(self.raised.frames):
-            if frame.file.startswith("<") or frame.file.endswith("witness.py"):
-                continue
+        for frame in reversed(self.frames()):
             inside = [entry for entry in standard if self.resolver.facts.inside(frame.file, entry)]
             if not inside or any(self.resolver.facts.inside(frame.file, site) for site in self.sites):
                 return frame

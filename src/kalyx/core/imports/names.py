@@ -6,7 +6,7 @@ import keyword
 
 from msgspec import Struct
 
-from kalyx.core.facts import KalyxError
+from kalyx.core.records import KalyxError
 
 
 class Wanted(Struct, frozen=True):

@@ -14,8 +14,9 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.facts import Interpreter
-from kalyx.core.imports import builtin, editable
+from kalyx.core.imports import builtin
+from kalyx.core.packages import editable
+from kalyx.core.records import Interpreter
 
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
 _HACK = re.compile(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
@@ -107,7 +108,7 @@ class Resolver:
     @cached_property
     def _compiled_in(self) -> frozenset[str]:
         """The modules whose entry points are in the interpreter's own file or library."""
-        prefix, minor = self.interpreter.base_prefix, ".".join(self.interpreter.version.split(".")[:2])
+        prefix, minor = self.interpreter.base_prefix, self.interpreter.minor
         folder = self.facts.join(prefix, "lib")
         names = [name for name in self.facts.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
         found: set[str] = set()
@@ -160,17 +161,17 @@ class Resolver:
         return resolution
 
     def in_folder(self, folder: str, module: str) -> Place | None:
-        """What would answer to a module if this folder alone were searched."""
+        """What would answer to a module if this folder alone were searched, without links from elsewhere."""
         entries, place = [folder], None
         for depth, name in enumerate(module.split("."), 1):
-            place = self._on(entries, ".".join(module.split(".")[:depth]), name).place
+            place = self._on(entries, ".".join(module.split(".")[:depth]), name, linked=False).place
             if place is None:
                 return None
             entries = place.portions
         return place
 
-    def _on(self, entries: list[str], dotted: str, name: str) -> Resolution:
-        winner = self._mapped(dotted, self.in_front) if dotted in self.in_front else None
+    def _on(self, entries: list[str], dotted: str, name: str, linked: bool = True) -> Resolution:
+        winner = self._mapped(dotted, self.in_front) if linked and dotted in self.in_front else None
         others: list[Place] = []
         portions: list[Place] = []
         for entry in entries:
@@ -183,7 +184,7 @@ class Resolver:
                 winner = place
             else:
                 others.append(place)
-        if winner is None and dotted in self.mappings:
+        if winner is None and linked and dotted in self.mappings:
             winner = self._mapped(dotted, self.mappings)
         if winner is not None:
             if winner.kind == "package" and others + portions and self._declares_a_namespace(winner):

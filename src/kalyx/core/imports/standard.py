@@ -7,6 +7,7 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.data import table
+from kalyx.core.words.versions import numbers_of
 
 
 class Span(Struct, frozen=True):
@@ -16,14 +17,10 @@ class Span(Struct, frozen=True):
     last: str
 
     def is_gone(self, version: str) -> bool:
-        return bool(self.last) and _minor(version) > _minor(self.last)
+        return bool(self.last) and numbers_of(version)[:2] > numbers_of(self.last)
 
     def is_newer(self, version: str) -> bool:
-        return bool(self.first) and _minor(version) < _minor(self.first)
-
-
-def _minor(version: str) -> tuple[int, ...]:
-    return tuple(int(part) for part in version.split(".")[:2])
+        return bool(self.first) and numbers_of(version)[:2] < numbers_of(self.first)
 
 
 def _span(text: object) -> Span | None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors import Facts
-from kalyx.core.facts import Interpreter
+from kalyx.core.records import Interpreter
 
 if TYPE_CHECKING:
     from kalyx.core.doors.runner import Ended, LiveRunner

@@ -13,9 +13,10 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.facts import Interpreter
+from kalyx.core.formats.processors import processor_of
 from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.versions import Installation
+from kalyx.core.records import Interpreter
 
 _BINARY_STARTS = (
     b"\x7fELF",
@@ -29,14 +30,20 @@ _BINARY_STARTS = (
 
 
 class NotAnInterpreter(Exception):
-    """The path starts no interpreter: the links followed and the reason for people."""
+    """The path starts no interpreter: the links followed and the reason for people.
 
-    def __init__(self, path: str, reason: str, links: list[str] | None = None, dead: bool = True) -> None:
+    ``dead``: that is certain; ``refused``: it is not, for something on the way may not be looked at by this user.
+    """
+
+    def __init__(
+        self, path: str, reason: str, links: list[str] | None = None, dead: bool = True, refused: bool = False
+    ) -> None:
         super().__init__(f"{path}: {reason}")
         self.path = path
         self.reason = reason
         self.links = links or [path]
-        self.dead = dead
+        self.dead = dead and not refused
+        self.refused = refused
 
 
 class Settings(Struct):
@@ -140,6 +147,9 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
 
 def _first_bytes(facts: Facts, executable: str, real: str, links: list[str]) -> bytes:
     status = facts.status(executable)
+    refusal = facts.refusal(executable) if status is None else None
+    if refusal is not None:
+        raise NotAnInterpreter(executable, f"this user may not look at it ({refusal})", links, refused=True)
     if status is None:
         if facts.kind(executable) is None:
             raise NotAnInterpreter(executable, "there is nothing at this path", links)
@@ -161,7 +171,7 @@ def _first_bytes(facts: Facts, executable: str, real: str, links: list[str]) -> 
             known[real] = problem.reason
     start = known[real]
     if isinstance(start, str):
-        raise NotAnInterpreter(executable, start, links)
+        raise NotAnInterpreter(executable, start, links, refused=real in facts.refusals)
     return start
 
 
@@ -194,6 +204,11 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
     settings = settings_for(facts, executable)
     base = _base_of(facts, executable, real, settings)
     if base is None:
+        home = settings.get("home") if settings is not None else None
+        refused = facts.refused_within(facts.parent(facts.parent(real)), facts.parent(home) if home else None)
+        if refused is not None:
+            reason = f"this user may not look at {refused[0]} ({refused[1]})"
+            raise NotAnInterpreter(executable, reason, links, refused=True)
         raise NotAnInterpreter(executable, _baseless_reason(facts, executable, settings), links)
     version = versions.full_version(facts, base.installation, base.executable)
     prefix = base.installation.prefix
@@ -243,27 +258,11 @@ def _abi_flags(facts: Facts, installation: Installation) -> str:
     return "m" if installation.minor in ("3.6", "3.7") and installation.implementation == "cpython" else ""
 
 
-_ELF = {0x3E: "x86_64", 0xB7: "aarch64", 0x03: "i686", 0x28: "armv7l", 0xF3: "riscv64", 0x15: "ppc64le", 0x16: "s390x"}
-_MACH = {0x01000007: "x86_64", 0x0100000C: "arm64"}
-_PE = {0x8664: "amd64", 0xAA64: "arm64", 0x14C: "x86"}
-
-
 def _architecture(facts: Facts, path: str) -> str | None:
-    """The processor an executable is for, from its first bytes (ELF, Mach-O, PE headers)."""
     try:
-        start = facts.read(path, 4096)
+        return processor_of(facts.read(path, 4096))
     except Unreadable:
         return None
-    if start[:4] == b"\x7fELF" and len(start) > 20:
-        return _ELF.get(int.from_bytes(start[18:20], "little" if start[5] == 1 else "big"))
-    if start[:4] == b"\xcf\xfa\xed\xfe":
-        return _MACH.get(int.from_bytes(start[4:8], "little"))
-    if start[:4] == b"\xca\xfe\xba\xbe":
-        return "universal2"
-    if start[:2] == b"MZ" and len(start) > 0x40:
-        at = int.from_bytes(start[0x3C:0x40], "little")
-        return _PE.get(int.from_bytes(start[at + 4 : at + 6], "little")) if start[at : at + 4] == b"PE\0\0" else None
-    return None
 
 
 def _minor_in_name(name: str) -> str | None:

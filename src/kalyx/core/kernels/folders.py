@@ -15,8 +15,8 @@ from msgspec import Struct
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.searchpath import SearchPath, Way, is_switched_on, search_path, user_site
-from kalyx.core.facts import Interpreter, KalyxError
 from kalyx.core.interpreters.reading import settings_for
+from kalyx.core.records import Interpreter, KalyxError
 
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 
@@ -27,6 +27,7 @@ class Server(Struct):
     interpreter: Interpreter | None
     variables: Mapping[str, str]
     said_as: str = ""
+    folder: str | None = None  # where it stands: what is relative goes by it
 
 
 class KernelFolder(Struct):

@@ -9,7 +9,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
-from kalyx.core.text import canonical
+from kalyx.core.words.names import canonical
 
 
 class Provider(Struct, frozen=True):

@@ -16,10 +16,10 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.facts import Evidence, Finding, Kernel
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders
+from kalyx.core.records import Evidence, Finding, Kernel
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
@@ -37,7 +37,8 @@ def listed_kernels(facts: Facts, server: Server) -> list[Kernel]:
     winners: dict[str, Kernel] = {}
     for folder in kernel_folders(facts, server):
         for kernel in kernels_in(facts, folder, server):
-            if not facts.is_file(facts.join(kernel.folder, SPEC_FILE)):
+            path = facts.join(kernel.folder, SPEC_FILE)
+            if not facts.is_file(path) and facts.refusal(path) is None:
                 # What is no file there is passed over by servers, and hides nothing.
                 kernel.conditions.append("unlisted")
                 found.append(kernel)
@@ -88,7 +89,8 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
         )
         return kernel
     kernel.label = spec.display_name or kernel.id
-    kernel.argv, kernel.language, kernel.variables = spec.argv, spec.language, spec.env
+    kernel.argv, kernel.language = spec.argv, spec.language
+    kernel.keep_env(spec.env)
     resolve_kernel(facts, kernel, server)
     return kernel
 
@@ -135,12 +137,10 @@ def parse_spec(raw: bytes) -> Spec:
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
     """The variables the kernel starts with: the server's, and the spec's own with ``${NAME}`` filled in."""
     merged = dict(server.variables)
-    if kernel.variables:
+    if kernel.env:
         import string  # it compiles a pattern when loaded: only a spec that sets variables needs it
 
-        merged |= {
-            key: string.Template(text).safe_substitute(server.variables) for key, text in kernel.variables.items()
-        }
+        merged |= {key: string.Template(text).safe_substitute(server.variables) for key, text in kernel.env.items()}
     merged.pop("PYTHONEXECUTABLE", None)
     return merged
 
@@ -174,13 +174,17 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
     path = _program(facts, kernel, server)
     if path is None:
         kernel.reason = f"no program {kernel.command[0]} on the kernel's PATH"
+        refused = facts.refused_within(*facts.path_folders(kernel_variables(kernel, server).get("PATH", "")))
+        if refused is not None:
+            kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
+            kernel.undecided = True
         return
     kernel.command[0] = path
     try:
         kernel.interpreter = read_interpreter(facts, path)
     except NotAnInterpreter as refusal:
         if not _by_first_line(facts, kernel, path):
-            kernel.undecided = kernel.reason is None and not refusal.dead
+            kernel.undecided = kernel.undecided or (kernel.reason is None and not refusal.dead)
             kernel.reason = kernel.reason or refusal.reason
             if kernel.undecided and facts.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
                 kernel.reason = f"{facts.name(path)} starts it elsewhere: on another machine, or in a container"
@@ -198,6 +202,7 @@ def _by_first_line(facts: Facts, kernel: Kernel, path: str) -> bool:
         kernel.interpreter = read_interpreter(facts, line.path)
     except NotAnInterpreter as refusal:
         kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
+        kernel.undecided = refusal.refused
         return False
     return True
 

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import STARTUP, SearchPath
-from kalyx.core.facts import Interpreter, Package, Unmet, Unread
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.text import canonical
+from kalyx.core.records import Interpreter, Package, Unmet, Unread
+from kalyx.core.words.names import canonical
 
 # Files beside packages that are no modules of anybody's.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.text import canonical
+from kalyx.core.words.names import canonical
 
 _RECORD_LIMIT = 32 * 1024 * 1024
 _METADATA_LIMIT = 1024 * 1024
@@ -186,7 +186,7 @@ class Installed:
             if "/" in name:
                 continue
             if name.startswith("__editable___") and name.endswith("_finder.py"):
-                from kalyx.core.imports.editable import finder_mapping
+                from kalyx.core.packages.editable import finder_mapping
 
                 yield from finder_mapping(self.facts, self.facts.join(self.site, name))
             elif name.endswith(".pth"):

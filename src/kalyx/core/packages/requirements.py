@@ -11,9 +11,9 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.facts import Interpreter
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.text import canonical
+from kalyx.core.records import Interpreter
+from kalyx.core.words.names import canonical
 
 _PLATFORMS = {"linux": ("linux", "posix", "Linux"), "macos": ("darwin", "posix", "Darwin"),
               "windows": ("win32", "nt", "Windows")}  # fmt: skip
@@ -43,7 +43,7 @@ def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
         "platform_system": platform_system,
         "platform_version": "",
         "python_full_version": interpreter.version,
-        "python_version": ".".join(interpreter.version.split(".")[:2]),
+        "python_version": interpreter.minor,
         "sys_platform": sys_platform,
     }
 

@@ -12,11 +12,12 @@ from msgspec import Struct
 from kalyx.core.data import table
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.nearby import nearest_existing
-from kalyx.core.editors.formats import LIMIT, Malformed, Value, values
 from kalyx.core.environments.reading import environment_of, executables_of
-from kalyx.core.facts import Part, Seat
+from kalyx.core.formats.spots import Malformed
+from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.text import visible
+from kalyx.core.records import Part, Seat
+from kalyx.core.words.visible import visible
 
 _EXPANDED_AT_MOST = 20
 

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.facts import Part, Seat
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.text import visible
+from kalyx.core.records import Part, Seat
+from kalyx.core.words.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
 _LIMIT = 1024 * 1024

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import Process
-from kalyx.core.facts import Seat
-from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import installed_in
+from kalyx.core.records import Seat
 from kalyx.core.seats.callers import connection_in, is_shell, program_name, python_processes
 
 
@@ -61,11 +60,11 @@ def editor_of(facts: Facts, process: Process) -> str | None:
     return None
 
 
-def changed_since(machine: Machine, seat: Seat) -> list[str]:
+def changed_since(facts: Facts, seat: Seat) -> list[str]:
     """Distributions of the seat's environment whose metadata is younger than its process, which may hold the older."""
     if seat.environment is None or seat.started is None:
         return []
-    facts, found = machine.facts, []
+    found = []
     for site in seat.environment.site_packages:
         folder = facts.status(site)
         if folder is None or folder.modified_ns / 1e9 <= seat.started:

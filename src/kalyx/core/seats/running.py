@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import Process
-from kalyx.core.facts import Kernel, RunningKernel, Unread
+from kalyx.core.records import Kernel, RunningKernel, Unread
 from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
 from kalyx.core.seats.server import Ask, Found, sessions_of
 

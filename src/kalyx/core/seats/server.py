@@ -21,9 +21,6 @@ from kalyx.core.kernels.folders import Server, data_folder
 _FILE_LIMIT = 64 * 1024
 _LATER = 10.0
 
-# Asks one path of a server: (address, token, path) -> what its JSON says. Raises Unreadable.
-Ask = Callable[[str, str, str], Any]
-
 
 class Found(Struct):
     """A running server: its process, the folder it serves, and how to reach it."""
@@ -39,6 +36,10 @@ class Found(Struct):
 
     def __repr__(self) -> str:
         return f"Found(pid={self.pid}, port={self.port}, folder={self.folder!r})"
+
+
+# Asks one path of a server: what its JSON says. Raises Unreadable.
+Ask = Callable[[Found, str], Any]
 
 
 def runtime_folder(facts: Facts) -> str:
@@ -70,7 +71,8 @@ def _read(facts: Facts, path: str) -> Found | None:
         return None
     if process.started is not None and process.started > status.modified_ns / 1e9 + _LATER:
         return None  # another process has its number now
-    port = said.get("port") if isinstance(said.get("port"), int) and said.get("port") else None
+    port = said.get("port")
+    port = port if isinstance(port, int) and not isinstance(port, bool) and 0 < port < 65536 else None
     scheme = "https" if said.get("secure") else "http"
     base = said.get("base_url") if isinstance(said.get("base_url"), str) else "/"
     # Whatever name it gives itself, it is asked on this machine's own address.
@@ -97,15 +99,16 @@ def _as_server(facts: Facts, process: Process) -> Server:
     said = f"the server with process {process.pid}"
     executable = started_as(facts, process)
     try:
-        interpreter = read_interpreter(facts, executable) if executable else None
+        own = facts.seen_by(variables, process.folder) if variables else facts
+        interpreter = read_interpreter(own, executable) if executable else None
     except NotAnInterpreter:
         interpreter = None
-    return Server(interpreter, variables or facts.variables, said)
+    return Server(interpreter, variables or facts.variables, said, process.folder)
 
 
 def listed_by(found: Found, ask: Ask) -> dict[str, str]:
     """The kernels it lists, id to spec folder (empty where it does not say). Raises Unreadable with the reason."""
-    said = ask(found.address, found.token, "api/kernelspecs")
+    said = ask(found, "api/kernelspecs")
     specs = said.get("kernelspecs") if isinstance(said, dict) else None
     if not isinstance(specs, dict):
         raise Unreadable(found.address, "its list of kernels could not be read")
@@ -114,7 +117,7 @@ def listed_by(found: Found, ask: Ask) -> dict[str, str]:
 
 def sessions_of(found: Found, ask: Ask) -> dict[str, tuple[str, str]]:
     """What runs in it: id of the live kernel to (notebook, id of its spec). Raises Unreadable."""
-    said = ask(found.address, found.token, "api/sessions")
+    said = ask(found, "api/sessions")
     rows = {}
     for one in said if isinstance(said, list) else []:
         kernel = one.get("kernel") if isinstance(one, dict) else None

@@ -6,10 +6,11 @@ from collections.abc import Mapping
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.facts import Part, Seat
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.records import Part, Seat
 from kalyx.core.seats.callers import ShellFound
+from kalyx.core.words.secrets import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
 
@@ -25,8 +26,9 @@ _TELLING = {"PATH", "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH", "MODULEPATH", "LOADE
 
 
 def telling(variables: Mapping[str, str]) -> dict[str, str | None]:
-    """The variables that a record may show, of a process or a kernel; passwords and tokens are never among them."""
-    return {name: value for name, value in variables.items() if name.upper() in _TELLING or name.startswith("PYTHON")}
+    """The variables that a record may show, of a process or a kernel; what is not documented is named without value."""
+    shown = {name: value for name, value in variables.items() if name.upper() in _TELLING or name.startswith("PYTHON")}
+    return shown_variables(shown)
 
 
 def read_shell(facts: Facts, shell: ShellFound) -> Seat:

@@ -1,0 +1,269 @@
+"""The answers: one record a command, which its JSON and its schema in ``docs/schema`` are made of."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct, field
+
+from kalyx.core.records import (
+    Broken,
+    ChangePlan,
+    Environment,
+    Evidence,
+    Finding,
+    ImportAnswer,
+    Interpreter,
+    Kernel,
+    Move,
+    Package,
+    RunningKernel,
+    Seat,
+    ShellReach,
+    Unread,
+    UserPackages,
+)
+
+
+class SurveyAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.survey/1"] = "kalyx.survey/1"
+    interpreters: list[Interpreter] = []
+    environments: list[Environment] = []
+    unread: list[Unread] = []
+    user_packages: list[UserPackages] = []
+
+
+class HereAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.here/1"] = "kalyx.here/1"
+    reference: Seat
+    seats: list[Seat]
+    changes: list[str] = []
+    folder: str = ""
+    findings: list[Finding] = []
+    unread: list[Unread] = []
+
+
+class WhyAnswer(Struct, kw_only=True):
+    """What came of the imports asked about.
+
+    ``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's;
+    with --mend, ``before`` is what came of them before the remedy, ``plan`` and ``done`` tell of that.
+    """
+
+    schema: Literal["kalyx.why/1"] = "kalyx.why/1"
+    target: Seat
+    imports: list[ImportAnswer]
+    module: str | None = None
+    seats: list[SeatImports] = []
+    findings: list[Finding] = []
+    notes: list[str] = []
+    unread: list[Unread] = []
+    before: list[ImportAnswer] = []
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+
+
+class SeatImports(Struct, kw_only=True):
+    """One seat, and what came of the import there."""
+
+    target: Seat
+    imports: list[ImportAnswer]
+
+
+class PackagesAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.packages/1"] = "kalyx.packages/1"
+    target: Seat
+    packages: list[Package]
+    unread: list[Unread] = []
+    unknown: list[Evidence] = []  # start-up code that was not run: what it adds to the path is not known
+
+
+class Difference(Struct, kw_only=True):
+    """One thing that two targets do not share."""
+
+    what: Literal["interpreter", "version", "platform", "search_path", "package", "variable"]
+    name: str
+    left: str | None
+    right: str | None
+
+
+class ContrastAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.contrast/1"] = "kalyx.contrast/1"
+    left: Seat
+    right: Seat
+    same: bool
+    differences: list[Difference]
+    unproved: list[Evidence] = []  # what could hide a difference
+
+
+class EnterAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.enter/1"] = "kalyx.enter/1"
+    target: Seat
+    shell: str
+    line: str
+    leave: str
+    warnings: list[str] = []
+    site_modules: list[str] = []
+
+
+class KernelsAnswer(Struct, kw_only=True):
+    """``unregistered``: kernels that run and that no registered one explains."""
+
+    schema: Literal["kalyx.kernels/1"] = "kalyx.kernels/1"
+    unregistered: list[RunningKernel] = []
+    unread: list[Unread] = []
+    kernels: list[Kernel]
+    folders: list[str] = []
+    seen_by: str = ""
+
+
+class RehearsalAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
+    kernel: Kernel | None
+    answered: bool = False
+    interpreter: Interpreter | None = None
+    imports: list[ImportAnswer] = []
+    shell_reaches: ShellReach = field(default_factory=ShellReach)
+    seconds: float | None = None
+    output: str = ""
+    script_output: str | None = None
+    findings: list[Finding] = []
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    notes: list[str] = []
+
+
+class FillAnswer(Struct, kw_only=True):
+    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again."""
+
+    schema: Literal["kalyx.fill/1"] = "kalyx.fill/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    environment: Environment | None = None
+    interpreter: Interpreter | None = None
+    moves: list[Move] = []
+    broken: list[Broken] = []
+    seen_below: list[Package] = []
+    imports: list[ImportAnswer] = []
+    restart: list[str] = []
+    notes: list[str] = []
+    steps: list[str] = []
+    findings: list[Finding] = []
+
+
+class PrepareAnswer(Struct, kw_only=True):
+    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
+
+    schema: Literal["kalyx.prepare/1"] = "kalyx.prepare/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    environment: Environment | None = None
+    interpreter: Interpreter | None = None
+    packages: list[Package] = []
+    moves: list[Move] = []
+    imports: list[ImportAnswer] = []
+    rehearsal: RehearsalAnswer | None = None
+    notes: list[str] = []
+    steps: list[str] = []
+    findings: list[Finding] = []
+
+
+class PointAnswer(Struct, kw_only=True):
+    """A seat that was pointed elsewhere: the file, what it named before, what it runs now."""
+
+    schema: Literal["kalyx.point/1"] = "kalyx.point/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    path: str
+    was: str | None = None
+    seat: Seat | None = None
+    notes: list[str] = []
+
+
+class UnregisterAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
+    plan: list[ChangePlan] = []
+    done: bool = False
+    undo: list[str] | None = None
+    stays: list[str] = []
+
+
+class DemoStep(Struct, kw_only=True):
+    """One command of the demo's walk: why it is run, the line, its status and what it printed."""
+
+    says: str
+    line: str
+    status: int
+    output: str
+
+
+class DemoAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.demo/1"] = "kalyx.demo/1"
+    folder: str
+    steps: list[DemoStep]
+    notes: list[str] = []
+    plan: list[ChangePlan] = []
+    done: bool = False
+
+
+class CauseText(Struct, kw_only=True):
+    name: str
+    about: str
+    says: str
+    yields_to: list[str]
+    example: str = ""
+
+
+class CausesAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
+    causes: list[CauseText]
+
+
+class ErrorAnswer(Struct, kw_only=True):
+    schema: Literal["kalyx.error/1"] = "kalyx.error/1"
+    says: str
+    candidates: list[str] = []
+
+
+class RecordLine(Struct, kw_only=True):
+    """One distribution as a line that brings it again; ``elsewhere`` False where only this machine has it."""
+
+    name: str
+    version: str | None
+    line: str
+    kind: Literal["pinned", "direct", "development"]
+    elsewhere: bool = True
+    reason: str | None = None
+
+
+class RecordAnswer(Struct, kw_only=True):
+    """What rebuilds a target: its text, the lines of it, and what no line can bring."""
+
+    schema: Literal["kalyx.record/1"] = "kalyx.record/1"
+    target: Seat
+    text: str
+    lines: list[RecordLine] = []
+    left_out: list[str] = []
+    notes: list[str] = []
+    path: str | None = None
+    plan: list[ChangePlan] = []
+    done: bool = False
+
+
+class DiscardAnswer(Struct, kw_only=True):
+    """What goes, how much space comes back, what is nobody's inside, and what elsewhere still points there."""
+
+    schema: Literal["kalyx.discard/1"] = "kalyx.discard/1"
+    prefix: str
+    plan: list[ChangePlan] = []
+    done: bool = False
+    size_bytes: int | None = None
+    kernels: list[str] = []
+    unowned: list[str] = []
+    pointers: list[str] = []
+    notes: list[str] = []

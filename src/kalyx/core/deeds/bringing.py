@@ -1,0 +1,42 @@
+"""What on this machine could bring a Python version that is not here, and with what line; nothing is brought.
+
+Known by what is there: the program of a version manager in its own root, the
+program of a conda-style installation, the system's package installer where it
+says that it has such a package.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kalyx.core.environments.finding import manager_roots
+from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.machine import Machine
+
+_SYSTEM_INSTALLER, _SYSTEM_LIST = "/usr/bin/apt-get", "/usr/bin/apt-cache"
+
+
+def could_bring(machine: Machine, version: str) -> list[str]:
+    """The lines that would bring ``version`` (3.14, or 3.14.1), one for each program here that could."""
+    return [machine.line(argv) for argv in _commands(machine, version)]
+
+
+def _commands(machine: Machine, version: str) -> Iterator[list[str]]:
+    facts = machine.facts
+    for root in manager_roots(facts):
+        manager = facts.parent(root)
+        program = facts.join(manager, "bin", facts.name(manager).lstrip("."))
+        if facts.is_file(program) and facts.may_run(program):
+            yield [program, "install", version]
+    minor = minor_of(version)
+    for environment in machine.all_environments:
+        program = facts.join(environment.prefix, "bin", "conda")
+        if environment.kind == "conda" and facts.is_file(program):
+            yield [program, "create", "--prefix", facts.join(facts.folder, f"python{minor}"), f"python={version}"]
+    if machine.runner is not None and facts.is_file(_SYSTEM_INSTALLER):
+        package = f"python{minor}"
+        told = machine.runner.run([_SYSTEM_LIST, "policy", package], seconds=5.0)
+        candidates = [line.split(":", 1)[1].strip() for line in told.output.decode("utf-8", "replace").splitlines()
+                      if line.strip().startswith("Candidate:")]  # fmt: skip
+        if candidates and candidates[0].startswith(version):
+            yield [_SYSTEM_INSTALLER, "install", package, f"{package}-venv"]

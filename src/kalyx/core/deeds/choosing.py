@@ -1,0 +1,238 @@
+"""Making an editor's settings or a run configuration choose an environment: only that value changes.
+
+What may be written is in the same table of descriptors that the reading goes
+by. A value keeps its form: a path from the folder on stays one where the new
+one lies in the folder, the word for the folder is kept, quotes are kept.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.deeds.pointing import Pointing, read_for_change
+from kalyx.core.doors import Facts
+from kalyx.core.environments.tracked import is_tracked, repository_of
+from kalyx.core.formats.editing import Edit, append_text, apply
+from kalyx.core.formats.spots import Malformed, Spot, spots, without_comments, written
+from kalyx.core.formats.values import LIMIT
+from kalyx.core.machine import Machine
+from kalyx.core.records import ChangePlan, KalyxError, Seat
+from kalyx.core.seats.editor import choices_for, descriptors, editor_seats
+from kalyx.core.words.visible import visible
+
+_FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolder}", "$PROJECT_DIR$", "$project_path",
+                 "${project_path}")  # fmt: skip
+
+
+class _Sheet(Struct):
+    """A settings file: its descriptor, and the folder that its paths begin at."""
+
+    file: str
+    about: dict[str, Any]
+    folder: str
+
+    @property
+    def form(self) -> str:
+        return str(self.about["format"])
+
+
+def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointing:
+    """What would be written. ``named``: of several run configurations the one of this name.
+
+    Raises KalyxError where the form cannot be written, the file may not be, or the target starts nothing.
+    """
+    facts = machine.facts
+    if target.interpreter is None or target.environment is None:
+        raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
+    sheet = _sheet(facts, file)
+    if facts.kind(file) is None:
+        return _new_file(facts, sheet, target)
+    before = read_for_change(facts, file)
+    text = before.decode("utf-8")
+    try:
+        choice, spot = _chosen(sheet, text, named)
+        if spot is None:
+            edits, was = [_added(sheet, choice, text, facts, target)], None
+        else:
+            edits, was = _replaced(sheet, choice, spot, text, facts, target), spot.value
+    except (Malformed, ValueError, IndexError) as problem:
+        raise KalyxError(f"{visible(file)}: {visible(str(problem))}; it was not changed") from None
+    edits = [edit for edit in edits if text[edit.start : edit.end] != edit.text]
+    after, back = apply(text, edits)
+    deeds = [ChangePlan(deed=f"{_line(after, edits)} (it was {was or 'not set'})", path=file)] if edits else []
+    return Pointing(file, before, after.encode("utf-8"), back, was, deeds)
+
+
+def settings_file(facts: Facts) -> str:
+    """The settings file of the folder that chooses what it runs; where there is none, the first that can be begun."""
+    for seat in editor_seats(facts, facts.folder):
+        if seat.source and facts.inside(seat.source, facts.folder) and seat.parts and seat.parts[0].role == "run":
+            return seat.source
+    first = next(one for one in descriptors(facts) if one["format"] in ("json", "jsonc") and one.get("files"))
+    return facts.join(facts.folder, *str(first["files"][0]).split("/"))
+
+
+def _line(after: str, edits: list[Edit]) -> str:
+    """The line as it will be, for people."""
+    at = after.find(edits[-1].text.strip())
+    start = after.rfind("\n", 0, at) + 1
+    end = after.find("\n", at)
+    return visible(after[start : end if end >= 0 else len(after)].strip())
+
+
+def _sheet(facts: Facts, file: str) -> _Sheet:
+    """What is known of a settings file by its place. Raises KalyxError where nothing is."""
+    known = [(one, pattern) for one in descriptors(facts) for pattern in one.get("files", [])]
+    found = [_Sheet(file, one, folder) for one, pattern in known if (folder := _folder_of(facts, file, pattern))]
+    if not found:
+        names = ", ".join(sorted({pattern for _, pattern in known}))
+        raise KalyxError(f"{visible(file)} is no settings file that Kalyx knows: {names}")
+    # Of several forms in one file, the one whose value is there.
+    text = facts.text_or_none(file, LIMIT) or ""
+    for sheet in found:
+        try:
+            if any(spots(sheet.form, text, one["key"], one.get("named")) for one in sheet.about["choices"]):
+                return sheet
+        except (Malformed, ValueError, IndexError):
+            continue
+    return found[0]
+
+
+def _folder_of(facts: Facts, file: str, pattern: str) -> str | None:
+    """The folder whose settings a file is, by the pattern that it fits; None where it does not."""
+    import fnmatch
+
+    words, folder = pattern.split("/"), file
+    for word in reversed(words):
+        if not fnmatch.fnmatchcase(facts.name(folder), word):
+            return None
+        folder = facts.parent(folder)
+    return folder
+
+
+def _chosen(sheet: _Sheet, text: str, named: str | None) -> tuple[dict[str, Any], Spot | None]:
+    """The value to change: of those that can be written the first that is there; named where there are several."""
+    writable = [
+        choice
+        for choice in sheet.about["choices"]
+        if choice["kind"] in ("interpreter", "environment", "either", "command", "version")
+    ]
+    if not writable:
+        raise Malformed("this form keeps a name that the editor itself gives out, which only the editor can write")
+    for choice in writable:
+        found = spots(sheet.form, text, choice["key"], choice.get("named"))
+        if named is not None:
+            found = [spot for spot in found if spot.named == named]
+        names = list(dict.fromkeys(spot.named or "" for spot in found))
+        if len(names) > 1:
+            raise Malformed(f"it has several: {', '.join(names)}; name one, as editor:{sheet.file}#{names[0]}")
+        if found:
+            return choice, found[-1]
+    if named is not None:
+        raise Malformed(f"it has no configuration called {named}")
+    return writable[0], None
+
+
+def _replaced(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+    if choice.get("below"):
+        return _in_two(sheet, choice, spot, text, facts, target)
+    value = _value(facts, sheet.folder, choice["kind"], spot.value, target)
+    if choice["kind"] == "command" and not spot.words:
+        value = " ".join([value, *spot.value.split(" ")[1:]])
+    return [_edit(sheet, text, spot, value)]
+
+
+def _in_two(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+    """An environment that is named by its own name and, apart from that, by the folder it lies in."""
+    assert target.environment is not None
+    upper = next(reversed(spots(sheet.form, text, choice["below"], None)), None)
+    if upper is None:
+        raise Malformed("it names an environment and not the folder it lies in")
+    name = facts.name(target.environment.prefix)
+    lies_in = _value(facts, sheet.folder, "folder", upper.value, target)
+    return [_edit(sheet, text, spot, name), _edit(sheet, text, upper, lies_in)]
+
+
+def _edit(sheet: _Sheet, text: str, spot: Spot, value: str) -> Edit:
+    return Edit(spot.start, spot.end, written(sheet.form, text[spot.start : spot.end], value))
+
+
+def _value(facts: Facts, folder: str, kind: str, before: str, target: Seat) -> str:
+    """The new value in the form of the old one."""
+    assert target.interpreter is not None and target.environment is not None
+    if kind == "version":
+        count = before.count(".") + 1 if before[:1].isdigit() else 2
+        return ".".join(target.interpreter.version.split(".")[:count])
+    prefix = target.environment.prefix
+    path = target.interpreter.executable
+    if kind == "folder":
+        path = facts.parent(prefix)
+    elif kind == "environment" or (kind == "either" and before and _is_folder(facts, folder, before)):
+        path = prefix
+    word = next((one for one in _FOLDER_WORDS if before.startswith(one)), None)
+    if facts.inside(path, folder) or kind == "folder":
+        inner = str(facts.path.relpath(path, folder)).replace("\\", "/")
+        if word is not None and not inner.startswith(".."):
+            return f"{word}/{inner}"
+        if before and not facts.path.isabs(before) and "$" not in before and ("/" in before or before.startswith(".")):
+            return f"./{inner}" if before.startswith("./") else inner
+    return path
+
+
+def _is_folder(facts: Facts, folder: str, value: str) -> bool:
+    for word in _FOLDER_WORDS:
+        value = value.replace(word, folder)
+    return not facts.name(value).lower().startswith(("python", "pypy"))
+
+
+def _added(sheet: _Sheet, choice: dict[str, Any], text: str, facts: Facts, target: Seat) -> Edit:
+    """The value put into a file that does not have it yet, at the end of its outermost object."""
+    if sheet.form not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
+        raise Malformed("it does not choose an interpreter yet, and this form cannot be added to from outside")
+    plain = without_comments(text)
+    if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
+        raise Malformed("it holds nothing but comments, between which a value could only be put by hand")
+    return append_text(plain, choice["key"][0], _value(facts, sheet.folder, choice["kind"], "", target))
+
+
+def _new_file(facts: Facts, sheet: _Sheet, target: Seat) -> Pointing:
+    """A settings file of its own, where the form is an object that may hold that value alone."""
+    choice = sheet.about["choices"][0]
+    if sheet.form == "text" and choice["kind"] == "version":
+        text = _value(facts, sheet.folder, "version", "", target) + "\n"
+    elif sheet.form in ("json", "jsonc") and len(choice["key"]) == 1 and not choice.get("below"):
+        value = _value(facts, sheet.folder, choice["kind"], "", target)
+        text = json.dumps({choice["key"][0]: value}, indent=4, ensure_ascii=False) + "\n"
+    else:
+        raise KalyxError(f"{visible(sheet.file)}: there is no such file, and this form cannot be begun from outside")
+    deeds = [ChangePlan(deed="write " + " ".join(text.split()), path=sheet.file)]
+    return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, deeds, is_new=True)
+
+
+def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
+    """What is to be said first: a path of this machine in a file that others share."""
+    facts = machine.facts
+    assert target.interpreter is not None and target.environment is not None
+    repository = repository_of(facts, facts.parent(pointing.path))
+    absolute = (
+        target.environment.prefix.encode() in pointing.after
+        and target.environment.prefix.encode() not in pointing.before
+    )
+    if repository is not None and absolute and is_tracked(facts, repository, pointing.path):
+        return [f"{visible(pointing.path)} is under version control, and this is a path of this machine only"]
+    return []
+
+
+def proof(machine: Machine, file: str, target: Seat) -> Seat:
+    """What the file chooses now, read anew. Raises KalyxError where that is not the target."""
+    assert target.environment is not None and target.interpreter is not None
+    for seat in choices_for(machine.facts, _sheet(machine.facts, file).folder, file):
+        pinned = seat.parts[0].word.split(".")
+        if pinned == target.interpreter.version.split(".")[: len(pinned)]:
+            return seat
+        if seat.environment is not None and seat.environment.key == target.environment.key:
+            return seat
+    raise KalyxError(f"{visible(file)} does not choose {visible(target.environment.prefix)} after the change")

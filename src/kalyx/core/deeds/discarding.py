@@ -1,0 +1,274 @@
+"""Removing an environment with the kernels that start it, after everything that speaks against it was looked at.
+
+Strategy: a mark of being removed is written into the folder first and goes
+last, with the settings file just before it. Whoever is stopped in between
+leaves a folder that the survey calls half-made, and a second call finishes it.
+Links are removed, never followed; nothing outside the folder is touched but
+the kernels.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator
+
+from msgspec import Struct
+
+from kalyx.core.answers import DiscardAnswer
+from kalyx.core.deeds import registering
+from kalyx.core.doors import Facts, Unreadable, claims
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.findings.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import installed_in
+from kalyx.core.records import ChangePlan, KalyxError, Kernel
+from kalyx.core.seats.editor import editor_seats
+from kalyx.core.seats.notebook import notebooks_in, read_notebook
+from kalyx.core.targets import resolve
+from kalyx.core.words.secrets import shown_command
+from kalyx.core.words.visible import visible
+
+_WALKED = 400_000
+
+# What the makers of environments themselves put there.
+_MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
+_MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
+_MAKERS_FOLDERS = (BEFORE_FOLDER + "/", "conda-meta/", "share/jupyter/kernels/")
+_SCRIPT = re.compile(
+    r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?"
+    r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
+)
+_IN_SITE = {"__pycache__", "easy-install.pth", "_virtualenv.py", "_virtualenv.pth", "README.txt", "README"}
+
+
+class Leaving(Struct):
+    """A removal worked out and not yet made."""
+
+    prefix: str
+    kernels: list[Kernel]
+    answer: DiscardAnswer
+
+
+def prefix_of(machine: Machine, text: str) -> str:
+    """The folder that a target means. Raises KalyxError for what is no environment, with what it is."""
+    facts = machine.facts
+    path = facts.absolute(text)
+    if ":" not in text[:12] and facts.kind(path) == "link":
+        raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that folder itself")
+    if facts.is_folder(path) and (looks_like_environment(facts, path) or _is_marked(facts, path)):
+        return path
+    seat = resolve(machine, text)
+    if seat.environment is None:
+        raise KalyxError(f"{visible(text)} is no environment: {visible(seat.reason or 'it starts nothing')}")
+    return seat.environment.prefix
+
+
+def _is_marked(facts: Facts, folder: str) -> bool:
+    """Half made, half removed, or nothing in it at all: what a removal leaves that was stopped just before its end."""
+    try:
+        if not facts.listing(folder):
+            return True
+    except Unreadable:
+        return False
+    return any(facts.kind(facts.join(folder, mark)) is not None for mark in (UNFINISHED_MARK, DISCARDED_MARK))
+
+
+def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool) -> Leaving:
+    """What would go, after every reason against it. Raises KalyxError with the reason that holds."""
+    facts = machine.facts
+    prefix = facts.real(prefix)
+    view = read_environment(facts, prefix)
+    environment = view.environment
+    if environment.kind == "installation" and not _is_marked(facts, prefix):
+        raise KalyxError(
+            f"{visible(prefix)} is an installation of Python, not an environment; it is not Kalyx's to remove"
+        )
+    if facts.same_path(facts.real(own_prefix), prefix):
+        raise KalyxError(f"Kalyx itself runs in {visible(prefix)}; remove it with a Kalyx that is installed elsewhere")
+    for upper in (facts.home, facts.folder):
+        if facts.inside(facts.real(upper), prefix):
+            raise KalyxError(f"you stand in {visible(prefix)}, or live in it; go elsewhere first")
+    _refuse_what_is_in_use(machine, prefix)
+    _refuse_a_base_of_others(machine, prefix)
+    unfinished = _is_marked(facts, prefix)
+    unowned = [] if unfinished else list(unowned_files(facts, view))
+    if unowned and not with_own_files:
+        shown = ", ".join(visible(one) for one in unowned[:4]) + (
+            f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
+        )
+        raise KalyxError(
+            f"{visible(prefix)} holds files that no package brought: {shown}; move them out, or say --with-own-files",
+        )
+    kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
+    size, _ = facts.usage(prefix)
+    answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[one.id for one in kernels])
+    answer.plan = [ChangePlan(deed="remove kernel", path=one.folder) for one in kernels]
+    answer.plan.append(ChangePlan(deed="remove", path=prefix))
+    answer.pointers = _pointers(machine, prefix, kernels)
+    entered = facts.variable("VIRTUAL_ENV")
+    if entered and facts.same_path(facts.real(entered), prefix):
+        answer.notes.append("this shell has entered it: leave it with deactivate")
+    return Leaving(prefix, kernels, answer)
+
+
+def _starts(machine: Machine, kernel: Kernel, prefix: str) -> bool:
+    """Whether a kernel starts this environment, or names a file in it though that starts no more."""
+    facts = machine.facts
+    if kernel.environment is not None:
+        return facts.same_path(kernel.environment.key, prefix)
+    word = kernel.command[0] if kernel.command else ""
+    return facts.path.isabs(word) and facts.inside(word, prefix)
+
+
+def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
+    facts = machine.facts
+    for mark in (UNFINISHED_MARK, CLAIM, DISCARDED_MARK):
+        working = claims.worker(facts, facts.join(prefix, mark))
+        if working is not None:
+            raise KalyxError(f"{visible(prefix)}: process {working} is at work in it at this moment")
+    for pid in facts.processes():
+        if pid == facts.pid:
+            continue
+        process = facts.process(pid)
+        if process is None:
+            continue
+        words = [word for word in process.command[:2] if facts.path.isabs(word)]
+        stands = process.folder is not None and facts.inside(process.folder, prefix)
+        runs = any(facts.inside(word, prefix) for word in words)
+        if stands or runs or any(facts.inside(path, prefix) for path in facts.loaded_by(pid)):
+            how = "stands in it" if stands and not runs else "runs from it"
+            name = shown_command(process.command) or process.name
+            raise KalyxError(f"{visible(prefix)} is in use: process {pid} ({visible(name)}) {how}; end that first")
+
+
+def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
+    facts, others = machine.facts, []
+    for environment in machine.all_environments:
+        if environment.key == prefix or facts.inside(environment.key, prefix):
+            continue
+        base = facts.real(environment.base_prefix) if environment.base_prefix else None
+        hops = facts.hops(environment.executable) if environment.executable else []
+        if base == prefix or any(facts.inside(hop, prefix) for hop in hops[1:]):
+            others.append(environment.prefix)
+    if others:
+        raise KalyxError(
+            f"{visible(prefix)} is what other environments stand on: {', '.join(visible(one) for one in others[:6])}"
+        )
+
+
+def unowned_files(facts: Facts, view: View) -> Iterator[str]:
+    """Files in an environment that neither its maker nor a package brought, relative to it; bounded."""
+    prefix = view.environment.prefix
+    sites = [facts.real(site) for site in view.environment.site_packages]
+    owned: set[str] = set()
+    loose: set[str] = set()
+    for site in sites:
+        for installed in installed_in(facts, site):
+            owned.add(facts.join(site, installed.entry))
+            for file in installed.files or []:
+                owned.add(str(facts.path.normpath(facts.join(site, *file.split("/")))))
+            if installed.files is None:
+                loose.update(facts.join(site, module) for module in installed.modules)
+    owned |= _of_conda_records(facts, prefix)
+    for path in _files_below(facts, prefix):
+        relative = path[len(prefix) :].strip("/\\").replace("\\", "/")
+        top = relative.split("/")[0]
+        if path in owned or relative in _MAKERS or relative.startswith(_MAKERS_FOLDERS):
+            continue
+        if path.endswith(".pyc") or _SCRIPT.match(relative):
+            continue
+        around = next((one for one in sites if facts.inside(path, one)), None)
+        if around is None:
+            # Below lib but in no site folder: another version's packages, which are packages all the same.
+            if top in ("lib", "Lib") and ("site-packages" in relative or "dist-packages" in relative):
+                continue
+            yield relative
+            continue
+        site, inner = around, path[len(around) :].strip("/\\").replace("\\", "/")
+        first = inner.split("/")[0]
+        stem = first.split(".")[0]
+        if (
+            first in _IN_SITE
+            or first.endswith((".dist-info", ".egg-info", ".egg-link", ".egg"))
+            or first.startswith("~")
+        ):
+            continue
+        if facts.join(site, stem) in loose or facts.join(site, first) in owned:
+            continue
+        yield relative
+
+
+def _of_conda_records(facts: Facts, prefix: str) -> set[str]:
+    """The files that a conda-style prefix's own records list."""
+    folder = facts.join(prefix, "conda-meta")
+    found: set[str] = set()
+    for name in facts.names(folder):
+        if name.endswith(".json"):
+            try:
+                listed = json.loads(facts.read_text(facts.join(folder, name), 32 * 1024 * 1024)).get("files", [])
+            except (Unreadable, ValueError, AttributeError):
+                continue
+            found.update(facts.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
+    return found
+
+
+def _files_below(facts: Facts, folder: str) -> Iterator[str]:
+    """Every file and link below, links not followed; folders that cannot be read count as one unreadable file."""
+    pending, count = [folder], 0
+    while pending:
+        place = pending.pop()
+        try:
+            listing = facts.listing(place)
+        except Unreadable:
+            yield place
+            continue
+        for name, kind in sorted(listing.items()):
+            count += 1
+            if count > _WALKED:
+                return
+            path = facts.join(place, name)
+            if kind == "folder":
+                if name != "__pycache__":
+                    pending.append(path)
+            else:
+                yield path
+
+
+def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
+    """Settings, run configurations and notebooks of this folder that would point to nothing, with what mends each."""
+    facts, found = machine.facts, []
+    for seat in editor_seats(facts, facts.folder):
+        word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""
+        inside = facts.path.isabs(word) and (facts.inside(word, prefix) or facts.inside(facts.real(word), prefix))
+        if seat.source and (inside or (seat.environment is not None and seat.environment.key == prefix)):
+            line = machine.line(["kalyx", "point", f"editor:{seat.source}", "TARGET"])
+            found.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
+    ids = {kernel.id for kernel in kernels}
+    for path in notebooks_in(facts, facts.folder):
+        asks = read_notebook(facts, path).kernel
+        if asks and asks.lower() in ids:
+            line = machine.line(["kalyx", "point", f"notebook:{path}", "TARGET"])
+            found.append(f"{visible(path)} asks for the kernel {asks}: {line}")
+    return found
+
+
+def carry_out(machine: Machine, leaving: Leaving, change: LiveChange, tell: Callable[[str], None]) -> None:
+    """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last."""
+    facts, prefix = machine.facts, leaving.prefix
+    mark = facts.join(prefix, DISCARDED_MARK)
+    claims.claim(facts, mark, change)
+    for kernel in leaving.kernels:
+        tell(f"kernel {kernel.id}")
+        registering.remove(machine, kernel, change)
+    last = ("pyvenv.cfg", DISCARDED_MARK)
+    for name in sorted(facts.again().names(prefix), key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
+        tell(name)
+        path = facts.join(prefix, name)
+        if facts.again().kind(path) == "folder":
+            change.remove_folder(path)
+        else:
+            change.remove_file(path)
+    change.remove_empty_folder(prefix)
+    leaving.answer.done = True

@@ -1,0 +1,147 @@
+"""The line that enters an environment, for each shell, and how to leave it.
+
+The environment's own activation script is used where it has one for the shell;
+else the line puts its programs first on ``PATH``, which is what counts.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.answers import EnterAnswer
+from kalyx.core.doors import Facts
+from kalyx.core.environments.reading import View, view_of
+from kalyx.core.findings import catalogue
+from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
+from kalyx.core.machine import Machine
+from kalyx.core.records import KalyxError, Seat
+from kalyx.core.seats.startfiles import definitions
+from kalyx.core.words.quoting import Unquotable, line_for, quoted
+from kalyx.core.words.visible import visible
+
+# Shell, the ending of its activation script, the word that reads it, how to leave. Data: a new shell is a row.
+SHELLS = {
+    "bash": ("", "source", "deactivate"),
+    "zsh": ("", "source", "deactivate"),
+    "sh": ("", ".", "deactivate"),
+    "dash": ("", ".", "deactivate"),
+    "ksh": ("", ".", "deactivate"),
+    "ksh93": ("", ".", "deactivate"),
+    "mksh": ("", ".", "deactivate"),
+    "fish": (".fish", "source", "deactivate"),
+    "tcsh": (".csh", "source", "deactivate"),
+    "csh": (".csh", "source", "deactivate"),
+    "pwsh": (".ps1", "&", "deactivate"),
+    "powershell": (".ps1", "&", "deactivate"),
+    "cmd": (".bat", "", "deactivate"),
+    "xonsh": ("", "", ""),
+}
+
+
+# The variable with what a shell runs before each prompt, where a child process is shown it.
+_HOOKS = {"bash": "PROMPT_COMMAND"}
+
+
+def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
+    """The line for ``shell`` (the user's own when None). Raises KalyxError for a shell no row knows."""
+    name = shell or machine.shell.name
+    if name not in SHELLS:
+        raise KalyxError(f"no line is known for the shell {name!r}", sorted(SHELLS))
+    if seat.interpreter is None or seat.environment is None:
+        raise KalyxError(f"{seat.name} starts no interpreter, so it cannot be entered: {seat.reason}")
+    facts, prefix = machine.facts, seat.environment.prefix
+    ending, word, leave = SHELLS[name]
+    environment = catalogue.judge_environment(view_of(facts, seat.interpreter), machine)
+    folder = facts.join(prefix, "Scripts" if facts.system == "windows" else "bin")
+    script = next((one for one in _scripts(facts.names(folder), ending)), None)
+    programs = facts.parent(seat.interpreter.executable)
+    warnings = _warnings(machine, seat, name)
+    if environment.condition == "moved" and script is not None:
+        warnings.append(f"{script} of this environment still speaks of another place, so the line does without it")
+        script = None
+    if script is not None and not _may_be_in_a_script(view_of(facts, seat.interpreter), prefix):
+        # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.
+        script = None
+    try:
+        if script is not None and (word or name == "cmd"):
+            line = line_for(
+                [word, facts.join(folder, script)] if word not in ("", "&") else [facts.join(folder, script)], name
+            )
+            if name in ("pwsh", "powershell") and not line.startswith("& "):
+                line = "& " + line
+        else:
+            line = _path_line(facts, programs, prefix, name, conda=seat.environment.kind == "conda")
+            leave = "close this shell, or set PATH back"
+            if name == "xonsh":
+                leave = f"$PATH.remove({programs!r})"
+    except Unquotable as refusal:
+        raise KalyxError(f"no line of {name} enters {visible(prefix)}: {refusal.reason}") from None
+    needed, load = _site_modules(facts, seat.interpreter.base_prefix, name)
+    return EnterAnswer(target=seat, shell=name, line=load + line, leave=leave, warnings=warnings, site_modules=needed)
+
+
+def _site_modules(facts: Facts, base: str, shell: str) -> tuple[list[str], str]:
+    """The site modules that put the base in place, and what loads them first where none of them is loaded."""
+    needed = needed_modules(facts, base)
+    loaded = {module.name for module in loaded_modules(facts)}
+    if not needed or any(module.name in loaded for module in needed) or shell in ("cmd", "pwsh", "powershell"):
+        return [module.name for module in needed if module.name in loaded], ""
+    return [needed[0].name], f"module load {line_for([needed[0].name], shell)}; "
+
+
+def _scripts(names: list[str], ending: str) -> list[str]:
+    wanted = "activate" + ending
+    return [name for name in names if name.lower() == wanted]
+
+
+def _may_be_in_a_script(view: View, prefix: str) -> bool:
+    """Whether the folder and the prompt are plain words, that any activation script may hold as they are."""
+    prompt = (view.settings.get("prompt") if view.settings is not None else None) or ""
+    return all(word.isprintable() and not set(word) & _READ_BY_SHELLS for word in (prefix, prompt.strip("'\"")))
+
+
+_READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")
+
+
+def _path_line(facts: Facts, programs: str, prefix: str, shell: str, conda: bool) -> str:
+    """The line that puts the programs first on PATH. Raises Unquotable."""
+    variable = "CONDA_PREFIX" if conda else "VIRTUAL_ENV"
+    if (";" if facts.system == "windows" else ":") in programs.removeprefix(facts.path.splitdrive(programs)[0]):
+        raise Unquotable(programs, "PATH takes its separator for the end of a folder")
+    if shell == "xonsh":
+        return f"$PATH.insert(0, {programs!r}); ${variable} = {prefix!r}"
+    first, entered = quoted(programs, shell), quoted(prefix, shell)
+    if shell == "fish":
+        return f"set -gx PATH {first} $PATH; set -gx {variable} {entered}"
+    if shell in ("tcsh", "csh"):
+        return f'setenv PATH {first}:"$PATH"; setenv {variable} {entered}; rehash'
+    if shell in ("pwsh", "powershell"):
+        first, entered = (word if word[:1] == "'" else f"'{word}'" for word in (first, entered))
+        return f"$env:PATH = {first} + [IO.Path]::PathSeparator + $env:PATH; $env:{variable} = {entered}"
+    if shell == "cmd":
+        return f'set "PATH={programs};%PATH%" & set "{variable}={prefix}"'
+    return f'export PATH={first}:"$PATH" {variable}={entered}; hash -r'
+
+
+def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
+    """What on this machine undoes it, or makes it mean something else."""
+    facts = machine.facts
+    found = []
+    for variable in ("PYTHONPATH", "PYTHONHOME"):
+        value = facts.variable(variable)
+        if value:
+            brought = bringing(facts, value.split(":")[0], variable)
+            by = f" by the site module {brought[0].name}" if brought else ""
+            found.append(f"{variable} is set{by} ({value}) and reaches into every environment")
+    entered = facts.variable("VIRTUAL_ENV")
+    if entered and seat.environment is not None and facts.real(entered) != seat.environment.key:
+        found.append(f"{entered} is on now; leaving the new one goes back to before both")
+    if seat.environment is not None and seat.environment.kind == "conda":
+        hooks = facts.join(seat.environment.prefix, "etc", "conda", "activate.d")
+        if facts.names(hooks):
+            found.append(f"the scripts in {hooks} are not run by this line")
+    for one in definitions(facts, shell):
+        found.append(f"{one.word} is {'an alias' if one.kind == 'alias' else 'a function'} by {one.path}, line "
+                     f"{one.line}: it wins over PATH, also after this line")  # fmt: skip
+    hook = facts.variable(_HOOKS[shell]) if shell in _HOOKS else None
+    if hook:
+        found.append(f"{_HOOKS[shell]} runs before every prompt ({hook}) and may change PATH again")
+    return found

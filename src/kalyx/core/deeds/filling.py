@@ -1,0 +1,165 @@
+"""Packages into an environment that exists, or out of it: foreseen, carried out by its own installer, proved.
+
+Strategy: what would come is asked of the installer before anything is touched;
+the folders it may change are kept (``safekeeping``) until it has ended well; a
+failure puts them back. The proof compares what is there after with what was.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from kalyx.core.answers import FillAnswer
+from kalyx.core.deeds.installer import Installer, held
+from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, visible_of
+from kalyx.core.deeds.proving import proofs, running_in
+from kalyx.core.deeds.safekeeping import Kept
+from kalyx.core.deeds.wanted import Wants
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.findings import remedies
+from kalyx.core.machine import Machine
+from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Move, Package
+from kalyx.core.words.names import canonical
+from kalyx.core.words.nearness import distance
+from kalyx.core.words.visible import visible
+
+_TRIED_AT_MOST = 12
+
+
+class Order(Struct, kw_only=True):
+    """What to put in, or with ``remove`` to take out."""
+
+    interpreter: Interpreter
+    environment: Environment
+    wants: Wants
+    wheels: str | None = None
+    remove: bool = False
+
+
+def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[FillAnswer, list[list[str]]]:
+    """What would come, move and go, and whom it would break; the commands. Raises KalyxError where it may not be."""
+    interpreter, prefix = order.interpreter, order.environment.prefix
+    packages = held(machine, interpreter)
+    installer = Installer(machine, interpreter, order.wheels)
+    _refuse(machine, order, installer, packages)
+    answer = FillAnswer(environment=order.environment, interpreter=interpreter)
+    if order.remove:
+        command = _plan_removal(order, packages, installer, answer)
+        going, coming = order.wants.keys, []
+    else:
+        coming = installer.foresee(order.wants.words, packages, tell)
+        answer.moves = foreseen_moves(packages, coming)
+        there = visible_of(packages)
+        arriving = {canonical(one.name) for one in coming}
+        rest = [there[key] for key in sorted(order.wants.keys - arriving) if key in there]
+        answer.seen_below = [one for one in rest if one.origin not in ("own", "linked")]
+        answer.notes += [f"{one.name} {one.version} is there already" for one in rest if one not in answer.seen_below]
+        command, going = installer.install(order.wants.words), set()
+    facts = machine.facts.again()
+    now = broken(facts, interpreter, packages, [], set())
+    answer.broken = newly(now, broken(facts, interpreter, packages, coming, going))
+    answer.plan = [ChangePlan(deed=_deed(move), path=prefix) for move in answer.moves]
+    answer.steps = [machine.line(command)] if answer.moves else []
+    return answer, [command] if answer.moves else []
+
+
+def _deed(move: Move) -> str:
+    if move.before is None or move.hides is not None:
+        return f"install {move.name} {move.after}"
+    if move.after is None:
+        return f"remove {move.name} {move.before}"
+    return f"change {move.name} {move.before} to {move.after}"
+
+
+def _refuse(machine: Machine, order: Order, installer: Installer, packages: list[Package]) -> None:
+    prefix, executable = order.environment.prefix, order.interpreter.executable
+    keeper = remedies.keeper_of(machine, order.interpreter)
+    if keeper is not None:
+        what = "take it out" if order.remove else f"add {', '.join(sorted(order.wants.keys)) or 'it'}"
+        raise KalyxError(f"{visible(prefix)} is kept by {keeper}: {what} there, or use an environment of your own")
+    if installer.version(packages) is None:
+        raise KalyxError(f"{visible(prefix)} has no installer of its own; bring it with: "
+                         f"{machine.line([executable, '-m', 'ensurepip'])}")  # fmt: skip
+
+
+def _plan_removal(order: Order, packages: list[Package], installer: Installer, answer: FillAnswer) -> list[str]:
+    there = visible_of(packages)
+    own = {key: one for key, one in there.items() if one.origin in ("own", "linked")}
+    for key in sorted(order.wants.keys):
+        if key not in there:
+            ranked = sorted((distance(key, other, 3), other) for other in own)
+            raise KalyxError(f"{visible(key)} is not installed in {visible(order.environment.prefix)}",
+                             [other for far, other in ranked if far <= 3])  # fmt: skip
+        if key not in own:
+            found = there[key]
+            raise KalyxError(f"{found.name} {found.version} is not this environment's own: it comes from"
+                             f" {visible(found.location)} ({found.origin})")  # fmt: skip
+    chosen = [own[key] for key in sorted(order.wants.keys)]
+    answer.moves = [Move(name=one.name, before=one.version, after=None) for one in chosen]
+    for one in chosen:
+        below = next((p for p in packages if canonical(p.name) == canonical(one.name) and p.hidden_by), None)
+        if below is not None:
+            answer.notes.append(f"{below.name} {below.version} from {below.location} answers then")
+    return installer.remove([one.name for one in chosen])
+
+
+def carry_out(
+    machine: Machine, order: Order, answer: FillAnswer, commands: list[list[str]], tell: Callable[[str], None]
+) -> None:
+    """Do it and prove it; fills in the answer. Raises KalyxError with the reason, after putting back what was there."""
+    interpreter = order.interpreter
+    before = held(machine, interpreter)
+    installer = Installer(machine, interpreter, order.wheels)
+    kept = Kept(machine.facts, order.environment.prefix, LiveChange())
+    kept.begin(_folders(machine, order.environment))
+    try:
+        for argv in commands:
+            installer.run(argv, tell)
+    except BaseException as error:
+        kept.put_back()
+        if isinstance(error, KalyxError):
+            raise KalyxError(f"{error.says}; what was there before was put back") from None
+        raise
+    kept.settle()
+    tell("looking at what came")
+    _prove(machine, order, before, answer)
+
+
+def _folders(machine: Machine, environment: Environment) -> list[str]:
+    """What an installer may change below the prefix, each folder once."""
+    facts, prefix = machine.facts, environment.prefix
+    names = ("Scripts", "share", "etc") if facts.system == "windows" else ("bin", "share", "etc")
+    found = {facts.real(site): site for site in environment.site_packages if facts.inside(site, prefix)}
+    return [*found.values(), *(facts.join(prefix, name) for name in names)]
+
+
+def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAnswer) -> None:
+    interpreter, facts = order.interpreter, machine.facts.again()
+    after = held(machine, interpreter)
+    answer.done = True
+    answer.moves = moves(before, after)
+    answer.broken = newly(broken(facts, interpreter, before, [], set()), broken(facts, interpreter, after, [], set()))
+    there = visible_of(after)
+    if not order.remove:
+        answer.notes += [f"{key} was asked for and is not there" for key in sorted(order.wants.keys - there.keys())]
+    changed = {canonical(move.name) for move in answer.moves if move.after is not None}
+    first = [there[key] for key in sorted(order.wants.keys & there.keys())] if not order.remove else []
+    rest = [there[key] for key in sorted(changed - order.wants.keys) if key in there]
+    for package in [*first, *rest][:_TRIED_AT_MOST]:
+        answer.imports += proofs(machine, interpreter, package)
+    if answer.moves:
+        answer.restart = running_in(machine, order.environment)
+    answer.undo = _undo(order, answer.moves)
+
+
+def _undo(order: Order, done: list[Move]) -> list[str] | None:
+    """The one call that makes it what it was; None where it takes two."""
+    came = [move.name for move in done if move.before is None]
+    back = [f"{move.name}=={move.before}" for move in done if move.before is not None and move.hides is None]
+    if not done or (came and back):
+        return None
+    words = ["--remove", *came] if came else back
+    offline = ["--wheels", order.wheels] if order.wheels and back else []
+    return ["kalyx", "fill", order.environment.prefix, *words, *offline]

@@ -1,0 +1,211 @@
+"""The installer of an environment, run by that environment's own interpreter.
+
+Its variables are cleaned of whatever would lead it elsewhere, its waits are
+limited, what it says is kept whole in a file when it fails, and the line that
+matters is shown. What it would do is told by its own report (the "Installation
+Report" format of the installer's documentation); one too old for that is made
+to do it in a copy of the environment.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+
+from msgspec import Struct
+
+from kalyx.core.deeds.remembered import cache_file
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.machine import Machine
+from kalyx.core.packages.contents import contents
+from kalyx.core.records import Interpreter, KalyxError, Package
+from kalyx.core.words.visible import visible
+
+INSTALL_SECONDS = 1800.0
+_KEPT_LOGS = 5
+_TELLS_SINCE = (22, 2)
+
+# What would make the installer work on another place than the environment it runs in.
+_LEADS_ELSEWHERE = {"PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "CONDA_PREFIX", "__PYVENV_LAUNCHER__", "PIP_TARGET",
+                    "PIP_PREFIX", "PIP_ROOT", "PIP_PYTHON", "PIP_DRY_RUN", "PIP_REPORT"}  # fmt: skip
+
+
+def executable_in(facts: Facts, folder: str) -> str:
+    """The interpreter of a virtual environment in ``folder``, there or not."""
+    return facts.join(folder, *(("Scripts", "python.exe") if facts.system == "windows" else ("bin", "python")))
+
+
+class Coming(Struct, frozen=True):
+    """A distribution that an installation would bring, with what it requires."""
+
+    name: str
+    version: str
+    requires: tuple[str, ...] = ()
+
+
+def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
+    """The user's variables without those that lead an installer to another place."""
+    kept = {key: value for key, value in variables.items() if key not in _LEADS_ELSEWHERE}
+    kept["PIP_USER"] = "0"  # also where a settings file says otherwise
+    kept["PYTHONNOUSERSITE"] = kept.get("PYTHONNOUSERSITE", "")
+    return {key: value for key, value in kept.items() if value}
+
+
+def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
+    """What the environment sees now, read anew, as its installer sees it."""
+    facts = machine.facts.again()
+    way = Way(variables=clean_variables(facts.variables))
+    return contents(facts, interpreter, search_path(facts, interpreter, way))[0]
+
+
+def install_command(executable: str, wheels: str | None, seconds: float, words: list[str], *more: str) -> list[str]:
+    """The command by which the installer of ``executable`` installs ``words``; ``seconds`` bounds each of its waits."""
+    offline = ["--no-index", "--find-links", wheels] if wheels else []
+    waits = ["--timeout", f"{max(1, round(seconds))}", "--retries", "1"]
+    quiet = ["--disable-pip-version-check", "--no-input"]
+    return [executable, "-m", "pip", "install", *quiet, *waits, *offline, *more, *words]
+
+
+class Installer:
+    """The installer of one environment, with or without an index."""
+
+    def __init__(self, machine: Machine, interpreter: Interpreter, wheels: str | None = None) -> None:
+        self.machine = machine
+        self.interpreter = interpreter
+        self.wheels = wheels
+
+    def version(self, packages: list[Package]) -> tuple[int, ...] | None:
+        """Its version by its metadata, or None where the environment has none."""
+        found = next((one.version for one in packages if one.name == "pip" and one.hidden_by is None), None)
+        if found is None:
+            return None
+        return tuple(int(part) for part in found.split(".") if part.isdigit())
+
+    def install(self, words: list[str], *more: str) -> list[str]:
+        """The command that installs ``words`` into this very environment."""
+        return install_command(self.interpreter.executable, self.wheels, self.machine.seconds, words, *more)
+
+    def remove(self, names: list[str]) -> list[str]:
+        quiet = ["--disable-pip-version-check", "--no-input"]
+        return [self.interpreter.executable, "-m", "pip", "uninstall", *quiet, "-y", *names]
+
+    def run(self, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
+        """Run one of its commands to the end; what it printed. Raises KalyxError with its reason."""
+        return run_to_end(self.machine, argv, tell)
+
+    def foresee(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[Coming]:
+        """What installing ``words`` would bring. Raises KalyxError with the installer's reason where it cannot."""
+        version = self.version(packages)
+        if version is not None and version >= _TELLS_SINCE:
+            tell("asking what would come")
+            said = self.run(self.install(words, "--dry-run", "--quiet", "--report", "-"))
+            return _reported(said)
+        return self._tried_in_a_copy(words, packages, tell)
+
+    def _tried_in_a_copy(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[Coming]:
+        """Make the installation in a copy of the environment: for installers that cannot tell beforehand."""
+        machine, facts = self.machine, self.machine.facts
+        assert machine.runner is not None
+        change = LiveChange()
+        with machine.runner.empty_folder() as place:
+            prefix = facts.join(place, "copy")
+            tell("trying it in a copy")
+            base = self.interpreter.real_executable
+            sees = any(one.origin == "base" for one in packages)
+            seen = ["--system-site-packages"] if sees else []
+            self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
+            copy = read_interpreter(facts.again(), executable_in(facts, prefix))
+            for site in dict.fromkeys(one.location for one in packages if one.origin in ("own", "linked")):
+                if facts.inside(site, self.interpreter.prefix):
+                    relative = facts.path.relpath(site, self.interpreter.prefix)
+                    change.copy_folder(site, facts.join(prefix, relative), linked=False)
+            twin = Installer(machine, copy, self.wheels)
+            before = {(one.name, one.version) for one in held(machine, copy)}
+            try:
+                self.run(twin.install(words), tell)
+            except KalyxError as error:
+                raise KalyxError(error.says.replace(copy.executable, self.interpreter.executable)) from None
+            after = [one for one in held(machine, copy) if one.version and (one.name, one.version) not in before]
+            return [Coming(one.name, one.version or "", tuple(_requires(machine, one))) for one in after]
+
+
+def _requires(machine: Machine, package: Package) -> list[str]:
+    from kalyx.core.packages.metadata import installed_in
+
+    found = installed_in(machine.facts.again(), package.location)
+    return next((one.requires for one in found if one.name == package.name), [])
+
+
+def _reported(said: bytes) -> list[Coming]:
+    """The distributions of an installation report (version 1 of its format)."""
+    try:
+        report = json.loads(said)
+        found = [one["metadata"] for one in report["install"]]
+        return [Coming(one["name"], one["version"], tuple(one.get("requires_dist") or ())) for one in found]
+    except (ValueError, KeyError, TypeError, RecursionError):
+        raise KalyxError(
+            "the installer's report could not be read; it said what no version of its format has"
+        ) from None
+
+
+def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
+    """Run a command that makes or fills an environment. Raises KalyxError with its reason, the whole in a file."""
+    assert machine.runner is not None
+    with machine.runner.empty_folder() as place:
+        ended = machine.runner.run(
+            argv,
+            # What it unpacks lies in a folder of ours: it goes with us, also where the installer is stopped.
+            variables={**clean_variables(machine.facts.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
+            folder=machine.facts.folder,
+            seconds=INSTALL_SECONDS,
+            heard=lambda words: tell(_last_line(words)),
+        )
+    if ended.status == 0:
+        return ended.output
+    if ended.problem is not None:
+        raise KalyxError(f"{argv[0]} {ended.problem}")
+    words = ended.output + ended.errors
+    kept = _keep(machine, argv, words)
+    whole = f" (all it said: {kept})" if kept else ""
+    said = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
+    raise KalyxError(f"{machine.line(argv[:4])} failed: {said}{whole}")
+
+
+def _last_line(words: bytes) -> str:
+    lines = words[-400:].decode("utf-8", "replace").strip().splitlines()
+    return lines[-1].strip() if lines else ""
+
+
+# Lines that only repeat what an earlier one said better, or that say nothing of the reason.
+_SAYS_LITTLE = ("No matching distribution found for", "note:", "hint:", "[end of output]", "Failed to build")
+
+
+def what_matters(words: bytes) -> str:
+    """The line of an installer's output that says why: its first telling error, else its last line."""
+    lines = [line.strip() for line in words.decode("utf-8", "replace").splitlines() if line.strip()]
+    errors = [line for line in lines if line.startswith("ERROR:") or "rror:" in line or "No space left" in line]
+    telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
+    chosen = (telling or errors or lines or ["it said nothing"])[-1 if not telling else 0]
+    refused = [line for line in lines if "timed out" in line or "Connection refused" in line or "resolve host" in line]
+    if refused and "No space" not in chosen:
+        chosen = f"the package index gives no answer ({refused[-1].rpartition('): ')[2][-160:]})"
+    return visible(chosen.removeprefix("ERROR: ")[:400])
+
+
+def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:
+    """Write all an installer said into the user's cache folder; the newest few are kept. Its path, or None."""
+    facts, change = machine.facts.again(), LiveChange()
+    folder = facts.join(facts.parent(cache_file(facts)), "said")
+    try:
+        change.folder(folder)
+        names = facts.names(folder)
+        for old in names[: max(0, len(names) - _KEPT_LOGS + 1)]:
+            change.remove_file(facts.join(folder, old))
+        path = facts.join(folder, f"installer-{change.stamp()}.txt")
+        change.write(path, (machine.line(argv) + "\n\n").encode("utf-8", "surrogateescape") + words)
+    except (KalyxError, Unreadable):
+        return None
+    return path

@@ -1,0 +1,83 @@
+"""What an environment holds before and after: what came, moved and went, and which requirements then do not hold."""
+
+from __future__ import annotations
+
+from kalyx.core.deeds.installer import Coming
+from kalyx.core.doors import Facts
+from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.packages.requirements import asked_by_lines, satisfies
+from kalyx.core.records import Broken, Interpreter, Move, Package
+from kalyx.core.words.names import canonical
+
+
+def visible_of(packages: list[Package]) -> dict[str, Package]:
+    """The packages that answer, by canonical name: distributions that nothing hides."""
+    return {canonical(one.name): one for one in packages if one.version is not None and one.hidden_by is None}
+
+
+def moves(before: list[Package], after: list[Package]) -> list[Move]:
+    """Every distribution whose answering version or place is another now, by name."""
+    one, other = visible_of(before), visible_of(after)
+    found = []
+    for key in sorted(one.keys() | other.keys()):
+        was, now = one.get(key), other.get(key)
+        if was and now and (was.version, was.location) == (now.version, now.location):
+            continue
+        name = now.name if now else was.name if was else key
+        found.append(Move(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
+    return found
+
+
+def _said(package: Package | None) -> str | None:
+    return package.version if package is not None else None
+
+
+def _hidden(was: Package | None, now: Package | None) -> str | None:
+    """Where the copy lies that the new one hides, when that one stays."""
+    if was is not None and now is not None and was.location != now.location and now.origin == "own":
+        return was.location
+    return None
+
+
+def foreseen_moves(packages: list[Package], coming: list[Coming]) -> list[Move]:
+    """The moves that an installation would make."""
+    there = visible_of(packages)
+    found = []
+    for one in coming:
+        was = there.get(canonical(one.name))
+        hides = was.location if was is not None and was.origin != "own" and was.origin != "linked" else None
+        found.append(Move(name=one.name, before=_said(was), after=one.version, hides=hides))
+    return sorted(found, key=lambda one: one.name.lower())
+
+
+def broken(
+    facts: Facts, interpreter: Interpreter, packages: list[Package], coming: list[Coming], going: set[str]
+) -> list[Broken]:
+    """Requirements that would not hold when ``coming`` came and the names in ``going`` went."""
+    versions = {key: one.version or "" for key, one in visible_of(packages).items() if key not in going}
+    lines: dict[str, tuple[str, str, list[str]]] = {}
+    records: dict[tuple[str, str], Installed] = {}
+    for folder in dict.fromkeys(one.location for one in packages if one.version is not None):
+        for installed in installed_in(facts, folder):
+            records.setdefault((folder, canonical(installed.name)), installed)
+    for key, package in visible_of(packages).items():
+        record = records.get((package.location, key))
+        if record is not None and key not in going:
+            lines[key] = (package.name, package.version or "", record.requires)
+    for one in coming:
+        key = canonical(one.name)
+        versions[key] = one.version
+        lines[key] = (one.name, one.version, list(one.requires))
+    found = []
+    for name, version, requires in lines.values():
+        for asked in asked_by_lines(requires, interpreter, facts.system):
+            there = versions.get(asked.key)
+            if there is None or not satisfies(there, asked.specifier):
+                found.append(Broken(name=name, version=version, requirement=asked.line, found=there))
+    return found
+
+
+def newly(before: list[Broken], after: list[Broken]) -> list[Broken]:
+    """What is broken after and was not before."""
+    known = {(one.name, one.requirement) for one in before}
+    return [one for one in after if (one.name, one.requirement) not in known]

@@ -1,0 +1,165 @@
+"""Making a notebook ask for a kernel: only that metadata changes, and the former value is kept for one undo.
+
+The keeping and taking back serves settings files too (``choosing.py``).
+
+The notebook format's documentation names the place: ``metadata.kernelspec``
+with ``name``, ``display_name`` and ``language``.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
+from kalyx.core.machine import Machine
+from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
+from kalyx.core.seats.notebook import ENDING
+from kalyx.core.ways import kernel_of
+from kalyx.core.words.visible import visible
+
+_LIMIT = 64 * 1024 * 1024
+
+
+class Pointing(Struct):
+    """A change worked out and not yet made: the file, its new content, and what takes it back."""
+
+    path: str
+    before: bytes
+    after: bytes
+    back: list[Edit]
+    was: str | None
+    deeds: list[ChangePlan]
+    is_new: bool = False  # there was no such file before
+    goes: bool = False  # taking it back removes the file
+
+
+def kernel_for(machine: Machine, seat: Seat) -> Kernel:
+    """The registered kernel that a target means. Raises KalyxError where none starts it."""
+    kernel = kernel_of(seat, machine)
+    if kernel is not None:
+        return kernel
+    if seat.environment is None:
+        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    usable = [one for one in machine.kernels if "hidden" not in one.conditions]
+    found = [one for one in usable if one.environment is not None and one.environment.key == seat.environment.key]
+    own = [one for one in found if one.argv and one.argv[0] not in ("python", "python3")]
+    if not found:
+        line = machine.line(["kalyx", "register", seat.environment.prefix])
+        raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {line}")
+    return (own or found)[0]
+
+
+def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:
+    """What would change in the notebook. Raises KalyxError for a file that must not or cannot be changed."""
+    before = read_for_change(machine.facts, path)
+    text = before.decode("utf-8")
+    wanted = {"display_name": kernel.label, "language": kernel.language or "python", "name": kernel.id}
+    try:
+        start = past_blanks(text, 1 if text[:1] == "\ufeff" else 0)
+        top = members(text, start)
+        metadata = last(top, "metadata")
+        if metadata is None:
+            raise ValueError("it has no metadata")
+        edits, was = _edits(text, metadata, wanted)
+        after, back = apply(text, edits)
+        json.loads(after.lstrip("\ufeff"))
+    except (ValueError, RecursionError) as error:
+        raise KalyxError(f"{visible(path)}: not a notebook ({error}); it was not changed") from None
+    deeds = [ChangePlan(deed=f"ask for {kernel.id} instead of {was or 'no kernel'}", path=path)] if edits else []
+    return Pointing(path, before, after.encode("utf-8"), back, was, deeds)
+
+
+def _edits(text: str, metadata: Member, wanted: dict[str, str]) -> tuple[list[Edit], str | None]:
+    spec = last(members(text, metadata.start), "kernelspec")
+    if spec is None:
+        return [put_object(text, metadata, "kernelspec", wanted)], None
+    value = json.loads(text[spec.start : spec.end])
+    if not isinstance(value, dict):
+        raise ValueError("its kernelspec is no object")
+    was = value.get("name")
+    return set_members(text, spec, wanted), was if isinstance(was, str) else None
+
+
+def read_for_change(facts: Facts, path: str) -> bytes:
+    """The bytes of a file that is to be changed. Raises KalyxError for one that may not or cannot be."""
+    if facts.kind(path) == "link":
+        raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that file itself")
+    try:
+        raw = facts.read(path, _LIMIT + 1)
+    except Unreadable as problem:
+        raise KalyxError(f"{visible(path)}: {problem.reason}") from None
+    if len(raw) > _LIMIT:
+        raise KalyxError(f"{visible(path)}: larger than {_LIMIT // 1024 // 1024} MiB")
+    status = facts.status(path)
+    if status is not None and not status.mode & 0o222:
+        raise KalyxError(f"{visible(path)} is read-only; it was not changed")
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        raise KalyxError(f"{visible(path)}: not UTF-8; it was not changed") from None
+    return raw
+
+
+def carry_out(machine: Machine, pointing: Pointing, change: LiveChange) -> list[str]:
+    """Make the change; returns the call that takes it back. What takes it back is written first."""
+    note = {
+        "path": pointing.path,
+        "after": hashlib.sha256(pointing.after).hexdigest(),
+        "new": pointing.is_new,
+        "back": [[edit.start, edit.end, base64.b64encode(edit.text.encode()).decode()] for edit in pointing.back],
+    }
+    kept = _kept(machine.facts, pointing.path)
+    change.folder(machine.facts.parent(kept))
+    change.write(kept, json.dumps(note).encode())
+    if pointing.goes:
+        change.remove_file(pointing.path)
+    else:
+        change.folder(machine.facts.parent(pointing.path))
+        change.write(pointing.path, pointing.after)
+    kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
+    return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
+
+
+def take_back(pointing: Pointing, change: LiveChange) -> None:
+    """What was there before, byte for byte, where the change turned out not to do what it should."""
+    if pointing.is_new:
+        change.remove_file(pointing.path)
+    else:
+        change.write(pointing.path, pointing.before)
+
+
+def plan_undo(machine: Machine, path: str) -> Pointing:
+    """What takes the last change back. Raises KalyxError where there is none, or the file was changed since."""
+    facts = machine.facts
+    before = read_for_change(facts, path)
+    try:
+        note = json.loads(facts.read_text(_kept(facts, path), 4 * 1024 * 1024))
+        edits = [Edit(int(s), int(e), base64.b64decode(t).decode()) for s, e, t in note["back"]]
+    except (Unreadable, ValueError, KeyError, TypeError):
+        raise KalyxError(f"{visible(path)}: no change of it is kept") from None
+    if note.get("path") != path or note.get("after") != hashlib.sha256(before).hexdigest():
+        raise KalyxError(f"{visible(path)} was changed since; point it again instead")
+    if note.get("new") is True:
+        deeds = [ChangePlan(deed="remove the file that was made", path=path)]
+        return Pointing(path, before, b"", [], None, deeds, goes=True)
+    after, back = apply(before.decode("utf-8"), edits)
+    deeds = [ChangePlan(deed="put back what was there before", path=path)]
+    return Pointing(path, before, after.encode("utf-8"), back, None, deeds)
+
+
+def _kept(facts: Facts, path: str) -> str:
+    """Where what takes a change back is kept, in the user's data folder."""
+    name = hashlib.sha256(path.encode("utf-8", "surrogateescape")).hexdigest()[:24] + ".json"
+    if facts.system == "windows":
+        root = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
+    elif facts.system == "macos":
+        root = facts.join(facts.home, "Library", "Application Support")
+    else:
+        root = facts.variable("XDG_DATA_HOME") or facts.join(facts.home, ".local", "share")
+    return facts.join(root, "kalyx", "pointed", name)

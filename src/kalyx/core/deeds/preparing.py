@@ -1,0 +1,164 @@
+"""A working environment in one step: made in place under a mark, filled, checked, the mark taken off last.
+
+Strategy: everything happens inside the one new folder. The mark of being
+unfinished is written before anything else and removed after everything; a run
+that fails clears the folder, one that was killed leaves a marked folder that
+the survey calls half-made and the next run clears. What is outside is touched
+last (the kernel), when the environment is whole.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from kalyx.core.answers import PrepareAnswer
+from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
+from kalyx.core.deeds.inventory import moves
+from kalyx.core.deeds.proving import proofs
+from kalyx.core.deeds.wanted import Wants
+from kalyx.core.doors import Unreadable, claims
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.findings.half_made import UNFINISHED_MARK
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.kernels.providers import PROVIDERS, to_bring
+from kalyx.core.machine import Machine
+from kalyx.core.packages.contents import contents
+from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
+from kalyx.core.words.names import canonical
+from kalyx.core.words.visible import visible
+
+IGNORE_ALL = b"# written by kalyx: the environment stays out of version control\n*\n"
+
+
+class Order(Struct, kw_only=True):
+    """What to prepare."""
+
+    folder: str
+    base: Interpreter
+    see_base: bool = False
+    wants: Wants
+    wheels: str | None = None
+    with_provider: bool = False
+
+
+def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[str]]]:
+    """What would be touched, and the commands that would run. Raises KalyxError for what must not be done."""
+    _refuse_what_is_there(machine, order.folder)
+    _refuse_base(machine, order.base)
+    deeds = [ChangePlan(deed="make environment", path=order.folder)]
+    flags = ["--system-site-packages"] if order.see_base else []
+    commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
+    python = executable_in(machine.facts, order.folder)
+    words = list(order.wants.words)
+    if order.with_provider and not order.wants.keys & {canonical(one.distribution) for one in PROVIDERS}:
+        words.append(to_bring(machine.facts, order.wheels).distribution)
+    if words:
+        commands.append(install_command(python, order.wheels, machine.seconds, words))
+        deeds.append(ChangePlan(deed="install " + " ".join(words), path=order.folder))
+    return deeds, commands
+
+
+def _refuse_what_is_there(machine: Machine, folder: str) -> None:
+    facts = machine.facts
+    kind = facts.kind(folder)
+    if kind is None:
+        upper = facts.parent(folder)
+        while facts.kind(upper) is None and facts.parent(upper) != upper:
+            upper = facts.parent(upper)
+        if not facts.is_folder(upper):
+            raise KalyxError(f"{visible(upper)} is no folder; nothing can be made below it")
+        return
+    if kind != "folder":
+        raise KalyxError(f"{visible(folder)} is there already and is no folder")
+    try:
+        names = list(facts.listing(folder))
+    except Unreadable as problem:
+        raise KalyxError(f"{visible(folder)}: {problem.reason}") from None
+    working = claims.worker(facts, facts.join(folder, UNFINISHED_MARK))
+    if working is not None:
+        raise KalyxError(f"{visible(folder)} is being made at this moment by process {working}")
+    if names and UNFINISHED_MARK not in names:
+        what = "an environment" if "pyvenv.cfg" in names else "not empty"
+        raise KalyxError(f"{visible(folder)} is {what} already; name a new folder")
+
+
+def _refuse_base(machine: Machine, base: Interpreter) -> None:
+    """An interpreter that cannot make environments by its own standard means is refused with the way out."""
+    if base.version.startswith("2."):
+        raise KalyxError(f"Python {base.version} has no standard means to make environments; choose 3.6 or newer")
+    search = search_path(machine.facts, base, Way(no_user=True))
+    resolver = Resolver(machine.facts, base, search, machine.facts.folder)
+    for module in ("venv", "ensurepip"):
+        if resolver.resolve(module).place is None:
+            minor = base.minor
+            where = "on Debian: apt-get install " + f"python{minor}-venv"
+            raise KalyxError(f"{base.executable} lacks the standard module {module}; {where}")
+
+
+def carry_out(
+    machine: Machine,
+    order: Order,
+    commands: list[list[str]],
+    change: LiveChange,
+    tell: Callable[[str], None],
+) -> PrepareAnswer:
+    """Make, fill and check. On any failure the folder is cleared again. Raises KalyxError with the reason."""
+    facts = machine.facts
+    fresh = facts.kind(order.folder) is None
+    change.folder(order.folder)
+    mark = facts.join(order.folder, UNFINISHED_MARK)
+    claims.claim(facts, mark, change)
+    before: list[Package] = []
+    try:
+        _clear(machine, order.folder, change, keep=mark)
+        for argv in commands:
+            tell(" ".join(argv[1:4]))
+            run_to_end(machine, argv, tell)
+            before = before or held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
+        if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
+            change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
+        change.remove_file(mark)
+    except BaseException:
+        _clear(machine, order.folder, change)
+        if fresh:
+            change.remove_empty_folder(order.folder)
+        raise
+    after = held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
+    steps = [machine.line(argv) for argv in commands]
+    return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
+
+
+def _clear(machine: Machine, folder: str, change: LiveChange, keep: str = "") -> None:
+    """Empty our own marked folder; the mark goes last, so that a second stop leaves it recognisable."""
+    facts = machine.facts.again()
+    for name in sorted(facts.names(folder), key=lambda one: one == UNFINISHED_MARK):
+        path = facts.join(folder, name)
+        if path == keep:
+            continue
+        if facts.kind(path) == "folder":
+            change.remove_folder(path)
+        else:
+            change.remove_file(path)
+
+
+def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
+    """What was asked for against what is there: packages by their metadata, and a trial import of each module."""
+    facts = machine.facts
+    try:
+        interpreter = read_interpreter(facts, executable_in(facts, order.folder))
+    except NotAnInterpreter as refusal:
+        raise KalyxError(f"the new environment does not start: {refusal.reason}") from None
+    answer.interpreter = interpreter
+    search = search_path(facts, interpreter, Way(variables={}, no_user=True))
+    packages, _ = contents(facts, interpreter, search)
+    keys = order.wants.keys
+    answer.packages = [one for one in packages if canonical(one.name) in keys]
+    there = {canonical(one.name) for one in answer.packages}
+    answer.notes += [f"{key} was asked for and is not there" for key in sorted(keys - there)]
+    for package in answer.packages:
+        answer.imports += proofs(machine, interpreter, package)
+        answer.notes += [f"{package.name} needs {unmet.requirement}, found {unmet.found}" for unmet in package.unmet]

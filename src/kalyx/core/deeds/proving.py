@@ -1,0 +1,42 @@
+"""The proof that a package works where it was put: trial imports, and who still runs with what was there before."""
+
+from __future__ import annotations
+
+from kalyx.core.imports.trial import try_import
+from kalyx.core.machine import Machine
+from kalyx.core.records import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
+from kalyx.core.seats.callers import connection_file_of, python_processes
+from kalyx.core.words.secrets import program_ran
+
+
+def proofs(machine: Machine, interpreter: Interpreter, package: Package) -> list[ImportAnswer]:
+    """Trial imports of the modules that a package provides, the first few, each from an empty folder."""
+    modules = [module for module in package.modules if not module.startswith("_")]
+    return [_try(machine, interpreter, package, module) for module in modules[:3]]
+
+
+def _try(machine: Machine, interpreter: Interpreter, package: Package, module: str) -> ImportAnswer:
+    assert machine.runner is not None
+    with machine.runner.empty_folder() as empty:
+        trial = try_import(machine.runner, interpreter.executable, module, folder=empty, seconds=machine.seconds,
+                           variables=machine.facts.variables)  # fmt: skip
+    found = ImportAnswer(statement=f"import {module}", module=module, outcome="imports" if trial.imports else "fails")
+    found.found_at = trial.file
+    found.distribution = Distribution(name=package.name, version=package.version or "")
+    if trial.root is not None:
+        found.error = ErrorText(type=trial.root.type, text=trial.root.text)
+    return found
+
+
+def running_in(machine: Machine, environment: Environment) -> list[str]:
+    """The processes of this user that run in the environment now, in words: kernels, and other programs."""
+    from kalyx.core.targets import seat_of_process
+
+    facts, found = machine.facts.again(), []
+    for process in python_processes(facts):
+        seat = seat_of_process(machine, process, "")
+        if seat.environment is None or seat.environment.key != environment.key:
+            continue
+        what = "kernel" if connection_file_of(process) else program_ran(process.command)
+        found.append(f"process {process.pid} ({what})")
+    return found

@@ -1,0 +1,84 @@
+"""Reading a record back: what it stands on, and the packages it pins."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.records import Interpreter, KalyxError, Package, Seat
+from kalyx.core.words.visible import visible
+
+HEAD = "# kalyx record 1"
+_LIMIT = 4 * 1024 * 1024
+
+
+class Recorded(Struct):
+    """A record: the Python and the platform it was made on, and its packages with their exact versions."""
+
+    path: str
+    version: str
+    implementation: str
+    abi_flags: str
+    system: str
+    architecture: str | None
+    sees_base: bool
+    packages: list[Package]
+
+
+def is_record(facts: Facts, path: str) -> bool:
+    return (facts.text_or_none(path, _LIMIT) or "").startswith(HEAD + "\n")
+
+
+def read_record(facts: Facts, path: str) -> Recorded:
+    """A record read back. Raises KalyxError for a file that is none."""
+    try:
+        text = facts.read(path, _LIMIT).decode("utf-8")
+    except (Unreadable, UnicodeDecodeError) as problem:
+        raise KalyxError(f"{visible(path)}: {problem}") from None
+    lines = text.splitlines()
+    if not lines or lines[0] != HEAD:
+        raise KalyxError(f"{visible(path)} is no record of Kalyx: its first line would be {HEAD!r}")
+    head = {words[1]: words[2:] for line in lines if line.startswith("# ") and len(words := line.split()) > 2}
+    python, platform = head.get("python", []), head.get("platform", [])
+    if len(python) < 2 or len(platform) < 2:
+        raise KalyxError(f"{visible(path)}: the record does not say which Python and platform it is of")
+    return Recorded(
+        path=path,
+        version=python[0],
+        implementation=python[1],
+        abi_flags=python[2] if len(python) > 2 else "",
+        system=platform[0],
+        architecture=None if platform[1] == "unknown" else platform[1],
+        sees_base="# sees its base: yes" in lines,
+        packages=[package for line in lines if (package := _package(line, path)) is not None],
+    )
+
+
+def _package(line: str, path: str) -> Package | None:
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    if not line.strip() or line.startswith("#"):
+        return None
+    line, _, said = line.partition("  # ")
+    try:
+        requirement = Requirement(line)
+    except InvalidRequirement:
+        return None
+    pins = [one.version for one in requirement.specifier if one.operator in ("==", "===")]
+    version = pins[0] if len(pins) == 1 else said or requirement.url
+    return Package(name=requirement.name, version=version, modules=[], location=path, origin="own")
+
+
+def seat_of(recorded: Recorded) -> Seat:
+    """A record in the place of a seat, to be compared with one."""
+    interpreter = Interpreter(
+        executable=recorded.path,
+        real_executable=recorded.path,
+        version=recorded.version,
+        implementation=recorded.implementation,
+        prefix=recorded.path,
+        base_prefix=recorded.path,
+        abi_flags=recorded.abi_flags,
+        architecture=recorded.architecture,
+    )
+    return Seat(seat="path", name=recorded.path, interpreter=interpreter, label="a record", source=recorded.path)

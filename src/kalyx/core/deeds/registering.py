@@ -1,0 +1,412 @@
+"""Registering an environment as a kernel, and removing kernels.
+
+What is registered is the target, never whatever ``python`` is now. The spec
+file is written last and whole. What was there before is kept until the new
+one has answered, and put back when it does not.
+"""
+
+from __future__ import annotations
+
+import json
+import zlib
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.environments.searchpath import Way
+from kalyx.core.findings import remedies
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
+from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
+from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
+from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
+from kalyx.core.machine import Machine
+from kalyx.core.records import ChangePlan, Evidence, Finding, Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.seats.server import listed_by
+from kalyx.core.words.names import canonical
+from kalyx.core.words.visible import visible
+
+# The names that the kernel spec's format gives to icons.
+_ICONS = ("logo-32x32.png", "logo-64x64.png", "logo-svg.svg")
+REMOVED_FOLDER = "kalyx-removed"
+
+
+class Order(Struct, kw_only=True):
+    """What to register and how; the words of the command."""
+
+    identifier: str | None = None
+    label: str | None = None
+    reach: str = "me"
+    own_path: bool = False
+    variables: dict[str, str] = {}
+    take_over: bool = False
+
+
+class Plan(Struct):
+    """A registration worked out and not yet done."""
+
+    identifier: str
+    label: str
+    folder: str
+    spec: bytes
+    before: bytes | None
+    provider: Provider
+    notes: list[str]
+    deeds: list[ChangePlan]
+    icons: dict[str, bytes] = {}
+
+
+def provider_in(machine: Machine, interpreter: Interpreter) -> Provider | None:
+    """The first provider that the interpreter's own search path has, by reading."""
+    search = machine.search(interpreter, Way())
+    resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
+    for provider in PROVIDERS:
+        if resolver.resolve(provider.module).place is not None:
+            return provider
+    return None
+
+
+def provider_finding(machine: Machine, seat: Seat) -> Finding:
+    """That the target has no provider, with the way to bring it."""
+    assert seat.interpreter is not None and seat.environment is not None
+    search = machine.search(seat.interpreter, Way())
+    return Finding(
+        cause="provider-absent",
+        certainty="proven",
+        says=f"{seat.environment.name} has no kernel provider, so it cannot be a kernel yet",
+        evidence=[
+            Evidence(
+                fact=f"no {USUAL.module} on its search path",
+                source=f"{len(search.entries)} entries read",
+                path=seat.environment.prefix,
+            )
+        ],
+        remedies=[remedies.install(machine, seat.interpreter, USUAL.distribution)],
+    )
+
+
+def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Provider) -> Plan:
+    """What registering would write. Raises KalyxError for what must not be done."""
+    interpreter, environment = seat.interpreter, seat.environment
+    assert interpreter is not None and environment is not None
+    identifier = _identifier(order, environment.name)
+    root = reach_folder(machine.facts, order.reach, environment.prefix, machine.facts.variables)
+    folder = machine.facts.join(root, identifier)
+    before = _existing(machine, folder, identifier, order)
+    label = order.label or _label(machine, environment.name, interpreter.version, folder)
+    notes = _notes(machine, identifier, folder, environment.key)
+    variables = dict(order.variables)
+    if order.own_path:
+        own = machine.facts.parent(interpreter.executable)
+        separator = ";" if machine.facts.system == "windows" else ":"
+        variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
+    notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
+    spec: dict[str, object] = {
+        "argv": [interpreter.executable, *provider.arguments],
+        "display_name": label,
+        "language": "python",
+        "metadata": {"debugger": provider.debugger},
+    }
+    if variables:
+        spec["env"] = variables
+    spec["interrupt_mode"] = "signal"
+    content = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
+    verb = "replace" if before is not None else "write"
+    deeds = [ChangePlan(deed=verb, path=machine.facts.join(folder, SPEC_FILE))]
+    if not machine.facts.is_folder(folder):
+        deeds.insert(0, ChangePlan(deed="make folder", path=folder))
+    if provider.stand_in:
+        notes.append("the kernel provider in it is Kalyx's own small stand-in, made for the demo")
+    icons = _icons(machine, interpreter, provider, folder)
+    return Plan(identifier, label, folder, content, before, provider, notes, deeds, icons)
+
+
+def _icons(machine: Machine, interpreter: Interpreter, provider: Provider, folder: str) -> dict[str, bytes]:
+    """The provider's own icons, where its package brings some and the folder has none of these names."""
+    facts, found = machine.facts, {}
+    search = machine.search(interpreter, Way())
+    for entry in search.entries:
+        resources = facts.join(entry.entry, canonical(provider.distribution).replace("-", "_"), "resources")
+        for name in facts.names(resources) if entry.entry else []:
+            if name in _ICONS and facts.kind(facts.join(folder, name)) is None:
+                try:
+                    found[name] = facts.read(facts.join(resources, name), 1024 * 1024)
+                except Unreadable:
+                    continue
+        if found:
+            break
+    return found
+
+
+def _identifier(order: Order, name: str) -> str:
+    if order.identifier is not None:
+        if not valid_id(order.identifier):
+            raise KalyxError(
+                f"{order.identifier!r} is no kernel id: only the letters a to z, digits, '.', '_' and '-' are allowed"
+            )
+        return order.identifier.lower()
+    made = "".join(character if character in ID_LETTERS else "-" for character in name.lower())
+    made = made.strip(".-_")
+    return made or "python-environment"
+
+
+def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> bytes | None:
+    """The spec file that is there now. Raises KalyxError unless it may be replaced."""
+    facts = machine.facts
+    kind = facts.kind(folder)
+    if kind is None:
+        return None
+    if kind == "link":
+        raise KalyxError(f"{folder} is a link to {facts.real(folder)}; Kalyx does not write through it")
+    if kind != "folder":
+        raise KalyxError(f"{folder} is there already and is no kernel folder")
+    spec = facts.join(folder, SPEC_FILE)
+    if facts.kind(spec) is None:
+        return None
+    if not order.take_over:
+        there = read_kernel(facts, folder, machine.server)
+        runs = there.environment.name if there.environment else there.reason or "nothing that starts"
+        raise KalyxError(
+            f"kernel {identifier} is registered already ({runs}, {spec});"
+            " give another --id, or --take-over to replace it"
+        )
+    try:
+        return facts.read(spec, 1024 * 1024)
+    except Unreadable as problem:
+        raise KalyxError(f"{spec}: {problem.reason}; it is not replaced") from None
+
+
+def _label(machine: Machine, name: str, version: str, folder: str) -> str:
+    """A label that tells this environment and version apart from the others in the list."""
+    label = f"{name} (Python {version})"
+    taken = {kernel.label for kernel in machine.kernels if kernel.folder != folder}
+    number = 2
+    while label in taken:
+        label = f"{name} (Python {version}, {number})"
+        number += 1
+    return label
+
+
+def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
+    notes = []
+    folders = [one.path for one in kernel_folders(machine.facts, machine.server)]
+    root = machine.facts.parent(folder)
+    if root not in folders:
+        notes.append(f"the server seen from here ({machine.server.said_as}) does not look in {root}")
+    for kernel in machine.kernels:
+        if kernel.folder == folder:
+            continue
+        if kernel.id == identifier:
+            order = folders.index(root) if root in folders else len(folders)
+            theirs = folders.index(machine.facts.parent(kernel.folder))
+            how = "hides" if order < theirs else "is hidden by"
+            notes.append(f"it {how} another kernel {identifier} in {kernel.folder}")
+        elif kernel.environment is not None and kernel.environment.key == key:
+            notes.append(f"the same environment is registered already as {kernel.id} ({kernel.label})")
+    return notes
+
+
+def _site_module_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
+    """Site modules that the interpreter needs: what the loaded ones set for its libraries is carried in the spec."""
+    facts = machine.facts
+    needed = needed_modules(facts, interpreter.base_prefix)
+    loaded = {module.name for module in loaded_modules(facts)}
+    notes = []
+    for module in needed:
+        if module.name not in loaded:
+            continue
+        for setting in settings_of(facts, module):
+            if setting.variable == "LD_LIBRARY_PATH" and setting.adds and setting.variable not in variables:
+                variables[setting.variable] = setting.value + ":${LD_LIBRARY_PATH}"
+                notes.append(f"{setting.variable} of the site module {module.name} is carried in the spec")
+        if "LD_LIBRARY_PATH" not in variables:
+            notes.append(f"its interpreter comes from the site module {module.name}, which is loaded now")
+    if needed and not any(module.name in loaded for module in needed):
+        notes.append(f"its interpreter comes from the site module {needed[0].name}, which is not loaded now;"
+                     f" where it cannot start, load that before the notebook server starts")  # fmt: skip
+    return notes
+
+
+def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
+    """The user's own packages reach into it: said, with the option that keeps them out."""
+    if "PYTHONNOUSERSITE" in variables:
+        return []
+    search = machine.search(interpreter, Way(variables=machine.facts.variables))
+    mine = [entry.entry for entry in search.entries if entry.origin == "user" and machine.installed([entry.entry])]
+    if not mine:
+        return []
+    return [f"the user's own packages in {mine[0]} reach into it; --set PYTHONNOUSERSITE=1 keeps them out"]
+
+
+def _is_an_environments(machine: Machine, folder: str) -> bool:
+    """Whether a kernel's folder is that of an environment (reach ``env``), which only its own servers look in."""
+    return machine.facts.parent(machine.facts.parent(folder)).replace("\\", "/").endswith("/share/jupyter") and not (
+        machine.facts.inside(folder, data_folder(machine.facts, machine.facts.variables)[0])
+    )
+
+
+def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
+    """What each notebook server that runs now says of the kernel: it lists it, another of that name, or none."""
+    notes = []
+    for server in machine.servers:
+        where = f"the notebook server in {server.folder} (port {server.port}, process {server.pid})"
+        try:
+            listed = listed_by(server, machine.ask_server)
+        except Unreadable as problem:
+            notes.append(f"{where} could not be asked: {problem.reason}")
+            continue
+        if identifier not in listed:
+            looks = ", ".join(one.path for one in kernel_folders(machine.facts, server.server)[:3])
+            if _is_an_environments(machine, folder):
+                cure = "register it with --reach me, or stop that server and start one from the environment itself"
+            else:
+                cure = "stop it and start it from this shell, whose variables lead there"
+            notes.append(f"{where} does not list {identifier}: it looks in {looks}; {cure}")
+        elif listed[identifier] and machine.facts.real(listed[identifier]) != machine.facts.real(folder):
+            notes.append(f"{where} lists another {identifier}, in {listed[identifier]}")
+        else:
+            notes.append(f"{where} lists it: reload its page")
+    return notes
+
+
+def carry_out(machine: Machine, plan: Plan, change: LiveChange) -> None:
+    """Write the spec: the folder first, the file that makes it count last and whole."""
+    change.folder(plan.folder)
+    written: list[str] = []
+    try:
+        for name, content in plan.icons.items():
+            change.write(machine.facts.join(plan.folder, name), content)
+            written.append(name)
+        change.write(machine.facts.join(plan.folder, SPEC_FILE), plan.spec)
+    except BaseException:
+        for name in written:
+            change.remove_file(machine.facts.join(plan.folder, name))
+        change.remove_empty_folder(plan.folder)
+        raise
+
+
+def put_back(machine: Machine, plan: Plan, change: LiveChange) -> None:
+    """What was there before."""
+    path = machine.facts.join(plan.folder, SPEC_FILE)
+    if plan.before is not None:
+        change.write(path, plan.before)
+    else:
+        change.remove_file(path)
+    for name in plan.icons:
+        change.remove_file(machine.facts.join(plan.folder, name))
+    if plan.before is None:
+        change.remove_empty_folder(plan.folder)
+
+
+# -- removing -----------------------------------------------------------------
+
+
+def removable(machine: Machine, word: str) -> Kernel:
+    """The kernel to remove, by its id or by the folder of its file.
+
+    Raises KalyxError for what Kalyx may not remove, and for an id that several kernels have: which of them is meant,
+    the one that a server takes or the one that was registered, is the user's to say.
+    """
+    facts = machine.facts
+    if _is_folder_word(machine, word):
+        folder = facts.absolute(word)
+        if facts.name(facts.parent(folder)) != "kernels":
+            raise KalyxError(f"{visible(folder)} is not a kernel's folder: those lie in a folder called kernels")
+        kernel = read_kernel(facts, folder, machine.server)
+    else:
+        kernel = _by_id(machine, word)
+    if facts.kind(kernel.folder) == "link":
+        raise KalyxError(f"{kernel.folder} is a link to {facts.real(kernel.folder)}; remove the link yourself")
+    refusal = facts.refusal(facts.join(kernel.folder, SPEC_FILE))
+    if refusal is not None:
+        raise KalyxError(f"{kernel.folder} may not be looked at ({refusal}); Kalyx leaves it alone")
+    if facts.kind(facts.join(kernel.folder, SPEC_FILE)) is None:
+        raise KalyxError(f"{kernel.folder} holds no {SPEC_FILE}; Kalyx leaves it alone")
+    return kernel
+
+
+def _is_folder_word(machine: Machine, word: str) -> bool:
+    return "/" in word or (machine.facts.system == "windows" and "\\" in word)
+
+
+def _by_id(machine: Machine, identifier: str) -> Kernel:
+    if not valid_id(identifier):
+        raise KalyxError(f"{identifier!r} is no kernel id")
+    found = [one for one in machine.kernels if one.id == identifier.lower()]
+    if not found:
+        raise KalyxError(f"no kernel {identifier!r} is registered", [one.id for one in machine.kernels][:8])
+    if len(found) > 1:
+        folders = [one.folder for one in found]
+        raise KalyxError(f"{len(found)} kernels have the id {identifier!r}; name one by its folder", folders)
+    return found[0]
+
+
+def remembered_folder(machine: Machine, kernel_folder: str) -> str:
+    """Where a removed kernel is kept for one ``--undo``: not in a folder that servers look in.
+
+    Named by its id and its folder, so that two of one id do not take each other's place.
+    """
+    data = data_folder(machine.facts, machine.facts.variables)[0]
+    mark = zlib.crc32(kernel_folder.encode("utf-8", "surrogateescape"))
+    name = f"{machine.facts.name(kernel_folder).lower()}.{mark:08x}"
+    return machine.facts.join(data, REMOVED_FOLDER, name)
+
+
+def remove(machine: Machine, kernel: Kernel, change: LiveChange) -> list[str]:
+    """Remove a kernel, keeping it for one undo; returns the command that puts it back."""
+    kept = remembered_folder(machine, kernel.folder)
+    change.folder(machine.facts.parent(kept))
+    if machine.facts.kind(kept) is not None:
+        change.remove_folder(kept)
+    note = json.dumps({"folder": kernel.folder}).encode("utf-8")
+    change.write(kept + ".json", note)
+    try:
+        change.move(kernel.folder, kept)
+    except KalyxError:
+        change.remove_file(kept + ".json")
+        raise
+    return ["kalyx", "unregister", kernel.folder, "--undo"]
+
+
+def removed_folder(machine: Machine, word: str) -> str:
+    """The folder that a removed kernel was in, by its id or that folder. Raises KalyxError."""
+    facts = machine.facts
+    if _is_folder_word(machine, word):
+        return facts.absolute(word)
+    if not valid_id(word):
+        raise KalyxError(f"{word!r} is no kernel id")
+    upper = facts.parent(remembered_folder(machine, facts.join(facts.home, word)))
+    found = []
+    for name in facts.names(upper):
+        if name.endswith(".json") and name.rpartition(".")[0].rpartition(".")[0] == word.lower():
+            folder = _noted(facts, facts.join(upper, name))
+            found += [folder] if folder is not None else []
+    if not found:
+        raise KalyxError(f"no removed kernel {word!r} is kept")
+    if len(found) > 1:
+        raise KalyxError(f"{len(found)} removed kernels have the id {word!r}; name one by its folder", found)
+    return found[0]
+
+
+def _noted(facts: Facts, path: str) -> str | None:
+    try:
+        note = json.loads(facts.read_text(path, 65536))
+    except (Unreadable, ValueError, RecursionError):
+        return None
+    folder = note.get("folder") if isinstance(note, dict) else None
+    return folder if isinstance(folder, str) and facts.path.isabs(folder) else None
+
+
+def restore(machine: Machine, folder: str, change: LiveChange) -> str:
+    """Put back a kernel that was removed from ``folder``. Raises KalyxError when there is none to put back."""
+    facts = machine.facts
+    kept = remembered_folder(machine, folder)
+    if _noted(facts, kept + ".json") != folder or not facts.is_folder(kept):
+        raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
+    if facts.kind(folder) is not None:
+        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {kept}")
+    change.folder(facts.parent(folder))
+    change.move(kept, folder)
+    change.remove_file(kept + ".json")
+    return folder

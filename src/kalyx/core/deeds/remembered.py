@@ -1,0 +1,90 @@
+"""What had to be asked of interpreters, remembered between runs.
+
+One small file in the user's cache folder, keyed by path, size, time and inode:
+an interpreter that changed is asked again. A damaged or foreign file counts as
+empty, and is written whole beside and renamed over, so that two runs at once
+do no harm: the last one wins, and nothing is lost but a question asked twice.
+"""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.interpreters.asking import ask_who
+from kalyx.core.interpreters.consent import objection
+from kalyx.core.records import Interpreter, KalyxError
+
+_SCHEMA = "kalyx.remembered/1"
+_LIMIT = 1024 * 1024
+
+
+def cache_file(facts: Facts) -> str:
+    """Where it is kept: the user's cache folder of the system."""
+    if facts.system == "windows":
+        base = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
+        return facts.join(base, "kalyx", "Cache", "interpreters.json")
+    if facts.system == "macos":
+        return facts.join(facts.home, "Library", "Caches", "kalyx", "interpreters.json")
+    base = facts.variable("XDG_CACHE_HOME") or facts.join(facts.home, ".cache")
+    return facts.join(base, "kalyx", "interpreters.json")
+
+
+def _key(facts: Facts, path: str) -> str | None:
+    status = facts.status(path)
+    if status is None:
+        return None
+    return f"{path}|{status.size}|{status.modified_ns}|{status.device}:{status.inode}"
+
+
+def _load(facts: Facts) -> dict[str, dict[str, str]]:
+    try:
+        whole = json.loads(facts.read(cache_file(facts), _LIMIT))
+    except (Unreadable, ValueError, RecursionError):
+        return {}
+    if not isinstance(whole, dict) or whole.get("schema") != _SCHEMA or not isinstance(whole.get("known"), dict):
+        return {}
+    wanted = {"version", "abi_flags"}
+    return {
+        key: value
+        for key, value in whole["known"].items()
+        if isinstance(value, dict) and set(value) == wanted and all(isinstance(text, str) for text in value.values())
+    }
+
+
+def completed(facts: Facts, runner: LiveRunner, change: LiveChange, interpreters: list[Interpreter]) -> None:
+    """Fill in what reading could not tell (the full version), by memory or by asking; in place.
+
+    Only those that may be started are asked (``consent``).
+    """
+    unknown = [one for one in interpreters if one.version.count(".") < 2]
+    if not unknown:
+        return
+    known = _load(facts)
+    learned = False
+    for interpreter in unknown:
+        key = _key(facts, interpreter.real_executable)
+        if key is None or objection(facts, interpreter, "machine") is not None:
+            continue
+        if key not in known:
+            asked = ask_who(facts, runner, interpreter.real_executable, 5.0)
+            if asked is None or not asked.version.startswith(interpreter.version):
+                continue
+            known[key] = {"version": asked.version, "abi_flags": asked.abi_flags}
+            learned = True
+        interpreter.version = known[key]["version"]
+        interpreter.abi_flags = known[key]["abi_flags"]
+        interpreter.known_by = "asking"
+    if learned:
+        _keep(facts, change, known)
+
+
+def _keep(facts: Facts, change: LiveChange, known: dict[str, dict[str, str]]) -> None:
+    path = cache_file(facts)
+    try:
+        change.folder(facts.parent(path))
+        change.write(path, json.dumps({"schema": _SCHEMA, "known": known}).encode("utf-8"))
+    except KalyxError:
+        pass  # a cache that cannot be kept costs a question next time, no more

@@ -1,0 +1,93 @@
+"""What an environment is to hold: requirements by word, from a requirements file, or from a project file.
+
+Requirement lines follow PEP 508; a project file is ``pyproject.toml`` (PEP 621).
+"""
+
+from __future__ import annotations
+
+import sys
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.records import KalyxError
+from kalyx.core.words.names import canonical
+from kalyx.core.words.visible import visible
+
+
+class Wants(Struct):
+    """The words for the installer, and the canonical names of what was asked for by name."""
+
+    words: list[str] = []
+    keys: set[str] = set()
+
+
+def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
+    """Everything asked for. Raises KalyxError for a requirement that no rule accepts or a file that is not there."""
+    found = Wants([], set())
+    for text in requirements:
+        found.keys.add(_key(text))
+        found.words.append(text)
+    if file is None:
+        return found
+    path = facts.absolute(file)
+    try:
+        text = facts.read(path, 4 * 1024 * 1024).decode("utf-8")
+    except Unreadable as problem:
+        raise KalyxError(f"{visible(path)}: {problem.reason}") from None
+    except UnicodeDecodeError:
+        raise KalyxError(f"{visible(path)}: not UTF-8") from None
+    if facts.name(path).endswith(".toml"):
+        for line in _dependencies(text, path):
+            found.keys.add(_key(line))
+            found.words.append(line)
+        return found
+    found.words += ["-r", path]
+    for line in text.splitlines():
+        line = line.split(" #")[0].strip()
+        if line and not line.startswith(("#", "-")) and "://" not in line.split("@")[0]:
+            try:
+                found.keys.add(_key(line))
+            except KalyxError:
+                continue  # the installer knows more forms than names; it says what it cannot read
+    return found
+
+
+def _key(text: str) -> str:
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    try:
+        return canonical(Requirement(text).name)
+    except InvalidRequirement:
+        raise KalyxError(
+            f"{visible(text)!r} is no requirement: write a name like nectarflow or nectarflow>=1.2"
+        ) from None
+
+
+def _project(text: str, path: str) -> dict[str, object]:
+    if sys.version_info >= (3, 11):
+        import tomllib
+    else:
+        import tomli as tomllib
+    try:
+        whole = tomllib.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise KalyxError(f"{visible(path)}: not TOML ({error})") from None
+    project = whole.get("project")
+    return project if isinstance(project, dict) else {}
+
+
+def _dependencies(text: str, path: str) -> list[str]:
+    lines = _project(text, path).get("dependencies", [])
+    if not isinstance(lines, list) or not all(isinstance(line, str) for line in lines):
+        raise KalyxError(f"{visible(path)}: project.dependencies is no list of texts")
+    return lines
+
+
+def required_python(facts: Facts, folder: str) -> tuple[str, str] | None:
+    """The ``requires-python`` of a project file in the folder, and the file; None when it names none."""
+    path = facts.join(folder, "pyproject.toml")
+    if not facts.is_file(path):
+        return None
+    value = _project(facts.read_text(path), path).get("requires-python")
+    return (value, path) if isinstance(value, str) else None

@@ -1,0 +1,91 @@
+"""Every interpreter and environment on this machine, read and never started."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from kalyx.core.doors import Facts
+from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment, view_of
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.records import Environment, Interpreter, Unread
+
+
+def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
+    """One record an installation: its own names for it are links. Version managers' shims are not listed."""
+    rows: dict[tuple[str, str], Interpreter] = {}
+    for candidate in interpreter_candidates(facts):
+        try:
+            interpreter = read_interpreter(facts, candidate)
+        except NotAnInterpreter as refusal:
+            if refusal.dead:
+                unread.append(Unread(path=candidate, reason=refusal.reason))
+            continue
+        if interpreter.prefix != interpreter.base_prefix:
+            continue  # an environment's own link: it is listed with the environments
+        row = rows.setdefault((interpreter.base_prefix, interpreter.real_executable), interpreter)
+        row.links.extend(link for link in interpreter.links if link not in row.links)
+    only = facts.variable(ONLY_BELOW)
+    if only is not None:
+        inside = found_environments(facts, [], [], [], [])
+        bases = {view.environment.base_prefix for view, _ in inside}
+        rows = {key: row for key, row in rows.items() if row.prefix in bases or facts.inside(row.prefix, only)}
+    # The real file is the installation's own name; what was met first may be a link to it.
+    for row in rows.values():
+        row.executable = _best_name(facts, row)
+    return sorted(rows.values(), key=lambda one: (_version_key(one.version), one.prefix), reverse=True)
+
+
+def _best_name(facts: Facts, row: Interpreter) -> str:
+    inside = [link for link in [row.executable, *row.links] if facts.inside(link, row.prefix)]
+    wanted = facts.join(row.prefix, "python.exe" if facts.system == "windows" else facts.join("bin", "python3"))
+    return wanted if wanted in inside else (row.real_executable if row.real_executable in inside else row.executable)
+
+
+def _version_key(version: str) -> tuple[int, ...]:
+    return tuple(int("".join(c for c in part if c.isdigit()) or 0) for part in version.split("."))
+
+
+def found_environments(
+    facts: Facts,
+    interpreters: Iterable[Interpreter],
+    under: Iterable[str],
+    more: Iterable[str],
+    unread: list[Unread],
+    running: bool = False,
+) -> list[tuple[View, bool]]:
+    """Environments with how they were read; True where only ``under`` led there. One entry a key.
+
+    ``running``: also those that processes of this user run, wherever they lie.
+    """
+    views: dict[str, tuple[View, bool]] = {}
+    folders = [(folder, False) for folder in more if folder]
+    if running:
+        folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
+    for folder, only_under in [*environment_folders(facts, under, unread), *folders]:
+        key = facts.real(folder)
+        if key not in views:
+            views[key] = (read_environment(facts, folder), only_under)
+    for interpreter in interpreters:
+        key = facts.real(interpreter.prefix)
+        if key not in views:
+            views[key] = (view_of(facts, interpreter), False)
+    only = facts.variable(ONLY_BELOW)
+    if only is None:
+        return list(views.values())
+    chosen = [pair for pair in views.values() if facts.inside(pair[0].environment.prefix, only)]
+    bases = {pair[0].environment.base_prefix for pair in chosen}
+    return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
+
+
+def make_names_unique(facts: Facts, environments: list[Environment]) -> None:
+    """Two environments of one name get the folder above in front, then the whole path."""
+    for environment in environments:
+        environment.called = environment.called or environment.name
+    for widen in (lambda e: f"{facts.name(facts.parent(e.prefix))}/{e.name}", lambda e: e.prefix):
+        counts: dict[str, int] = {}
+        for environment in environments:
+            counts[environment.name] = counts.get(environment.name, 0) + 1
+        for environment in environments:
+            if counts[environment.name] > 1:
+                environment.name = widen(environment)

@@ -1,0 +1,63 @@
+"""Which distribution brings a module: by installed metadata everywhere known, then by a small table."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.data import table
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Environment
+from kalyx.core.words.names import canonical
+
+# What making an environment brings along by itself: nobody chose it.
+BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
+
+
+class Brought(Struct):
+    """A distribution that brings a module, and what says so."""
+
+    name: str
+    version: str | None
+    source: str
+    path: str | None
+
+
+def table_modules() -> dict[str, str]:
+    """Module to distribution, where the names differ."""
+    modules = table("distributions")["modules"]
+    assert isinstance(modules, dict)
+    return modules
+
+
+def brought_by(machine: Machine, module: str) -> Brought | None:
+    """The distribution that brings a module, known from this machine's metadata or the table; else None."""
+    top = module.split(".")[0]
+    for environment in machine.all_environments:
+        installed = machine.distribution_of_module(top, environment.site_packages)
+        if installed is not None:
+            return Brought(installed.name, installed.version, f"metadata in {environment.name}", installed.path)
+    listed = table_modules().get(top)
+    if listed:
+        return Brought(listed, None, "Kalyx's table of well-known names", None)
+    same = table("distributions")["same"]
+    if isinstance(same, list) and top in same:
+        return Brought(top, None, "Kalyx's table of well-known names", None)
+    return None
+
+
+def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, Environment]]:
+    """Every installed distribution of this name, and where."""
+    key = canonical(word)
+    found = []
+    for environment in machine.all_environments:
+        for installed in machine.installed(environment.site_packages):
+            if installed.key == key or (installed.key.startswith(key[:3]) and canonical(installed.name) == key):
+                found.append((installed, environment))
+    return found
+
+
+def modules_of_listed(word: str) -> list[str]:
+    """The modules that the table gives for a distribution's name."""
+    key = canonical(word)
+    return [module for module, name in table_modules().items() if canonical(name) == key]

@@ -1,0 +1,164 @@
+"""The headers of compiled files: system, processor, C library, needed libraries and their versions.
+
+ELF by the System V ABI and the GNU symbol versions, Mach-O by its loader
+headers, PE by Microsoft's format document: each read by the standard package.
+"""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.formats.processors import MACH, processor_of
+
+SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
+COMPILED = (".so", ".pyd", ".dylib", ".dll")
+
+
+class Header(Struct, kw_only=True):
+    """What a compiled file says of itself; ``problem`` where it is not one, or is not whole.
+
+    ``asks``: versions of symbols it asks for, by library; ``gives``: those it offers; ``folders``: where it looks
+    for its libraries before the system does.
+    """
+
+    form: str | None = None
+    machines: list[str] = []
+    needed: list[str] = []
+    asks: dict[str, list[str]] = {}
+    gives: list[str] = []
+    folders: list[str] = []
+    problem: str | None = None
+
+    @property
+    def system(self) -> str | None:
+        return SYSTEMS.get(self.form or "")
+
+    @property
+    def c_library(self) -> str | None:
+        """``musl`` or ``glibc`` for a file that names the one it was built for."""
+        if any("musl" in name for name in self.needed):
+            return "musl"
+        return "glibc" if "libc.so.6" in self.needed else None
+
+
+class _DoorFile(io.RawIOBase):
+    """A file read through the door, for packages that want something to seek in."""
+
+    def __init__(self, facts: Facts, path: str, size: int) -> None:
+        super().__init__()
+        self.facts, self.path, self.size, self.at = facts, path, size, 0
+        self.name = path
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self.at = max(0, {0: 0, 1: self.at, 2: self.size}[whence] + offset)
+        return self.at
+
+    def tell(self) -> int:
+        return self.at
+
+    def readinto(self, buffer: Any) -> int:
+        data = self.facts.read(self.path, len(buffer), self.at)
+        buffer[: len(data)] = data
+        self.at += len(data)
+        return len(data)
+
+
+def read_header(facts: Facts, path: str) -> Header:
+    """The header of a compiled file. Never raises for what is wrong in it."""
+    known: dict[str, Header] = facts.memory.setdefault("headers", {})
+    if path not in known:
+        known[path] = _read(facts, path)
+    return known[path]
+
+
+def _read(facts: Facts, path: str) -> Header:
+    try:
+        magic = facts.read(path, 8)
+    except Unreadable as problem:
+        return Header(problem=problem.reason)
+    status = facts.status(path)
+    size = status.size if status is not None else 0
+    if not magic:
+        return Header(problem="it is empty")
+    reader, form = None, ""
+    if magic[:4] == b"\x7fELF":
+        reader, form = _elf, "ELF"
+    elif magic[:4] in (b"\xcf\xfa\xed\xfe", b"\xce\xfa\xed\xfe", b"\xca\xfe\xba\xbe", b"\xfe\xed\xfa\xcf"):
+        reader, form = _mach, "Mach-O"
+    elif magic[:2] == b"MZ":
+        reader, form = _pe, "PE"
+    if reader is None:
+        return Header(problem="it is no compiled file of any system")
+    processor = processor_of(facts.read(path, 4096))
+    header = Header(form=form, machines=[processor] if processor else [])
+    file: Any = io.BufferedReader(_DoorFile(facts, path, size), 65536)
+    try:
+        reader(header, file, size)
+    except Exception as error:
+        # These packages raise whatever a damaged file leads them into.
+        header.problem = header.problem or f"its header cannot be read: {type(error).__name__}"
+    return header
+
+
+def _elf(header: Header, file: Any, size: int) -> None:
+    from elftools.elf.dynamic import DynamicSegment
+    from elftools.elf.elffile import ELFFile
+    from elftools.elf.gnuversions import GNUVerDefSection, GNUVerNeedSection
+
+    whole = ELFFile(file)
+    ends = [segment["p_offset"] + segment["p_filesz"] for segment in whole.iter_segments()]
+    ends.append(whole["e_shoff"] + whole["e_shnum"] * whole["e_shentsize"])
+    if max(ends, default=0) > size:
+        header.problem = f"it is cut short: it should have {max(ends)} bytes and has {size}"
+        return
+    for segment in whole.iter_segments():
+        if isinstance(segment, DynamicSegment):
+            tag: Any  # what it carries depends on its kind
+            for tag in segment.iter_tags():
+                if tag.entry.d_tag == "DT_NEEDED":
+                    header.needed.append(tag.needed)
+                elif tag.entry.d_tag in ("DT_RPATH", "DT_RUNPATH"):
+                    text = tag.rpath if tag.entry.d_tag == "DT_RPATH" else tag.runpath
+                    header.folders += text.split(":")
+    for section in whole.iter_sections():
+        if isinstance(section, GNUVerNeedSection):
+            for library, versions in section.iter_versions():
+                header.asks[library.name or ""] = [version.name for version in versions]
+        elif isinstance(section, GNUVerDefSection):
+            header.gives = [next(names).name for _, names in section.iter_versions()]
+
+
+def _mach(header: Header, file: Any, size: int) -> None:
+    from macholib.MachO import MachO
+
+    whole = MachO.__new__(MachO)  # its own way to begin opens the file by name, past the door
+    whole.graphident, whole.filename, whole.loader_path, whole.fat, whole.headers = None, "", "", None, []
+    whole.allow_unknown_load_commands = True
+    whole.load(file)
+    header.machines = [MACH.get(one.header.cputype, f"processor {one.header.cputype}") for one in whole.headers]
+    for one in whole.headers:
+        header.needed += [name for _, _, name in one.walkRelocatables() if name not in header.needed]
+        if one.offset + one.size > size:
+            header.problem = f"it is cut short: it should have {one.offset + one.size} bytes and has {size}"
+
+
+def _pe(header: Header, file: Any, size: int) -> None:
+    import pefile
+
+    whole = pefile.PE(data=file.read(64 * 1024 * 1024), fast_load=True)
+    end = max((one.PointerToRawData + one.SizeOfRawData for one in whole.sections), default=0)
+    if end > size:
+        header.problem = f"it is cut short: it should have {end} bytes and has {size}"
+        return
+    whole.parse_data_directories(directories=[pefile.DIRECTORY_ENTRY["IMAGE_DIRECTORY_ENTRY_IMPORT"]])
+    header.needed = [one.dll.decode("latin-1") for one in getattr(whole, "DIRECTORY_ENTRY_IMPORT", [])]

@@ -1,1 +1,0 @@
-"""The life of an environment: made, entered, filled, compared, handed over, removed."""

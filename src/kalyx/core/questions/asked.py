@@ -1,0 +1,116 @@
+"""Seats asked on request: a shell what its start files define, a running kernel who it is.
+
+A shell is started the three ways it can be: reading its start files runs them,
+which is why this is done on request only. A kernel is asked who it is first; it
+is made to run something only when it answered at once, so that nothing waits in
+a busy kernel's queue, and silently, so that nothing stays in its history.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+from typing import TYPE_CHECKING, Any
+
+from kalyx.core.doors import Unreadable
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.kernels.wire import Session, WireError
+from kalyx.core.machine import Machine
+from kalyx.core.records import Part
+from kalyx.core.seats.running import Live
+
+if TYPE_CHECKING:
+    from kalyx.core.doors.loopback import Connection
+
+_AT_ONCE = 1.0
+
+# Flags by which each shell starts as a login shell, as an interactive one, and for a plain script.
+MODES = {
+    "bash": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
+    "zsh": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
+    "ksh": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
+    "dash": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
+    "fish": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
+    "tcsh": {"interactive": ["-ic"], "script": ["-c"]},
+}
+_ASKS = {"tcsh": "which {word}", "fish": "type {word}"}
+_EXPRESSION = "[__import__('sys').executable, __import__('sys').prefix, __import__('os').getcwd()]"
+
+
+def ask_shell(machine: Machine) -> list[Part]:
+    """What ``python`` and the installer are in each way of starting the user's shell, in its own words."""
+    name = machine.shell.name
+    modes = MODES.get("dash" if name == "sh" else name, {})
+    parts = []
+    program = next(machine.facts.lookup(name), None)
+    if program is None or machine.runner is None:
+        return []
+    for mode, flags in modes.items():
+        for word in ("python", "pip"):
+            asked = _ASKS.get(name, "command -V {word}").format(word=word)
+            ended = machine.runner.run(
+                [program, *flags, asked],
+                variables=machine.facts.variables,
+                folder=machine.facts.folder,
+                seconds=min(machine.seconds, 10.0),
+            )
+            said = ended.output.decode("utf-8", "replace").strip().splitlines()
+            reason = said[-1][:300] if said else "it gave no answer" if ended.timed_out else f"no {word}"
+            part = Part(role=mode, word=word, reason=reason)
+            path = next(
+                (piece.strip("'\"") for piece in reversed(reason.split()) if piece.strip("'\"").startswith("/")), None
+            )
+            if path is not None and word == "python" and "alias" not in reason:
+                part.path = path
+                try:
+                    part.interpreter = read_interpreter(machine.facts, path)
+                except NotAnInterpreter:
+                    pass
+            parts.append(part)
+    return parts
+
+
+def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
+    """Who a running kernel says it is (executable, prefix, folder), or why it could not be asked."""
+    from kalyx.core.doors.loopback import Connection, monotonic
+
+    try:
+        said = json.loads(machine.facts.read_text(live.connection, 65536))
+        connection = Connection.to_running(said)
+    except (Unreadable, ValueError, KeyError, TypeError) as problem:
+        return f"its connection file cannot be used: {problem}"
+    with connection:
+        connection.open()
+        session = Session(connection.key.encode("ascii"))
+        identifier, frames = session.request("kernel_info_request", {})
+        connection.send("shell", frames)
+        if _reply(connection, session, identifier, monotonic() + _AT_ONCE) is None:
+            return "it is busy or does not answer at once, so nothing was put into its queue"
+        content = {"code": "", "silent": True, "store_history": False, "allow_stdin": False, "stop_on_error": False,
+                   "user_expressions": {"kalyx": _EXPRESSION}}  # fmt: skip
+        identifier, frames = session.request("execute_request", content)
+        connection.send("shell", frames)
+        reply = _reply(connection, session, identifier, monotonic() + min(machine.seconds, 5.0))
+    try:
+        assert reply is not None
+        text = reply["user_expressions"]["kalyx"]["data"]["text/plain"]
+        executable, prefix, folder = ast.literal_eval(text)
+        return {"executable": str(executable), "prefix": str(prefix), "folder": str(folder)}
+    except (AssertionError, KeyError, TypeError, ValueError, SyntaxError):
+        return "it answered, and what it said could not be read"
+
+
+def _reply(connection: Connection, session: Session, identifier: str, until: float) -> dict[str, Any] | None:
+    from kalyx.core.doors.loopback import monotonic
+
+    while monotonic() < until:
+        found = connection.receive(("shell",), max(0.01, until - monotonic()))
+        if found is None:
+            continue
+        try:
+            message = session.read(found[1])
+        except WireError:
+            continue
+        if message.parent == identifier and not message.signed_wrongly:
+            return message.content
+    return None

@@ -1,0 +1,118 @@
+"""Two targets side by side: what they do not share."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.answers import ContrastAnswer, Difference
+from kalyx.core.findings._brought import BROUGHT_ALONG
+from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.records import Evidence, Package, Seat
+from kalyx.core.words.names import canonical
+
+# Variables that change what an interpreter does.
+MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", "PYTHONSTARTUP",
+             "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH")  # fmt: skip
+
+
+class Side(Struct):
+    """What is compared: a target, what it can import, and what only running its start-up code would tell."""
+
+    seat: Seat
+    packages: list[Package]
+    unknown: list[Evidence] = []
+    is_record: bool = False
+
+
+def contrast(first: Side, second: Side) -> ContrastAnswer:
+    """Everything that differs; ``same`` only when nothing does and nothing was left that could."""
+    left, right = first.seat, second.seat
+    found: list[Difference] = []
+
+    def note(what: str, name: str, one: str | None, other: str | None) -> None:
+        if one != other:
+            found.append(Difference(what=what, name=name, left=one, right=other))  # type: ignore[arg-type]
+
+    one, other = left.interpreter, right.interpreter
+    if one is not None and other is not None:
+        note("interpreter", "implementation", one.implementation, other.implementation)
+        note("version", "python", one.version, other.version)
+        note("interpreter", "abi", one.abi_flags, other.abi_flags)
+        note("platform", "architecture", one.architecture, other.architecture)
+    if first.is_record or second.is_record:
+        # A record says what a target's own packages are, and nothing of paths and variables.
+        _packages(*_comparable(first, second), found)
+        return ContrastAnswer(left=left, right=right, same=not found, differences=found)
+    for name in MATTERING:
+        note("variable", name, left.variables.get(name), right.variables.get(name))
+    _paths(left, right, found)
+    _packages(first.packages, second.packages, found)
+    unproved = first.unknown + second.unknown
+    return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
+
+
+def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]]:
+    """The packages that a record could name, on both sides: what making brings along only where it is another."""
+    sides = []
+    for side, other in ((first, second), (second, first)):
+        named = {canonical(one.name) for one in other.packages} if other.is_record else set()
+        sides.append(
+            [
+                one
+                for one in side.packages
+                if one.origin == "own"
+                and one.version is not None
+                and (side.is_record or canonical(one.name) in named or canonical(one.name) not in BROUGHT_ALONG)
+            ]
+        )
+    return sides[0], sides[1]
+
+
+def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
+    """Entries that one has and the other has not, each written from its own prefix and without its own version."""
+
+    def shown(seat: Seat) -> list[str]:
+        interpreter = seat.interpreter
+        entries = []
+        for entry in seat.search_path:
+            text = entry.entry
+            for word, prefix in (("{prefix}", interpreter and interpreter.prefix),
+                                 ("{base}", interpreter and interpreter.base_prefix)):  # fmt: skip
+                if prefix and (text == prefix or text.startswith(prefix.rstrip("/") + "/")):
+                    text = word + text[len(prefix.rstrip("/")) :]
+                    break
+            if interpreter is not None:
+                text = _without_version(text, interpreter.version)
+            if entry.origin not in ("the folder of the script", "the notebook's folder"):
+                entries.append(text)
+        return entries
+
+    one, other = shown(left), shown(right)
+    for text in [text for text in one if text not in other]:
+        found.append(Difference(what="search_path", name=text, left=text, right=None))
+    for text in [text for text in other if text not in one]:
+        found.append(Difference(what="search_path", name=text, left=None, right=text))
+    if not any(difference.what == "search_path" for difference in found) and one != other:
+        found.append(Difference(what="search_path", name="order", left=" ".join(one), right=" ".join(other)))
+
+
+def _without_version(path: str, version: str) -> str:
+    """``lib/python3.11`` and ``lib/python3.9`` are one place in two versions; the version is compared by itself."""
+    minor = minor_of(version)
+    for written in (minor, minor.replace(".", "")):
+        for name in ("python", "pypy", "Python"):
+            path = path.replace(f"{name}{written}", name + "{version}")
+    return path
+
+
+def _packages(left: list[Package], right: list[Package], found: list[Difference]) -> None:
+    def seen(packages: list[Package]) -> dict[str, Package]:
+        return {canonical(one.name): one for one in reversed(packages) if one.hidden_by is None}
+
+    one, other = seen(left), seen(right)
+    for key in sorted(one.keys() | other.keys()):
+        a, b = one.get(key), other.get(key)
+        says = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
+        if says[0] != says[1]:
+            name = a.name if a is not None else b.name if b is not None else key
+            found.append(Difference(what="package", name=name, left=says[0], right=says[1]))

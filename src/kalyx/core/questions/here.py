@@ -1,0 +1,211 @@
+"""What every seat in a folder uses, side by side, with the relation to one of them."""
+
+from __future__ import annotations
+
+from kalyx.core.answers import HereAnswer
+from kalyx.core.doors.reading import Process
+from kalyx.core.findings import catalogue
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding, Kernel, Part, Relation, Seat, Unread
+from kalyx.core.seats.editor import editor_seats
+from kalyx.core.seats.notebook import notebooks_in, read_notebook
+from kalyx.core.seats.pasted import pasted_seats
+from kalyx.core.seats.process import changed_since, compiled_parts, editor_of, programs_of, started_by
+from kalyx.core.seats.running import Live, live_kernels
+from kalyx.core.targets import default_seat, seat_of_kernel, seat_of_process
+from kalyx.core.ways import with_search_path
+from kalyx.core.words.secrets import program_ran
+
+# Conditions of a kernel that are worth a line when somebody asks about a folder.
+MATTERS = {"interpreter-gone", "name-misleads", "provider-absent", "spec-unreadable", "kernel-absent",
+           "installer-elsewhere", "activation-differs", "no-interpreter", "base-gone", "half-made",
+           "in-version-control"}  # fmt: skip
+
+
+def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = False, pasted: str = "") -> HereAnswer:
+    """The seats of the folder, the reference first. ``reference`` None means the caller or the shell.
+
+    ``ask``: the shell is asked what its start files define, and running kernels who they are. ``pasted``: what the
+    user's consoles said (``pasted.py``).
+    """
+    catalogue.judge_seat(machine.shell_seat, machine)
+    reference = reference or default_seat(machine)
+    seats = [reference]
+    if not _same_seat(reference, machine.shell_seat):
+        seats.append(machine.shell_seat)
+    by_id: dict[str, list[Finding]] = {}
+    for kernel in machine.kernels:
+        catalogue.judge_kernel(kernel, machine)
+        seat = _kernel_seat(kernel, machine)
+        by_id.setdefault(kernel.id, seat.findings)
+        if not _same_seat(seat, reference):
+            seats.append(seat)
+    unread: list[Unread] = []
+    lives = _live_kernels(machine, unread)
+    for path in notebooks_in(machine.facts, machine.facts.folder):
+        seat = _bound(path, machine, lives) or notebook_seat(path, machine)
+        if not _same_seat(seat, reference):
+            seats.append(seat)
+    seats += [seat for seat in running_seats(machine, lives) if not _same_seat(seat, reference)]
+    for seat in editor_seats(machine.facts, machine.facts.folder):
+        if not _same_seat(seat, reference):
+            seats.append(catalogue.judge_seat(seat, machine))
+    seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
+    if ask:
+        from kalyx.core.questions.asked import ask_shell
+
+        machine.shell_seat.parts += ask_shell(machine)
+        _ask_kernels(machine, seats, lives)
+    for seat in seats:
+        seat.relation = relation(seat, reference)
+        if not seat.findings and seat.via and seat.via.startswith("kernel:"):
+            seat.findings = by_id.get(seat.via.removeprefix("kernel:"), [])
+    return HereAnswer(
+        reference=with_search_path(reference, machine),
+        seats=[with_search_path(seat, machine) for seat in seats],
+        folder=machine.facts.folder,
+        findings=_that_matter(seats),
+        unread=unread,
+    )
+
+
+def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None:
+    """What each running kernel of the table says of itself, written to its seat as a part."""
+    from kalyx.core.questions.asked import ask_kernel
+
+    by_pid = {live.process.pid: live for live in lives}
+    for seat in seats:
+        live = by_pid.get(seat.pid or -1)
+        if live is None:
+            continue
+        said = ask_kernel(machine, live)
+        if isinstance(said, str):
+            seat.parts.append(Part(role="asked", word="who are you", reason=said))
+        else:
+            seat.parts.append(Part(role="asked", word="who are you", path=said["executable"], reason="its own answer"))
+
+
+def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
+    """Kernels that run now; asked of the servers only where one runs."""
+    ask = machine.ask_server if machine.servers else None
+    return live_kernels(machine.facts, machine.servers, ask, unread)
+
+
+def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
+    """A notebook that is open now runs on the live kernel, whatever its file says."""
+    live = next(
+        (one for one in lives if one.notebook is not None and machine.facts.same_path(one.notebook, path)), None
+    )
+    if live is None:
+        return None
+    seat = seat_of_process(machine, live.process, f"kernel:{live.spec}" if live.spec else "")
+    notebook = read_notebook(machine.facts, path)
+    seat.seat, seat.name, seat.source = "notebook", machine.facts.name(path), path
+    seat.label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
+    _with_process(machine, seat, live.process)
+    if notebook.kernel and live.spec and notebook.kernel.lower() != live.spec:
+        seat.label += f"; its file asks for {notebook.kernel}"
+    return seat
+
+
+def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
+    """Servers, kernels without a notebook of this folder, and other Python programs that belong to the folder."""
+    facts, seats = machine.facts, []
+    for server in machine.servers:
+        seat = seat_of_process(machine, server.process, f"server with process {server.pid}")
+        seat.seat, seat.name = "server", f"port {server.port}" if server.port else f"process {server.pid}"
+        seat.folder, seat.source = server.folder, server.path
+        means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""
+        seat.label = f"serves {server.folder}; {means}"
+        seats.append(_with_process(machine, seat, server.process))
+    known = {server.pid for server in machine.servers}
+    real = facts.real(facts.folder)
+    for live in lives:
+        stands = live.process.folder is not None and facts.inside(live.process.folder, real)
+        if stands and (live.notebook is None or facts.parent(live.notebook) != facts.folder):
+            seat = seat_of_process(machine, live.process, f"kernel:{live.spec}" if live.spec else "")
+            seat.name = f"running, process {live.process.pid}"
+            seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
+            seats.append(_with_process(machine, seat, live.process))
+    for process in programs_of(facts, facts.folder):
+        if process.pid not in known:
+            seat = seat_of_process(machine, process, "")
+            editor = editor_of(facts, process)
+            if editor is not None:
+                seat.seat = "editor"
+            seat.name = f"{program_ran(process.command)} (pid {process.pid})"
+            seats.append(_with_process(machine, seat, process))
+    return seats
+
+
+def _with_process(machine: Machine, seat: Seat, process: Process) -> Seat:
+    seat.pid, seat.started = process.pid, process.started
+    seat.started_by = started_by(machine.facts, process)
+    seat.changed_since = changed_since(machine.facts, seat)
+    seat.compiled = compiled_parts(machine.facts, process.pid)
+    if seat.label is None and seat.started_by:
+        seat.label = "started by " + seat.started_by[0]
+    return seat
+
+
+def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:
+    seat = seat_of_kernel(machine, kernel)
+    seat.label = kernel.label if kernel.label != kernel.id else None
+    seat.findings = kernel.findings
+    return seat
+
+
+def notebook_seat(path: str, machine: Machine) -> Seat:
+    """A notebook file as a seat, whatever is wrong with it."""
+    facts = machine.facts
+    notebook = read_notebook(facts, path)
+    kernel = machine.kernel_by_id(notebook.kernel) if notebook.kernel else None
+    if kernel is not None:
+        seat = seat_of_kernel(machine, kernel, notebook)
+        seat.label = f"runs on kernel {kernel.id}"
+        return seat
+    seat = Seat(seat="notebook", name=facts.name(path), folder=facts.parent(path), source=path)
+    if notebook.kernel:
+        seat.via = f"kernel:{notebook.kernel}"
+        seat.reason = f"it asks for kernel {notebook.kernel}, which is not registered"
+    else:
+        seat.reason, seat.undecided = notebook.problem or "it names no kernel", True
+    return catalogue.judge_seat(seat, machine)
+
+
+def _same_seat(one: Seat, other: Seat) -> bool:
+    return one is other or (one.seat, one.name, one.source) == (other.seat, other.name, other.source)
+
+
+def relation(seat: Seat, reference: Seat) -> Relation:
+    """``same`` (one environment), ``differs``, ``dead`` (starts nothing) or ``unknown``."""
+    if seat.interpreter is None or seat.environment is None:
+        return "unknown" if seat.undecided or seat.reason is None else "dead"
+    if reference.environment is None:
+        return "unknown"
+    same = seat.environment.key == reference.environment.key
+    # Two installations can share one prefix; then the version tells them apart.
+    if same and seat.environment.kind == "installation" and reference.interpreter is not None:
+        same = seat.interpreter.version == reference.interpreter.version
+    return "same" if same else "differs"
+
+
+def _that_matter(seats: list[Seat]) -> list[Finding]:
+    found: list[Finding] = []
+    for seat in seats:
+        for finding in seat.findings:
+            if finding.cause in MATTERS and all(finding.says != known.says for known in found):
+                found.append(finding)
+    return found
+
+
+def package_times(machine: Machine, answer: HereAnswer) -> dict[str, int]:
+    """When the package folders of each environment in the table last changed, in nanoseconds, by prefix."""
+    found: dict[str, int] = {}
+    for seat in answer.seats:
+        if seat.environment is not None:
+            times = [
+                status.modified_ns for site in seat.environment.site_packages if (status := machine.facts.status(site))
+            ]
+            found[seat.environment.prefix] = max(times, default=0)
+    return found

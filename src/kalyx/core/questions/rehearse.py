@@ -1,0 +1,419 @@
+"""Rehearsing a kernel: start it for real, ask who it is, try imports in it, stop it.
+
+It is started exactly as a server would: the spec's command and variables, the
+notebook's folder. Everything is bounded by one time limit, and at the end the
+kernel and whatever it started are gone.
+"""
+
+from __future__ import annotations
+
+import ast
+from contextlib import nullcontext
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.answers import RehearsalAnswer
+from kalyx.core.doors.loopback import Connection, monotonic
+from kalyx.core.doors.runner import LiveRunner, Running
+from kalyx.core.environments.reading import environment_of, view_of
+from kalyx.core.findings import remedies
+from kalyx.core.imports.names import Wanted
+from kalyx.core.interpreters.asking import answer_between, new_mark
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernels.providers import quietly
+from kalyx.core.kernels.specs import kernel_variables
+from kalyx.core.kernels.wire import Message, Session, WireError
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import (
+    Distribution,
+    ErrorText,
+    Evidence,
+    Finding,
+    ImportAnswer,
+    Interpreter,
+    KalyxError,
+    Kernel,
+    Remedy,
+    ShellReach,
+)
+from kalyx.core.targets import seat_of_kernel
+from kalyx.core.words.names import is_module_name
+
+WORDS_KEPT = 20_000
+
+# Runs inside the kernel, Python 2.7 to the newest: says who it is and what comes of the imports.
+_QUESTION = """
+def _kalyx_question(mark, imports):
+    import os, sys
+    def plain(value):
+        if value is None or isinstance(value, type(u"")):
+            return value
+        if isinstance(value, bytes):
+            return value.decode(sys.getfilesystemencoding() or "utf-8", "replace")
+        return type(u"")(value)
+    answer = {
+        "executable": plain(sys.executable), "prefix": plain(sys.prefix),
+        "base_prefix": plain(getattr(sys, "real_prefix", getattr(sys, "base_prefix", sys.prefix))),
+        "version": ".".join(str(part) for part in sys.version_info[:3]),
+        "implementation": plain(getattr(getattr(sys, "implementation", None), "name", "cpython")),
+        "path": plain(os.environ.get("PATH", "")), "folder": plain(os.getcwd()), "pid": os.getpid(), "imports": [],
+    }
+    for module, names in imports:
+        row = {"module": module, "imports": False}
+        try:
+            found = __import__(module, {}, {}, names or ["__doc__"], 0)
+            for name in names:
+                if name != "*" and not hasattr(found, name):
+                    exec("from %s import %s" % (module, name), {})
+            row["imports"] = True
+            place = getattr(found, "__file__", None)
+            row["file"] = plain(place if place else (list(getattr(found, "__path__", [])) or [None])[0])
+        except BaseException:
+            error = sys.exc_info()[1]
+            row["type"], row["text"] = type(error).__name__, plain(str(error))
+        answer["imports"].append(row)
+    sys.stdout.write("\\n" + mark + repr(answer) + mark + "\\n")
+    sys.stdout.flush()
+"""
+
+
+class Talk(Struct):
+    """What came back in one conversation with a kernel."""
+
+    answered: bool = False
+    seconds: float | None = None
+    mark: str = ""
+    who: dict[str, Any] | None = None
+    printed: str = ""
+    script: str | None = None
+    problem: str | None = None
+    signed_wrongly: int = 0
+    heartbeat: bool = False
+    language: str = ""
+    protocol: str = ""
+
+
+class _Conversation:
+    """Asks one kernel over its channels, against one deadline."""
+
+    def __init__(self, runner: LiveRunner, connection: Connection, running: Running, seconds: float) -> None:
+        self.runner = runner
+        self.connection = connection
+        self.running = running
+        self.deadline = monotonic() + seconds
+        self.session = Session(connection.key.encode("ascii"))
+        self.talk = Talk()
+        self.hears = False  # whether anything was broadcast to us yet
+
+    def left(self) -> float:
+        return self.deadline - monotonic()
+
+    def _next(self, channels: tuple[str, ...], seconds: float) -> Message | None:
+        found = self.connection.receive(channels, seconds)
+        if found is None:
+            return None
+        try:
+            message = self.session.read(found[1])
+        except WireError as error:
+            self.talk.problem = f"it sends what is no message: {error}"
+            return None
+        if message.signed_wrongly:
+            self.talk.signed_wrongly += 1
+            return None
+        self.hears = self.hears or found[0] == "iopub"
+        return message
+
+    def _alive(self) -> bool:
+        if self.running.status() is None:
+            return True
+        self.talk.problem = f"it ended by itself with status {self.running.status()}"
+        return False
+
+    def hello(self, began: float) -> bool:
+        """Ask for the kernel's information until it answers; requests before it listens are kept for it.
+
+        ``began`` is when the kernel was started: the time to the first answer counts from there.
+        """
+        identifier, frames = self.session.request("kernel_info_request", {})
+        self.connection.send("shell", frames)
+        while self.left() > 0:
+            message = self._next(("shell", "iopub"), min(0.1, self.left()))
+            if message is not None and message.parent == identifier and message.type == "kernel_info_reply":
+                self.talk.answered = True
+                self.talk.seconds = monotonic() - began
+                about = message.content.get("language_info")
+                self.talk.language = str(about.get("name", "")) if isinstance(about, dict) else ""
+                self.talk.protocol = str(message.content.get("protocol_version", ""))
+                self._until_heard()
+                return True
+            if not self._alive():
+                return False
+            if self.talk.signed_wrongly:
+                self.talk.problem = "its answers carry a wrong signature"
+                return False
+        self.talk.problem = self.talk.problem or "it did not answer in time"
+        return False
+
+    def _until_heard(self) -> None:
+        """Wait until broadcasts reach us: what is said before the subscription arrives is lost."""
+        patience = monotonic() + min(1.5, max(0.0, self.left()))
+        while not self.hears and monotonic() < patience and self._alive():
+            _, frames = self.session.request("kernel_info_request", {})
+            self.connection.send("shell", frames)
+            again = monotonic() + 0.1
+            while not self.hears and monotonic() < again:
+                self._next(("shell", "iopub"), 0.05)
+
+    def execute(self, code: str, mark: str | None) -> str:
+        """Run code in the kernel without leaving it in its history; returns what it printed."""
+        content = {
+            "code": code,
+            "silent": False,
+            "store_history": False,
+            "user_expressions": {},
+            "allow_stdin": False,
+            "stop_on_error": True,
+        }
+        identifier, frames = self.session.request("execute_request", content)
+        self.connection.send("shell", frames)
+        printed: list[str] = []
+        size, replied, idle = 0, False, False
+        while self.left() > 0 and not (replied and idle):
+            message = self._next(("shell", "iopub"), min(0.2, self.left()))
+            if message is None:
+                if not self._alive():
+                    break
+                if self.talk.signed_wrongly:
+                    self.talk.problem = "its answers carry a wrong signature"
+                    break
+                continue
+            if message.parent != identifier:
+                continue
+            if message.type == "execute_reply":
+                replied = True
+            elif message.type == "status" and message.content.get("execution_state") == "idle":
+                idle = True
+            elif message.type == "stream":
+                text = str(message.content.get("text", ""))
+                size += len(text)
+                if size <= 4_000_000:
+                    printed.append(text)
+            elif message.type == "error":
+                printed.append(f"{message.content.get('ename')}: {message.content.get('evalue')}\n")
+            if mark is not None and text_has_answer(printed, mark):
+                break
+        if not replied and self.talk.problem is None and self.left() <= 0:
+            self.talk.problem = "it answered, and then did not finish what it was asked in time"
+        return "".join(printed)
+
+    def ask(self, imports: list[Wanted]) -> None:
+        mark = self.talk.mark = new_mark(self.runner)
+        asked = [(one.module, list(one.names)) for one in imports]
+        code = f"{_QUESTION}\n_kalyx_question({mark!r}, {asked!r})\ndel _kalyx_question\n"
+        printed = self.execute(code, mark)
+        parts = printed.split(mark)
+        self.talk.printed = "".join(parts[:1] + parts[2:]).strip("\n")
+        if len(parts) >= 3:
+            try:
+                who = ast.literal_eval(parts[1])
+            except (ValueError, SyntaxError, MemoryError, RecursionError):
+                who = None
+            self.talk.who = who if isinstance(who, dict) else None
+
+    def goodbye(self) -> None:
+        """Ask it to shut down, on the control channel, and give it a moment."""
+        if self.running.status() is None:
+            _, frames = self.session.request("shutdown_request", {"restart": False})
+            self.connection.send("control", frames)
+            self.running.wait(2.0 if self.talk.answered else 0.2)
+
+
+def text_has_answer(printed: list[str], mark: str) -> bool:
+    """Whether both marks have come; a text may be cut anywhere between messages."""
+    return sum(text.count(mark) for text in printed) >= 2 or "".join(printed).count(mark) >= 2
+
+
+def rehearse(
+    machine: Machine,
+    kernel: Kernel,
+    imports: list[Wanted],
+    *,
+    script: str | None = None,
+    transport: str = "tcp",
+    schema: str = "kalyx.rehearse/1",
+) -> RehearsalAnswer:
+    """Start the kernel, ask it, stop it, and tell what came of it. Needs a Runner.
+
+    Raises KalyxError when Kalyx may not start programs.
+    """
+    answer = RehearsalAnswer(schema=schema, kernel=kernel)  # type: ignore[arg-type]
+    # A program of another language has no interpreter to read and can be started all the same.
+    if not kernel.argv or (kernel.reason is not None and not machine.facts.may_run(kernel.command[0])):
+        answer.findings = list(kernel.findings)
+        answer.output = kernel.reason or "; ".join(finding.says for finding in kernel.findings)
+        return answer
+    if machine.runner is None:
+        raise KalyxError("a rehearsal starts the kernel, and --static starts no program")
+    # To prove that a new kernel answers it need not stand among files that somebody else may have written.
+    registered = schema == "kalyx.register/1"
+    stand = machine.runner.empty_folder() if registered else nullcontext(machine.facts.folder)
+    with Connection(transport) as connection, stand as folder:
+        command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
+        variables = kernel_variables(kernel, machine.server)
+        connection.open()  # before the start, so that the kernel's own time is what is measured
+        began = monotonic()
+        try:
+            running = machine.runner.start(command, variables=variables, folder=folder)
+        except (OSError, ValueError) as error:
+            answer.output = f"{command[0]}: {error}"
+            answer.findings = [_silent(kernel, f"the system cannot start it: {error}", "", machine)]
+            return answer
+        talk = _converse(machine, connection, running, began, imports, script)
+        said = running.words()
+        if talk.who is None and talk.mark:
+            # A provider that does not carry standard output over lets it out on its own.
+            talk.who = answer_between(said, talk.mark)
+        words = said[-WORDS_KEPT:].decode("utf-8", "replace")
+    _fill(answer, machine, kernel, talk, words, imports)
+    return answer
+
+
+def _converse(
+    machine: Machine,
+    connection: Connection,
+    running: Running,
+    began: float,
+    imports: list[Wanted],
+    script: str | None,
+) -> Talk:
+    assert machine.runner is not None
+    conversation = _Conversation(machine.runner, connection, running, machine.seconds)
+    try:
+        if conversation.hello(began):
+            conversation.talk.heartbeat = connection.beats(min(2.0, max(0.1, conversation.left())))
+            conversation.ask(imports)
+            if script is not None and conversation.talk.who is not None:
+                conversation.talk.script = conversation.execute(script, None).strip("\n")
+        conversation.goodbye()
+    finally:
+        running.end(0.3)
+    return conversation.talk
+
+
+def _fill(
+    answer: RehearsalAnswer, machine: Machine, kernel: Kernel, talk: Talk, words: str, imports: list[Wanted]
+) -> None:
+    answer.answered = talk.answered and talk.who is not None
+    answer.seconds = talk.seconds
+    answer.output = "\n".join(part for part in (talk.printed, words.strip()) if part)
+    answer.script_output = talk.script
+    if talk.script is not None and talk.problem is not None:
+        answer.notes.append(f"the script did not end: {talk.problem}")
+    if talk.who is None:
+        if talk.answered and talk.language not in ("", "python"):
+            answer.answered = True
+            return
+        answer.findings = [_silent(kernel, talk.problem or "it gave no answer", words, machine)]
+        return
+    answer.interpreter = Interpreter(
+        executable=talk.who["executable"] or "",
+        real_executable=machine.facts.real(talk.who["executable"]) if talk.who["executable"] else "",
+        version=talk.who["version"],
+        implementation=talk.who["implementation"],
+        prefix=talk.who["prefix"],
+        base_prefix=talk.who["base_prefix"],
+        known_by="asking",
+    )
+    kernel.conditions = [name for name in kernel.conditions if name != "answers"]
+    kernel.conditions.insert(0, "answers")
+    answer.shell_reaches = _shell_reaches(machine, talk.who["path"])
+    for wanted, row in zip(imports, talk.who["imports"], strict=False):
+        answer.imports.append(_import_answer(machine, kernel, wanted, row))
+    answer.notes += [note for one in answer.imports for note in _proves_nothing(machine, kernel, one)]
+
+
+def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list[str]:
+    """An import that the base below could answer as well says nothing about which of the two this kernel is."""
+    environment = kernel.environment
+    if one.outcome != "imports" or environment is None or environment.base_prefix in (None, environment.prefix):
+        return []
+    assert kernel.interpreter is not None
+    try:
+        below = read_interpreter(machine.facts, kernel.interpreter.real_executable)
+    except NotAnInterpreter:
+        return []
+    resolver = machine.resolver(environment_of(machine.facts, below))
+    place = resolver.resolve(one.module).place if resolver is not None else None
+    if place is None:
+        return []
+    if one.found_at and place.kind != "builtin" and machine.facts.same_path(place.path, one.found_at):
+        return [f"{one.module} was found in the base below, which does not prove that {environment.name} runs"]
+    return [f"{one.module} is in the base below too ({place.path}): only where it was found tells the two apart"]
+
+
+def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: dict[str, Any]) -> ImportAnswer:
+    found = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails")
+    if row["imports"]:
+        found.outcome = "imports"
+        found.found_at = row.get("file") or "(built in)"
+        sites = kernel.environment.site_packages if kernel.environment else []
+        owner = owner_of(machine.facts, sites, found.found_at or "")
+        if owner is not None:
+            found.distribution = Distribution(name=owner.name, version=owner.version)
+        return found
+    found.error = ErrorText(type=row["type"], text=row["text"])
+    from kalyx.core.questions.why import why_import
+
+    explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, named=True)
+    found.findings = explained.findings
+    return found
+
+
+def _shell_reaches(machine: Machine, path: str) -> ShellReach:
+    """What ``!python`` and ``!pip`` would start, by the PATH the kernel itself has."""
+    facts = machine.facts
+    reach = ShellReach(
+        python_path=next(facts.lookup("python", path), None), installer_path=next(facts.lookup("pip", path), None)
+    )
+    if reach.python_path is not None:
+        try:
+            reach.python = read_interpreter(facts, reach.python_path)
+        except NotAnInterpreter:
+            pass
+    if reach.installer_path is not None:
+        line = interpreter_of_script(facts, reach.installer_path, {"PATH": path})
+        if line.path is not None:
+            try:
+                reach.installer = read_interpreter(facts, line.path)
+            except NotAnInterpreter:
+                pass
+    return reach
+
+
+def _silent(kernel: Kernel, problem: str, words: str, machine: Machine) -> Finding:
+    """A kernel that gave no answer, explained from its own last words."""
+    evidence = [Evidence(fact=problem, source="the rehearsal")]
+    lines = [line.rstrip() for line in words.splitlines() if line.strip()]
+    if lines:
+        evidence.append(Evidence(fact=lines[-1][:300], source="its last words"))
+    mends: list[Remedy] = []
+    missing = next((line for line in reversed(lines) if "No module named" in line), None)
+    if missing is not None and kernel.interpreter is not None:
+        module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
+        if is_module_name(module):
+            argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
+            mends.append(Remedy(says="see why that import fails", steps=[remedies.command(machine, argv)]))
+    elif kernel.interpreter is not None:
+        view = view_of(machine.facts, kernel.interpreter)
+        argv = ["kalyx", "survey", "--under", view.environment.prefix]
+        mends.append(Remedy(says="look at its environment", steps=[remedies.command(machine, argv)]))
+    return Finding(
+        cause="no-answer",
+        certainty="proven",
+        says=f"kernel {kernel.id} was started and gave no answer: {problem}",
+        evidence=evidence,
+        remedies=mends,
+    )

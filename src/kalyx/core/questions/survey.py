@@ -1,0 +1,92 @@
+"""The survey as an answer: everything found, judged, named and tied to its kernels."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from kalyx.core.answers import SurveyAnswer
+from kalyx.core.doors import Unreadable
+from kalyx.core.environments.found import found_environments, make_names_unique
+from kalyx.core.environments.searchpath import user_site
+from kalyx.core.findings import catalogue
+from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import installed_in
+from kalyx.core.records import Environment, PackageSize, Unread, UserPackages
+
+
+def survey(
+    machine: Machine, under: Iterable[str], sizes: bool = False, watch: Callable[[int, int], None] | None = None
+) -> SurveyAnswer:
+    """Every interpreter and environment, each with its condition; with ``sizes`` the bytes each takes.
+
+    ``watch`` is told how many environments are measured, of how many.
+    """
+    unread = machine.unread
+    try:
+        machine.facts.listing(machine.facts.home)
+    except Unreadable as problem:
+        unread.append(Unread(path=machine.facts.home, reason=problem.reason))
+    named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
+    named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
+    pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)
+    environments = [catalogue.judge_environment(view, machine) for view, _ in pairs]
+    make_names_unique(machine.facts, environments)
+    by_key = {environment.key: environment for environment in environments}
+    for kernel in machine.kernels:
+        if kernel.environment is not None and kernel.environment.key in by_key:
+            by_key[kernel.environment.key].kernels.append(kernel.key)
+    answer = SurveyAnswer(
+        interpreters=machine.interpreters,
+        environments=environments,
+        unread=unread,
+        user_packages=list(_user_packages(machine)),
+    )
+    if sizes:
+        _measure(machine, answer, watch)
+    return answer
+
+
+def _user_packages(machine: Machine) -> Iterator[UserPackages]:
+    """The user's own packages, one entry a version that has any."""
+    facts, seen = machine.facts, set()
+    for interpreter in machine.interpreters:
+        folder = user_site(facts, interpreter, facts.variables)
+        if folder in seen or not facts.is_folder(folder):
+            continue
+        seen.add(folder)
+        version = interpreter.minor
+        yield UserPackages(version=version, folder=folder, distributions=len(installed_in(facts, folder)))
+
+
+def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int], None] | None) -> None:
+    """Bytes on disk; of an installation only its library and site folders, since a system's prefix is shared."""
+    measured = [one for one in answer.environments if one.condition != "unreadable"]
+    for number, environment in enumerate(measured):
+        if watch is not None:
+            watch(number, len(measured))
+        environment.package_sizes = _package_sizes(machine, environment)
+        environment.size_bytes, unread = machine.facts.usage(_own_root(machine, environment))
+        if unread:
+            places = "place" if unread == 1 else "places"
+            answer.unread.append(Unread(path=environment.prefix, reason=f"{unread} {places} in it not measured"))
+    for user in answer.user_packages:
+        user.size_bytes, _ = machine.facts.usage(user.folder)
+
+
+def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSize]:
+    facts, found = machine.facts, []
+    for installed in machine.installed(environment.site_packages):
+        files = installed.files
+        size = None
+        if files is not None:
+            size = facts.usage_of_files([facts.path.normpath(facts.join(installed.site, file)) for file in files])
+        found.append(PackageSize(name=installed.name, version=installed.version, size_bytes=size))
+    return sorted(found, key=lambda one: -(one.size_bytes or 0))
+
+
+def _own_root(machine: Machine, environment: Environment) -> str:
+    if environment.prefix in ("/usr", "/usr/local", "/") and environment.version:
+        minor = minor_of(environment.version)
+        return machine.facts.join(environment.prefix, "lib", f"python{minor}")
+    return environment.key

@@ -1,0 +1,318 @@
+"""The records everyone speaks in: the only places where shapes are declared are this one and ``answers``.
+
+The same declarations serve the types, the JSON of every command and the JSON
+Schemas in ``docs/schema``. Paths are absolute strings in the form of the
+examined machine; sizes are bytes; times are seconds.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from kalyx.core.words.secrets import shown_variables
+
+KnownBy = Literal["reading", "asking"]
+Certainty = Literal["proven", "likely", "possible"]
+Relation = Literal["same", "differs", "dead", "unknown"]
+SeatKind = Literal["shell", "kernel", "notebook", "server", "editor", "process", "program", "path"]
+EnvironmentKind = Literal["installation", "virtual", "conda"]
+Outcome = Literal["imports", "fails", "undetermined"]
+
+
+class KalyxError(Exception):
+    """Kalyx cannot do what was asked: one line for people, and nearby candidates."""
+
+    def __init__(self, says: str, candidates: list[str] | None = None) -> None:
+        super().__init__(says)
+        self.says = says
+        self.candidates = candidates or []
+
+
+class Interpreter(Struct, kw_only=True):
+    """An executable that runs Python, and what it is."""
+
+    executable: str
+    real_executable: str
+    version: str
+    implementation: str
+    prefix: str
+    base_prefix: str
+    links: list[str] = []
+    known_by: KnownBy = "reading"
+    abi_flags: str = ""
+    architecture: str | None = None
+
+    @property
+    def minor(self) -> str:
+        """``3.11`` of ``3.11.7``."""
+        return ".".join(self.version.split(".")[:2])
+
+
+class Evidence(Struct, kw_only=True):
+    """A fact and where it was read."""
+
+    fact: str
+    source: str
+    path: str | None = None
+    line: int | None = None
+
+
+class Step(Struct, kw_only=True):
+    """One thing to do: a command (``argv`` and the same line for the user's shell) or a deed by hand."""
+
+    command: list[str] | None
+    line: str
+
+
+class Remedy(Struct, kw_only=True):
+    """What mends it: in words, as steps, and what it touches."""
+
+    says: str
+    steps: list[Step] = []
+    touches: list[str] = []
+
+
+class Finding(Struct, kw_only=True):
+    """One thing found about an import, a kernel, an environment or a seat."""
+
+    cause: str
+    certainty: Certainty
+    says: str
+    evidence: list[Evidence] = []
+    remedies: list[Remedy] = []
+
+
+class PackageSize(Struct, kw_only=True):
+    """The bytes on disk of the files that a distribution's record lists; None where it lists none."""
+
+    name: str
+    version: str
+    size_bytes: int | None
+
+
+class Environment(Struct, kw_only=True):
+    """A prefix with its own site-packages."""
+
+    key: str
+    prefix: str
+    name: str
+    kind: EnvironmentKind
+    version: str | None
+    base_prefix: str | None
+    sees_base: bool = False
+    site_packages: list[str] = []
+    condition: str = "sound"
+    findings: list[Finding] = []
+    size_bytes: int | None = None
+    package_sizes: list[PackageSize] = []
+    kernels: list[str] = []
+    executable: str | None = None
+    known_by: KnownBy = "reading"
+    called: str = ""  # its own name, before the folder above was put in front to tell it from another
+
+
+class PathEntry(Struct, kw_only=True):
+    """One entry of a search path and where it comes from."""
+
+    entry: str
+    origin: str
+    exists: bool
+
+
+class Part(Struct, kw_only=True):
+    """One word of a seat (``python``, an installer, a checker) and what it starts."""
+
+    role: str
+    word: str
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    path: str | None = None
+    links: list[str] = []
+    reason: str | None = None
+    undecided: bool = False
+
+
+class Seat(Struct, kw_only=True):
+    """A place that starts an interpreter; its own interpreter is that of its main part."""
+
+    seat: SeatKind
+    name: str
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    relation: Relation = "unknown"
+    parts: list[Part] = []
+    findings: list[Finding] = []
+    search_path: list[PathEntry] = []
+    reason: str | None = None
+    undecided: bool = False  # whether it starts anything could not be told: the reason says why
+    folder: str | None = None
+    variables: dict[str, str | None] = {}
+    via: str | None = None
+    source: str | None = None
+    label: str | None = None
+    line: int | None = None
+    nearest: str | None = None
+    started: float | None = None
+    pid: int | None = None
+    started_by: list[str] = []
+    changed_since: list[str] = []  # packages that were installed or changed after it started
+    compiled: list[str] = []  # compiled packages it has loaded, by folder
+
+
+class Distribution(Struct, kw_only=True):
+    """An installed distribution: its name and version as its metadata writes them."""
+
+    name: str
+    version: str
+
+
+class ErrorText(Struct, kw_only=True):
+    """The exception at the root of a failure, in its own words."""
+
+    type: str
+    text: str
+
+
+class Place(Struct, kw_only=True):
+    """A line of a file; of a notebook, the line in a cell."""
+
+    path: str
+    line: int
+    cell: int | None = None
+
+
+class ImportAnswer(Struct, kw_only=True):
+    """What came of one import, and the findings that explain it (the cause first)."""
+
+    statement: str
+    module: str
+    outcome: Outcome
+    found_at: str | None = None
+    distribution: Distribution | None = None
+    error: ErrorText | None = None
+    findings: list[Finding] = []
+    hides: list[str] = []
+    seconds: float | None = None
+    output: str | None = None
+    asked_at: list[Place] = []
+    guarded: bool = False  # only in a function, under try, or for checkers: not every run meets it
+
+
+class RunningKernel(Struct, kw_only=True):
+    """A live process of a kernel; ``started`` in seconds since the epoch, ``server`` the process that started it."""
+
+    pid: int
+    notebook: str | None = None
+    executable: str | None = None
+    started: float | None = None
+    server: int | None = None
+
+
+class Kernel(Struct, kw_only=True, dict=True):
+    """A registered kernel: what its file says and what it really starts.
+
+    ``variables``: those its file sets, as they may be shown; ``env`` has them all, and is no part of any answer.
+    """
+
+    key: str
+    id: str
+    label: str
+    folder: str
+    argv: list[str]
+    command: list[str]
+    interpreter: Interpreter | None = None
+    environment: Environment | None = None
+    conditions: list[str] = []
+    findings: list[Finding] = []
+    running: list[RunningKernel] = []
+    language: str = "python"
+    variables: dict[str, str | None] = {}
+    reach: str | None = None
+    reason: str | None = None
+    undecided: bool = False
+
+    @property
+    def env(self) -> dict[str, str]:
+        """The variables as its file sets them."""
+        found: dict[str, str] = self.__dict__.get("env_of_file", {})
+        return found
+
+    def keep_env(self, env: dict[str, str]) -> None:
+        """Take the variables that its file sets."""
+        self.__dict__["env_of_file"] = env
+        self.variables = shown_variables(env)
+
+
+class UserPackages(Struct, kw_only=True):
+    """The user's own packages for one Python version (PEP 370): seen by every interpreter of that version."""
+
+    version: str
+    folder: str
+    distributions: int
+    size_bytes: int | None = None
+
+
+class Unread(Struct, kw_only=True):
+    """A place that could not be read, and why."""
+
+    path: str
+    reason: str
+
+
+class Unmet(Struct, kw_only=True):
+    """A requirement that does not hold: the line, and the version that is there instead (None: none is)."""
+
+    requirement: str
+    found: str | None
+
+
+class Package(Struct, kw_only=True):
+    """One distribution that a target can see, or a module that none owns (``version`` None)."""
+
+    name: str
+    version: str | None
+    modules: list[str]
+    location: str
+    origin: str
+    installer: str | None = None
+    hidden_by: str | None = None
+    unmet: list[Unmet] = []
+    size_bytes: int | None = None
+    asked_by: list[str] = []
+    chain: list[str] = []  # for one with unmet requirements: who asks for it, who for that one, up to the first
+
+
+class ShellReach(Struct, kw_only=True):
+    """What a shell line typed in the kernel would start."""
+
+    python: Interpreter | None = None
+    installer: Interpreter | None = None
+    python_path: str | None = None
+    installer_path: str | None = None
+
+
+class ChangePlan(Struct, kw_only=True):
+    """One thing a command would touch."""
+
+    deed: str
+    path: str
+
+
+class Move(Struct, kw_only=True):
+    """A distribution that came (``before`` None), went (``after`` None) or has another version now."""
+
+    name: str
+    before: str | None
+    after: str | None
+    hides: str | None = None  # where a copy lies that stays and is hidden from now on
+
+
+class Broken(Struct, kw_only=True):
+    """A requirement that does not hold: who has it, and the version that is there instead."""
+
+    name: str
+    version: str
+    requirement: str
+    found: str | None

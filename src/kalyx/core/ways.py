@@ -1,0 +1,135 @@
+"""How a seat runs Python, and the search path this gives: read, or asked where the user named the seat.
+
+Reading cannot know what start-up code puts on the path (a ``.pth`` line that
+runs, a ``sitecustomize``). A target the user named is then asked itself, with
+its own flags and variables; one merely found never is.
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.searchpath import STARTUP, SearchPath, Way, search_path
+from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
+from kalyx.core.kernels.specs import kernel_variables
+from kalyx.core.machine import Machine
+from kalyx.core.records import KalyxError, Kernel, PathEntry, Seat
+
+# A seat that only a text given by somebody names.
+FROM_TEXT = "the text given"
+
+
+def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
+    """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder.
+
+    ``command`` is a command line whose flags and program decide instead; its
+    first word is passed over. Raises KalyxError where it cannot be read.
+    """
+    folder = seat.folder or machine.facts.folder
+    variables = _variables(seat, machine)
+    if command is not None:
+        import shlex
+
+        try:
+            words = shlex.split(command)[1:]
+        except ValueError as error:
+            raise KalyxError(f"{command!r} is no command line: {error}") from None
+        if seat.interpreter is None:
+            raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+        return Way.of_command(words, machine.facts, seat.interpreter, variables)
+    if seat.seat in ("kernel", "notebook"):
+        return Way(first="", first_origin="the notebook's folder", variables=variables)
+    return Way(first=folder, first_origin="the folder of the script", variables=variables)
+
+
+def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
+    """All variables the seat runs with, read where they are: its record shows only some of them."""
+    if seat.pid is not None:
+        process = machine.facts.process(seat.pid)
+        if process is not None and process.variables:
+            return dict(process.variables)
+    kernel = kernel_of(seat, machine)
+    if kernel is not None:
+        return kernel_variables(kernel, machine.server)
+    return dict(machine.facts.variables)
+
+
+def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
+    """The registered kernel that a seat stands for, or None."""
+    if seat.via is None or not seat.via.startswith("kernel:"):
+        return None
+    return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
+
+
+def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
+    """Who named what this seat starts: the user, or whose word it is.
+
+    ``named``: the user named the seat. Where a seat is only a way to somewhere (the shell's PATH, a folder's settings,
+    a notebook whose kernel file the folder brings), naming it names nothing that lies there.
+    """
+    if seat.via == FROM_TEXT:
+        return "text"
+    kernel = kernel_of(seat, machine)
+    brought = kernel is not None and lies_in_tree(machine.facts, kernel.folder) is not None
+    if (seat.seat == "editor" or brought) and _is_the_shells(seat, machine):
+        return "shell"  # the folder names what the user's own shell names too
+    if seat.seat == "editor":
+        return "folder"
+    if named and seat.seat not in ("shell", "program") and not (seat.seat == "notebook" and brought):
+        return "user"
+    if seat.pid is not None or seat.seat in ("process", "server"):
+        return "process"
+    if kernel is None:
+        return "machine" if seat.seat == "path" else "shell"
+    # A kernel file of the folder's own is the folder's word; one that looks its program up says nothing of where.
+    if brought:
+        return "folder"
+    return "kernel" if kernel.argv and machine.facts.path.isabs(kernel.argv[0]) else "shell"
+
+
+def _is_the_shells(seat: Seat, machine: Machine) -> bool:
+    own = machine.shell_seat.environment
+    return own is not None and seat.environment is not None and own.key == seat.environment.key
+
+
+def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:
+    """The seat's search path, also written into the seat; asked where ``named`` and only running code can tell."""
+    assert seat.interpreter is not None
+    way = way_of(seat, machine, command)
+    found = search_path(machine.facts, seat.interpreter, way)
+    refused = objection(machine.facts, seat.interpreter, named_by(seat, machine, named))
+    if found.unknown and named and machine.runner is not None and refused is None:
+        _ask(seat, machine, way, found)
+    seat.search_path = found.entries
+    return found
+
+
+def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
+    """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
+    from kalyx.core.interpreters.asking import ask_witness
+
+    assert seat.interpreter is not None and machine.runner is not None
+    facts = machine.facts
+    answer, _ = ask_witness(
+        machine.runner,
+        seat.interpreter.executable,
+        ["-B", *way.flags],
+        ["who"],
+        variables=way.variables,
+        folder=seat.folder or facts.folder,
+        seconds=machine.seconds,
+    )
+    if answer is None:
+        return
+    origins = {entry.entry: entry.origin for entry in found.entries}
+    first = found.entries[:1] if found.entries and found.entries[0].origin == way.first_origin else []
+    found.entries = first + [
+        PathEntry(entry=text, origin=origins.get(text, STARTUP), exists=facts.exists(text) if text else True)
+        for text in answer["path"]
+    ]
+    found.unknown = []
+
+
+def with_search_path(seat: Seat, machine: Machine) -> Seat:
+    """The seat with its search path filled in by reading, each entry with its origin."""
+    if seat.interpreter is not None and not seat.search_path:
+        search_of(seat, machine, named=False)
+    return seat

@@ -1,0 +1,44 @@
+"""What may be a name, a version, a requirement: held against the standards before a line is made of it.
+
+Core metadata ("Name"), the version specifiers of PEP 440, dependency specifiers without a place to fetch from
+(PEP 508), and module names as the language has them. What does not fit is damaged or hostile, and is shown as that.
+"""
+
+from __future__ import annotations
+
+import re
+
+_NAME = r"[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?"
+_VERSION = r"[A-Za-z0-9](?:[A-Za-z0-9.!+_-]*[A-Za-z0-9])?"
+_CLAUSE = rf"(?:===?|~=|!=|<=?|>=?)\s*{_VERSION}(?:\.\*)?"
+_DISTRIBUTION = re.compile(_NAME)
+_REQUIREMENT = re.compile(
+    rf"{_NAME}\s*(?:\[\s*{_NAME}(?:\s*,\s*{_NAME})*\s*\])?\s*(?:\(?\s*{_CLAUSE}(?:\s*,\s*{_CLAUSE})*\s*\)?)?"
+)
+_LONGEST = 300
+
+
+def is_distribution_name(text: str) -> bool:
+    """Whether a distribution may be called so."""
+    return len(text) <= _LONGEST and _DISTRIBUTION.fullmatch(text) is not None
+
+
+def is_version(text: str) -> bool:
+    """Whether this can stand behind a sign of comparison without being read as anything else."""
+    return len(text) <= _LONGEST and re.fullmatch(_VERSION, text) is not None
+
+
+def is_requirement(text: str) -> bool:
+    """Whether this is a name with, at most, extras and versions: no option, no place, no marker."""
+    return len(text) <= _LONGEST and _REQUIREMENT.fullmatch(text) is not None
+
+
+def is_module_name(text: str) -> bool:
+    """Whether this can stand in an import statement."""
+    parts = text.split(".")
+    return len(parts) <= 100 and len(text) <= _LONGEST and all(part.isidentifier() for part in parts)
+
+
+def canonical(name: str) -> str:
+    """A distribution's name in the form that compares (PEP 503)."""
+    return re.sub("[-_.]+", "-", name).lower()

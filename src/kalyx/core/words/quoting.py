@@ -1,0 +1,128 @@
+"""A command line for each shell, which that very shell reads back as the words given; or none, where it cannot.
+
+A line is there to be pasted: it holds printable characters only (a control character would be acted upon by the
+terminal's line editor), and what a shell has no printable form for is refused. Rules: POSIX.1-2017, Shell Command
+Language 2.2; the manuals of bash, zsh and ksh ("ANSI-C quoting"), fish ("Quotes", "Escaping characters"), tcsh
+("Lexical structure"), xonsh ("String literals in subprocess mode"); the documented rules of cmd and of the C run-time
+(how a program's command line is split), and of PowerShell (about_Quoting_Rules).
+"""
+
+from __future__ import annotations
+
+import re
+
+# Safe in every shell without quotes. Neither = in front (a command's place in zsh) nor a leading ~ or %.
+_PLAIN = re.compile(r"[A-Za-z0-9_./:,+@-][A-Za-z0-9_./:,+@=-]*")
+_PLAIN_WINDOWS = re.compile(r"[A-Za-z0-9_./\\:+-][A-Za-z0-9_./\\:+=-]*")
+# PowerShell takes typographic quotation marks for its own.
+_POWERSHELL_QUOTES = "'\u2018\u2019\u201a\u201b"
+_ANSI_C = {"bash", "zsh", "ksh", "ksh93", "mksh"}
+_POSIX = {"sh", "dash", "ash", "busybox"}
+
+
+class Unquotable(ValueError):
+    """No line in this shell carries the word: the word, and the reason."""
+
+    def __init__(self, word: str, reason: str) -> None:
+        super().__init__(reason)
+        self.word = word
+        self.reason = reason
+
+
+def line_for(argv: list[str], shell: str) -> str:
+    """The line that starts ``argv`` in this shell (by its plain name). Raises Unquotable."""
+    words = [quoted(word, shell) for word in argv]
+    # There a word in quotes is a text, unless it is told to call it.
+    call = "& " if shell in ("powershell", "pwsh") and words and words[0][:1] == "'" else ""
+    return call + " ".join(words)
+
+
+def quoted(word: str, shell: str) -> str:
+    """One word for this shell. Raises Unquotable where it has no way to carry it."""
+    if "\0" in word:
+        raise Unquotable(word, "no program can be given a word with a zero byte")
+    if shell == "cmd":
+        return _for_cmd(word)
+    if shell in ("powershell", "pwsh"):
+        return _for_powershell(word)
+    if _PLAIN.fullmatch(word):
+        return word
+    if shell == "fish":
+        return _for_fish(word)
+    if shell in ("tcsh", "csh"):
+        return _for_csh(word)
+    if shell == "xonsh":
+        return _for_xonsh(word)
+    if word.isprintable():
+        return "'" + word.replace("'", "'\"'\"'") + "'"
+    if shell in _ANSI_C:
+        return _ansi_c(word)
+    raise Unquotable(word, f"{shell or 'this shell'} has no printable way to write its control characters")
+
+
+def _ansi_c(word: str) -> str:
+    """``$'…'``: bytes that are no printable text are written as numbers."""
+    out = []
+    for character in word:
+        if character in "\\'":
+            out.append("\\" + character)
+        elif character.isprintable():
+            out.append(character)
+        else:
+            # Three digits: a letter or digit behind it cannot be taken for a part of the number.
+            out += [f"\\{byte:03o}" for byte in character.encode("utf-8", "surrogateescape")]
+    return "$'" + "".join(out) + "'"
+
+
+def _for_fish(word: str) -> str:
+    """In single quotes a backslash escapes itself and the quote; what cannot be printed stands outside as a number."""
+    parts = re.split(r"([^ -~\u00a0-\U0010ffff]+|[\udc80-\udcff]+)", word)
+    out = []
+    for number, part in enumerate(parts):
+        if number % 2 or not part.isprintable():
+            out += [f"\\X{byte:02x}" for byte in part.encode("utf-8", "surrogateescape")]
+        elif part:
+            out.append("'" + part.replace("\\", "\\\\").replace("'", "\\'") + "'")
+    return "".join(out) or "''"
+
+
+def _for_csh(word: str) -> str:
+    """In single quotes only ``!`` is read, and needs a backslash; a backslash before anything else stays."""
+    if not word.isprintable():
+        raise Unquotable(word, "tcsh has no printable way to write its control characters")
+    out = []
+    for part in re.split(r"([!'\\]+)", word):
+        if part[:1] in ("!", "'", "\\"):
+            out += [{"!": "\\!", "'": "\\'", "\\": "\\\\"}[character] for character in part]
+        elif part:
+            out.append(f"'{part}'")
+    return "".join(out) or "''"
+
+
+def _for_xonsh(word: str) -> str:
+    """A raw string is read as it stands; what it cannot hold is refused."""
+    if not word.isprintable() or any(character in "'\\${}@" for character in word):
+        raise Unquotable(word, "xonsh reads more into it than a word")
+    return f"r'{word}'" if word else "''"
+
+
+def _for_cmd(word: str) -> str:
+    """In double quotes; the program's own run-time takes a backslash before the closing quote for an escape."""
+    if not word.isprintable() or any(character in '%!"\n' for character in word):
+        raise Unquotable(word, 'the command interpreter reads % ! and " inside quotes too')
+    if word and _PLAIN_WINDOWS.fullmatch(word):
+        return word
+    trailing = len(word) - len(word.rstrip("\\"))
+    return '"' + word + "\\" * trailing + '"'
+
+
+def _for_powershell(word: str) -> str:
+    if _PLAIN_WINDOWS.fullmatch(word) and not word.startswith("-"):
+        return word
+    if re.fullmatch(r"--?[A-Za-z][A-Za-z0-9-]*", word):
+        return word
+    if not word.isprintable() or '"' in word:
+        raise Unquotable(word, "PowerShell does not hand it to a program as it is")
+    for mark in _POWERSHELL_QUOTES:
+        word = word.replace(mark, mark + mark)
+    return f"'{word}'"

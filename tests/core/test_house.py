@@ -1,0 +1,102 @@
+"""Every room knows its place: the floors of docs/architecture.md against every import of the tree."""
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[2]
+SOURCE = ROOT / "src" / "kalyx"
+ROW = re.compile(r"^\| (\d+) \| `([a-z_./]+)` \|", re.MULTILINE)
+# The package itself, and the way in.
+OUTSIDE = {"kalyx", "kalyx.__main__", "kalyx.core"}
+
+
+def floors() -> dict[str, int]:
+    """Room, as a module's name, to its floor."""
+    page = (ROOT / "docs" / "architecture.md").read_text()
+    return {"kalyx." + room.removesuffix(".py").replace("/", "."): int(floor) for floor, room in ROW.findall(page)}
+
+
+def modules() -> dict[str, Path]:
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        name = ".".join(path.relative_to(SOURCE.parent).with_suffix("").parts).removesuffix(".__init__")
+        if ".standin" not in name:
+            found[name] = path
+    return found
+
+
+MODULES, FLOORS = modules(), floors()
+
+
+def room_of(module: str) -> str | None:
+    """The room of the table that a module belongs to: the longest name that it begins with."""
+    fitting = [room for room in FLOORS if module == room or module.startswith(room + ".")]
+    return max(fitting, key=len, default=None)
+
+
+def imports_of(path: Path) -> set[str]:
+    """Every module of the tree that a file imports: at its top, inside functions, and for types only."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found |= {
+                f"{node.module}.{alias.name}" if f"{node.module}.{alias.name}" in MODULES else node.module
+                for alias in node.names
+            }
+    return found & MODULES.keys()
+
+
+def upward(module: str, imported: set[str], floor_of: dict[str, int]) -> list[str]:
+    """The imports of a module that do not lead to a lower floor; its own room's are looked at for circles."""
+    room = room_of(module)
+    wrong = []
+    for other in imported - OUTSIDE:
+        theirs = room_of(other)
+        if theirs != room and (theirs is None or room is None or floor_of[theirs] >= floor_of[room]):
+            wrong.append(f"{module} imports {other}")
+    return wrong
+
+
+@pytest.mark.parametrize("module", sorted(set(MODULES) - OUTSIDE))
+def test_a_module_imports_only_from_below(module):
+    assert room_of(module) is not None, f"{module} lies in no room of docs/architecture.md"
+    assert not upward(module, imports_of(MODULES[module]), FLOORS)
+
+
+def circle(graph: dict[str, set[str]]) -> list[str]:
+    """A way of imports that comes back to where it began; empty where there is none."""
+    done: set[str] = set()
+
+    def search(name: str, way: list[str]) -> list[str]:
+        if name in way:
+            return [*way[way.index(name) :], name]
+        if name in done:
+            return []
+        for other in graph[name]:
+            found = search(other, [*way, name])
+            if found:
+                return found
+        done.add(name)
+        return []
+
+    return next((found for name in graph if (found := search(name, []))), [])
+
+
+def test_no_circle():
+    assert circle({name: imports_of(path) for name, path in MODULES.items()}) == []
+
+
+def test_every_room_of_the_table_is_there():
+    for room in FLOORS:
+        assert room in MODULES or any(name.startswith(room + ".") for name in MODULES), room
+
+
+def test_an_arrow_that_goes_up_would_be_seen():
+    """The tests above can fail."""
+    assert upward("kalyx.core.doors.live", {"kalyx.core.machine"}, FLOORS) == ["kalyx.core.doors.live imports kalyx.core.machine"]
+    assert circle({"a": {"b"}, "b": {"c"}, "c": {"a"}}) == ["a", "b", "c", "a"] and not circle({"a": {"b"}, "b": set()})

@@ -1,0 +1,205 @@
+"""Causes, records, pointing and removing by the rules of the two systems that these tests do not run on."""
+
+import json
+
+import pytest
+
+from kalyx.core.deeds import choosing, discarding
+from kalyx.core.deeds.recording import record
+from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.imports.names import parse_wanted
+from kalyx.core.machine import Machine
+from kalyx.core.questions.why import why_import
+from kalyx.core.records import KalyxError
+from kalyx.core.targets import resolve
+from tests.core.test_headers import ARM, X86, elf, mach
+from tests.core.test_machines import BINARY
+from tests.made import WINDOWS as PART
+
+INFO = "Metadata-Version: 2.1\nName: {0}\nVersion: 2.1\n"
+
+
+class Place:
+    """An installation and the environments orchard and heath of one system, to which a test adds files."""
+
+    def __init__(self, system: str) -> None:
+        self.system, self.sign = system, "\\" if system == "windows" else "/"
+        self.root = "D:\\moor" if system == "windows" else "/Users/keeper/moor"
+        self.files: dict[str, object] = {}
+        if system == "windows":
+            self.base, self.site_of, self.python_of = "C:\\Python312", "Lib\\site-packages", "Scripts\\python.exe"
+            start = PART + b"\x003.12.1\x00"
+            self.files |= {
+                f"{self.base}\\python.exe": start,
+                f"{self.base}\\python312.dll": BINARY,
+                f"{self.base}\\Lib\\os.py": b"",
+            }
+        else:
+            self.base, self.site_of, self.python_of = "/usr/local/py", "lib/python3.12/site-packages", "bin/python"
+            self.files |= {
+                f"{self.base}/bin/python3.12": mach(ARM) + b"\x003.12.1\x00",
+                f"{self.base}/lib/python3.12/os.py": b"",
+            }
+        library = "Lib" if system == "windows" else "lib/python3.12"
+        self.files[self.sign.join([self.base, library, "ensurepip", "_bundled", "pip-2.1-py3-none-any.whl"])] = b""
+        for name in ("orchard", "heath"):
+            home = self.base if system == "windows" else f"{self.base}/bin"
+            self.files[self.at(name, "pyvenv.cfg")] = (
+                f"home = {home}\nversion = 3.12.1\ninclude-system-site-packages = false\n"
+            )
+            self.files[self.python(name)] = PART if system == "windows" else Link(f"{self.base}/bin/python3.12")
+            self.package(name, "pip")
+        self.files[self.at("spring", "weigh.py")] = b""
+
+    def at(self, *names: str) -> str:
+        return self.sign.join([self.root, *names])
+
+    def python(self, name: str) -> str:
+        return self.at(name, self.python_of)
+
+    def site(self, name: str, *names: str) -> str:
+        return self.at(name, self.site_of, *names)
+
+    def package(self, where: str, name: str, *files: str) -> None:
+        """A distribution of one package, with its record."""
+        listed = [f"{name}/__init__.py", *files]
+        self.files[self.site(where, f"{name}-2.1.dist-info", "METADATA")] = INFO.format(name)
+        self.files[self.site(where, f"{name}-2.1.dist-info", "RECORD")] = "".join(f"{file},,\n" for file in listed)
+        for file in listed:
+            self.files[self.site(where, *file.split("/"))] = b""
+
+    def machine(self, **variables: str) -> Machine:
+        variables = (
+            {"APPDATA": "C:\\Data", "Path": self.base, "PATHEXT": ".EXE"} | variables
+            if self.system == "windows"
+            else variables
+        )
+        home = "C:\\Users\\keeper" if self.system == "windows" else "/Users/keeper"
+        return Machine(MemoryFacts(self.system, self.files, variables=variables, folder=self.at("spring"), home=home))
+
+
+@pytest.fixture(params=["windows", "macos"])
+def place(request) -> Place:
+    return Place(request.param)
+
+
+def first(place: Place, statement: str, **variables: str):
+    machine = place.machine(**variables)
+    (wanted,) = parse_wanted(statement)
+    findings = why_import(machine, resolve(machine, place.at("heath")), wanted, named=True).findings
+    assert findings, statement
+    for evidence in findings[0].evidence:
+        assert evidence.path is None or machine.facts.kind(evidence.path) is not None, evidence
+    return findings[0]
+
+
+def test_it_is_elsewhere_or_among_the_users_own(place):
+    place.package("orchard", "hivescale")
+    found = first(place, "import hivescale")
+    assert found.cause == "elsewhere" and found.remedies[0].steps[-1].command[0] == place.python("heath")
+    user = (
+        "C:\\Data\\Python\\Python312\\site-packages"
+        if place.system == "windows"
+        else "/Users/keeper/.local/lib/python3.12/site-packages"
+    )
+    place.files[place.sign.join([user, "hivescale", "__init__.py"])] = b""
+    assert first(place, "import hivescale").cause == "user-site-off"
+
+
+def test_a_compiled_part_for_another(place):
+    place.package("heath", "hivescale", "hivescale/_core.cpython-312-x86_64-linux-gnu.so")
+    place.files[place.site("heath", "hivescale", "_core.cpython-312-x86_64-linux-gnu.so")] = elf(62)
+    found = first(place, "import hivescale._core")
+    assert found.cause == "other-platform" and "for Linux, and this is" in found.says
+    assert found.remedies[0].steps[-1].command[-1] == "hivescale==2.1"
+
+
+def test_a_mac_of_the_other_processor():
+    place = Place("macos")
+    place.package("heath", "hivescale", "hivescale/_core.cpython-310-darwin.so")
+    path = place.site("heath", "hivescale", "_core.cpython-310-darwin.so")
+    place.files[path] = mach(X86)
+    assert first(place, "import hivescale._core").cause == "other-platform"
+    place.files[path] = mach(ARM)
+    assert first(place, "import hivescale._core").cause == "other-build"
+
+
+def test_a_link_to_a_folder_that_moved(place):
+    gone = place.at("work", "combs")
+    place.files[place.site("heath", "combs.pth")] = gone + "\r\n"
+    place.files[place.at("work", "combs-2", "pyproject.toml")] = b""
+    place.files[place.at("work", "combs-2", "combs", "__init__.py")] = b""
+    found = first(place, "import combs")
+    assert found.cause == "link-broken" and found.remedies[0].steps[-1].command[-2:] == [
+        "-e",
+        place.at("work", "combs-2"),
+    ]
+
+
+def test_the_sources_of_the_project_are_not_searched(place):
+    place.files[place.at("spring", "src", "combs.py")] = b""
+    found = first(place, "import combs")
+    line = found.remedies[0].steps[0].line
+    assert (
+        found.cause == "path-cut"
+        and "PYTHONPATH=" in line
+        and line.startswith("set " if place.system == "windows" else "env ")
+    )
+
+
+def test_standard_modules_of_other_versions(place):
+    assert first(place, "import distutils").cause == "stdlib-gone"
+    assert first(place, "import urllib2").remedies[0].steps[0].line == "write: import urllib.request"
+
+
+def test_a_record_of_it(place):
+    place.package("heath", "hivescale")
+    place.files[place.site("heath", "hivescale-2.1.dist-info", "direct_url.json")] = json.dumps(
+        {"url": "file:///x", "dir_info": {"editable": True}}
+    )
+    place.package("heath", "nectarflow")
+    machine = place.machine()
+    answer = record(machine, resolve(machine, place.at("heath")), used=None, everything=False)
+    assert [one.line for one in answer.lines if one.kind == "pinned"] == ["nectarflow==2.1"]
+    assert answer.text.splitlines()[1] == "# python 3.12.1 cpython" and f"# platform {place.system} " in answer.text
+    assert "# not in these lines: hivescale: a development install of file:///x" in answer.text
+
+
+def test_settings_are_written_in_the_systems_own_paths(place):
+    old = place.python("heath")
+    text = '{\r\n "python.defaultInterpreterPath": %s // mine\r\n}' % json.dumps(old)
+    file = place.at("spring", ".vscode", "settings.json")
+    place.files[file] = text
+    machine = place.machine()
+    change = choosing.plan(machine, file, None, resolve(machine, place.at("orchard")))
+    assert change.after.decode() == text.replace(json.dumps(old), json.dumps(place.python("orchard")))
+
+
+def test_removing_it_looks_at_the_same_things(place):
+    place.package("heath", "hivescale")
+    scripts = "Scripts" if place.system == "windows" else "bin"
+    for name in ("activate", "activate.bat", "Activate.ps1", "pip.exe", "pip3.12", "deactivate.bat"):
+        place.files[place.at("heath", scripts, name)] = b""
+    machine = place.machine()
+    assert list(discarding.unowned_files(machine.facts, read_environment(machine.facts, place.at("heath")))) == []
+    leaving = discarding.plan(machine, place.at("heath"), own_prefix=place.base, with_own_files=False)
+    assert [one.path for one in leaving.answer.plan] == [place.at("heath")]
+    for own in (
+        ("notes.txt",),
+        (scripts, "pipeline.bat"),
+        ("Include", "bees.h"),
+        (*place.site_of.split(place.sign), "hivescale", "bees.csv"),
+    ):
+        place.files[place.at("heath", *own)] = b""
+    with pytest.raises(KalyxError, match="holds files that no package brought"):
+        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=False)
+    told = discarding.plan(
+        place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=True
+    ).answer.unowned
+    assert len(told) == 4 and all("\\" not in one for one in told)
+    for refused in (place.base, place.at("spring")):
+        with pytest.raises(KalyxError):
+            discarding.plan(place.machine(), refused, own_prefix=place.at("elsewhere"), with_own_files=True)
+    with pytest.raises(KalyxError, match="Kalyx itself"):
+        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.at("heath"), with_own_files=True)

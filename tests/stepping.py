@@ -1,0 +1,108 @@
+"""Kalyx run with one of its steps spoilt: stopped there, or refused by the system there.
+
+python stepping.py DEED NUMBER REPORT WORDS...
+
+A step is a call by which Kalyx changes something or starts a program, as the interpreter's own audit events tell
+(PEP 578), or a wait for a program. At step NUMBER (from 1; 0: none) the DEED is done before the step takes place:
+``KILL``, ``TERM``, ``HUP`` or ``INT`` is the signal of that name; anything else the name of an error number that the
+step then fails with. The steps taken, one a line, are written to REPORT at the end, or when it is killed. While a program
+is waited for there is a second step: as soon as it has changed something in the folder KALYX_STEP_WATCHES, or has ended
+without (so that every run of the same words has the same number of steps).
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import signal
+import sys
+import time
+from collections.abc import Callable
+
+_CHANGING = {"os.mkdir", "os.rename", "os.remove", "os.rmdir", "os.link", "os.symlink", "os.chmod", "os.truncate"}
+_STARTING = {"subprocess.Popen", "os.posix_spawn", "os.fork"}
+_WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT
+
+
+class Steps:
+    """Counts the steps, and does the deed at the one asked for."""
+
+    def __init__(self, deed: str, number: int, report: str) -> None:
+        self.deed, self.number, self.report = deed, number, report
+        self.taken: list[str] = []
+        self.busy = False
+
+    def heard(self, event: str, arguments: tuple) -> None:
+        if self.busy:
+            return
+        if event == "open":
+            path, mode, flags = arguments
+            written = isinstance(path, (str, bytes)) and bool(flags & _WRITING or (mode and set(mode) & set("wax+")))
+            if written and not os.fsdecode(path).startswith(("/dev/", "/proc/")):
+                self.step(f"open {os.fsdecode(path)}")
+        elif event in _CHANGING:
+            self.step(f"{event} {arguments[0]}")
+        elif event in _STARTING:
+            self.step(f"{event} {list(arguments[1])[:4] if event == 'subprocess.Popen' else ''}")
+
+    def step(self, what: str) -> None:
+        self.taken.append(what)
+        if len(self.taken) != self.number:
+            return
+        if self.deed in ("KILL", "TERM", "HUP", "INT"):
+            self.write()
+            os.kill(os.getpid(), signal.Signals[f"SIG{self.deed}"])
+        else:
+            raise OSError(getattr(errno, self.deed), os.strerror(getattr(errno, self.deed)))
+
+    def write(self) -> None:
+        self.busy = True
+        with open(self.report, "w", encoding="utf-8", errors="surrogateescape") as file:
+            file.write("\n".join(self.taken))
+        self.busy = False
+
+
+def _with_steps(waiting: Callable, steps: Steps) -> Callable:
+    """Waiting for a program, with a step before it and one when the program has begun to change what is watched."""
+    watched = os.environ.get("KALYX_STEP_WATCHES")
+
+    def state() -> set[str]:
+        return {os.path.join(top, name) for top, folders, files in os.walk(watched or "") for name in folders + files}
+
+    def wait(process: object, *arguments: object) -> None:
+        steps.step("wait for a program")
+        before = state()
+        while watched and process.poll() is None and state() == before:  # type: ignore[attr-defined]
+            time.sleep(0.005)
+        if watched:
+            steps.step("wait for a program that has begun its changes, or ended")
+        waiting(process, *arguments)
+
+    return wait
+
+
+def main() -> None:
+    deed, number, report, *words = sys.argv[1:]
+    del sys.path[0]
+    steps = Steps(deed, int(number), report)
+    from kalyx.cli.start import main as begin
+    from kalyx.core.doors import runner
+
+    runner._wait = _with_steps(runner._wait, steps)
+    synced = os.fsync
+
+    def sync(handle: int) -> None:
+        steps.step("write to the disk")
+        synced(handle)
+
+    os.fsync = sync
+    sys.argv = ["kalyx", *words]
+    sys.addaudithook(steps.heard)
+    try:
+        begin()
+    finally:
+        steps.write()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,135 @@
+"""What this user may not read is not gone: nothing is removed, unregistered or remade because of it."""
+
+import json
+import os
+import subprocess
+import sys
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from kalyx.core.doors.memory import Link, MemoryFacts, Shut
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.findings import catalogue
+from kalyx.core.machine import Machine
+from tests.conftest import tree
+from tests.equipment import NEW, need
+from tests.faults.place import environment_over, installation
+
+# What no remedy may do here, and no sentence say.
+FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "stopped half-way", "is gone", "leads nowhere")
+
+
+@contextmanager
+def shut(path: Path):
+    """A folder or a file that this user may not look into, for as long as the block lasts."""
+    mode = path.stat().st_mode
+    path.chmod(0o000)
+    try:
+        yield
+    finally:
+        path.chmod(mode)
+
+
+def as_one_who_may_not(moor) -> list[str]:
+    """The words before a command that take from root what lets it read everything."""
+    return [need("setpriv"), "--bounding-set", "-dac_override,-dac_read_search"] if os.getuid() == 0 else []
+
+
+# What is shut, in an environment heath on a base of its own with a kernel, and what is asked then.
+PLACES = ["heath", "heath/bin", "heath/bin/python", "heath/pyvenv.cfg", "heath/lib", "heath/lib/{python}", "heath/lib/{python}/site-packages",
+          "base", "base/bin", "base/lib", "base/lib/{python}", "data/kernels/heath", "data/kernels/heath/kernel.json", "data/kernels"]  # fmt: skip
+QUESTIONS = [
+    ["why", "hivescale", "--in", "{root}/heath"],
+    ["why", "json", "--in", "kernel:heath"],
+    ["why", "hivescale", "--in", "{root}/heath", "--mend", "--yes"],
+    ["survey", "--under", "{root}", "--unsound"],
+    ["kernels", "-v"],
+    ["here", "-v"],
+]
+
+
+@pytest.fixture(scope="module")
+def ground(tmp_path_factory):
+    """An environment on a base of its own, a kernel that starts it, and a notebook; not touched by any question."""
+    from tests.conftest import Moor
+
+    moor = Moor(tmp_path_factory.mktemp("ground") / "moor")
+    python = installation(NEW, moor.root / "base")
+    environment_over(python, moor.root / "heath", "--without-pip")
+    site = next((moor.root / "heath" / "lib").glob("python*")) / "site-packages"
+    (site / "hivescale.py").write_text("GRAMS = 1\n")
+    (site / "kalyx_standin_kernel.py").write_text("")
+    moor.kernel(
+        "heath", [str(moor.root / "heath" / "bin" / "python"), "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
+    )
+    moor.notebook("spring.ipynb", "heath")
+    moor.variables["KALYX_ONLY_BELOW"] = str(moor.root)  # not what other tests have running meanwhile
+    moor.variables["PATH"] = f"{moor.root}/heath/bin:/usr/bin:/bin"
+    return moor, site.parent.name
+
+
+@pytest.mark.parametrize("place", PLACES)
+def test_what_may_not_be_read_is_not_gone(ground, place):
+    moor, python = ground
+    target = moor.root / place.format(python=python)
+    before = tree(moor.root)
+    with shut(target):
+        for words in QUESTIONS:
+            ran = moor.kalyx(*[word.format(root=moor.root) for word in words], before=as_one_who_may_not(moor))
+            said = ran.out + ran.err
+            lines = [line for line in said.splitlines() if not line.lstrip().startswith("seen")]
+            wrong = [line for line in lines for word in FORBIDDEN if word in line]
+            assert not wrong, f"{words}: {wrong}\n{said}"
+            assert "Traceback" not in said and ran.status in (0, 1, 2)
+    assert tree(moor.root) == before, "nothing went"
+
+
+def test_the_reason_is_said(ground):
+    moor, python = ground
+    with shut(moor.root / "heath" / "bin"):
+        ran = moor.kalyx("survey", "--under", moor.root, "--json", before=as_one_who_may_not(moor))
+        (one,) = [one for one in ran.json["environments"] if one["prefix"] == str(moor.root / "heath")]
+        assert one["condition"] == "unreadable" and "permission denied" in json.dumps(one["findings"][0])
+        ran = moor.kalyx("why", "hivescale", "--in", moor.root / "heath", "--json", before=as_one_who_may_not(moor))
+        assert ran.json["imports"][0]["findings"][0]["cause"] == "unreadable", ran.out
+        ran = moor.kalyx("kernels", "--json", before=as_one_who_may_not(moor))
+        assert "interpreter-gone" not in ran.json["kernels"][0]["conditions"]
+        ran = moor.kalyx("discard", moor.root / "heath", "--yes", before=as_one_who_may_not(moor))
+        assert ran.status == 2, ran.out
+    assert moor.kalyx("survey", "--under", moor.root, "--json").json["environments"], (
+        "and it is sound when it may be read"
+    )
+
+
+@pytest.mark.parametrize("shut_folder", ["/home/keeper/heath/bin", "/home/keeper/heath", "/opt/base", "/opt/base/lib"])
+def test_the_same_in_memory(shut_folder):
+    """Every folder on the way, on a machine that only a dictionary holds."""
+    files = {
+        "/opt/base/bin/python3.11": b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00",
+        "/opt/base/lib/python3.11/os.py": b"",
+        "/home/keeper/heath/pyvenv.cfg": "home = /opt/base/bin\nversion = 3.11.7\n",
+        "/home/keeper/heath/bin/python": Link("/opt/base/bin/python3.11"),
+        "/home/keeper/heath/lib/python3.11/site-packages/x.py": b"",
+    }
+    sound = Machine(MemoryFacts("linux", files))
+    assert catalogue.judge_environment(read_environment(sound.facts, "/home/keeper/heath"), sound).condition == "sound"
+    machine = Machine(MemoryFacts("linux", {**files, shut_folder: Shut()}))
+    judged = catalogue.judge_environment(read_environment(machine.facts, "/home/keeper/heath"), machine)
+    assert judged.condition == "unreadable", judged.findings
+    assert not [step.command for one in judged.findings for mend in one.remedies for step in mend.steps if step.command]
+
+
+def test_the_helper_can_fail(ground):
+    """Were nothing shut, the questions would be answered: the shut place is what makes the difference."""
+    moor, _ = ground
+    assert moor.kalyx("why", "hivescale", "--in", moor.root / "heath").status == 0
+    with shut(moor.root / "heath" / "bin"):
+        words = [
+            *as_one_who_may_not(moor),
+            sys.executable,
+            "-c",
+            f"import os; os.listdir({str(moor.root / 'heath' / 'bin')!r})",
+        ]
+        assert subprocess.run(words, capture_output=True, check=False).returncode != 0
