@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -69,6 +70,7 @@ def once_more_alone(status: int) -> int:
         return status
     if not 0 < len(failed) <= 3:
         return status
+    failed = [re.sub(r"@[^\[\]@]*$", "", one) for one in failed]  # without the group that ran it
     print("once more, alone:", *failed, sep="\n  ", flush=True)
     return run(PYTHON, "-m", "pytest", "-n", "0", *failed)
 
