@@ -50,8 +50,10 @@ def page() -> str:
         for cause in chosen:
             text = catalogue.text_of(cause)
             lines += [f"### {cause}", "", text.says, ""]
-            if text.yields_to:
-                lines += ["More specific, and told first where it holds: " + ", ".join(text.yields_to) + ".", ""]
+            lines += [f"Its place: {text.tier}.", ""]
+            for reason in dict.fromkeys(text.before.values()):
+                others = ", ".join(other for other, said in text.before.items() if said == reason)
+                lines += [f"Told before {others}: {reason}.", ""]
             lines += ["```", text.example, "```", ""]
     return "\n".join(lines)
 

@@ -33,11 +33,14 @@ def blocks(page: str) -> list[list[tuple[str, list[str]]]]:
     return found
 
 
-def run(page: str, demo: Path) -> list[tuple[str, int, list[str]]]:
-    """Every command of the page in order, on a demo machine made in ``demo``: the command, its status, its lines."""
-    subprocess.run(
-        [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"], check=True, capture_output=True
-    )
+def run(page: str, demo: Path, variables: dict[str, str] | None = None) -> list[tuple[str, int, list[str]]]:
+    """Every command of the page in order, on a demo machine made in ``demo``: the command, its status, its lines.
+
+    ``variables``: the surroundings it is walked in, instead of those here.
+    """
+    variables = dict(os.environ) if variables is None else variables
+    words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"]
+    subprocess.run(words, check=True, capture_output=True, env=variables)
     mark = "=====8====="
     script = [f". {demo}/enter.sh", "shopt -u checkwinsize", "export COLUMNS=100"]
     commands = [command for block in blocks(page) for command, _ in block]
@@ -46,7 +49,7 @@ def run(page: str, demo: Path) -> list[tuple[str, int, list[str]]]:
     # From its input, as from a person: a script's shell would stand for the program that runs it.
     words = ["bash", "--norc", "--noprofile"]
     done = subprocess.run(words, input="\n".join(script) + "\n", capture_output=True, text=True,
-                          env={**os.environ, "COLUMNS": "100", "TERM": "dumb"}, check=False)  # fmt: skip
+                          env={**variables, "COLUMNS": "100", "TERM": "dumb"}, check=False)  # fmt: skip
     parts = re.split(rf"\n?{mark}(\d+){mark}\n", done.stdout)
     told = []
     for command, output, status in zip(commands, parts[0::2], parts[1::2], strict=False):

@@ -41,7 +41,7 @@ def test_the_guide_does_what_it_says(story):
     assert planned["plan"][0]["deed"].startswith("remove the demo machine made there before") and not planned["done"]
     page = PAGE.read_text()
     shown = [(command, lines) for block in blocks(page) for command, lines in block]
-    told = run(page, moor.folder / "larkmoor")
+    told = run(page, moor.folder / "larkmoor", moor.variables)
     assert len(shown) > 15 and [command for command, _ in shown] == [command for command, _, _ in told]
     for (command, lines), (_, status, output) in zip(shown, told, strict=True):
         assert status == expected_status(command), (command, output)

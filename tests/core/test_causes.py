@@ -1,12 +1,14 @@
 """Every cause's own example has it, and what only looks like it has not; the order has no circle."""
 
 import itertools
+import re
 from pathlib import Path
 
 import pytest
 
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
+from kalyx.core.imports.case import Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.questions.here import notebook_seat
 from kalyx.core.questions.why import why_import
@@ -90,28 +92,32 @@ def test_example(cause):
     assert cause not in found_by(looks_like_it)
 
 
-def test_precedence_has_no_circle_and_decides():
-    for cause in catalogue.ABOUT:
-        before = catalogue.all_before(cause)
-        assert cause not in before, f"{cause} yields to itself through {before}"
-        assert before <= set(catalogue.ABOUT)
-    # Those of a dead target are found by reading its environment, in the order of the conditions.
-    dead = {"base-gone", "half-made", "no-interpreter", "unreadable"}
-    about_imports = [
-        cause for cause, about in catalogue.ABOUT.items() if "import" in about.split() and cause not in dead
-    ]
-    about_imports.remove("stale-in-memory")  # only where it imports
-    # These cannot be found together: one speaks of what is missing, the other of what was found and did not load.
-    apart = [{"raises", "crashes", "hangs", "interpreter-gone", "name-gone"}, {"absent", "elsewhere", "seat-differs", "misnamed",
-             "misspelt", "base-hidden", "unmet", "interpreter-gone", "name-misleads"}]  # fmt: skip
-    for one, other in itertools.combinations(about_imports, 2):
-        if any(one in group and other in group for group in (apart[0],)):
-            continue
-        if any((one in a and other in b) for a, b in (apart, apart[::-1])):
-            continue
-        if {one, other} <= {"absent", "elsewhere", "seat-differs", "name-misleads"} or "absent" in (one, other):
-            decided = one in catalogue.all_before(other) or other in catalogue.all_before(one)
-            assert decided or "interpreter-gone" in (one, other), f"{one} and {other} are not decided"
+IMPORTS = [cause for cause, about in catalogue.ABOUT.items() if "import" in about.split()]
+
+
+def test_every_pair_is_decided():
+    """Whatever is found together has one order, however it is given, and leaving one out changes nothing of the rest."""
+    whole = catalogue.in_order(IMPORTS)
+    assert sorted(whole) == sorted(IMPORTS) and catalogue.in_order(reversed(IMPORTS)) == whole
+    for one, other in itertools.combinations(IMPORTS, 2):
+        first = catalogue.in_order([other, one])[0]
+        assert first == catalogue.in_order([one, other])[0]
+        declared = other in catalogue.stands_before(one), one in catalogue.stands_before(other)
+        assert declared != (True, True), f"{one} and {other} each stand before the other"
+        assert first == (other if declared[1] else one), f"the tiers say {one}, and nothing declares otherwise"
+
+
+@pytest.mark.parametrize("cause", catalogue.ABOUT)
+def test_only_what_the_tiers_do_not_say_is_declared(cause):
+    names = list(catalogue.ABOUT)
+    for other, reason in catalogue.stands_before(cause).items():
+        assert names.index(other) < names.index(cause) and reason, "the tiers say it already"
+    look = getattr(catalogue.module_of(cause), "look", None)
+    kinds = {"Case", *(kind.__name__ for kind in (Failing, Missing, Tried, Raising))}
+    assert look is None or look.__annotations__["case"] in kinds, "no case is of that kind"
+    source = Path(catalogue.module_of(cause).__file__).read_text()
+    tiers = "|".join(tier.folder for tier in catalogue.TIERS)
+    assert not re.search(rf"from kalyx.core.findings.({tiers})", source), "no cause is another's library"
 
 
 def test_remedies_never_offer_an_unknown_name():

@@ -215,7 +215,8 @@ class CauseText(Struct, kw_only=True):
     name: str
     about: str
     says: str
-    yields_to: list[str]
+    tier: str
+    before: dict[str, str]
     example: str = ""
 
 

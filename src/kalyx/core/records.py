@@ -31,7 +31,11 @@ class KalyxError(Exception):
 
 
 class Interpreter(Struct, kw_only=True):
-    """An executable that runs Python, and what it is."""
+    """An executable that runs Python, and what it is, each fact read once.
+
+    ``library``: the folder of its standard library (an archive for a distribution that has it in one; empty where only
+    the interpreter's word is known); ``suffixes``: the endings of compiled modules that it accepts, in its order.
+    """
 
     executable: str
     real_executable: str
@@ -43,11 +47,18 @@ class Interpreter(Struct, kw_only=True):
     known_by: KnownBy = "reading"
     abi_flags: str = ""
     architecture: str | None = None
+    library: str = ""
+    suffixes: list[str] = []
 
     @property
     def minor(self) -> str:
         """``3.11`` of ``3.11.7``."""
         return ".".join(self.version.split(".")[:2])
+
+    @property
+    def tag(self) -> str:
+        """The version as its folders are named by it: ``3.11``, ``3.13t`` without the lock."""
+        return self.minor + ("t" if "t" in self.abi_flags else "")
 
 
 class Evidence(Struct, kw_only=True):

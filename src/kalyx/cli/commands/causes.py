@@ -37,7 +37,9 @@ def run(call: Call) -> int:
     screen.blank()
     for line in text.example.splitlines():
         screen.line("   ", line)
-    if text.yields_to:
-        screen.blank()
-        screen.line("   stands behind: ", ", ".join(text.yields_to))
+    screen.blank()
+    screen.line("   its place among the causes: ", text.tier)
+    for reason in dict.fromkeys(text.before.values()):
+        others = ", ".join(other for other, said in text.before.items() if said == reason)
+        screen.line(f"   told before {others}: ", reason)
     return 0

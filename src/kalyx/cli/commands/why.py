@@ -9,7 +9,7 @@ from collections.abc import Callable
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.findings._brought import distributions_named, modules_of_listed
+from kalyx.core.findings.shared.brought import distributions_named, modules_of_listed
 from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import KalyxError

@@ -20,7 +20,7 @@ from kalyx.core.deeds import registering
 from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
-from kalyx.core.findings.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
+from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import ChangePlan, KalyxError, Kernel

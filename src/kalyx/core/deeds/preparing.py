@@ -21,7 +21,7 @@ from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors import Unreadable, claims
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.searchpath import Way, search_path
-from kalyx.core.findings.half_made import UNFINISHED_MARK
+from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.providers import PROVIDERS, to_bring

@@ -73,11 +73,7 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
 
 def _brought_along(facts: Facts, interpreter: Interpreter) -> dict[str, str]:
     """What making an environment with this Python brings, by the wheels that lie in its own library."""
-    minor = interpreter.minor
-    folder = facts.join(interpreter.base_prefix, "lib", f"python{minor}", "ensurepip", "_bundled")
-    if facts.system == "windows":
-        folder = facts.join(interpreter.base_prefix, "Lib", "ensurepip", "_bundled")
-    names = facts.names(folder)
+    names = facts.names(facts.join(interpreter.library, "ensurepip", "_bundled"))
     if interpreter.base_prefix == "/usr":
         names = facts.names("/usr/share/python-wheels")  # where Debian keeps them
     return {

@@ -13,7 +13,7 @@ import json
 
 from kalyx.core.doors import Facts, claims
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.findings.half_made import BEFORE_FOLDER, CLAIM
+from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM
 from kalyx.core.records import KalyxError
 from kalyx.core.words.visible import visible
 

@@ -118,10 +118,7 @@ def _site_packages(facts: Facts, prefix: str, interpreter: Interpreter | None) -
     if interpreter is None:
         return []
     virtual = interpreter.prefix != interpreter.base_prefix
-    name = "pypy" if interpreter.implementation == "pypy" else "python"
-    minor = interpreter.minor
-    library = facts.join(interpreter.base_prefix, "lib", name + minor)
-    folders = site_folders(facts, prefix, interpreter, library, virtual)
+    folders = site_folders(facts, prefix, interpreter, interpreter.library, virtual)
     if facts.system == "windows":
         folders = folders[1:]
     return [folder for folder in folders if facts.is_folder(folder)]

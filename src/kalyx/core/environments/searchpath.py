@@ -12,10 +12,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
 from kalyx.core.interpreters.reading import settings_for
+from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry
 
 # The origin of an entry that only the interpreter itself could name.
@@ -117,7 +119,7 @@ class _Builder:
         self.minor = (int(parts[0]), int(parts[1]))
         digits = "".join(c for c in parts[2] if c.isdigit()) if len(parts) > 2 else ""
         self.micro = int(digits) if digits else 0
-        self.tag = f"{self.minor[0]}.{self.minor[1]}" + ("t" if "t" in interpreter.abi_flags else "")
+        self.tag = interpreter.tag
         self.result = SearchPath()
         self.known: set[str] = set()
         self.library = ""
@@ -162,11 +164,9 @@ class _Builder:
         if facts.system == "windows":
             self._windows_base(prefix, origin)
             return
-        library_folder = "lib"
-        name = ("pypy" if self.interpreter.implementation == "pypy" else "python") + self.tag
-        if not facts.is_folder(facts.join(prefix, "lib", name)) and facts.is_folder(facts.join(prefix, "lib64", name)):
-            library_folder = "lib64"
-        self.library = library = facts.join(prefix, library_folder, name)
+        library = self._library_below(prefix) if home else self.interpreter.library
+        library_folder, name = facts.name(facts.parent(library)), facts.name(library)
+        self.library = library
         if self.interpreter.implementation == "pypy":
             self.add(library, origin)
             return
@@ -180,6 +180,20 @@ class _Builder:
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=facts.exists(library)))
         compiled = facts.join(exec_prefix or prefix, library_folder, name)
         self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part")
+
+    def written(self, path: str, lines: list[tuple[str, int]]) -> None:
+        """The entries that a ``._pth`` file writes, each relative to the folder it lies in."""
+        self.library = self.interpreter.library
+        for line, number in lines:
+            if not line.startswith("import "):
+                full = str(self.facts.path.normpath(self.facts.absolute(line, self.facts.parent(path))))
+                self.add(full, f"{path}, line {number}")
+
+    def _library_below(self, prefix: str) -> str:
+        """The library folder that a variable makes this interpreter take: its own of this version, there or not."""
+        found = installation_at(self.facts, prefix, self.interpreter.minor)
+        name = ("pypy" if self.interpreter.implementation == "pypy" else "python") + self.tag
+        return found.library if found is not None else self.facts.join(prefix, "lib", name)
 
     def _windows_base(self, prefix: str, origin: str) -> None:
         facts = self.facts
@@ -323,8 +337,8 @@ def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: s
     """The site folders of a prefix in the order of ``site.getsitepackages``, present or not."""
     if facts.system == "windows":
         return [prefix, facts.join(prefix, "Lib", "site-packages")]
-    major, minor = (int(part) for part in interpreter.version.split(".")[:2])
-    tag = f"{major}.{minor}" + ("t" if "t" in interpreter.abi_flags else "")
+    major = int(interpreter.version.split(".")[0])
+    tag = interpreter.tag
     name = interpreter.implementation if interpreter.implementation == "pypy" else "python"
     library_folder = facts.name(facts.parent(library)) if library else "lib"
     own = facts.join(prefix, "lib", f"{name}{tag}", "site-packages")
@@ -353,7 +367,7 @@ def _is_debian(facts: Facts, library: str) -> bool:
 
 def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
     """The folder of the user's own packages for this version (PEP 370), present or not."""
-    tag = interpreter.minor + ("t" if "t" in interpreter.abi_flags else "")
+    tag = interpreter.tag
     base = variable_of(variables, "PYTHONUSERBASE", facts.system)
     if facts.system == "windows":
         base = base or facts.join(variable_of(variables, "APPDATA", "windows") or facts.home, "Python")
@@ -366,10 +380,36 @@ def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, st
     return facts.join(base, "lib", name + tag, "site-packages")
 
 
+def _whole_path_of(facts: Facts, interpreter: Interpreter) -> tuple[str, list[tuple[str, int]]] | None:
+    """The lines of the ``._pth`` file beside a Windows interpreter, or its library's, with their numbers; None: none.
+
+    Using Python on Windows, "Finding modules": one named after the executable comes before one named after the library.
+    """
+    if facts.system != "windows":
+        return None
+    executable = interpreter.real_executable
+    folder, stem = facts.parent(executable), facts.name(executable).rpartition(".")[0]
+    for name in (stem + "._pth", "python" + interpreter.tag.replace(".", "") + "._pth"):
+        path = facts.join(folder, name)
+        if facts.kind(path) is not None:
+            text = (facts.text_or_none(path, _PTH_LIMIT) or "").removeprefix("\ufeff")
+            lines = [(line.strip(), number) for number, line in enumerate(text.splitlines(), 1)]
+            return path, [(line, number) for line, number in lines if line and not line.startswith("#")]
+    return None
+
+
 def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
+    given = _whole_path_of(facts, interpreter)
+    if given is not None:
+        # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.
+        site = any(line.split() == ["import", "site"] for line, _ in given[1])
+        way = replace(way, isolated=True, no_site=way.no_site or not site)
     builder = _Builder(facts, interpreter, way)
-    builder.base()
+    if given is not None:
+        builder.written(*given)
+    else:
+        builder.base()
     if not way.no_site:
         builder.site()
     result = builder.result

@@ -2,9 +2,13 @@
 
 One module a cause, all alike: a docstring whose first line says what it is and
 whose example shows the smallest case that has it and one that only looks like
-it; ``YIELDS_TO``, the more specific causes that stand before it (with ``FOLDS``
-it is not said at all beside one of those, which says the same and more); and one
-function for each kind of thing it is found about: ``look`` (a case of an
-import), ``look_at_kernel``, ``look_at_environment``, ``look_at_seat``. Each
-returns a finding with evidence, or None. ``catalogue`` lists them.
+it; and one function for each kind of thing it is found about, which returns a
+finding with evidence, or None: ``look`` takes a case of an import, and is called
+only for the kind of case that its type names (``imports.case``); the others are
+``look_at_dead``, ``look_at_environment``, ``look_at_kernel``, ``look_at_seat``.
+
+The folders are tiers, in the order of ``catalogue``. ``STANDS_BEFORE`` names the
+few causes of a higher place that one stands before, each with the reason. One
+with ``FOLDS`` is not said at all beside one that stands before it. What several
+causes need lies in ``shared``: no cause imports another.
 """

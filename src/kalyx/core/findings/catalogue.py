@@ -1,4 +1,8 @@
-"""The list of all causes, what each is found about, and the order they come in."""
+"""The list of all causes, what each is found about, and the order they come in.
+
+The order is that of the tiers below, from top to bottom and within a tier as listed: a cause that says why others seem
+to hold comes before them. Where a cause stands before one of a higher place, its module says so (``STANDS_BEFORE``).
+"""
 
 from __future__ import annotations
 
@@ -7,156 +11,200 @@ from functools import cache
 from importlib import import_module
 from types import ModuleType
 
+from msgspec import Struct
+
 from kalyx.core.answers import CauseText
-from kalyx.core.environments.reading import View
-from kalyx.core.imports.case import Case
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, Kernel, Seat
 
-# Name of the cause, and what it is found about. Read from top to bottom: this is what Kalyx knows.
-ABOUT: dict[str, str] = {
-    # nothing answers to that name here
-    "absent": "import",
-    "elsewhere": "import",
-    "base-hidden": "import",
-    "other-minor": "import",
-    "user-site-off": "import",
-    "misnamed": "import",
-    "misspelt": "import",
-    "stdlib-gone": "import",
-    "stdlib-newer": "import",
-    "stdlib-part-missing": "import",
-    "link-broken": "import",
-    "gutted": "import",
-    "unmet": "import",
-    "optional": "import",
-    "path-cut": "import",
-    # something else answers to it
-    "shadowed": "import",
-    "folder-answers": "import",
-    "older-wins": "import",
-    "namespace-split": "import",
-    "stale-in-memory": "import",
-    "name-gone": "import",
-    "submodule-gone": "import",
-    "circular": "import",
-    # it is found and does not load
-    "other-build": "import",
-    "other-platform": "import",
-    "library-missing": "import",
-    "library-too-old": "import",
-    "binary-mismatch": "import",
-    "syntax-newer": "import",
-    "syntax-older": "import",
-    "damaged": "import",
-    "raises": "import",
-    "crashes": "import",
-    "hangs": "import",
-    # the interpreter or the environment is not sound
-    "startup-broken": "import",
-    "interpreter-gone": "import kernel seat",
-    "base-gone": "environment import",
-    "half-made": "environment import",
-    "moved": "environment",
-    "mixed-versions": "environment",
-    "no-interpreter": "environment import",
-    "unreadable": "environment import",
-    "in-version-control": "environment seat",
-    # the seat is not where the user thinks
-    "checker-only": "import",
-    "seat-differs": "import",
-    "name-misleads": "import kernel",
-    "installer-elsewhere": "seat",
-    "activation-differs": "seat",
-    "kernel-absent": "seat",
-    "program-absent": "program",
-    "first-line-dead": "program",
-    # kernels
-    "provider-absent": "kernel",
-    "twin": "kernel",
-    "hidden": "kernel",
-    "spec-unreadable": "kernel",
-    "shell-elsewhere": "kernel",
-    "server-bound": "kernel",
-    "no-answer": "rehearsal",
-    # a traceback that is no import's
-    "not-the-environment": "traceback",
-    # what Kalyx could not or may not know
-    "not-asked": "refusal",
-}
 
-# Of several conditions of one environment, the worst first.
-CONDITIONS = ["unreadable", "half-made", "base-gone", "no-interpreter", "moved", "mixed-versions",
-              "in-version-control"]  # fmt: skip
+class Tier(Struct, frozen=True):
+    """A folder of causes: what they have in common, and each with what it is found about."""
+
+    folder: str
+    says: str
+    about: dict[str, str]
+
+
+TIERS = [
+    Tier("nothing_starts", "the seat starts nothing", {
+        "unreadable": "environment import",
+        "half-made": "environment import",
+        "base-gone": "environment import",
+        "no-interpreter": "environment import",
+        "interpreter-gone": "import kernel seat",
+    }),
+    Tier("misleads", "the seat, or its start-up, is not what it seems", {
+        "name-misleads": "import kernel",
+        "startup-broken": "import",
+        "checker-only": "import",
+    }),
+    Tier("unfit_files", "a file is broken, or not for this system", {
+        "link-broken": "import",
+        "gutted": "import",
+        "damaged": "import",
+        "other-platform": "import",
+        "other-build": "import",
+        "library-missing": "import",
+        "library-too-old": "import",
+    }),
+    Tier("in_front", "something else answers to the name", {
+        "older-wins": "import",
+        "shadowed": "import",
+        "folder-answers": "import",
+        "namespace-split": "import",
+        "stale-in-memory": "import",
+        "circular": "import",
+    }),
+    Tier("out_of_reach", "it is here, and out of reach", {
+        "base-hidden": "import",
+        "user-site-off": "import",
+        "path-cut": "import",
+    }),
+    Tier("another_python", "it is for another Python", {
+        "syntax-newer": "import",
+        "syntax-older": "import",
+        "stdlib-gone": "import",
+        "stdlib-newer": "import",
+        "stdlib-part-missing": "import",
+        "other-minor": "import",
+    }),
+    Tier("another_version", "it wants another package, or another version", {
+        "unmet": "import",
+        "binary-mismatch": "import",
+        "optional": "import",
+        "submodule-gone": "import",
+        "name-gone": "import",
+    }),
+    Tier("in_general", "nothing more specific is known", {
+        "seat-differs": "import",
+        "elsewhere": "import",
+        "misnamed": "import",
+        "misspelt": "import",
+        "hangs": "import",
+        "crashes": "import",
+        "raises": "import",
+        "absent": "import",
+    }),
+    # What no import needs to fail for: these stand side by side.
+    Tier("conditions", "of an environment, a seat, a kernel, a command, or of Kalyx itself", {
+        "moved": "environment",
+        "mixed-versions": "environment",
+        "in-version-control": "environment seat",
+        "installer-elsewhere": "seat",
+        "activation-differs": "seat",
+        "kernel-absent": "seat",
+        "program-absent": "program",
+        "first-line-dead": "program",
+        "provider-absent": "kernel",
+        "twin": "kernel",
+        "hidden": "kernel",
+        "spec-unreadable": "kernel",
+        "shell-elsewhere": "kernel",
+        "server-bound": "kernel",
+        "no-answer": "rehearsal",
+        "not-the-environment": "traceback",
+        "not-asked": "refusal",
+    }),
+]  # fmt: skip
+
+TIER_OF = {cause: tier for tier in TIERS for cause in tier.about}
+
+# Name of the cause, and what it is found about: this is what Kalyx knows.
+ABOUT = {cause: about for tier in TIERS for cause, about in tier.about.items()}
 
 
 @cache
 def module_of(cause: str) -> ModuleType:
     """The module that knows a cause."""
-    return import_module("kalyx.core.findings." + cause.replace("-", "_"))
+    return import_module(f"kalyx.core.findings.{TIER_OF[cause].folder}.{cause.replace('-', '_')}")
 
 
-def yields_to(cause: str) -> tuple[str, ...]:
-    """The more specific causes that stand before this one."""
-    declared: tuple[str, ...] = getattr(module_of(cause), "YIELDS_TO", ())
+def stands_before(cause: str) -> dict[str, str]:
+    """The causes of a higher place that this one stands before all the same, each with the reason."""
+    declared: dict[str, str] = getattr(module_of(cause), "STANDS_BEFORE", {})
     return declared
 
 
+def folds(cause: str) -> bool:
+    """Whether it is not said at all beside one that stands before it, which says the same and more."""
+    return bool(getattr(module_of(cause), "FOLDS", False))
+
+
 def text_of(cause: str) -> CauseText:
-    """A cause explained: from its module's docstring."""
+    """A cause explained: from its module's docstring, and its place among the others."""
     says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
-    return CauseText(name=cause, about=ABOUT[cause], says=says, yields_to=list(yields_to(cause)), example=rest.strip())
+    return CauseText(
+        name=cause, about=ABOUT[cause], says=says, tier=TIER_OF[cause].says, before=stands_before(cause),
+        example=rest.strip(),
+    )  # fmt: skip
 
 
 def _about(kind: str) -> list[str]:
     return [cause for cause, about in ABOUT.items() if kind in about.split()]
 
 
-def in_order(findings: Iterable[Finding]) -> list[Finding]:
-    """The most specific first: each cause after those it yields to; else as the catalogue lists them."""
-    names = list(ABOUT)
-    left = sorted(findings, key=lambda finding: names.index(finding.cause))
-    found: list[Finding] = []
+def in_order(causes: Iterable[str]) -> list[str]:
+    """The most specific first: as the tiers list them, but for what declares that it stands before others."""
+    present = set(causes)
+    left = [cause for cause in ABOUT if cause in present]
+    found: list[str] = []
     while left:
-        present = {finding.cause for finding in left}
-        first = next((f for f in left if not present & set(all_before(f.cause))), left[0])
+        first = next(one for one in left if not any(one in stands_before(other) for other in left))
         left.remove(first)
         found.append(first)
     return found
 
 
-def all_before(cause: str) -> set[str]:
-    """Every cause that stands before this one, through any number of steps."""
-    found: set[str] = set()
-    pending = list(yields_to(cause))
-    while pending:
-        name = pending.pop()
-        if name not in found:
-            found.add(name)
-            pending.extend(yields_to(name))
+def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
+    """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
+    found = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
+    by_cause = {finding.cause: finding for finding in found}
+    ordered = in_order(by_cause)
+    return [by_cause[cause] for at, cause in enumerate(ordered) if not (at and folds(cause))]
+
+
+def _of_case(case: Case, machine: Machine) -> list[Finding]:
+    """Every cause looks that can be true of a case of this kind: the type that its ``look`` takes says which."""
+    kinds = {type(kind).__name__: kind for kind in case.kinds()}
+    found = []
+    for cause in _about("import"):
+        look = getattr(module_of(cause), "look", None)
+        kind = kinds.get(look.__annotations__["case"]) if look is not None else None
+        finding = look(kind, machine) if look is not None and kind is not None else None
+        if finding is not None:
+            found.append(finding)
     return found
 
 
-def explain(case: Case, machine: Machine) -> list[Finding]:
-    """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
-    found = []
-    for cause in _about("import"):
-        finding = module_of(cause).look(case, machine)
-        if finding is not None:
+def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
+    """What is wrong with the environment that the seat names, where it lies in one; and what the seat itself says."""
+    facts, named, found = machine.facts, case.source or "", []
+    if facts.path.isabs(named):
+        for prefix in (named, facts.parent(facts.parent(named))):
+            if looks_like_environment(facts, prefix):
+                judged = judge_environment(read_environment(facts, prefix), machine)
+                found = [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
+                break
+    for cause in TIERS[0].about:
+        look = getattr(module_of(cause), "look_at_dead", None)
+        finding = look(case, machine) if look is not None else None
+        if finding is not None and cause not in {one.cause for one in found}:
             found.append(finding)
-    ordered = in_order(found)
-    causes = {finding.cause for finding in ordered}
-    return [f for f in ordered if not (getattr(module_of(f.cause), "FOLDS", False) and causes & all_before(f.cause))]
+    return found
 
 
 def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
-    """The kernel with its conditions and their findings filled in."""
+    """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold."""
     for cause in _about("kernel"):
-        if cause in kernel.conditions:
-            module_of(cause).mend(kernel, machine)
-            continue
         finding = module_of(cause).look_at_kernel(kernel, machine)
-        if finding is not None:
+        if finding is None:
+            continue
+        if cause in kernel.conditions:
+            kernel.findings = [finding if one.cause == cause else one for one in kernel.findings]
+        else:
             kernel.conditions.append(cause)
             kernel.findings.append(finding)
     return kernel
@@ -167,7 +215,7 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     environment = view.environment
     if environment.findings:
         return environment
-    for cause in CONDITIONS:
+    for cause in _about("environment"):
         finding = module_of(cause).look_at_environment(view, machine)
         if finding is not None:
             environment.findings.append(finding)

@@ -39,13 +39,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     facts = machine.facts
     if interpreter.prefix == interpreter.base_prefix:
         # PEP 668: the mark lies in the standard library's folder.
-        minor = interpreter.minor
-        library = (
-            facts.join(interpreter.base_prefix, "Lib")
-            if facts.system == "windows"
-            else facts.join(interpreter.base_prefix, "lib", f"python{minor}")
-        )
-        mark = facts.join(library, KEEPER_FILE)
+        mark = facts.join(interpreter.library, KEEPER_FILE)
         if facts.kind(mark) is not None:
             return f"the system's own package manager ({mark})"
     records = facts.join(interpreter.prefix, "conda-meta")

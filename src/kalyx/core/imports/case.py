@@ -1,8 +1,14 @@
-"""A case: one import that was asked about, with all that was read and tried."""
+"""A case: one import that was asked about, with all that was read and tried.
+
+What can be wrong depends on the kind of case, so the kinds are types, and a cause says by the type that it takes when
+it can hold at all: ``DeadSeat``, where nothing starts; ``Case``, where something does; of those ``Failing``, which is
+not known to import; ``Missing``, where nothing answers to a name; ``Tried``, where the real interpreter failed;
+``Raising``, where it said with what.
+"""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct
 
@@ -20,20 +26,47 @@ def is_in_a_file(frame: Frame) -> bool:
     return not frame.file.startswith("<") and frame.file != WITNESS_PATH
 
 
-class Case(Struct):
-    """What the findings look at. ``interpreter`` is None when the seat starts nothing."""
+class DeadSeat(Struct):
+    """The seat starts nothing, so nothing was read or tried; ``kernel``: the one that it is to start."""
 
     seat: Seat
     wanted: Wanted
-    interpreter: Interpreter | None = None
+    kernel: Kernel | None
+
+    @property
+    def source(self) -> str | None:
+        """What the seat was to start, as it is written: a kernel's first word, a path."""
+        return self.kernel.command[0] if self.kernel is not None and self.kernel.command else self.seat.source
+
+
+class Case(Struct):
+    """What the findings look at. ``environment``: None for an interpreter in none; ``trial``: None when not tried."""
+
+    seat: Seat
+    wanted: Wanted
+    interpreter: Interpreter
+    way: Way
+    search: SearchPath
+    resolver: Resolver
+    resolution: Resolution
     environment: Environment | None = None
-    search: SearchPath | None = None
-    resolver: Resolver | None = None
-    resolution: Resolution | None = None
     trial: Trial | None = None
     kernel: Kernel | None = None
-    way: Way | None = None
     memory: dict[str, Any] = {}  # what one finding worked out and another needs
+
+    def kinds(self) -> list[Case]:
+        """This case as each of the kinds that it is."""
+        found: list[Case] = [self]
+        if self.trial is not None and self.trial.imports:
+            return found
+        found.append(_as(Failing, self))
+        if self.missing is not None:
+            found.append(_as(Missing, self))
+        if self.trial is not None:
+            found.append(_as(Tried, self))
+        if self.raised is not None:
+            found.append(_as(Raising, self))
+        return found
 
     @property
     def module(self) -> str:
@@ -41,6 +74,7 @@ class Case(Struct):
 
     @property
     def raised(self) -> Raised | None:
+        """The first exception in the trial's chain; None where it imports, or died without one."""
         return self.trial.root if self.trial is not None and not self.trial.imports else None
 
     @property
@@ -48,7 +82,7 @@ class Case(Struct):
         """The module that nothing answers to: by the trial's word, without a trial by reading."""
         if self.trial is not None and self.trial.answered:
             return missing_name(self.raised) if self.raised is not None else None
-        if self.trial is None and self.resolution is not None and self.resolution.place is None:
+        if self.trial is None and self.resolution.place is None:
             return self.resolution.missing
         return None
 
@@ -60,7 +94,22 @@ class Case(Struct):
 
     @property
     def sites(self) -> list[str]:
-        return self.search.site_packages if self.search is not None else []
+        return self.search.site_packages
+
+    @property
+    def here(self) -> str:
+        """What a reader calls the place that is asked: the environment's name, or the interpreter's prefix."""
+        return self.environment.name if self.environment is not None else self.interpreter.prefix
+
+    @property
+    def standard(self) -> list[str]:
+        """The entries of the path that are the standard library's."""
+        return [entry.entry for entry in self.search.entries if entry.origin.startswith("the standard library")]
+
+    @property
+    def folders(self) -> list[str]:
+        """The entries of the path as folders: an empty one is the current folder."""
+        return [entry.entry or self.resolver.folder for entry in self.search.entries]
 
     def importer(self) -> Frame | None:
         """The line of code that asked for what is missing: the innermost frame that lies in a file of somebody's."""
@@ -78,21 +127,60 @@ class Case(Struct):
     def asking_line(self) -> str:
         """The text of the line that asked; where no file did, the statement that was asked about."""
         frame = self.importer()
-        if frame is None or self.resolver is None:
+        if frame is None:
             return self.wanted.statement
         lines = (self.resolver.facts.text_or_none(frame.file) or "").splitlines()
         return lines[frame.line - 1].strip() if 0 < frame.line <= len(lines) else ""
 
     def blamed(self) -> Frame | None:
         """The innermost frame outside the standard library: the code that did what the library refused."""
-        if self.raised is None or self.resolver is None or self.search is None:
-            return None
-        standard = [entry.entry for entry in self.search.entries if entry.origin.startswith("the standard library")]
+        facts = self.resolver.facts
         for frame in reversed(self.frames()):
-            inside = [entry for entry in standard if self.resolver.facts.inside(frame.file, entry)]
-            if not inside or any(self.resolver.facts.inside(frame.file, site) for site in self.sites):
+            inside = any(facts.inside(frame.file, entry) for entry in self.standard)
+            if not inside or any(facts.inside(frame.file, site) for site in self.sites):
                 return frame
         return self.importer()
 
     def owner(self, path: str) -> Installed | None:
-        return owner_of(self.resolver.facts, self.sites, path) if self.resolver is not None else None
+        """The distribution whose record lists a file."""
+        return owner_of(self.resolver.facts, self.sites, path)
+
+
+class Failing(Case):
+    """It is not known to import: it was tried and failed, or was not tried."""
+
+
+class Missing(Failing):
+    """Nothing answers to a name: that of the module asked for, or of one that it needs."""
+
+    @property
+    def missing(self) -> str:
+        found: str | None = Case.missing.fget(self)  # type: ignore[attr-defined]
+        assert found is not None, "only such a case is made into one"
+        return found
+
+
+class Tried(Failing):
+    """The real interpreter tried, and failed: it raised, died or gave no answer in time."""
+
+    @property
+    def failed(self) -> Trial:
+        assert self.trial is not None, "only such a case is made into one"
+        return self.trial
+
+
+class Raising(Tried):
+    """The real interpreter tried, and said with what it failed."""
+
+    @property
+    def raised(self) -> Raised:
+        found: Raised | None = Case.raised.fget(self)  # type: ignore[attr-defined]
+        assert found is not None, "only such a case is made into one"
+        return found
+
+
+_Kind = TypeVar("_Kind", bound=Case)
+
+
+def _as(kind: type[_Kind], case: Case) -> _Kind:
+    return kind(**{name: getattr(case, name) for name in case.__struct_fields__})

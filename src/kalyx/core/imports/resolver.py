@@ -45,30 +45,6 @@ class Resolution(Struct):
     parents: list[Place] = []
 
 
-def extension_suffixes(facts: Facts, interpreter: Interpreter) -> list[str]:
-    """The endings of compiled modules that this interpreter accepts, in its order (PEP 3149)."""
-    major, minor = (int(part) for part in interpreter.version.split(".")[:2])
-    if facts.system == "windows":
-        bits = "win_amd64" if (interpreter.architecture or "x86_64") in ("x86_64", "amd64") else "win32"
-        if major < 3:
-            return [".pyd"]
-        return [f".cp{major}{minor}-{bits}.pyd", ".pyd"]
-    if major < 3:
-        return [".so", "module.so"]
-    return [*_own_suffix(facts, interpreter, major, minor), ".abi3.so", ".so"]
-
-
-def _own_suffix(facts: Facts, interpreter: Interpreter, major: int, minor: int) -> list[str]:
-    """Read off the interpreter's own compiled modules, which all carry it."""
-    for library_folder in ("lib", "lib64"):
-        folder = facts.join(interpreter.base_prefix, library_folder, f"python{major}.{minor}", "lib-dynload")
-        for name in facts.names(folder):
-            stem, dot, rest = name.partition(".")
-            if dot and rest.startswith("cpython-") and rest.endswith(".so"):
-                return ["." + rest]
-    return []
-
-
 class Resolver:
     """Finds modules on one search path. Each folder is listed once."""
 
@@ -77,7 +53,7 @@ class Resolver:
         self.interpreter = interpreter
         self.search = search
         self.folder = folder
-        self.suffixes = extension_suffixes(facts, interpreter)
+        self.suffixes = interpreter.suffixes
         self.mappings = self._editable_mappings()
         self.in_front = self._mappings_in_front()
         self._entries = list(dict.fromkeys(entry.entry or folder for entry in search.entries))
@@ -108,8 +84,7 @@ class Resolver:
     @cached_property
     def _compiled_in(self) -> frozenset[str]:
         """The modules whose entry points are in the interpreter's own file or library."""
-        prefix, minor = self.interpreter.base_prefix, self.interpreter.minor
-        folder = self.facts.join(prefix, "lib")
+        minor, folder = self.interpreter.minor, self.facts.parent(self.interpreter.library)
         names = [name for name in self.facts.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
         found: set[str] = set()
         for path in {

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors import Facts
+from kalyx.core.interpreters.suffixes import suffixes_of
+from kalyx.core.interpreters.versions import installation_at, minor_of
 from kalyx.core.records import Interpreter
 
 if TYPE_CHECKING:
@@ -66,14 +68,19 @@ def ask_who(facts: Facts, runner: LiveRunner, executable: str, seconds: float = 
         answer, _ = ask_witness(runner, executable, ["-E", "-s", "-S", "-B"], ["who"], folder=empty, seconds=seconds)
     if answer is None:
         return None
+    base, version, implementation = answer["base_prefix"], answer["version"], answer["implementation"]
+    found = installation_at(facts, base, minor_of(version))
+    library, abi_flags = found.library if found is not None else "", answer["abi_flags"] or ""
     return Interpreter(
         executable=executable,
         real_executable=facts.real(executable),
-        version=answer["version"],
-        implementation=answer["implementation"],
+        version=version,
+        implementation=implementation,
         prefix=answer["prefix"],
-        base_prefix=answer["base_prefix"],
+        base_prefix=base,
         links=[executable],
         known_by="asking",
-        abi_flags=answer["abi_flags"] or "",
+        abi_flags=abi_flags,
+        library=library,
+        suffixes=suffixes_of(facts, version, implementation, library, abi_flags, None) if library else [],
     )

@@ -15,6 +15,7 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.processors import processor_of
 from kalyx.core.interpreters import shims, versions
+from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
 
@@ -211,6 +212,8 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
             raise NotAnInterpreter(executable, reason, links, refused=True)
         raise NotAnInterpreter(executable, _baseless_reason(facts, executable, settings), links)
     version = versions.full_version(facts, base.installation, base.executable)
+    abi_flags = _once(facts, "abi", base.installation, _abi_flags) or ""
+    architecture = _once(facts, "architecture", real, _architecture)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
     if settings is None:
@@ -226,9 +229,21 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
         prefix=prefix,
         base_prefix=base_prefix,
         links=links,
-        abi_flags=_once(facts, "abi", base.installation, _abi_flags) or "",
-        architecture=_once(facts, "architecture", real, _architecture),
+        abi_flags=abi_flags,
+        architecture=architecture,
+        library=base.installation.library,
+        suffixes=_suffixes(facts, base.installation, abi_flags, architecture),
     )
+
+
+def _suffixes(facts: Facts, installation: Installation, abi_flags: str, architecture: str | None) -> list[str]:
+    known: dict[object, list[str]] = facts.memory.setdefault("suffixes", {})
+    key = installation, abi_flags, architecture
+    if key not in known:
+        known[key] = suffixes_of(
+            facts, installation.minor, installation.implementation, installation.library, abi_flags, architecture
+        )
+    return known[key]
 
 
 def _once(facts: Facts, what: str, key: object, read: Callable[..., str | None]) -> str | None:
@@ -249,7 +264,8 @@ def older_layout_base(facts: Facts, installation: Installation) -> str | None:
 def _abi_flags(facts: Facts, installation: Installation) -> str:
     """The letters an installation's headers and library add to its version: d, m, t, u."""
     if facts.system == "windows":
-        return ""
+        number = installation.minor.replace(".", "")
+        return "t" if facts.is_file(facts.join(installation.prefix, f"python{number}t.dll")) else ""
     if installation.library.endswith("t"):
         return "t"
     for folder in versions.header_folders(facts, installation):

@@ -6,11 +6,14 @@ installed with it, then the version text compiled into the binary itself.
 
 from __future__ import annotations
 
+import re
+
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 
 # The interpreter keeps its version as a NUL-framed string in its own image.
+_WINDOWS_LIBRARY = re.compile(r"python(\d)(\d+)t?(?:_d)?\.dll")
 _COMPILED_IN = rb"\x00([23]\.\d{1,2}\.\d{1,2}(?:(?:a|b|rc)\d{1,2})?\+?)(?=\x00| \()"
 
 
@@ -86,16 +89,17 @@ def _has_landmark(facts: Facts, library: str) -> bool:
 
 def _windows_installation(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
     library = facts.join(prefix, "Lib")
-    if not _has_landmark(facts, library):
-        return None
+    whole = _has_landmark(facts, library)
     for name in facts.names(prefix):
-        lowered = name.lower()
-        number = lowered[len("python") : -len(".dll")]
-        if lowered.startswith("python") and lowered.endswith(".dll") and number.isdigit() and len(number) > 1:
-            found = f"{number[0]}.{number[1:]}"
-            if minor in (None, found):
-                return Installation(prefix, found, library, "cpython", "Lib")
-    return Installation(prefix, minor, library, "cpython", "Lib") if minor else None
+        match = _WINDOWS_LIBRARY.fullmatch(name.lower())
+        found = f"{match[1]}.{match[2]}" if match is not None else None
+        if found is None or minor not in (None, found):
+            continue
+        # A distribution to put into another program has its library in an archive, and a file that is its whole path.
+        archive = facts.join(prefix, name[: -len(".dll")] + ".zip")
+        if whole or facts.is_file(archive):
+            return Installation(prefix, found, library if whole else archive, "cpython", "Lib")
+    return Installation(prefix, minor, library, "cpython", "Lib") if minor and whole else None
 
 
 def full_version(facts: Facts, installation: Installation, executable: str) -> str | None:

@@ -9,7 +9,6 @@ from kalyx.core.doors import Unreadable
 from kalyx.core.environments.found import found_environments, make_names_unique
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.findings import catalogue
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Environment, PackageSize, Unread, UserPackages
@@ -87,6 +86,6 @@ def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSi
 
 def _own_root(machine: Machine, environment: Environment) -> str:
     if environment.prefix in ("/usr", "/usr/local", "/") and environment.version:
-        minor = minor_of(environment.version)
-        return machine.facts.join(environment.prefix, "lib", f"python{minor}")
+        own = next((one for one in machine.interpreters if one.prefix == environment.prefix), None)
+        return own.library if own is not None and own.library else environment.key
     return environment.key

@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from kalyx.core.environments.searchpath import SearchPath, Way
 from kalyx.core.findings import catalogue
-from kalyx.core.imports.case import Case
+from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import Wanted
-from kalyx.core.imports.resolver import Resolver
+from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Seat
+from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.ways import kernel_of, named_by, search_of, way_of
 
 if TYPE_CHECKING:
@@ -36,30 +37,53 @@ def why_import(
     """
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
-    case = Case(seat=seat, wanted=wanted, kernel=kernel, interpreter=seat.interpreter, environment=seat.environment)
-    if seat.interpreter is None:
+    interpreter = seat.interpreter
+    if interpreter is None:
         _name(seat, machine)
-        answer.findings = catalogue.explain(case, machine)
+        answer.findings = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
         answer.outcome = "undetermined" if seat.undecided else "fails"
         if seat.undecided and not answer.findings:
             says = f"{seat.name} could not be read: {seat.reason}"
             answer.findings = [Finding(cause="not-asked", certainty="proven", says=says)]
         return answer
-    case.way = way_of(seat, machine, command)
-    case.search = search_of(seat, machine, named=named, command=command)
-    case.resolver = Resolver(machine.facts, seat.interpreter, case.search, seat.folder or machine.facts.folder)
-    refusal = objection(machine.facts, seat.interpreter, named_by(seat, machine, named))
-    if refusal is None and machine.runner is not None:
-        if watch is not None:
-            watch(f"{seat.interpreter.executable} imports {wanted.module}")
-        case.trial = _try(case, machine, machine.runner)
-    if case.resolution is None:
-        _read(case, machine)
+    case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"
         answer.findings.append(Finding(cause="not-asked", certainty="proven", says=refusal))
     return answer
+
+
+def _case(
+    machine: Machine,
+    seat: Seat,
+    interpreter: Interpreter,
+    wanted: Wanted,
+    kernel: Kernel | None,
+    named: bool,
+    command: str | None,
+    watch: Callable[[str], None] | None,
+) -> tuple[Case, str | None]:
+    """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
+    way = way_of(seat, machine, command)
+    search = search_of(seat, machine, named=named, command=command)
+    resolver = Resolver(machine.facts, interpreter, search, seat.folder or machine.facts.folder)
+    read: list[Resolution] = []
+
+    def reading() -> None:
+        """It need not wait for the trial, nor the trial for it."""
+        _name(seat, machine)
+        read.append(resolver.resolve(wanted.module))
+
+    refusal = objection(machine.facts, interpreter, named_by(seat, machine, named))
+    trial = None
+    if refusal is None and machine.runner is not None:
+        if watch is not None:
+            watch(f"{interpreter.executable} imports {wanted.module}")
+        trial = _try(machine.runner, interpreter, wanted, way, search, resolver.folder, machine.seconds, reading)
+    if not read:
+        reading()
+    return Case(seat, wanted, interpreter, way, search, resolver, read[0], seat.environment, trial, kernel), refusal
 
 
 def _name(seat: Seat, machine: Machine) -> None:
@@ -69,37 +93,37 @@ def _name(seat: Seat, machine: Machine) -> None:
         seat.environment.name = known.name if known is not None else seat.environment.name
 
 
-def _read(case: Case, machine: Machine) -> None:
-    """What reading finds: it need not wait for the trial, nor the trial for it."""
-    assert case.resolver is not None
-    _name(case.seat, machine)
-    case.resolution = case.resolver.resolve(case.module)
-
-
-def _try(case: Case, machine: Machine, runner: LiveRunner) -> Trial:
-    assert case.way is not None and case.search is not None and case.resolver is not None
-    assert case.interpreter is not None
-    way, begins = case.way, [entry.origin for entry in case.search.entries[:1]]
+def _try(
+    runner: LiveRunner,
+    interpreter: Interpreter,
+    wanted: Wanted,
+    way: Way,
+    search: SearchPath,
+    folder: str,
+    seconds: float,
+    begun: Callable[[], None],
+) -> Trial:
+    begins = [entry.origin for entry in search.entries[:1]]
     return try_import(
         runner,
-        case.interpreter.executable,
-        case.module,
-        case.wanted.names,
+        interpreter.executable,
+        wanted.module,
+        wanted.names,
         first=way.first if way.first_origin in begins else None,
         flags=way.flags,
         variables=way.variables,
-        folder=case.resolver.folder,
-        seconds=machine.seconds,
-        begun=lambda: _read(case, machine),
+        folder=folder,
+        seconds=seconds,
+        begun=begun,
     )
 
 
 def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
-    place = case.resolution.place if case.resolution is not None else None
+    place = case.resolution.place
     trial = case.trial
     if trial is None:
         answer.outcome = "imports" if place is not None and place.kind == "builtin" else "undetermined"
-        known = case.search is not None and not case.search.unknown
+        known = not case.search.unknown
         if case.missing is not None and known:
             answer.outcome = "fails"
         elif place is not None and known and place.kind in ("module", "package") and not case.wanted.names:
@@ -119,7 +143,7 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
             owner = _development_owner(case, machine, answer.found_at)
         if owner is not None:
             answer.distribution = Distribution(name=owner.name, version=owner.version)
-    if case.resolution is not None and answer.outcome == "imports":
+    if answer.outcome == "imports":
         answer.hides = [other.path for other in case.resolution.others]
     if answer.outcome == "fails" or (place is not None and place.kind == "namespace"):
         answer.findings = catalogue.explain(case, machine)
@@ -137,10 +161,9 @@ def _development_owner(case: Case, machine: Machine, path: str) -> Installed | N
     """A development install has its files outside the site folders: its metadata names the module."""
     if any(machine.facts.inside(path, prefix) for prefix in case.sites):
         return None
-    standard = [e.entry for e in case.search.entries if e.origin.startswith("the standard")] if case.search else []
-    if any(machine.facts.inside(path, entry) for entry in standard) or path.startswith("("):
+    if any(machine.facts.inside(path, entry) for entry in case.standard) or path.startswith("("):
         return None
-    first = case.search.entries[0].entry if case.search and case.search.entries else None
+    first = case.search.entries[0].entry if case.search.entries else None
     if first is not None and machine.facts.inside(path, first or machine.facts.folder):
         return None
     return machine.distribution_of_module(case.module, case.sites)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.environments.reading import view_of
-from kalyx.core.findings import first_line_dead, not_the_environment, program_absent
+from kalyx.core.findings.conditions import first_line_dead, not_the_environment, program_absent
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.sources import Asked, Read, read_file, read_folder

@@ -1,0 +1,27 @@
+"""A standard module that only a later Python version has.
+
+Has it:
+    heath runs Python 3.9
+    asked in heath: import tomllib
+
+Only looks like it (no version has it):
+    heath runs Python 3.9
+    asked in heath: import tomlbook
+"""
+
+from __future__ import annotations
+
+from kalyx.core.findings.shared.standard import finding, missing_standard
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    found = missing_standard(case)
+    if found is None:
+        return None
+    module, span = found
+    if not span.is_newer(case.interpreter.version):
+        return None
+    return finding(case, machine, module, span, "stdlib-newer")

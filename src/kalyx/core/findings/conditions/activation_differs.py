@@ -1,0 +1,57 @@
+"""The prompt's environment is on, by its variable, and python is another one.
+
+Has it:
+    the shell has entered orchard, and PATH finds python in heath
+    asked about the shell
+
+Only looks like it (both are the same):
+    the shell has entered orchard, and PATH finds python in orchard
+    asked about the shell
+"""
+
+from __future__ import annotations
+
+from kalyx.core.findings import remedies
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.seats.shell import ACTIVATION
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    if seat.seat != "shell":
+        return None
+    facts = machine.facts
+    for name in ACTIVATION:
+        value = seat.variables.get(name)
+        if not value or not facts.path.isabs(value):
+            continue
+        key = facts.real(value)
+        if seat.environment is not None and seat.environment.key == key:
+            return None  # a conda-style base below an entered environment keeps its own variable
+        runs = seat.environment.name if seat.environment else "nothing"
+        evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value)]
+        if seat.interpreter is not None:
+            path = seat.interpreter.executable
+            evidence.append(Evidence(fact=f"python on PATH is of {runs}", source=path, path=path))
+        if not facts.exists(value):
+            evidence.append(Evidence(fact="that folder is not there any more", source=value, path=value))
+        mends = []
+        script = facts.join(value, "bin", "activate")
+        if facts.is_file(script) and facts.system != "windows":
+            word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
+            line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
+            mends.append(Remedy(says="enter it again", steps=[remedies.by_hand(line)]))
+        else:
+            mends.append(Remedy(says="leave it", steps=[remedies.by_hand("close this shell and open another")]))
+        return Finding(
+            cause="activation-differs",
+            certainty="proven",
+            says=f"this shell claims {facts.name(value)} is on, and python starts {runs}",
+            evidence=evidence,
+            remedies=mends,
+        )
+    return None
+
+
+def _ending(shell: str) -> str:
+    return {"fish": ".fish", "tcsh": ".csh", "csh": ".csh"}.get(shell, "")

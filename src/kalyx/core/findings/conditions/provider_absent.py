@@ -1,0 +1,50 @@
+"""The module that the kernel runs is not in the environment it starts.
+
+Has it:
+    kernel heath starts /home/keeper/heath/bin/python
+    asked about kernel:heath
+
+Only looks like it (the provider is there):
+    heath has ipykernel 7.0 as ipykernel_launcher
+    kernel heath starts /home/keeper/heath/bin/python
+    asked about kernel:heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.searchpath import Way
+from kalyx.core.findings import remedies
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.kernels.providers import PROVIDERS, USUAL, module_run_by
+from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    module = module_run_by(kernel.argv)
+    interpreter = kernel.interpreter
+    if module is None or interpreter is None:
+        return None
+    way = Way(variables=kernel_variables(kernel, machine.server))
+    search = machine.search(interpreter, way)
+    if search.unknown:
+        return None  # code on the path may bring it: only a rehearsal can tell
+    resolution = Resolver(machine.facts, interpreter, search, machine.facts.folder).resolve(module)
+    if resolution.place is not None or machine.facts.refused_within(interpreter.prefix, interpreter.base_prefix):
+        return None
+    distribution = next((p.distribution for p in PROVIDERS if p.module == module), None)
+    where = kernel.environment.name if kernel.environment else interpreter.prefix
+    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    requirement = distribution or (USUAL.distribution if module == USUAL.module else None)
+    mends = [remedies.install(machine, interpreter, requirement)] if requirement else []
+    return Finding(
+        cause="provider-absent",
+        certainty="proven",
+        says=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
+        evidence=[
+            Evidence(fact=f"runs -m {module}", source=path, path=path),
+            Evidence(fact=f"no {module} on its search path", source=f"{len(search.entries)} entries read"),
+        ],
+        remedies=[*mends, remedies.unregister(machine, kernel)],
+    )

@@ -1,0 +1,90 @@
+"""A plain folder without __init__ answers as a namespace package, so the import "works" and has nothing in it.
+
+Has it:
+    the folder has a folder hivescale without code in it
+    asked in heath: import hivescale
+
+Only looks like it (the folder holds modules, as a namespace package does):
+    the folder has a folder hivescale with modules in it
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.brought import brought_by
+from kalyx.core.findings.shared.failing import said
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.resolver import Place
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    place = _plain_folder(case)
+    if place is None:
+        return None
+    facts, top = machine.facts, case.module.split(".")[0]
+    inner = facts.join(place.path, top)
+    doubled = facts.is_file(facts.join(inner, "__init__.py"))
+    code = [name for name in facts.names(place.path) if name.endswith((".py", ".so", ".pyd"))]
+    code = [name for name in code if name not in ("setup.py", "conftest.py", "manage.py")]
+    folders = [
+        name
+        for name in facts.names(place.path)
+        if facts.is_folder(facts.join(place.path, name)) and name.isidentifier()
+    ]
+    is_project = any(facts.is_file(facts.join(place.path, name)) for name in ("setup.py", "pyproject.toml"))
+    if (
+        not doubled
+        and not is_project
+        and (code or (folders and case.raised is None and _has_code(machine, place.path, folders)))
+    ):
+        return None
+    evidence = [Evidence(fact=f"{top} is this plain folder, without __init__", source=place.path, path=place.path)]
+    if doubled:
+        evidence.append(
+            Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
+        )
+    evidence += said(case)
+    known = brought_by(machine, top)
+    if known is not None:
+        evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
+    mends = [remedies.rename(machine, place.path, remedies.free_name(machine, place.path))]
+    if doubled and is_project:
+        mend = remedies.install(machine, case.interpreter, place.path, "-e")
+        mend.says = "install the project for development"
+        mends.insert(0, mend)
+    elif known is not None and _installed_here(case, machine, known.name) is None:
+        mends = [remedies.install(machine, case.interpreter, known.name)]
+    return Finding(
+        cause="folder-answers",
+        certainty="proven",
+        says=f"only the plain folder {place.path} answers to {top}: the import works and finds nothing in it",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _plain_folder(case: Case) -> Place | None:
+    """The namespace portion that answers to the top-level name, where it lies in front and not among packages."""
+    place = case.resolver.resolve(case.module.split(".")[0]).place
+    if place is None or place.kind != "namespace" or len(place.portions) != 1:
+        return None
+    if case.raised is not None and case.missing is not None and not case.missing_is_asked:
+        return None
+    fronts = [entry for number, entry in enumerate(case.search.entries) if entry.origin == "PYTHONPATH" or number == 0]
+    return place if place.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
+
+
+def _has_code(machine: Machine, path: str, folders: list[str]) -> bool:
+    return any(
+        name.endswith((".py", ".so", ".pyd"))
+        for one in folders
+        for name in machine.facts.names(machine.facts.join(path, one))
+    )
+
+
+def _installed_here(case: Case, machine: Machine, name: str) -> Installed | None:
+    return next((one for one in machine.installed(case.sites) if one.name.lower() == name.lower()), None)

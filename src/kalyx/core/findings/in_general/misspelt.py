@@ -1,0 +1,36 @@
+"""One or two letters, the case or a hyphen away from a module that is there.
+
+Has it:
+    heath has hivescale 2.1
+    asked in heath: import hivescael
+
+Only looks like it (a module of exactly that name is elsewhere):
+    heath has hivescale 2.1
+    orchard has hivescales 1.0
+    asked in heath: import hivescales
+"""
+
+from __future__ import annotations
+
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.spelling import nearest
+from kalyx.core.imports.case import Missing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+FOLDS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    found = nearest(case, case.missing) if case.missing_is_asked else None
+    if found is None:
+        return None
+    full, place, far = found
+    says = "but for case or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
+    return Finding(
+        cause="misspelt",
+        certainty="likely",
+        says=f"there is no {case.missing}; {says} {full}, which is here",
+        evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
+        remedies=[Remedy(says="write it as it is called", steps=[remedies.by_hand(f"write: import {full}")])],
+    )

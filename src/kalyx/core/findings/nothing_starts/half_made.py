@@ -1,0 +1,103 @@
+"""Making the environment stopped half-way.
+
+Has it:
+    heath was begun and not finished
+    asked about heath
+
+Only looks like it (it was finished, and its base was removed later):
+    heath stands on /opt/old, which is gone
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors import claims
+from kalyx.core.environments.reading import View
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.brought import BROUGHT_ALONG
+from kalyx.core.findings.shared.conditions import condition, packages_of_others, remove
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+UNFINISHED_MARK = ".kalyx-unfinished"
+BEFORE_FOLDER = ".kalyx-before"
+CLAIM = ".kalyx-filling"
+DISCARDED_MARK = ".kalyx-discarding"
+# What the standard module itself brings along.
+_MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    facts, environment, settings = machine.facts, view.environment, view.settings
+    mark = facts.join(environment.prefix, UNFINISHED_MARK)
+    mends = [remove(view, machine)]
+    if facts.kind(mark) is not None:
+        if working := claims.worker(facts, mark):
+            return _at_work(mark, working, "made")
+        evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
+        return condition("half-made", "making it was begun and not finished", evidence, mends)
+    going = facts.join(environment.prefix, DISCARDED_MARK)
+    if facts.kind(going) is not None:
+        if working := claims.worker(facts, going):
+            return _at_work(going, working, "removed")
+        evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
+        finish = remedies.command(machine, ["kalyx", "discard", environment.prefix])
+        mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
+        return condition("half-made", "removing it was begun and not finished", evidence, [mend])
+    kept = facts.join(environment.prefix, BEFORE_FOLDER)
+    if facts.kind(kept) is not None:
+        claim = facts.join(environment.prefix, CLAIM)
+        if working := claims.worker(facts, claim):
+            return _at_work(claim, working, "filled")
+        evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
+        argv = ["kalyx", "fill", environment.prefix, "--undo"]
+        back = Remedy(says="put back what was there", steps=[remedies.command(machine, argv)],
+                      touches=[environment.prefix])  # fmt: skip
+        return condition("half-made", "filling it was begun and not finished", evidence, [back])
+    if environment.kind != "virtual" or settings is None or settings.problem:
+        return None
+    missing = _missing_installer(view, machine)
+    if missing is not None:
+        return missing
+    folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
+    if view.interpreter is None and view.problem is None:
+        evidence = [
+            Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
+            Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
+        ]
+        says = "it has a settings file and no interpreter: making it stopped half-way"
+        return condition("half-made", says, evidence, mends)
+    if view.interpreter is not None and not environment.site_packages:
+        minor = view.interpreter.minor
+        if packages_of_others(machine, environment.prefix, minor):
+            return None  # its base moved on to another version: that has a name of its own
+        evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
+        says = "it has an interpreter and no folder for packages: making it stopped half-way"
+        return condition("half-made", says, evidence, mends)
+    return None
+
+
+def _at_work(path: str, process: int, what: str) -> Finding:
+    evidence = [Evidence(fact=f"process {process} is at work", source=path, path=path)]
+    return condition("half-made", f"it is being {what} at this moment", evidence, [])
+
+
+def _missing_installer(view: View, machine: Machine) -> Finding | None:
+    """The installer comes before the activation scripts: without those, and with nothing of one's own, it stopped."""
+    facts, settings, environment = machine.facts, view.settings, view.environment
+    if view.interpreter is None or settings is None or not environment.site_packages:
+        return None
+    folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
+    if any(name.lower().startswith("activate") for name in facts.names(folder)):
+        return None
+    brought = {one.key for one in machine.installed(environment.site_packages)}
+    modules = {name for site in environment.site_packages for name in facts.names(site)}
+    if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
+        return None
+    evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]
+    made_by = settings.get("command")
+    if made_by:
+        line = settings.line("command")
+        evidence.append(Evidence(fact=f"made by: {made_by}", source=settings.path, path=settings.path, line=line))
+    what = "while its installer was brought in" if modules else "before its installer came"
+    return condition("half-made", f"making it stopped {what}", evidence, [remove(view, machine)])

@@ -1,0 +1,97 @@
+"""The path names nothing that starts, or a link whose end is gone.
+
+Has it:
+    kernel hives starts /home/keeper/orchrad/bin/python
+    asked in kernel:hives: import hivescale
+
+Only looks like it (it starts, and lacks the module):
+    kernel hives starts /home/keeper/heath/bin/python
+    asked in kernel:hives: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors.nearby import nearest_existing
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import DeadSeat
+from kalyx.core.kernels.specs import SPEC_FILE, argv_line
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy, Seat
+
+FOLDS = True
+
+
+def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
+    if case.kernel is not None:
+        return look_at_kernel(case.kernel, machine)
+    source = case.seat.source or case.seat.name
+    if case.seat.undecided:
+        return None  # it could not be told
+    near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
+    mends = []
+    if near is not None:
+        mends.append(Remedy(says="the nearest path that is there", steps=[remedies.by_hand(f"use {near}")]))
+    else:
+        mends.append(Remedy(says="name another interpreter", steps=[remedies.by_hand("see: kalyx survey")]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
+        evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
+        remedies=mends,
+    )
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    """A settings file that names an interpreter that is not there."""
+    if seat.seat != "editor" or seat.source is None or not seat.parts or seat.parts[0].path is None:
+        return None
+    path = seat.parts[0].path
+    if seat.interpreter is not None or machine.facts.exists(path):
+        return None
+    evidence = [
+        Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
+        Evidence(fact="there is nothing at this path", source=path, path=path),
+    ]
+    where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
+    step = remedies.by_hand(f"write there one that kalyx survey lists: {where}")
+    mends = [Remedy(says="name one that is there", steps=[step], touches=[seat.source])]
+    if seat.nearest is not None:
+        step = remedies.by_hand(f"write {seat.nearest} in {where}")
+        mends.insert(0, Remedy(says="the nearest path that is there", steps=[step], touches=[seat.source]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"the editor's {seat.name} names nothing: {path}",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if kernel.interpreter is not None or not kernel.argv or kernel.reason is None:
+        return None
+    if kernel.language not in ("", "python") or kernel.undecided:
+        return None
+    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    first = kernel.command[0]
+    evidence = [
+        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.facts, kernel)),
+        Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
+    ]
+    mends = []
+    near = nearest_existing(machine.facts, first) if machine.facts.path.isabs(first) else None
+    if near is not None:
+        prefix = machine.facts.parent(machine.facts.parent(near))
+        environment = machine.environment_named(machine.facts.real(prefix))
+        evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
+        if environment is not None and environment.executable:
+            mends.append(remedies.register(machine, environment, kernel.id, take_over=True))
+    mends.append(remedies.unregister(machine, kernel))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"kernel {kernel.id} starts nothing: {kernel.reason}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,30 @@
+"""A prefix that holds no Python of its own: after entering it, the Python below still runs.
+
+Has it:
+    heath is a conda-style prefix without Python
+    asked about heath
+
+Only looks like it (it was to have one, and making it stopped):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.reading import View
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.conditions import condition
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    if view.interpreter is not None or view.environment.findings:
+        return None
+    facts, prefix = machine.facts, view.environment.prefix
+    folder = prefix if facts.system == "windows" else facts.join(prefix, "bin")
+    evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
+    line = f"add a Python to it through what keeps {facts.join(prefix, 'conda-meta')}"
+    mends = [Remedy(says="give it a Python", steps=[remedies.by_hand(line)])]
+    says = "it holds no Python of its own: after entering it, the Python below still runs"
+    return condition("no-interpreter", says, evidence, mends)

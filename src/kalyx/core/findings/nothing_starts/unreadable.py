@@ -1,0 +1,112 @@
+"""This user may not read it, or its settings file cannot be read.
+
+Has it:
+    heath may not be read
+    asked about heath
+
+Only looks like it (it can be read, and is empty):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Unreadable
+from kalyx.core.environments.reading import View
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.conditions import condition
+from kalyx.core.findings.shared.failing import said
+from kalyx.core.imports.case import DeadSeat, Failing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    """A file or folder of the module that this process may not read: the interpreter often says something else."""
+    facts = machine.facts
+    for path in _places(case):
+        if facts.kind(path) is None or facts.may_read(path):
+            continue
+        status = facts.status(path)
+        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {facts.user}" if status else ""
+        evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
+        evidence += said(case)
+        says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
+        mine = status is not None and status.owner == facts.user
+        allow = remedies.command(machine, ["chmod", "-R", "u+rX", path])
+        mends = [Remedy(says="let yourself read it", steps=[allow], touches=[path])] if mine else [_ask_owner(path)]
+        return condition("unreadable", says, evidence, mends)
+    return None
+
+
+def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
+    """What the seat starts may not be looked at: it is not gone for that."""
+    source = case.source
+    if source is None or not machine.facts.path.isabs(source):
+        return None
+    refusal = machine.facts.refusal(source)
+    if refusal is None:
+        return None
+    evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
+    says = f"{case.seat.name} starts {source}, which this user may not look at"
+    return condition("unreadable", says, evidence, [_ask_owner(source)])
+
+
+def _places(case: Failing) -> list[str]:
+    """Where the missing or failing module would lie, on each entry; and what the error names."""
+    facts, found = case.resolver.facts, []
+    raised = case.raised
+    if raised is not None:
+        found += [path for path in (raised.path, raised.file) if path]
+    module = case.missing or case.module
+    resolution = case.resolver.resolve(module)
+    places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
+    found += [path for place in places for path in (place.path, *place.portions)]
+    entries = [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists]
+    top = module.split(".")[0]
+    for entry in entries:
+        found += [entry, facts.join(entry, top), facts.join(entry, top + ".py"), facts.join(entry, top, "__init__.py")]
+    return list(dict.fromkeys(found))
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    facts, prefix, settings = machine.facts, view.environment.prefix, view.settings
+    try:
+        facts.listing(prefix)
+    except Unreadable as problem:
+        status = facts.status(prefix)
+        mode = f" (owner {status.owner}, mode {status.mode:o})" if status else ""
+        evidence = [Evidence(fact=problem.reason + mode, source=prefix, path=prefix)]
+        return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
+    if settings is not None and settings.problem is not None:
+        evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
+        says = f"its settings file cannot be read: {settings.problem}"
+        return condition("unreadable", says, evidence, [_ask_owner(settings.path)])
+    # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
+    home = settings.get("home") if settings is not None else None
+    below = [view.environment.base_prefix, facts.parent(home) if home else None] if view.interpreter is None else []
+    refused = facts.refused_within(prefix, *below)
+    if refused is None and view.problem is not None and view.problem.refused:
+        refused = view.problem.path, view.problem.reason
+    if refused is None:
+        return None
+    path, reason = refused
+    evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
+    says = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
+    return condition("unreadable", says, evidence, [_ask_owner(path)])
+
+
+def _owned_by(machine: Machine, path: str) -> str:
+    """Who the nearest folder belongs to that may be looked at."""
+    facts = machine.facts
+    while True:
+        status = facts.status(path)
+        if status is not None:
+            return f" (owner {status.owner}, mode {status.mode:o})"
+        if facts.parent(path) == path:
+            return ""
+        path = facts.parent(path)
+
+
+def _ask_owner(path: str) -> Remedy:
+    return Remedy(says="make it readable", steps=[remedies.by_hand(f"look at {path}: its owner can let you read it")])

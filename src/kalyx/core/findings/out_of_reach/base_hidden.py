@@ -1,0 +1,64 @@
+"""It is in the installation below, whose packages this environment does not see.
+
+Has it:
+    base has hivescale 2.1
+    asked in heath: import hivescale
+
+Only looks like it (another environment has it, the base has not):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.environments.reading import view_of
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
+
+FOLDS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    interpreter, missing = case.interpreter, case.missing
+    if interpreter.prefix == interpreter.base_prefix:
+        return None
+    view = view_of(machine.facts, interpreter)
+    if view.settings is None or view.settings.sees_base:
+        return None
+    try:
+        base = read_interpreter(machine.facts, interpreter.real_executable)
+    except NotAnInterpreter:
+        return None
+    search = search_path(machine.facts, base, Way(no_user=True))
+    resolver = Resolver(machine.facts, base, search, case.seat.folder or machine.facts.folder)
+    place = resolver.resolve(missing).place
+    if place is None or place.kind in ("builtin", "namespace"):
+        return None
+    owner = owner_of(machine.facts, search.site_packages, place.path)
+    line = view.settings.line("include-system-site-packages")
+    requirement = owner.name if owner else missing.split(".")[0]
+    switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
+    return Finding(
+        cause="base-hidden",
+        certainty="proven",
+        says=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
+        evidence=[
+            Evidence(fact=f"{missing} is in the base", source=place.path, path=place.path),
+            Evidence(
+                fact="include-system-site-packages = " + (view.settings.get("include-system-site-packages") or "false"),
+                source=view.settings.path,
+                path=view.settings.path,
+                line=line,
+            ),
+        ],
+        remedies=[
+            remedies.install(machine, interpreter, requirement),
+            Remedy(says="let it see the base's packages", steps=[remedies.by_hand(switch)]),
+        ],
+    )

@@ -1,0 +1,26 @@
+"""The loop of a module that asks for itself while it is still loading."""
+
+from __future__ import annotations
+
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.lacking import module_asked
+from kalyx.core.imports.trial import Frame, lacking_name
+
+
+def loop_of(case: Case) -> list[Frame]:
+    """The frames of the loop: from the one that is loading the module to the one that asks for it again; else empty."""
+    raised = case.raised
+    if raised is None:
+        return []
+    text = raised.text
+    lacks = lacking_name(raised) is not None or "partially initialized module" in text
+    if not lacks:
+        return []
+    frames = case.frames()
+    module = raised.name or (text.split("'")[1] if text.count("'") > 1 and "partially" in text else None)
+    module = module or module_asked(case)
+    place = case.resolver.resolve(module).place if module else None
+    if place is None or not frames or frames[-1].file == place.path:
+        return []
+    starts = [number for number, one in enumerate(frames) if one.file == place.path]
+    return frames[starts[-1] :] if starts else []

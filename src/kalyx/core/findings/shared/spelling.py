@@ -1,0 +1,43 @@
+"""Which module that is here a word is a letter or two away from."""
+
+from __future__ import annotations
+
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.resolver import Place
+from kalyx.core.words.nearness import distance
+
+
+def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
+    """The nearest module in whole, where it lies, and how many letters off (0: only case or underscores differ)."""
+    parent, _, word = missing.rpartition(".")
+    names = _submodules(case, parent) if parent else case.resolver.top_level_names()
+    limit = 2 if len(word) >= 6 else 1 if len(word) >= 3 else 0
+    flat = word.lower().replace("_", "")
+    ranked = []
+    for name in names:
+        if name == word or (name.startswith("_") and not word.startswith("_")):
+            continue
+        same_but_form = name.lower().replace("_", "") == flat
+        far = 0 if same_but_form else distance(word.lower(), name.lower(), limit)
+        # Two letters off in a word whose beginning differs too is another word.
+        if far <= limit and (far < 2 or name[:1].lower() == word[:1].lower()):
+            ranked.append((far, name))
+    if not ranked:
+        return None
+    far, name = min(ranked)
+    full = f"{parent}.{name}" if parent else name
+    place = case.resolver.resolve(full).place
+    return (full, place, far) if place is not None else None
+
+
+def _submodules(case: Case, parent: str) -> set[str]:
+    """The names that answer below a package."""
+    place = case.resolver.resolve(parent).place
+    found: set[str] = set()
+    for portion in place.portions if place is not None else []:
+        for name in case.resolver.facts.names(portion):
+            stem = name.split(".")[0]
+            is_folder = case.resolver.facts.is_folder(case.resolver.facts.join(portion, name))
+            if stem.isidentifier() and (is_folder or name.endswith((".py", ".so", ".pyd"))):
+                found.add(stem)
+    return found - {"__init__", "__pycache__"}

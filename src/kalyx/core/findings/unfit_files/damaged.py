@@ -1,0 +1,110 @@
+"""A file is cut short, empty or not what it says it is.
+
+Has it:
+    heath has hivescale 2.1 whose compiled part is cut short
+    asked in heath: import hivescale
+
+Only looks like it (its own code raises):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.failing import compiled_of, files_of, reinstall, said
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.formats.headers import read_header
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding, Remedy
+
+_FILES = 5000
+_HASHED = 64 * 1024 * 1024
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    if case.failed.timed_out:
+        return None
+    for path in _suspects(case, machine):
+        owner = case.owner(path)
+        wrong = _wrong(machine.facts, path, owner)
+        if wrong is not None:
+            return _finding(case, machine, path, owner, wrong)
+    return None
+
+
+def _suspects(case: Case, machine: Machine) -> list[str]:
+    """The files the failure speaks of; where the interpreter died, every file of the module's distribution."""
+    found = compiled_of(case) + files_of(case)
+    assert case.trial is not None
+    if not case.trial.answered:
+        owner = machine.distribution_of_module(case.module, case.sites)
+        for name in (owner.files or [])[:_FILES] if owner is not None else []:
+            if is_compiled(name) and owner is not None:
+                found.append(machine.facts.join(owner.site, *name.split("/")))
+    return list(dict.fromkeys(found))
+
+
+def _wrong(facts: Facts, path: str, owner: Installed | None) -> str | None:
+    """What is wrong with the file, in words; None where it is what was installed, or nobody says what that was."""
+    status = facts.status(path)
+    if status is None:
+        return None
+    said, size = "", None
+    if owner is not None:
+        relative = path[len(owner.site) :].strip("/\\").replace("\\", "/")
+        said, size = owner.recorded.get(relative, ("", None))
+    if size is not None and status.size != size:
+        how = "it is empty" if not status.size else "it is cut short" if status.size < size else "it was changed"
+        return f"{how}: the record says {size} bytes, it has {status.size}"
+    if is_compiled(path):
+        problem = read_header(facts, path).problem
+        if problem is not None and "denied" not in problem:
+            return problem
+    if said.startswith("sha256=") and status.size <= _HASHED:
+        try:
+            digest = hashlib.sha256(facts.read(path, _HASHED)).digest()
+        except Unreadable:
+            return None
+        if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != said.removeprefix("sha256=").rstrip("="):
+            return "its content is not what was installed: the record has another hash"
+    if path.endswith(".py") and b"\0" in _beginning(facts, path):
+        return "it holds null bytes, which no source has"
+    return None
+
+
+def _beginning(facts: Facts, path: str) -> bytes:
+    try:
+        return facts.read(path, 1024 * 1024)
+    except Unreadable:
+        return b""
+
+
+def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, wrong: str) -> Finding:
+    evidence = [Evidence(fact=wrong, source=path, path=path)]
+    if owner is not None:
+        record = machine.facts.join(owner.path, "RECORD")
+        fact = f"the record of {owner.name} {owner.version} lists it"
+        evidence.append(Evidence(fact=fact, source=record, path=record))
+        mends = [reinstall(machine, case.interpreter, owner)]
+    else:
+        put_back = remedies.by_hand(f"put back {path} from where it came; no installed package owns it")
+        mends = [Remedy(says="put it back", steps=[put_back], touches=[path])]
+    evidence += said(case)
+    if case.raised is None and case.trial is not None:
+        evidence.append(
+            Evidence(fact=f"the interpreter died: {case.trial.signal or case.trial.status}", source="the trial")
+        )
+    return Finding(
+        cause="damaged",
+        certainty="proven",
+        says=f"{machine.facts.name(path)} is damaged: {wrong}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,28 @@
+"""Its compiled part is for another operating system, processor or C library.
+
+Has it:
+    heath has hivescale 2.1 whose compiled part is for Windows
+    asked in heath: import hivescale._core
+
+Only looks like it (the compiled part is for another Python version):
+    heath has hivescale 2.1 whose compiled part is for Python 3.8
+    asked in heath: import hivescale._core
+"""
+
+from __future__ import annotations
+
+from kalyx.core.findings.shared.failing import compiled_of, unfit
+from kalyx.core.formats.fitting import foreign
+from kalyx.core.imports.case import Failing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    interpreter = case.interpreter
+    for path in compiled_of(case):
+        reason = foreign(machine.facts, interpreter, path)
+        if reason is not None:
+            told = (f"its header says it is {reason}", f"{machine.facts.name(path)} is {reason}")
+            return unfit(case, machine, interpreter, "other-platform", path, told)
+    return None

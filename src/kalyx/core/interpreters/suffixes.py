@@ -1,0 +1,57 @@
+"""The endings of compiled modules that an interpreter accepts, in its order (PEP 3149, PEP 384, PEP 703).
+
+Read off the interpreter's own compiled modules, which all carry the first of them; where it has none (a build with
+everything in one file), written as that build would be.
+"""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.doors import Facts
+
+_WINDOWS = {
+    "x86_64": "win_amd64",
+    "amd64": "win_amd64",
+    "aarch64": "win_arm64",
+    "arm64": "win_arm64",
+    "arm": "win_arm32",
+}
+_OWN = re.compile(r"\.(?:cpython-\d+[a-z]*-|pypy\d+-)[\w-]+\.so$")
+
+
+def suffixes_of(
+    facts: Facts, version: str, implementation: str, library: str, abi_flags: str, architecture: str | None
+) -> list[str]:
+    """``library``: the folder of its standard library; ``abi_flags``: d, m, t, u; ``architecture``: of its own file."""
+    major, minor = (int(part) for part in version.split(".")[:2])
+    lock = "t" not in abi_flags  # without the lock there is no stable binary interface yet
+    if facts.system == "windows":
+        if major < 3:
+            return [".pyd"]
+        debug, tag = "_d" * ("d" in abi_flags), f"cp{major}{minor}{'' if lock else 't'}"
+        return [f"{debug}.{tag}-{_WINDOWS.get(architecture or 'x86_64', 'win32')}.pyd", f"{debug}.pyd"]
+    if major < 3:
+        return [".so", "module.so"]
+    own = _off_its_parts(facts, library)
+    if implementation == "pypy":
+        return own
+    own = own or _as_it_would_be(facts, f"{major}{minor}{abi_flags}", architecture)
+    if "d" in abi_flags and minor >= 8:
+        own += [one.replace(f"{minor}d-", f"{minor}-") for one in own[:1]]  # it also takes those of the usual build
+    return [*own, *([".abi3.so"] if lock else []), ".so"]
+
+
+def _off_its_parts(facts: Facts, library: str) -> list[str]:
+    for folder in (facts.join(library, "lib-dynload"), library):
+        for name in facts.names(folder):
+            found = _OWN.search(name)
+            if found is not None:
+                return [found[0]]
+    return []
+
+
+def _as_it_would_be(facts: Facts, tag: str, architecture: str | None) -> list[str]:
+    if facts.system == "macos":
+        return [f".cpython-{tag}-darwin.so"]
+    return [f".cpython-{tag}-{architecture}-linux-gnu.so"] if architecture else []
