@@ -226,9 +226,15 @@ class _Builder:
             folder = user_site(facts, interpreter, self.way.variables)
             if facts.is_folder(folder):
                 self.site_folder(folder, "user")
+        if user_enabled and self._has_local_prefix():
+            prefixes.insert(0, "/usr/local")
         for prefix in prefixes:
             self._prefix_folders(prefix, "base" if settings is not None and prefix == base else "own")
         self._hooks()
+
+    def _has_local_prefix(self) -> bool:
+        """Systems with RPM packages look below /usr/local too, but not while such a package is built."""
+        return _site_module_says(self.facts, self.library, "RPM_BUILD_ROOT") and self.variable("RPM_BUILD_ROOT") is None
 
     def _user_enabled(self) -> bool:
         if self.way.no_user or self.way.isolated:
@@ -357,12 +363,19 @@ def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: s
 
 def _is_debian(facts: Facts, library: str) -> bool:
     """Debian's own ``site`` module names its folders; no other file tells more surely."""
+    return _site_module_says(facts, library, "dist-packages")
+
+
+def _site_module_says(facts: Facts, library: str, word: str) -> bool:
+    """Whether the library's own ``site`` module, which makers of systems change, holds a word."""
     if facts.system != "linux" or not library:
         return False
-    known: dict[str, bool] = facts.memory.setdefault("debian", {})
-    if library not in known:
-        known[library] = "dist-packages" in (facts.text_or_none(facts.join(library, "site.py"), 262144) or "")
-    return known[library]
+    known: dict[tuple[str, str], bool] = facts.memory.setdefault("site module", {})
+    if (library, word) not in known:
+        text = facts.text_or_none(facts.join(library, "site.py"), 262144) or ""
+        for asked in ("dist-packages", "RPM_BUILD_ROOT"):
+            known[library, asked] = asked in text
+    return known[library, word]
 
 
 def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:

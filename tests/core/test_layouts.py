@@ -1,0 +1,142 @@
+"""Installations laid out as their makers lay them out, in memory: what they are, their path, their compiled endings."""
+
+import pytest
+
+from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.findings.remedies import install
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.machine import Machine
+from tests.made import BINARY, HOME
+from tests.made import WINDOWS as PROGRAM
+
+
+def program(machine: int) -> bytes:
+    """A Windows program for a processor (PE format, "Machine Types")."""
+    return PROGRAM.replace((0x8664).to_bytes(2, "little"), machine.to_bytes(2, "little"), 1)
+
+
+def windows(files: dict, folder: str = "D:\\moor", **variables: str) -> MemoryFacts:
+    return MemoryFacts("windows", files, variables=variables, home="C:\\Users\\keeper", folder=folder)
+
+
+def with_lib64() -> MemoryFacts:
+    site = "import os\nif 'RPM_BUILD_ROOT' not in os.environ:\n    PREFIXES.insert(0, '/usr/local')\n"
+    return MemoryFacts("linux", {
+        "/usr/bin/python3.11": BINARY,
+        "/usr/bin/python3": Link("python3.11"),
+        "/usr/lib64/python3.11/os.py": b"",
+        "/usr/lib64/python3.11/site.py": site,
+        "/usr/lib64/python3.11/statistics.py": b"",
+        "/usr/lib64/python3.11/EXTERNALLY-MANAGED": "[externally-managed]\nError=use the system's own\n",
+        "/usr/lib64/python3.11/lib-dynload/_csv.cpython-311-x86_64-linux-gnu.so": b"\x7fELF",
+        "/usr/lib64/python3.11/site-packages/pip/__init__.py": b"",
+        "/usr/lib/python3.11/site-packages/hivescale.py": b"",
+        "/usr/local/lib/python3.11/site-packages/broad.py": b"",
+        f"{HOME}/heath/pyvenv.cfg": "home = /usr/bin\ninclude-system-site-packages = false\n",
+        f"{HOME}/heath/bin/python": Link("/usr/bin/python3.11"),
+        f"{HOME}/heath/lib64": Link("lib"),
+        f"{HOME}/heath/lib/python3.11/site-packages/nectarflow.py": b"",
+    }, variables={"PATH": "/usr/bin"}, home=HOME, folder=HOME)  # fmt: skip
+
+
+def test_a_library_in_lib64():
+    facts = with_lib64()
+    python = read_interpreter(facts, "/usr/bin/python3")
+    assert (python.library, python.prefix) == ("/usr/lib64/python3.11", "/usr")
+    assert python.suffixes == [".cpython-311-x86_64-linux-gnu.so", ".abi3.so", ".so"]
+    search = search_path(facts, python, Way())
+    assert [entry.entry for entry in search.entries if entry.exists] == [
+        "/usr/lib64/python3.11",
+        "/usr/lib64/python3.11/lib-dynload",
+        "/usr/local/lib/python3.11/site-packages",
+        "/usr/lib64/python3.11/site-packages",
+        "/usr/lib/python3.11/site-packages",
+    ]
+    resolver = Resolver(facts, python, search, HOME)
+    for module, kind in (("statistics", "module"), ("_csv", "extension"), ("hivescale", "module"), ("broad", "module")):
+        place = resolver.resolve(module).place
+        assert place is not None and place.kind == kind, module
+    # What the system keeps is not installed into, wherever its mark lies.
+    steps = install(Machine(facts), python, "hivescale").steps
+    assert all(step.command is None or "pip" not in step.command for step in steps[:1]), steps
+
+
+def test_an_environment_on_a_library_in_lib64():
+    facts = with_lib64()
+    environment = read_environment(facts, f"{HOME}/heath").environment
+    assert environment.site_packages == [f"{HOME}/heath/{name}/python3.11/site-packages" for name in ("lib64", "lib")]
+    search = search_path(facts, read_interpreter(facts, f"{HOME}/heath/bin/python"), Way())
+    assert "/usr/lib64/python3.11" in [entry.entry for entry in search.entries]
+    assert not any(entry.entry.startswith("/usr/local") for entry in search.entries)
+
+
+# The library of the build, the processor of its program, and the endings that the build's own import system names.
+WINDOWS_BUILDS = [
+    ("python311.dll", 0x8664, [".cp311-win_amd64.pyd", ".pyd"]),
+    ("python311.dll", 0x14C, [".cp311-win32.pyd", ".pyd"]),
+    ("python312.dll", 0xAA64, [".cp312-win_arm64.pyd", ".pyd"]),
+    ("python313t.dll", 0x8664, [".cp313t-win_amd64.pyd", ".pyd"]),
+    ("python313t.dll", 0xAA64, [".cp313t-win_arm64.pyd", ".pyd"]),
+    ("python27.dll", 0x8664, [".pyd"]),
+]
+
+
+@pytest.mark.parametrize("library, machine, expected", WINDOWS_BUILDS)
+def test_endings_of_windows_builds(library, machine, expected):
+    files = {"C:\\P\\python.exe": program(machine), f"C:\\P\\{library}": b"", "C:\\P\\Lib\\os.py": b""}
+    assert read_interpreter(windows(files), "C:\\P\\python.exe").suffixes == expected
+
+
+@pytest.mark.parametrize(
+    "system, letter, parts, expected",
+    [
+        ("linux", "t", True, [".cpython-313t-x86_64-linux-gnu.so", ".so"]),
+        ("linux", "", True, [".cpython-313-x86_64-linux-gnu.so", ".abi3.so", ".so"]),
+        ("macos", "t", False, [".cpython-313t-darwin.so", ".so"]),
+        ("macos", "", False, [".cpython-313-darwin.so", ".abi3.so", ".so"]),
+    ],
+)
+def test_endings_of_builds_with_and_without_the_lock(system, letter, parts, expected):
+    start = b"\x7fELF" if system == "linux" else b"\xcf\xfa\xed\xfe"
+    files = {f"/opt/p/bin/python3.13{letter}": start + b"\x003.13.0\x00", f"/opt/p/lib/python3.13{letter}/os.py": b""}
+    if parts:
+        files[f"/opt/p/lib/python3.13{letter}/lib-dynload/_csv{expected[0]}"] = b""
+    facts = MemoryFacts(system, files, variables={}, home="/h", folder="/h")
+    python = read_interpreter(facts, f"/opt/p/bin/python3.13{letter}")
+    assert python.suffixes == expected and python.tag == f"3.13{letter}"
+    sites = [entry.entry for entry in search_path(facts, python, Way()).entries]
+    assert f"/opt/p/lib/python3.13{letter}" in sites
+
+
+def test_a_distribution_whose_path_is_a_file():
+    """Its library lies in an archive; the file is its whole path, and variables and user packages count for nothing."""
+    files = {
+        "C:\\tool\\python.exe": program(0x8664),
+        "C:\\tool\\python311.dll": b"",
+        "C:\\tool\\python311.zip": b"PK",
+        "C:\\tool\\python311._pth": "python311.zip\r\n.\r\n# a note\r\n..\\shared\r\n#import site\r\n",
+        "C:\\tool\\_ssl.pyd": b"",
+        "C:\\shared\\hivescale.py": b"",
+        "C:\\tool\\Lib\\site-packages\\broad.py": b"",
+    }
+    facts = windows(files, PYTHONPATH="C:\\other", APPDATA="C:\\Data")
+    python = read_interpreter(facts, "C:\\tool\\python.exe")
+    assert (python.version, python.library) == ("3.11", "C:\\tool\\python311.zip")
+    search = search_path(facts, python, Way(first="C:\\moor", variables={"PYTHONPATH": "C:\\other"}))
+    assert [(one.entry, one.origin.rpartition(", ")[2]) for one in search.entries] == [
+        ("C:\\tool\\python311.zip", "line 1"),
+        ("C:\\tool", "line 2"),
+        ("C:\\shared", "line 4"),
+    ]
+    files["C:\\tool\\python311._pth"] = "python311.zip\n.\nimport site\n"
+    facts = windows(files)
+    search = search_path(facts, read_interpreter(facts, "C:\\tool\\python.exe"), Way())
+    assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip", "C:\\tool", "C:\\tool\\Lib\\site-packages"]
+    # One named after the executable comes before one named after the library.
+    files["C:\\tool\\python._pth"] = "python311.zip\n"
+    facts = windows(files)
+    search = search_path(facts, read_interpreter(facts, "C:\\tool\\python.exe"), Way())
+    assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip"]
