@@ -24,7 +24,7 @@ from kalyx.core.words.quoting import Unquotable, line_for
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.doors.starting import Runner
     from kalyx.core.seats.server import Found
 
 
@@ -34,7 +34,7 @@ class Machine:
     def __init__(
         self,
         facts: Facts,
-        start: Callable[[], LiveRunner] | None = None,
+        start: Callable[[], Runner] | None = None,
         seconds: float = 20.0,
         complete: Callable[[list[Interpreter]], None] | None = None,
     ) -> None:
@@ -47,7 +47,7 @@ class Machine:
         self._resolvers: dict[str, Resolver] = {}
 
     @cached_property
-    def runner(self) -> LiveRunner | None:
+    def runner(self) -> Runner | None:
         """The door to other programs, made when the first is started: most questions need none."""
         return self._start() if self._start is not None else None
 

@@ -18,7 +18,7 @@ from msgspec import Struct
 from kalyx.core.answers import DiscardAnswer
 from kalyx.core.deeds import registering
 from kalyx.core.doors import Facts, Unreadable, claims
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
 from kalyx.core.machine import Machine
@@ -254,7 +254,7 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
     return found
 
 
-def carry_out(machine: Machine, leaving: Leaving, change: LiveChange, tell: Callable[[str], None]) -> None:
+def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable[[str], None]) -> None:
     """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last."""
     facts, prefix = machine.facts, leaving.prefix
     mark = facts.join(prefix, DISCARDED_MARK)

@@ -15,7 +15,7 @@ import json
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
@@ -106,7 +106,7 @@ def read_for_change(facts: Facts, path: str) -> bytes:
     return raw
 
 
-def carry_out(machine: Machine, pointing: Pointing, change: LiveChange) -> list[str]:
+def carry_out(machine: Machine, pointing: Pointing, change: Change) -> list[str]:
     """Make the change; returns the call that takes it back. What takes it back is written first."""
     note = {
         "path": pointing.path,
@@ -126,7 +126,7 @@ def carry_out(machine: Machine, pointing: Pointing, change: LiveChange) -> list[
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
 
 
-def take_back(pointing: Pointing, change: LiveChange) -> None:
+def take_back(pointing: Pointing, change: Change) -> None:
     """What was there before, byte for byte, where the change turned out not to do what it should."""
     if pointing.is_new:
         change.remove_file(pointing.path)

@@ -19,7 +19,7 @@ from kalyx.core.deeds.inventory import moves
 from kalyx.core.deeds.proving import proofs
 from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors import Unreadable, claims
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
@@ -103,7 +103,7 @@ def carry_out(
     machine: Machine,
     order: Order,
     commands: list[list[str]],
-    change: LiveChange,
+    change: Change,
     tell: Callable[[str], None],
 ) -> PrepareAnswer:
     """Make, fill and check. On any failure the folder is cleared again. Raises KalyxError with the reason."""
@@ -132,7 +132,7 @@ def carry_out(
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
 
 
-def _clear(machine: Machine, folder: str, change: LiveChange, keep: str = "") -> None:
+def _clear(machine: Machine, folder: str, change: Change, keep: str = "") -> None:
     """Empty our own marked folder; the mark goes last, so that a second stop leaves it recognisable."""
     facts = machine.facts.again()
     for name in sorted(facts.names(folder), key=lambda one: one == UNFINISHED_MARK):

@@ -13,7 +13,7 @@ import zlib
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.environments.searchpath import Way
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
@@ -270,7 +270,7 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
     return notes
 
 
-def carry_out(machine: Machine, plan: Plan, change: LiveChange) -> None:
+def carry_out(machine: Machine, plan: Plan, change: Change) -> None:
     """Write the spec: the folder first, the file that makes it count last and whole."""
     change.folder(plan.folder)
     written: list[str] = []
@@ -286,7 +286,7 @@ def carry_out(machine: Machine, plan: Plan, change: LiveChange) -> None:
         raise
 
 
-def put_back(machine: Machine, plan: Plan, change: LiveChange) -> None:
+def put_back(machine: Machine, plan: Plan, change: Change) -> None:
     """What was there before."""
     path = machine.facts.join(plan.folder, SPEC_FILE)
     if plan.before is not None:
@@ -353,7 +353,7 @@ def remembered_folder(machine: Machine, kernel_folder: str) -> str:
     return machine.facts.join(data, REMOVED_FOLDER, name)
 
 
-def remove(machine: Machine, kernel: Kernel, change: LiveChange) -> list[str]:
+def remove(machine: Machine, kernel: Kernel, change: Change) -> list[str]:
     """Remove a kernel, keeping it for one undo; returns the command that puts it back."""
     kept = remembered_folder(machine, kernel.folder)
     change.folder(machine.facts.parent(kept))
@@ -398,7 +398,7 @@ def _noted(facts: Facts, path: str) -> str | None:
     return folder if isinstance(folder, str) and facts.path.isabs(folder) else None
 
 
-def restore(machine: Machine, folder: str, change: LiveChange) -> str:
+def restore(machine: Machine, folder: str, change: Change) -> str:
     """Put back a kernel that was removed from ``folder``. Raises KalyxError when there is none to put back."""
     facts = machine.facts
     kept = remembered_folder(machine, folder)

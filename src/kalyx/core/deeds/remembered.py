@@ -11,8 +11,8 @@ from __future__ import annotations
 import json
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.doors.changing import Change
+from kalyx.core.doors.starting import Runner
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.records import Interpreter, KalyxError
@@ -54,7 +54,7 @@ def _load(facts: Facts) -> dict[str, dict[str, str]]:
     }
 
 
-def completed(facts: Facts, runner: LiveRunner, change: LiveChange, interpreters: list[Interpreter]) -> None:
+def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[Interpreter]) -> None:
     """Fill in what reading could not tell (the full version), by memory or by asking; in place.
 
     Only those that may be started are asked (``consent``).
@@ -81,7 +81,7 @@ def completed(facts: Facts, runner: LiveRunner, change: LiveChange, interpreters
         _keep(facts, change, known)
 
 
-def _keep(facts: Facts, change: LiveChange, known: dict[str, dict[str, str]]) -> None:
+def _keep(facts: Facts, change: Change, known: dict[str, dict[str, str]]) -> None:
     path = cache_file(facts)
     try:
         change.folder(facts.parent(path))

@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 
 from kalyx.core.doors import Facts, claims
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM
 from kalyx.core.records import KalyxError
 from kalyx.core.words.visible import visible
@@ -32,7 +32,7 @@ def left_over(facts: Facts, prefix: str) -> str | None:
 class Kept:
     """The copy of one environment's folders. Use: ``begin``, then the change, then ``settle`` or ``put_back``."""
 
-    def __init__(self, facts: Facts, prefix: str, change: LiveChange) -> None:
+    def __init__(self, facts: Facts, prefix: str, change: Change) -> None:
         self.facts = facts
         self.prefix = prefix
         self.change = change

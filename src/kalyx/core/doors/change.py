@@ -13,8 +13,9 @@ import stat
 import tempfile
 import time
 
+from kalyx.core.doors.changing import Change
 from kalyx.core.doors.processes import is_living
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.records import KalyxError
 
 # A file that is not yet renamed over its place; the number of the process that writes it follows.
 _BESIDE = ".kalyx-new-"
@@ -31,25 +32,15 @@ def _clear_left_over(folder: str) -> None:
                 pass
 
 
-class LiveChange:
-    """Writes on this machine, and keeps the list of what it did."""
-
-    planned = False
-
-    def __init__(self) -> None:
-        self.deeds: list[ChangePlan] = []
-
-    def _note(self, deed: str, path: str) -> None:
-        self.deeds.append(ChangePlan(deed=deed, path=path))
+class LiveChange(Change):
+    """Writes on this machine."""
 
     def folder(self, path: str) -> None:
-        """Make a folder and those above it."""
         if not os.path.isdir(path):
             self._note("make folder", path)
             self._do(lambda: os.makedirs(path, exist_ok=True), path)
 
     def write(self, path: str, content: bytes, mode: int | None = None) -> None:
-        """Write a file whole or not at all; an existing file keeps its mode."""
         self._note("replace" if os.path.lexists(path) else "write", path)
         self._do(lambda: self._write(path, content, mode), path)
 
@@ -84,7 +75,6 @@ class LiveChange:
         self._do(lambda: os.unlink(path), path)
 
     def remove_folder(self, path: str) -> None:
-        """Remove a folder and all in it; a link is removed, never followed."""
         self._note("remove", path)
         if os.path.islink(path):
             self._do(lambda: os.unlink(path), path)
@@ -107,7 +97,6 @@ class LiveChange:
             time.sleep(0.1)
 
     def mark(self, path: str, content: bytes) -> None:
-        """Write a mark at its very place: it counts from the moment it exists, whatever is in it."""
         self._note("write", path)
 
         def write() -> None:
@@ -117,7 +106,6 @@ class LiveChange:
         self._do(write, path)
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
-        """Copy a folder, links as links. ``linked``: files of its subfolders share their bytes where the system can."""
         self._note("copy", path)
         top = os.path.normpath(path)
 
@@ -140,7 +128,6 @@ class LiveChange:
         self._do(do, path)
 
     def claim(self, path: str, content: bytes) -> bool:
-        """Write a file that must not be there yet; False where it is."""
         try:
             with open(path, "xb") as file:
                 file.write(content)
@@ -149,17 +136,6 @@ class LiveChange:
         except OSError as error:
             raise KalyxError(f"{path}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
         return True
-
-    @staticmethod
-    def now() -> float:
-        """The time of day, in seconds since the epoch."""
-        return time.time()
-
-    @staticmethod
-    def stamp() -> str:
-        """This moment as part of a file's name: later ones sort later."""
-        now = time.time()
-        return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"
 
     def remove_empty_folder(self, path: str) -> None:
         try:

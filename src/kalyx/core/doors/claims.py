@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.doors import Facts
-from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.changing import Change
 from kalyx.core.records import KalyxError
 from kalyx.core.words.visible import visible
 
@@ -37,7 +37,7 @@ def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
     return int(number) if same else None
 
 
-def claim(facts: Facts, path: str, change: LiveChange) -> None:
+def claim(facts: Facts, path: str, change: Change) -> None:
     """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over."""
     for _ in range(3):
         if change.claim(path, own_words(facts)):

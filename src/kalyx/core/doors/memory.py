@@ -9,7 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.doors.reading import LINK_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+
+_NAME_LIMIT, _PATH_LIMIT = 255, 4095
 
 
 class Link(str):
@@ -58,8 +60,7 @@ class MemoryFacts(Facts):
                 self._add(path, content)
 
     def _key(self, path: str) -> str:
-        tidy = str(self.path.normpath(path))
-        return tidy if self.system == "linux" else tidy.lower()
+        return self.case(str(self.path.normpath(path)))
 
     def _add(self, path: str, content: object) -> None:
         path = str(self.path.normpath(path))
@@ -71,9 +72,76 @@ class MemoryFacts(Facts):
             self._children.setdefault(self._key(upper), {})[self._key(path)] = self.name(path)
             path = upper
 
-    def _resolve(self, path: str) -> str:
-        """The key of what stands at the end of every link in ``path``."""
-        return self._key(self.real(path))
+    def put(self, path: str, content: object, *, folder: bool = False) -> None:
+        """A file, link or (``folder``) an empty folder at this very place, whose folder is there."""
+        if folder:
+            self._add(self.join(path, "x"), b"")
+            self.drop(self.join(path, "x"))
+        else:
+            self._add(path, content)
+        self.memory.clear()
+
+    def drop(self, path: str) -> None:
+        """What stands at this very place is gone, with all below it."""
+        key = self._key(path)
+        for child in list(self._children.pop(key, {}).values()):
+            self.drop(self.join(path, child))
+        self._nodes.pop(key, None)
+        self._children.get(self._key(self.parent(path)), {}).pop(key, None)
+        self.memory.clear()
+
+    def shift(self, path: str, to: str) -> None:
+        """What stands at this very place stands at another one, over what was there."""
+        whole = self._taken(path, to)
+        empty = self.kind(path) == "folder" and not whole
+        self.drop(path)
+        self.drop(to)
+        if empty:
+            self.put(to, None, folder=True)
+        for place, content, folder in whole:
+            self.put(place, content, folder=folder)
+
+    def _taken(self, path: str, to: str) -> list[tuple[str, object, bool]]:
+        key = self._key(path)
+        if key not in self._children:
+            return [(to, self._nodes.get(key), False)]
+        found = []
+        for name in list(self._children[key].values()):
+            inner = self.join(path, name)
+            found += self._taken(inner, self.join(to, name)) or [(self.join(to, name), None, True)]
+        return found
+
+    def shut(self, path: str) -> bool:
+        """Whether this folder may not be entered, or written."""
+        return self._key(path) in self._shut or self._is_shut(path)
+
+    def _place(self, path: str) -> str | None:
+        """The very place that a path names: what comes before its last word must be a folder, as the system has it."""
+        if len(self.name(path)) > _NAME_LIMIT or len(path) > _PATH_LIMIT:
+            return None
+        drive, rest = self.path.splitdrive(path)
+        here = str(drive + self.path.sep)
+        names = [name for name in rest.replace(self.path.sep, "/").split("/") if name not in ("", ".")]
+        for number, name in enumerate(names):
+            if number:
+                here = self.real(here)
+                if self._key(here) not in self._children:
+                    return None
+            here = self.parent(here) if name == ".." else self.join(here, name)
+        ends_above = rest.replace(self.path.sep, "/").rpartition("/")[2] in (".", "..")
+        if ends_above and self._key(self.real(here)) not in self._children:
+            return None
+        return self.real(here) if ends_above else here
+
+    def _end(self, path: str) -> str | None:
+        """The place at the end of every link in ``path``; None where it leads nowhere."""
+        place = self._place(path)
+        for _ in range(LINK_LIMIT):
+            node = self._nodes.get(self._key(place)) if place is not None else None
+            if place is None or not isinstance(node, Link):
+                return place
+            place = self._place(self._beside(node, place))
+        return None
 
     def _is_shut(self, real: str) -> bool:
         """Whether a folder above may not be entered."""
@@ -84,25 +152,32 @@ class MemoryFacts(Facts):
             real, upper = upper, self.parent(upper)
         return False
 
+    def _refused(self, path: str, place: str) -> bool:
+        if self._shut and self._is_shut(place):
+            self.refusals[path] = "permission denied"
+            return True
+        return False
+
     def listing(self, folder: str) -> Mapping[str, str]:
-        key = self._resolve(folder)
-        if key in self._shut or self._is_shut(self.real(folder)):
+        place = self._end(folder)
+        key = self._key(place) if place is not None else ""
+        if place is not None and (
+            key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, place)
+        ):
             self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
-        if self._nodes.get(key, b"") is None:
-            self.refusals[folder] = "permission denied"
-            raise Unreadable(folder, "permission denied")
-        if key not in self._children:
+        if place is None or key not in self._children:
             raise Unreadable(folder, "not a directory" if key in self._nodes else "no such file or directory")
-        real = self.real(folder)
-        return {name: self.kind(self.join(real, name)) or "other" for name in self._children[key].values()}
+        return {name: self.kind(self.join(place, name)) or "other" for name in self._children[key].values()}
 
     def kind(self, path: str) -> str | None:
-        upper = self.parent(path)
-        key = self._key(self.join(self.real(upper), self.name(path))) if upper != path else self._key(path)
-        if self._shut and upper != path and self._is_shut(self.join(self.real(upper), self.name(path))):
-            self.refusals[path] = "permission denied"
+        place = self._place(path)
+        if place is None:
+            # It may be that a folder above may not be entered.
+            return "refused" if self._refused(path, self.real(path)) else None
+        if self._refused(path, place):
             return "refused"
+        key = self._key(place)
         if key in self._children:
             return "folder"
         if key not in self._nodes:
@@ -113,19 +188,23 @@ class MemoryFacts(Facts):
         return "other" if isinstance(node, Pipe) else "file"
 
     def link(self, path: str) -> str | None:
-        node = self._nodes.get(self._key(path))
+        place = self._place(path) if self.parent(path) != path else path
+        node = self._nodes.get(self._key(place)) if place is not None else None
         return str(node) if isinstance(node, Link) else None
 
     def status(self, path: str) -> Status | None:
-        real = self.real(path)
-        kind = self.kind(real)
+        place = self._end(path)
+        if place is None:
+            self.kind(path)
+            return None
+        kind = self.kind(place)
         if kind == "refused":
             self.refusals[path] = "permission denied"
         if kind in (None, "link", "refused"):
             return None
         assert kind is not None
-        size = len(self._content(real)) if kind == "file" else 0
-        return Status(kind, size, 0, abs(hash(self._key(real))), 1, 0o755, self.user)
+        size = len(self._content(place)) if kind == "file" else 0
+        return Status(kind, size, 0, abs(hash(self._key(place))), 1, 0o755, self.user)
 
     def _content(self, path: str) -> bytes:
         node = self._nodes.get(self._key(path))
@@ -134,10 +213,13 @@ class MemoryFacts(Facts):
         return node.encode("utf-8", "surrogateescape") if isinstance(node, str) else b""
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
-        key = self._resolve(path)
-        if self._shut and self._is_shut(self.real(path)):
-            self.refusals[path] = "permission denied"
-            raise Unreadable(path, "permission denied")
+        place = self._end(path)
+        if place is None or self._shut:
+            if self._refused(path, place or self.real(path)):
+                raise Unreadable(path, "permission denied")
+        if place is None:
+            raise Unreadable(path, "no such file or directory")
+        key = self._key(place)
         if key in self._children:
             raise Unreadable(path, "is a directory")
         if key not in self._nodes:
@@ -147,7 +229,7 @@ class MemoryFacts(Facts):
             raise Unreadable(path, "permission denied")
         if isinstance(self._nodes[key], Pipe):
             raise Unreadable(path, "not a regular file")
-        return self._content(self.real(path))[start : start + limit]
+        return self._content(place)[start : start + limit]
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
         return [match.group(1) for match in re.finditer(pattern, self.read(path, 1 << 30))]
@@ -155,7 +237,7 @@ class MemoryFacts(Facts):
     def may_read(self, path: str) -> bool:
         if self._key(self.real(path)) in self._shut or self._is_shut(self.real(path)):
             return False
-        return self._nodes.get(self._resolve(path), b"") is not None
+        return self._nodes.get(self._key(self.real(path)), b"") is not None
 
     def may_run(self, path: str) -> bool:
         return self.may_read(path)

@@ -26,6 +26,10 @@ class Unreadable(Exception):
         self.reason = reason
 
 
+class _Loop(Exception):
+    """More links than a path may have: they lead back to themselves. The first of them stays as written."""
+
+
 class Status(Struct, frozen=True):
     """What the system says of a file after following links: kind, bytes, time (ns), identity."""
 
@@ -204,12 +208,16 @@ class Facts:
         """``path`` from the current folder, tidied; a ``~`` in it is a name like any other."""
         return str(self.path.normpath(self.join(self.folder, path or ".")))
 
+    def case(self, path: str) -> str:
+        """The form in which two spellings of one path are equal: where names ignore case, in one case."""
+        return path if self.system == "linux" else str(self.path.normcase(path)).lower()
+
     def same_path(self, one: str, other: str) -> bool:
-        return bool(self.path.normcase(one) == self.path.normcase(other))
+        return self.case(one) == self.case(other)
 
     def inside(self, path: str, folder: str) -> bool:
         """Whether ``path`` is ``folder`` or lies below it, by its words alone."""
-        one, other = self.path.normcase(path), self.path.normcase(folder).rstrip(self.path.sep)
+        one, other = self.case(path), self.case(folder).rstrip(self.path.sep)
         return bool(one == other or one.startswith(other + self.path.sep))
 
     # -- derived readings ---------------------------------------------------
@@ -269,7 +277,11 @@ class Facts:
             target = self.link(seen[-1])
             if target is None:
                 break
-            following = str(self.path.normpath(self._beside(target, seen[-1])))
+            following = self._beside(target, seen[-1])
+            if ".." in following:
+                # What is above a folder is above where its links lead, which the words alone do not tell.
+                following = self.join(self.real(self.parent(following)), self.name(following))
+            following = str(self.path.normpath(following))
             if following in seen:
                 break
             seen.append(following)
@@ -286,7 +298,7 @@ class Facts:
 
     def _walked(self, path: str, known: dict[str, str], budget: int) -> str:
         """Step by step where ``..`` stands in it: what is above a folder is above where its links lead."""
-        plain = ".." not in path and f"{self.path.sep}.{self.path.sep}" not in path
+        plain = not {".", ".."} & set(path.split(self.path.sep)) if self.path.sep + "." in path else True
         if plain or not self.path.isabs(path):
             return self._real(path, known, budget)
         drive, rest = self.path.splitdrive(path)
@@ -299,17 +311,31 @@ class Facts:
         return here
 
     def _real(self, path: str, known: dict[str, str], budget: int) -> str:
-        found = known.get(path)
-        if found is not None:
-            return found
-        upper = self.parent(path)
-        if upper in (path, ""):
-            return path
-        here = self.join(self._real(upper, known, budget), self.name(path))
-        target = self.link(here) if budget else None
-        found = here if target is None else self._walked(self._beside(target, here), known, budget - 1)
-        known[path] = found
-        return found
+        """From the nearest folder above that is known downwards: a loop, for a path may be a thousand folders deep."""
+        names: list[str] = []
+        while path not in known:
+            upper = self.parent(path)
+            if upper in (path, ""):
+                known[path] = path
+                break
+            names.append(self.name(path))
+            path = upper
+        here = known[path]
+        for name in reversed(names):
+            path, here, looped = self.join(path, name), self.join(here, name), False
+            target = self.link(here)
+            if target is not None:
+                if not budget:
+                    raise _Loop
+                try:
+                    here = self._walked(self._beside(target, here), known, budget - 1)
+                except _Loop:
+                    if budget < LINK_LIMIT:
+                        raise
+                    looped = True
+            if not looped:  # of a loop another link is the first, seen from another one
+                known[path] = here
+        return here
 
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
         """A file as text; bytes that are not UTF-8 are kept by ``surrogateescape``."""

@@ -18,36 +18,12 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
-from msgspec import Struct
-
 from kalyx.core.doors import processes
 from kalyx.core.doors.guard import MARK_VARIABLE, guard
+from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
 
-OUTPUT_LIMIT = 1024 * 1024
 # Signals by which a run is ended from outside: what was begun must be known before one takes effect.
 ENDING_SIGNALS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT") if hasattr(signal, name)]
-
-
-class Ended(Struct):
-    """How a program ended: its status (None when it could not be started), its output, the time in seconds."""
-
-    status: int | None
-    output: bytes
-    errors: bytes
-    seconds: float
-    timed_out: bool = False
-    cut: bool = False
-    problem: str | None = None
-
-    @property
-    def signal_name(self) -> str | None:
-        """The signal that ended it, by name."""
-        if self.status is None or self.status >= 0:
-            return None
-        try:
-            return signal.Signals(-self.status).name
-        except ValueError:
-            return f"signal {-self.status}"
 
 
 class _Drain(threading.Thread):
@@ -221,8 +197,8 @@ def _signals_later() -> Iterator[None]:
         before[number](number, None)
 
 
-class Running:
-    """A program started to be talked to (a kernel): its output so far, and how to end it."""
+class LiveRunning(Running):
+    """A program of this machine."""
 
     def __init__(self, program: _Program, limit: int) -> None:
         self._program = program
@@ -230,11 +206,9 @@ class Running:
         self._drains = [_Drain(program.running.stdout, limit), _Drain(program.running.stderr, limit)]
 
     def status(self) -> int | None:
-        """Its exit status, or None while it lives."""
         return self._program.running.poll()
 
     def words(self) -> bytes:
-        """What it has written to standard output and standard error so far."""
         return bytes(self._drains[0].kept) + bytes(self._drains[1].kept)
 
     def wait(self, seconds: float) -> bool:
@@ -245,19 +219,16 @@ class Running:
         return True
 
     def end(self, patience: float = 1.0) -> None:
-        """End it with everything it started; returns when it is gone."""
         self._program.end(patience if self._program.running.poll() is None else 0)
         for drain in self._drains:
             drain.join(0.3)
 
 
-class LiveRunner:
-    """Starts programs on this machine; none outlives Kalyx, however Kalyx ends."""
+class LiveRunner(Runner):
+    """Starts programs on this machine."""
 
-    @staticmethod
     @contextmanager
-    def empty_folder() -> Iterator[str]:
-        """A new empty folder to stand in, removed afterwards."""
+    def empty_folder(self) -> Iterator[str]:
         import shutil
 
         folder = guard().new_folder()
@@ -266,9 +237,7 @@ class LiveRunner:
         finally:
             shutil.rmtree(folder, ignore_errors=True)
 
-    @staticmethod
-    def chance(count: int) -> str:
-        """``count`` bytes from the system's source of chance, in hex."""
+    def chance(self, count: int) -> str:
         return os.urandom(count).hex()
 
     def run(
@@ -283,12 +252,6 @@ class LiveRunner:
         heard: Callable[[bytes], None] | None = None,
         begun: Callable[[], None] | None = None,
     ) -> Ended:
-        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
-
-        ``bounded``: it may not take more memory than leaves the machine usable, where the system can hold it to
-        that. ``heard`` is told a few times a second all that it has printed so far. ``begun`` is called once, while
-        the program runs: work of ours that need not wait for it.
-        """
         began = time.monotonic()
         try:
             program = _Program(argv, variables, folder)
@@ -328,10 +291,9 @@ class LiveRunner:
         folder: str | None = None,
         limit: int = 64 * 1024,
     ) -> Running:
-        """Start a program to talk to. Raises OSError or ValueError when the system cannot start it."""
         program = _Program(argv, variables, folder)
         try:
-            return Running(program, limit)
+            return LiveRunning(program, limit)
         except BaseException:
             program.end()
             raise

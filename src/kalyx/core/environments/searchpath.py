@@ -130,7 +130,7 @@ class _Builder:
         return variable_of(self.way.variables, name, self.facts.system)
 
     def add(self, entry: str, origin: str) -> None:
-        case = str(self.facts.path.normcase(entry))
+        case = self.facts.case(entry) if self.facts.system == "windows" else entry
         if case in self.known:
             return
         self.known.add(case)
@@ -248,7 +248,7 @@ class _Builder:
                 self.site_folder(folder, origin)
 
     def site_folder(self, folder: str, origin: str) -> None:
-        case = str(self.facts.path.normcase(folder))
+        case = self.facts.case(folder) if self.facts.system == "windows" else folder
         remembered = case in self.known or self.minor >= (3, 0)
         self.add(folder, origin)
         if not remembered:

@@ -16,7 +16,7 @@ from msgspec import Struct
 from kalyx.core.interpreters.asking import ask_witness
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.runner import Ended, LiveRunner
+    from kalyx.core.doors.starting import Ended, Runner
 
 
 _STOOD = re.compile(r'\s+File "(.*)", line (\d+) in (.*)$')
@@ -109,7 +109,7 @@ def lacking_name(raised: Raised) -> str | None:
 
 
 def try_import(
-    runner: LiveRunner,
+    runner: Runner,
     executable: str,
     module: str,
     names: tuple[str, ...] = (),

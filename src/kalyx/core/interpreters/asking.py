@@ -12,10 +12,10 @@ from kalyx.core.interpreters.versions import installation_at, minor_of
 from kalyx.core.records import Interpreter
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.runner import Ended, LiveRunner
+    from kalyx.core.doors.starting import Ended, Runner
 
 
-def new_mark(runner: LiveRunner) -> str:
+def new_mark(runner: Runner) -> str:
     """A mark no program prints by accident."""
     return "kalyx" + runner.chance(12)
 
@@ -35,7 +35,7 @@ def answer_between(output: bytes, mark: str) -> dict[str, Any] | None:
 
 
 def ask_witness(
-    runner: LiveRunner,
+    runner: Runner,
     executable: str,
     flags: list[str],
     arguments: list[str],
@@ -58,7 +58,7 @@ def ask_witness(
     return answer_between(ended.output, mark), ended
 
 
-def ask_who(facts: Facts, runner: LiveRunner, executable: str, seconds: float = 10.0) -> Interpreter | None:
+def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0) -> Interpreter | None:
     """What the interpreter says of itself, without its start-up hooks or the user's packages.
 
     Asked with ``-E -s -S -B`` from an empty folder, so that nothing a folder

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from kalyx.core.answers import RehearsalAnswer
 from kalyx.core.doors.loopback import Connection, monotonic
-from kalyx.core.doors.runner import LiveRunner, Running
+from kalyx.core.doors.starting import Runner, Running
 from kalyx.core.environments.reading import environment_of, view_of
 from kalyx.core.findings import remedies
 from kalyx.core.imports.names import Wanted
@@ -99,7 +99,7 @@ class Talk(Struct):
 class _Conversation:
     """Asks one kernel over its channels, against one deadline."""
 
-    def __init__(self, runner: LiveRunner, connection: Connection, running: Running, seconds: float) -> None:
+    def __init__(self, runner: Runner, connection: Connection, running: Running, seconds: float) -> None:
         self.runner = runner
         self.connection = connection
         self.running = running

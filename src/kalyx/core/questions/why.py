@@ -18,7 +18,7 @@ from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, I
 from kalyx.core.ways import kernel_of, named_by, search_of, way_of
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.doors.starting import Runner
 
 
 def why_import(
@@ -94,7 +94,7 @@ def _name(seat: Seat, machine: Machine) -> None:
 
 
 def _try(
-    runner: LiveRunner,
+    runner: Runner,
     interpreter: Interpreter,
     wanted: Wanted,
     way: Way,

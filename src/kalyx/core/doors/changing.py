@@ -1,0 +1,69 @@
+"""Change: the writing door, as an abstract class; ``change`` has the live form, ``memory_change`` the in-memory one."""
+
+from __future__ import annotations
+
+import time
+
+from kalyx.core.records import ChangePlan
+
+
+class Change:
+    """Writes, and keeps the list of what it did. Each deed is done whole or not at all, but for the two marks.
+
+    A deed that the system refuses raises KalyxError with the path and the reason; nothing was changed there then.
+    """
+
+    planned = False
+
+    def __init__(self) -> None:
+        self.deeds: list[ChangePlan] = []
+
+    def _note(self, deed: str, path: str) -> None:
+        self.deeds.append(ChangePlan(deed=deed, path=path))
+
+    def folder(self, path: str) -> None:
+        """Make a folder and those above it; nothing where it is there."""
+        raise NotImplementedError
+
+    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
+        """Write a file whole or not at all; an existing file keeps its mode, a link becomes a file."""
+        raise NotImplementedError
+
+    def remove_file(self, path: str) -> None:
+        """Remove a file or a link."""
+        raise NotImplementedError
+
+    def remove_folder(self, path: str) -> None:
+        """Remove a folder and all in it; a link is removed, never followed."""
+        raise NotImplementedError
+
+    def remove_empty_folder(self, path: str) -> None:
+        """Remove a folder if nothing is in it; else leave it, without a word."""
+        raise NotImplementedError
+
+    def mark(self, path: str, content: bytes) -> None:
+        """Write a mark at its very place: it counts from the moment it exists, whatever is in it."""
+        raise NotImplementedError
+
+    def claim(self, path: str, content: bytes) -> bool:
+        """Write a file that must not be there yet; False where it is."""
+        raise NotImplementedError
+
+    def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
+        """Copy a folder, links as links. ``linked``: files of its subfolders share their bytes where the system can."""
+        raise NotImplementedError
+
+    def move(self, path: str, to: str) -> None:
+        """Give a file, link or folder another path on the same file system."""
+        raise NotImplementedError
+
+    @staticmethod
+    def now() -> float:
+        """The time of day, in seconds since the epoch."""
+        return time.time()
+
+    @staticmethod
+    def stamp() -> str:
+        """This moment as part of a file's name: later ones sort later."""
+        now = time.time()
+        return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"

@@ -1,0 +1,98 @@
+"""Runner: the starting door, as an abstract class; ``runner`` has the live form, ``scripted`` the in-memory one."""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+
+from msgspec import Struct
+
+OUTPUT_LIMIT = 1024 * 1024
+
+
+class Ended(Struct):
+    """How a program ended: its status (None when it could not be started), its output, the time in seconds."""
+
+    status: int | None
+    output: bytes
+    errors: bytes
+    seconds: float
+    timed_out: bool = False
+    cut: bool = False
+    problem: str | None = None
+
+    @property
+    def signal_name(self) -> str | None:
+        """The signal that ended it, by name."""
+        if self.status is None or self.status >= 0:
+            return None
+        try:
+            return signal.Signals(-self.status).name
+        except ValueError:
+            return f"signal {-self.status}"
+
+
+class Running:
+    """A program started to be talked to (a kernel): its number, its output so far, and how to end it."""
+
+    pid: int
+
+    def status(self) -> int | None:
+        """Its exit status, or None while it lives."""
+        raise NotImplementedError
+
+    def words(self) -> bytes:
+        """What it has written to standard output and standard error so far."""
+        raise NotImplementedError
+
+    def wait(self, seconds: float) -> bool:
+        """Wait for its end; False where it still runs then."""
+        raise NotImplementedError
+
+    def end(self, patience: float = 1.0) -> None:
+        """End it with everything it started; returns when it is gone."""
+        raise NotImplementedError
+
+
+class Runner:
+    """Starts programs under limits; none outlives Kalyx, however Kalyx ends."""
+
+    def empty_folder(self) -> AbstractContextManager[str]:
+        """A new empty folder to stand in, removed afterwards."""
+        raise NotImplementedError
+
+    def chance(self, count: int) -> str:
+        """``count`` bytes from the system's source of chance, in hex."""
+        raise NotImplementedError
+
+    def run(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        seconds: float = 10.0,
+        limit: int = OUTPUT_LIMIT,
+        bounded: bool = False,
+        heard: Callable[[bytes], None] | None = None,
+        begun: Callable[[], None] | None = None,
+    ) -> Ended:
+        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
+
+        ``limit``: bytes of each output that are kept. ``bounded``: it may not take more memory than leaves the machine
+        usable, where the system can hold it to that. ``heard`` is told a few times a second all that it has printed so
+        far. ``begun`` is called once, while the program runs: work of ours that need not wait for it.
+        """
+        raise NotImplementedError
+
+    def start(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        limit: int = 64 * 1024,
+    ) -> Running:
+        """Start a program to talk to. Raises OSError or ValueError when the system cannot start it."""
+        raise NotImplementedError

@@ -1,0 +1,232 @@
+"""Each door's live and in-memory form over the same tree: what one says, the other says, and the system itself."""
+
+import os
+import posixpath
+import random
+
+import pytest
+
+from kalyx.core.doors import Unreadable
+from kalyx.core.doors.change import LiveChange, PlannedChange
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
+from kalyx.core.doors.memory_change import MemoryChange
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.doors.scripted import ScriptedRunner, says
+from kalyx.core.records import KalyxError
+from tests.equipment import LONG
+
+# Below a folder of their own: files, links of every kind, names that mean something elsewhere.
+TREE = {
+    "base/bin/python3.11": b"ELF",
+    "base/bin/python3": Link("python3.11"),
+    "base/lib/os.py": b"import sys\n",
+    "env/bin/python": Link("../../base/bin/python3"),
+    "env/bin/absolute": Link("{root}/base/bin/python3"),
+    "env/lib64": Link("lib"),
+    "env/lib/x.py": "é\n",
+    "store/deep/env": Link("../../env"),
+    "store/deep/up.py": b"1",
+    "by-link": Link("store/deep"),
+    "by-link-again": Link("by-link/env"),
+    "~": Link("env"),
+    "home": Link("~"),
+    "~keeper/file": b"",
+    "loop": Link("loop"),
+    "one": Link("other"),
+    "other": Link("one"),
+    "dangling": Link("nowhere/at/all"),
+    "through-a-file": Link("base/lib/os.py/x"),
+    "a b/-x": b"",
+    "a b/'": Link("-x"),
+    "empty/": None,
+    "pipe": Pipe(),
+    "back\\slash": b"",
+}
+
+
+def on_disk(root) -> None:
+    for name, content in TREE.items():
+        path = os.path.join(root, name)
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        if isinstance(content, Link):
+            os.symlink(content.format(root=root), path)
+        elif isinstance(content, Pipe):
+            os.mkfifo(path)
+        elif content is not None:
+            with open(path, "wb") as file:
+                file.write(content.encode() if isinstance(content, str) else content)
+
+
+def in_memory(root) -> MemoryFacts:
+    files = {
+        f"{root}/{name}": Link(content.format(root=root)) if isinstance(content, Link) else content
+        for name, content in TREE.items()
+        if content is not None
+    }
+    facts = MemoryFacts("linux", files, variables={"HOME": str(root)}, home=str(root), folder=str(root))
+    facts.put(f"{root}/empty", None, folder=True)
+    return facts
+
+
+def outcome(ask, *words):
+    """What a reading gives, or that it refuses."""
+    try:
+        found = ask(*words)
+    except Unreadable:
+        return "unreadable"
+    return dict(found) if hasattr(found, "items") else found
+
+
+NAMES = sorted({part for name in TREE for part in name.strip("/").split("/")} | {"..", ".", "nothing", "x" * 300})
+
+
+def paths(root: str, seed: int, count: int) -> list[str]:
+    """Every path of the tree, and words put together by chance."""
+    chance = random.Random(seed)
+    found = [f"{root}/{name.strip('/')}" for name in TREE] + [root]
+    while len(found) < count:
+        path = "/".join([root, *(chance.choice(NAMES) for _ in range(chance.randint(1, 6)))])
+        if posixpath.realpath(path).startswith(root + "/"):  # not out of the tree
+            found.append(path)
+    return found + [root + "/long" * 1200]
+
+
+@pytest.mark.parametrize("seed", range(40 if LONG else 4))
+def test_reading(tmp_path, seed):
+    root = str(tmp_path.resolve())
+    on_disk(root)
+    memory = in_memory(root)
+    for path in paths(root, seed, 400):
+        live = LiveFacts({"HOME": root}, root)  # anew: what it remembers must not help
+        for reading in ("kind", "link", "exists", "is_file", "is_folder", "real", "hops", "names", "listing", "read"):
+            one, other = outcome(getattr(live, reading), path), outcome(getattr(memory, reading), path)
+            assert one == other, (reading, path)
+        there = live.status(path), memory.status(path)
+        assert [one and (one.kind, one.size if one.kind == "file" else 0) for one in there][0] == (
+            there[1] and (there[1].kind, there[1].size if there[1].kind == "file" else 0)
+        ), path
+        # And the system's own word.
+        assert live.exists(path) == (os.path.exists(path) or os.path.lexists(path) and not os.path.islink(path))
+        if os.path.exists(path):
+            assert live.real(path) == os.path.realpath(path), path
+            assert live.is_folder(path) == os.path.isdir(path) and live.is_file(path) == os.path.isfile(path)
+        if os.path.islink(path):
+            assert live.link(path) == os.readlink(path)
+
+
+def test_what_a_door_remembers_is_what_it_would_find(tmp_path):
+    """A listing answers for what lies in it: in any order of asking, the answers are the same."""
+    root = str(tmp_path.resolve())
+    on_disk(root)
+    warm = LiveFacts({"HOME": root}, root)
+    asked = paths(root, 99, 300)
+    for path in asked:
+        warm.names(path)
+    for path in asked:
+        fresh = LiveFacts({"HOME": root}, root)
+        for reading in ("kind", "link", "exists", "is_folder", "real", "hops"):
+            assert getattr(warm, reading)(path) == getattr(fresh, reading)(path), (reading, path)
+
+
+# -- writing --------------------------------------------------------------------------------------------------------
+
+DEEDS = [
+    ("folder", 1), ("write", 1), ("mark", 1), ("claim", 1), ("remove_file", 1), ("remove_folder", 1),
+    ("remove_empty_folder", 1), ("move", 2), ("copy_folder", 2),
+]  # fmt: skip
+PLACES = ["env", "env/bin/python", "env/bin", "base/lib/os.py", "by-link/new", "by-link", "new/deeper", "new", "dangling",
+          "store/deep", "empty", "a b/-x", "~", "base/lib/os.py/x", "nothing/here", "env/lib64/x.py"]  # fmt: skip
+
+
+def snapshot(facts, folder: str) -> dict[str, object]:
+    found: dict[str, object] = {}
+    for name in facts.names(folder):
+        path = facts.join(folder, name)
+        kind = facts.kind(path)
+        if kind == "folder":
+            found[path] = "folder"
+            found |= snapshot(facts, path)
+        else:
+            found[path] = facts.link(path) if kind == "link" else facts.read(path) if kind == "file" else kind
+    return found
+
+
+def did(change, deed: str, words: list[str]) -> str:
+    try:
+        extra = {"copy_folder": {"linked": False}}.get(deed, {})
+        content = [b"new"] if deed in ("write", "mark", "claim") else []
+        return repr(getattr(change, deed)(*words, *content, **extra))
+    except KalyxError as error:
+        return f"refused: {error.says.partition(': ')[2].partition(';')[0]}"
+
+
+@pytest.mark.parametrize("seed", range(300 if LONG else 30))
+def test_writing(tmp_path, seed):
+    """The same deeds, by chance: the same trees, the same list of deeds, the same refusals; planned ones do nothing."""
+    chance = random.Random(seed)
+    root = str(tmp_path.resolve())
+    on_disk(root)
+    os.unlink(f"{root}/pipe")  # copying one is for ever
+    memory = in_memory(root)
+    memory.drop(f"{root}/pipe")
+    before = snapshot(memory, root)
+    planned = PlannedChange()
+    live, other = LiveChange(), MemoryChange(memory)
+    for _ in range(12):
+        deed, count = chance.choice(DEEDS)
+        words = [f"{root}/{chance.choice(PLACES)}" for _ in range(count)]
+        if deed in ("move", "copy_folder"):
+            words[1] = f"{root}/to-{chance.randint(1, 3)}"
+            if deed == "copy_folder" and (LiveFacts({}, root).kind(words[1]) or not LiveFacts({}, root).is_folder(words[0])):
+                continue
+        one, two = did(live, deed, words), did(other, deed, words)
+        did(planned, deed, words) if deed != "claim" else None
+        assert one == two, (deed, words)
+        assert snapshot(LiveFacts({}, root), root) == snapshot(memory, root), (deed, words)
+    assert [(one.deed, one.path) for one in live.deeds] == [(one.deed, one.path) for one in other.deeds]
+    assert before == snapshot(in_memory_without_pipe(root), root)
+
+
+def in_memory_without_pipe(root: str) -> MemoryFacts:
+    facts = in_memory(root)
+    facts.drop(f"{root}/pipe")
+    return facts
+
+
+def test_a_plan_does_nothing(tmp_path):
+    root = str(tmp_path.resolve())
+    on_disk(root)
+    os.unlink(f"{root}/pipe")
+    before = snapshot(LiveFacts({}, root), root)
+    planned = PlannedChange()
+    for deed, count in DEEDS:
+        if deed != "claim":
+            for place in PLACES:
+                did(planned, deed, [f"{root}/{place}", f"{root}/to"][:count])
+    assert snapshot(LiveFacts({}, root), root) == before and len(planned.deeds) > 50
+
+
+# -- starting -------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    "code, status, output, errors",
+    [("print('hive')", 0, b"hive\n", b""), ("import sys; sys.stderr.write('no'); sys.exit(3)", 3, b"", b"no"),
+     ("print('x' * 100)", 0, b"x" * 40, b"")],
+)  # fmt: skip
+def test_starting(code, status, output, errors):
+    import sys
+
+    python = sys.executable
+    script = {f"{python} -c {code}": says(output + b"x" * 61 if output.startswith(b"x") else output, status, errors.decode())}
+    begun: list[int] = []
+    ended = [
+        runner.run([python, "-c", code], limit=40, begun=lambda: begun.append(1)) for runner in (LiveRunner(), ScriptedRunner(script))
+    ]
+    for one in ended:
+        assert (one.status, one.output, one.errors, one.timed_out) == (status, output, errors, False)
+    assert ended[0].cut == ended[1].cut and len(begun) == 2
+    for runner in (LiveRunner(), ScriptedRunner(script)):
+        gone = runner.run(["/nowhere/at/all"])
+        assert gone.status is None and gone.problem == "cannot be started: no such file or directory"
