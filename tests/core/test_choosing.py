@@ -43,7 +43,7 @@ WRITTEN = [
     (".vscode/tasks.json", '{"tasks": [{"label": "a", "command": "<> -m sow --all"}]}', HEATH, ORCHARD),
     ("moor.sublime-project", '{"build_systems": [{"name": "b", "cmd": ["<>", "-u", "$file"]}]}', HEATH, ORCHARD),
     (".idea/workspace.xml", '<?xml version="1.0"?>\n<p><configuration name="W">\n <option value=\'<>\' name="SDK_HOME" />\n</configuration></p>', HEATH, ORCHARD),
-    ("mypy.ini", "# top\n[other]\npython_executable = no\n[mypy]\nstrict = true\npython_executable=<>  # here\n", HEATH, ORCHARD),
+    ("mypy.ini", "# top\n[other]\npython_executable = no\n[mypy]\nstrict = true\npython_executable=<>\n# here\n", HEATH, ORCHARD),
     ("pyproject.toml", "[project]\nname = 'x'\n\n[tool.mypy]\npython_executable = '<>' # here\n", HEATH, ORCHARD),
     (".dir-locals.el", ';; (python-shell-interpreter . "/no")\n((python-mode . ((python-shell-interpreter . "<>"))))\n', HEATH, ORCHARD),
     (".python-version", "# mine\n<>\nmore\n", "3.9", "3.11"),

@@ -7,7 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.doors.memory import Link, MemoryFacts
-from kalyx.core.formats.spots import Malformed, without_comments
+from kalyx.core.formats.comments import without_comments
+from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import values
 from kalyx.core.machine import Machine
 from kalyx.core.questions.changes import changes

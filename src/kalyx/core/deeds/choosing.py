@@ -15,8 +15,10 @@ from msgspec import Struct
 from kalyx.core.deeds.pointing import Pointing, read_for_change
 from kalyx.core.doors import Facts
 from kalyx.core.environments.tracked import is_tracked, repository_of
+from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply
-from kalyx.core.formats.spots import Malformed, Spot, spots, without_comments, written
+from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.spots import spots, written
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
@@ -142,7 +144,7 @@ def _replaced(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, fact
     value = _value(facts, sheet.folder, choice["kind"], spot.value, target)
     if choice["kind"] == "command" and not spot.words:
         value = " ".join([value, *spot.value.split(" ")[1:]])
-    return [_edit(sheet, text, spot, value)]
+    return [_edit(sheet, text, spot, choice["key"], value)]
 
 
 def _in_two(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
@@ -153,11 +155,11 @@ def _in_two(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts:
         raise Malformed("it names an environment and not the folder it lies in")
     name = facts.name(target.environment.prefix)
     lies_in = _value(facts, sheet.folder, "folder", upper.value, target)
-    return [_edit(sheet, text, spot, name), _edit(sheet, text, upper, lies_in)]
+    return [_edit(sheet, text, spot, choice["key"], name), _edit(sheet, text, upper, choice["below"], lies_in)]
 
 
-def _edit(sheet: _Sheet, text: str, spot: Spot, value: str) -> Edit:
-    return Edit(spot.start, spot.end, written(sheet.form, text[spot.start : spot.end], value))
+def _edit(sheet: _Sheet, text: str, spot: Spot, key: list[str], value: str) -> Edit:
+    return Edit(*written(sheet.form, text, spot, key, value))
 
 
 def _value(facts: Facts, folder: str, kind: str, before: str, target: Seat) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import json
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -13,13 +14,14 @@ from kalyx.core.data import table
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.nearby import nearest_existing
 from kalyx.core.environments.reading import environment_of, executables_of
-from kalyx.core.formats.spots import Malformed
+from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Part, Seat
 from kalyx.core.words.visible import visible
 
 _EXPANDED_AT_MOST = 20
+_LONG = 65536  # of a path with its variables
 
 
 class Choice(Struct):
@@ -188,16 +190,21 @@ def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None
 
 def _named(facts: Facts, choice: Choice) -> str | None:
     """The path of an interpreter that a project names, by the user's own table of names."""
-    import re
-    from html import unescape
+    from kalyx.core.formats.xml import tags
 
     for path in choice.names:
-        text = facts.text_or_none(path, LIMIT) or ""
-        for match in re.finditer(r"<jdk\b.*?</jdk>", text, re.DOTALL):
-            name = re.search(r'<name\s+value="([^"]*)"', match[0])
-            home = re.search(r'<homePath\s+value="([^"]*)"', match[0])
-            if name and home and unescape(name[1]) == choice.value.text:
-                return unescape(home[1]).replace("$USER_HOME$", facts.home)
+        try:
+            found = tags(facts.text_or_none(path, LIMIT) or "")
+        except Malformed:
+            continue
+        said: dict[int, dict[str, str]] = {}
+        for tag in found:
+            owner = next((one for one in reversed(tag.within) if one.name == "jdk"), None)
+            if owner is not None and tag.name in ("name", "homePath"):
+                said.setdefault(owner.start, {}).setdefault(tag.name, tag.said.get("value", ""))
+        for one in said.values():
+            if one.get("name") == choice.value.text and one.get("homePath"):
+                return one["homePath"].replace("$USER_HOME$", facts.home)
     return None
 
 
@@ -208,10 +215,10 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
              "$USER_HOME$": facts.home, "${workspaceFolderBasename}": facts.name(folder)}  # fmt: skip
     for word, value in known.items():
         text = text.replace(word, value)
-    while "${env:" in text:
-        before, _, rest = text.partition("${env:")
-        name, _, after = rest.partition("}")
-        text = before + (facts.variable(name) or "") + after
+    if len(text) > _LONG:
+        return None
+    # What a variable holds is not looked at again: it may hold its own name.
+    text = re.sub(r"\$\{env:([^}]*)\}", lambda match: facts.variable(match[1]) or "", text)
     if "${" in text or "\0" in text or not text:
         return None
     if "/" not in text and "\\" not in text and not text.startswith("."):

@@ -1,0 +1,61 @@
+"""INI settings, read as the standard library's ``configparser`` reads them, with the place of every value.
+
+Sections in brackets, ``key = value`` or ``key: value``, keys in any case, whole-line comments, and values that go on
+in indented lines.
+"""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.formats.spot import Malformed, Spot
+
+_SECTION = re.compile(r"\[(.+)\]")
+_OPTION = re.compile(r"(.*?)\s*(?:=|:)\s*(.*)$", re.DOTALL)
+
+
+def read(text: str) -> dict[tuple[str, str], Spot]:
+    """Section and key to value; of a key that stands twice the last counts. Raises Malformed."""
+    found: dict[tuple[str, str], Spot] = {}
+    section: str | None = None
+    last: tuple[str, str] | None = None
+    indent, at, blanks = 0, 0, 0
+    for line in text.splitlines(keepends=True):
+        begins, at = at, at + len(line)
+        if begins == 0 and line[:1] == "\ufeff":
+            line, begins = line[1:], 1
+        body = line.strip()
+        if body.startswith(("#", ";")):
+            continue
+        own = len(line) - len(line.lstrip())
+        if not body:
+            blanks += 1
+            continue
+        if last is not None and own > indent:
+            before = found[last]
+            start = begins + own
+            found[last] = Spot(before.start, start + len(body), before.value + "\n" * (blanks + 1) + body)
+            blanks = 0
+            continue
+        blanks = 0
+        indent = own
+        head = _SECTION.match(body)
+        if head is not None:
+            section, last = head[1], None
+            continue
+        option = _OPTION.match(body)
+        if section is None:
+            raise Malformed(f"line {text.count(chr(10), 0, begins) + 1}: a value before the first section")
+        if option is None or not option[1]:
+            last = None
+            continue
+        start = begins + own + option.start(2)
+        last = section, option[1].rstrip().lower()
+        found[last] = Spot(start, start + len(option[2]), option[2])
+    return found
+
+
+def spots(text: str, key: list[str]) -> list[Spot]:
+    """The value at section and key; none where it is not."""
+    found = read(text).get((".".join(key[:-1]), key[-1].lower()))
+    return [found] if found is not None and found.value else []

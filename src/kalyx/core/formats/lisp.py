@@ -1,0 +1,51 @@
+"""Lisp settings: a name and the text that follows it, as ``(name . "text")`` or ``name "text"``.
+
+The GNU Emacs Lisp Reference Manual, "Printed Representation and Read Syntax": comments run to the end of the line,
+texts have backslashes, and a character is written with a question mark before it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from kalyx.core.formats.spot import Malformed, Spot
+
+_TOKEN = re.compile(
+    r'(?P<blank>\s+)|(?P<comment>;[^\n]*)|(?P<text>"(?:[^"\\]|\\.)*")|(?P<character>\?\\?(?:\\.|.))'
+    r"|(?P<mark>[()\[\]'`]|,@?|\#')|(?P<name>(?:[^\s()\[\]\"';`,\\]|\\.)+)|(?P<other>.)",
+    re.DOTALL,
+)
+
+
+class Token(Struct, frozen=True):
+    kind: str
+    text: str
+    start: int
+
+
+def tokens(text: str) -> Iterator[Token]:
+    """The words of a text, without blanks and comments. Raises Malformed for a text that does not end."""
+    for match in _TOKEN.finditer(text):
+        kind = match.lastgroup or "other"
+        if kind == "other" and match[0] == '"':
+            raise Malformed(f"line {text.count(chr(10), 0, match.start()) + 1}: a text that does not end")
+        if kind not in ("blank", "comment"):
+            yield Token(kind, match[0], match.start())
+
+
+def spots(text: str, key: list[str]) -> list[Spot]:
+    """Every text that is given to the last word of the key."""
+    found, before = [], ("", "")
+    for token in tokens(text):
+        if token.kind == "text" and key[-1] in (before[1], before[0] if before[1] == "." else None):
+            value = re.sub(r"\\(.)", r"\1", token.text[1:-1], flags=re.DOTALL)
+            found.append(Spot(token.start, token.start + len(token.text), value))
+        before = before[1], token.text if token.kind == "name" else ""
+    return found
+
+
+def written(value: str) -> str:
+    return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'

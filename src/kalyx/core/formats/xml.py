@@ -1,0 +1,81 @@
+"""XML settings: attributes of tags, with their places. Parsed by expat; no entity or external part is ever taken in.
+
+Extensible Markup Language 1.0; a document type is refused: such files need none, and hostile ones use them.
+"""
+
+from __future__ import annotations
+
+import re
+from html import escape
+
+from msgspec import Struct
+
+from kalyx.core.formats.spot import Malformed, Spot
+
+_ATTRIBUTE = re.compile(r"([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_CHOICE = re.compile(r"([\w.-]+)\[([\w.-]+)=(.*)\]")
+_DEEP = 200
+
+
+class Tag(Struct, frozen=True):
+    """An element's start: its name, its attributes' values, where it begins, and the elements that it lies in."""
+
+    name: str
+    said: dict[str, str]
+    start: int
+    within: tuple[Tag, ...]
+
+
+def tags(text: str) -> list[Tag]:
+    """Every element of a document, in its order; comments and text are none. Raises Malformed."""
+    from xml.parsers import expat
+
+    whole = text.encode("utf-8", "surrogatepass")
+    parser = expat.ParserCreate("utf-8")
+    found: list[Tag] = []
+    opened: list[Tag] = []
+    ascii_only = len(whole) == len(text)
+
+    def start(name: str, said: dict[str, str]) -> None:
+        if len(opened) >= _DEEP:
+            raise Malformed("nested too deeply")
+        byte = parser.CurrentByteIndex
+        at = byte if ascii_only else len(whole[:byte].decode("utf-8", "surrogatepass"))
+        opened.append(Tag(name, said, at, tuple(opened)))
+        found.append(opened[-1])
+
+    def end(_name: str) -> None:
+        opened.pop()
+
+    def refuse(*_told: object) -> None:
+        raise Malformed("it has a document type, which settings have not")
+
+    parser.StartElementHandler = start
+    parser.EndElementHandler = end
+    parser.StartDoctypeDeclHandler = refuse
+    try:
+        parser.Parse(whole, True)
+    except expat.ExpatError as error:
+        raise Malformed(f"not well-formed: {expat.ErrorString(error.code)}, line {error.lineno}") from None
+    return found
+
+
+def spots(text: str, key: list[str], named: str | None) -> list[Spot]:
+    """``tag[attribute=value]`` chooses the tag, the last word of the key the attribute; ``named``: an element above."""
+    chosen = _CHOICE.fullmatch(key[0])
+    if chosen is None:
+        raise Malformed(f"no such key: {key[0]}")
+    found = []
+    for tag in tags(text):
+        if tag.name == chosen[1] and tag.said.get(chosen[2]) == chosen[3] and tag.said.get(key[1]):
+            owner = next((one.said.get("name") for one in reversed(tag.within) if one.name == named), None)
+            for one in _ATTRIBUTE.finditer(text, tag.start):
+                if one[1] == key[1]:
+                    group = 2 if one[2] is not None else 3
+                    found.append(Spot(one.start(group), one.end(group), tag.said[key[1]], owner))
+                    break
+    return found
+
+
+def written(value: str) -> str:
+    return escape(value, quote=True)

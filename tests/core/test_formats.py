@@ -1,0 +1,104 @@
+"""Readers of settings files: what the format's own reader reads, at the very place where it stands; nothing from comments."""
+
+import configparser
+import random
+
+import pytest
+import tomllib
+
+from kalyx.core.formats import ini, lisp, toml, xml
+from kalyx.core.formats.editing import Edit, apply
+from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.spots import spots, written
+from tests.equipment import LONG
+
+PATH = "/home/keeper/heath/bin/python"
+
+# Form, text with one value at <>, key, what an element above is called: only that one is seen, on its own line.
+ONE = [
+    ("jsonc", '// "python": "no"\n/* "python": "no" */\n{"a": "\\"python\\": 1", "python": <>, }\n', ["python"]),
+    ("xml", '<p>\n<!-- <c><o n="H" v="no"/></c> -->\n<c><o n="H" x="no"\n v=<> /></c>\n</p>\n', ["o[n=H]", "v"]),
+    ("xml", '<p><![CDATA[<o n="H" v="no"/>]]><o v=<> n="H"/>é</p>\n', ["o[n=H]", "v"]),
+    ("toml", '# python = "no"\n[a]\npython = "no"\n[t]\nx = """\npython = "no"\n"""\npython = <> # mine\n', ["t", "python"]),
+    ("toml", 't . "python" = <>\n[a.t]\npython = "no"\n', ["t", "python"]),
+    ("toml", 'a = {t = {python = "no"}}\nt = { z = 1, python = <>, y = [1, 2] }\n', ["t", "python"]),
+    ("ini", "# [t]\n; python = no\n[a]\npython = no\n[t]\n# python = no\nPython : <>\n", ["t", "python"]),
+    ("lisp", ';; (python . "no")\n((c . ?;) (d . ?\\") (python . <>) (x . "python") ("python" . "no"))\n', ["python"]),
+    ("lisp", '(setq other "no" python <>)\n(setq python nil y "no")\n', ["python"]),
+    ("text", "# no\n\n<>\n", []),
+]
+
+
+@pytest.mark.parametrize("form, text, key", ONE, ids=[f"{one[0]} {number}" for number, one in enumerate(ONE)])
+@pytest.mark.parametrize("quote", ['"', "'"])
+def test_one_value_is_seen_and_changed_alone(form, text, key, quote):
+    quoted = "" if form in ("ini", "text") else '"' if form in ("jsonc", "lisp") else quote
+    whole = text.replace("<>", quoted + PATH + quoted)
+    (spot,) = spots(form, whole, key, None)
+    assert spot.value == PATH and whole[spot.start : spot.end].strip(quoted or " ") == PATH
+    assert whole.count("\n", 0, spot.start) == text.count("\n", 0, text.index("<>")), "the line is that of the value"
+    for value in ("/new", "/n e\"w'\\", "/é<&>"):
+        if form in ("ini", "text") or "\\" not in value or quoted != "'" or form != "toml":
+            after = apply(whole, [Edit(*written(form, whole, spot, key, value))])[0]
+            (again,) = spots(form, after, key, None)
+            assert again.value == value, after
+            begin, end = text.index("<>"), len(text) - text.index("<>") - 2
+            assert after[:begin] == whole[:begin] and after[-end:] == whole[-end:], after
+
+
+@pytest.mark.parametrize("seed", range(400 if LONG else 60))
+def test_ini_is_read_as_its_own_reader_reads_it(seed):
+    """By chance: sections, keys, blanks, comments, lines that go on; what the reader refuses, Kalyx may pass over."""
+    chance = random.Random(seed)
+    parts = ["[a]", "[b]", " [c]", "key = 1", "key: x # y", "Key=2", "  more", "\tmore = 3", "# note", "; note", "", "  ",
+             "other =", "key", "=5", "a b = c:d", "key == x", "é = ü"]  # fmt: skip
+    text = "[a]\n" + "\n".join(chance.choice(parts) for _ in range(chance.randint(1, 12))) + "\n"
+    parser = configparser.RawConfigParser(strict=False, allow_no_value=False)
+    try:
+        parser.read_string(text)
+    except configparser.Error:
+        return
+    expected = {(name, key): value for name in parser.sections() for key, value in parser[name].items()}
+    found = {key: spot.value for key, spot in ini.read(text).items()}
+    assert {key: value for key, value in found.items() if key[0] != "DEFAULT"} == expected, text
+
+
+@pytest.mark.parametrize("seed", range(200 if LONG else 40))
+def test_toml_values_stand_where_they_are_said_to(seed):
+    chance = random.Random(seed)
+    values = ['"x"', "'x'", '"""x"""', '"x\\ty"', '["x", "y"]', '"⸺⸺"', '""']
+    names = [chance.choice(["a", "b", "'c d'", '"e.f"']) for _ in range(3)]
+    text = chance.choice(["", "\ufeff", "# top\n"]) + f"{names[0]} = {chance.choice(values)}{chance.choice(['', ' # note'])}\n"
+    text += f"[t]\n{names[1]}={chance.choice(values)}\r\n" + f"[t.u]\n{names[2]}  =  {chance.choice(values)}"
+    whole = tomllib.loads(text.lstrip("\ufeff").replace("\r\n", "\n"))
+    for key in ([names[0]], ["t", names[1]], ["t", "u", names[2]]):
+        key = [word.strip("'\"") for word in key]
+        value = whole
+        for word in key:
+            value = value[word]
+        found = toml.spots(text, key)
+        first = value[0] if isinstance(value, list) else value
+        assert [spot.value for spot in found] == ([first] if first else [])
+        for spot in found:
+            assert tomllib.loads(f"x = {text[spot.start : spot.end]}")["x"] == first, (text, key)
+            assert toml.spots(toml.with_value(text, key, "new"), key)[0].value == "new"
+
+
+@pytest.mark.parametrize(
+    "reader, text",
+    [
+        (xml.tags, '<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>'),
+        (xml.tags, "<a>" * 100_000),
+        (xml.tags, "<a"),
+        (xml.tags, ""),
+        (toml.read, "a = " + "[" * 100_000),
+        (toml.read, "a = 1\na = 2"),
+        (ini.read, "key = 1\n"),
+        (lambda text: list(lisp.tokens(text)), '(a . "never ends'),
+        (lambda text: spots("jsonc", text, ["a"], None), "[" * 100_000),
+    ],
+)
+def test_what_is_no_such_file_is_said_in_words(reader, text):
+    with pytest.raises(Malformed) as refused:
+        reader(text)
+    assert str(refused.value) and "\n" not in str(refused.value)
