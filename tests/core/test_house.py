@@ -100,3 +100,28 @@ def test_an_arrow_that_goes_up_would_be_seen():
     """The tests above can fail."""
     assert upward("kalyx.core.doors.live", {"kalyx.core.machine"}, FLOORS) == ["kalyx.core.doors.live imports kalyx.core.machine"]
     assert circle({"a": {"b"}, "b": {"c"}, "c": {"a"}}) == ["a", "b", "c", "a"] and not circle({"a": {"b"}, "b": set()})
+
+
+# Alike in every module of their room, whose ``__init__`` says what they take and give.
+SAME_EVERYWHERE = {"look", "look_at_dead", "look_at_environment", "look_at_kernel", "look_at_seat", "arguments", "run", "main"}
+
+
+def undocumented(path: Path, documented: set[str]) -> list[str]:
+    """The public classes and functions of a file without a docstring; a method may have it from the class it is made from."""
+    found = []
+    for node in ast.walk(ast.parse(path.read_text())):
+        for one in getattr(node, "body", []) if isinstance(node, (ast.Module, ast.ClassDef)) else []:
+            if not isinstance(one, (ast.FunctionDef, ast.ClassDef)) or one.name.startswith("_") or ast.get_docstring(one):
+                continue
+            inherited = isinstance(node, ast.ClassDef) and node.bases and one.name in documented
+            if one.name not in SAME_EVERYWHERE and not inherited and not getattr(node, "name", "").startswith("_"):
+                found.append(f"{path.name}, line {one.lineno}: {one.name}")
+    return found
+
+
+def test_public_names_say_what_they_are():
+    trees = [ast.parse(path.read_text()) for path in MODULES.values()]
+    documented = {one.name for tree in trees for node in ast.walk(tree) if isinstance(node, ast.ClassDef)
+                  for one in node.body if isinstance(one, ast.FunctionDef) and ast.get_docstring(one)}  # fmt: skip
+    missing = [line for path in MODULES.values() for line in undocumented(path, documented | {"error"})]
+    assert missing == [], missing

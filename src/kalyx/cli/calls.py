@@ -31,6 +31,7 @@ class Call:
 
     @cached_property
     def machine(self) -> Machine:
+        """This machine, read lazily; without a Runner under ``--static``."""
         facts = LiveFacts()
         folder = getattr(self.options, "folder", None)
         if folder is not None:
@@ -48,16 +49,19 @@ class Call:
 
     @cached_property
     def screen(self) -> Screen:
+        """What the answer is drawn on: width and colour of the terminal, plain in a pipe."""
         from kalyx.cli.render.screen import Screen
 
         return Screen(self.machine, plain=self.options.plain)
 
     @property
     def as_json(self) -> bool:
+        """Whether one JSON object is asked for, and nothing else."""
         return bool(self.options.json)
 
     @property
     def at_terminal(self) -> bool:
+        """Whether somebody sits there who can be asked."""
         return sys.stdin.isatty() and sys.stderr.isatty()
 
     def target(self, text: str | None) -> Seat:
@@ -65,6 +69,7 @@ class Call:
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
 
     def print_json(self, answer: Struct) -> None:
+        """Print one answer as JSON, by its schema."""
         import msgspec
 
         try:

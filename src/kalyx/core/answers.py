@@ -26,6 +26,8 @@ from kalyx.core.records import (
 
 
 class SurveyAnswer(Struct, kw_only=True):
+    """``survey``: every interpreter and environment; ``unread``: where the search was cut, and why."""
+
     schema: Literal["kalyx.survey/1"] = "kalyx.survey/1"
     interpreters: list[Interpreter] = []
     environments: list[Environment] = []
@@ -34,6 +36,8 @@ class SurveyAnswer(Struct, kw_only=True):
 
 
 class HereAnswer(Struct, kw_only=True):
+    """``here``: each seat with its relation to the one it is compared with."""
+
     schema: Literal["kalyx.here/1"] = "kalyx.here/1"
     reference: Seat
     seats: list[Seat]
@@ -72,6 +76,8 @@ class SeatImports(Struct, kw_only=True):
 
 
 class PackagesAnswer(Struct, kw_only=True):
+    """``packages``: what can be imported in an environment, and what hides what."""
+
     schema: Literal["kalyx.packages/1"] = "kalyx.packages/1"
     target: Seat
     packages: list[Package]
@@ -89,6 +95,8 @@ class Difference(Struct, kw_only=True):
 
 
 class ContrastAnswer(Struct, kw_only=True):
+    """``contrast``: two sides, and where they differ."""
+
     schema: Literal["kalyx.contrast/1"] = "kalyx.contrast/1"
     left: Seat
     right: Seat
@@ -98,6 +106,8 @@ class ContrastAnswer(Struct, kw_only=True):
 
 
 class EnterAnswer(Struct, kw_only=True):
+    """``enter``: the line that activates an environment in one shell."""
+
     schema: Literal["kalyx.enter/1"] = "kalyx.enter/1"
     target: Seat
     shell: str
@@ -119,6 +129,8 @@ class KernelsAnswer(Struct, kw_only=True):
 
 
 class RehearsalAnswer(Struct, kw_only=True):
+    """``rehearse``: who answered, in how many seconds, what it imported."""
+
     schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
     kernel: Kernel | None
     answered: bool = False
@@ -186,6 +198,8 @@ class PointAnswer(Struct, kw_only=True):
 
 
 class UnregisterAnswer(Struct, kw_only=True):
+    """``unregister``: what went, what stays, and what takes it back."""
+
     schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
     plan: list[ChangePlan] = []
     done: bool = False
@@ -203,6 +217,8 @@ class DemoStep(Struct, kw_only=True):
 
 
 class DemoAnswer(Struct, kw_only=True):
+    """``demo``: what was made, and each step with what it printed."""
+
     schema: Literal["kalyx.demo/1"] = "kalyx.demo/1"
     folder: str
     steps: list[DemoStep]
@@ -212,6 +228,8 @@ class DemoAnswer(Struct, kw_only=True):
 
 
 class CauseText(Struct, kw_only=True):
+    """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason."""
+
     name: str
     about: str
     says: str
@@ -221,11 +239,15 @@ class CauseText(Struct, kw_only=True):
 
 
 class CausesAnswer(Struct, kw_only=True):
+    """``causes``: one, or all."""
+
     schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
     causes: list[CauseText]
 
 
 class ErrorAnswer(Struct, kw_only=True):
+    """What was wrong with a call, in one line, with the nearest that is there."""
+
     schema: Literal["kalyx.error/1"] = "kalyx.error/1"
     says: str
     candidates: list[str] = []

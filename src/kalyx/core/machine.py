@@ -53,10 +53,12 @@ class Machine:
 
     @cached_property
     def shell(self) -> callers.ShellFound:
+        """The shell that Kalyx was started from, and what told so."""
         return callers.find_shell(self.facts)
 
     @cached_property
     def shell_seat(self) -> Seat:
+        """What ``python`` starts in that shell."""
         return shell.read_shell(self.facts, self.shell)
 
     def line(self, argv: list[str]) -> str:
@@ -70,6 +72,7 @@ class Machine:
 
     @cached_property
     def interpreters(self) -> list[Interpreter]:
+        """Every interpreter of this machine that could be found, each installation once."""
         found = found_interpreters(self.facts, self.unread)
         if self._complete is not None:
             self._complete(found)
@@ -93,6 +96,7 @@ class Machine:
 
     @cached_property
     def environments(self) -> list[Environment]:
+        """Every environment that is known without looking for more."""
         return [view.environment for view in self.views]
 
     @cached_property
@@ -104,6 +108,7 @@ class Machine:
         return self.environments + [one for one in more if one.key not in known]
 
     def environment_named(self, key: str) -> Environment | None:
+        """The known environment of this key, with its name."""
         return next((one for one in self.environments if one.key == key), None)
 
     # -- kernels --------------------------------------------------------------
@@ -172,6 +177,7 @@ class Machine:
         return self._resolvers[environment.key]
 
     def search(self, interpreter: Interpreter, way: Way) -> SearchPath:
+        """The search path of an interpreter for a way of running, worked out once."""
         return search_path(self.facts, interpreter, way)
 
     def installed(self, sites: list[str]) -> list[Installed]:

@@ -59,6 +59,7 @@ def resolve(machine: Machine, text: str) -> Seat:
 def seat_of_interpreter(
     machine: Machine, interpreter: Interpreter, kind: str, name: str, via: str | None = None
 ) -> Seat:
+    """An interpreter named by its path, as a seat."""
     environment = view_of(machine.facts, interpreter).environment
     known = machine.environment_named(environment.key) if kind != "path" else None
     return Seat(

@@ -16,6 +16,7 @@ from kalyx.core.words.visible import visible
 
 
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:
+    """``packages``, drawn: what can be imported, and what hides what."""
     distributions = [one for one in answer.packages if one.version is not None]
     screen.line(
         ("packages", "bold"),

@@ -55,6 +55,7 @@ class Screen:
         return self.without_middle(shown, room) if room else shown
 
     def without_middle(self, text: str, room: int) -> str:
+        """A text cut to this many columns in its middle, where paths say least."""
         if cell_len(text) <= room:
             return text
         dots = "..." if self.plain else "…"
@@ -71,6 +72,7 @@ class Screen:
         return shown[: max(1, room - len(dots))] + dots
 
     def mark(self, relation: str) -> Text:
+        """The sign of a relation, with its colour."""
         return Text(self.marks[relation], style=COLOURS[relation])
 
     def line(self, *parts: str | Text | tuple[str, str]) -> None:
@@ -84,6 +86,7 @@ class Screen:
         self.console.print(whole, soft_wrap=True)
 
     def blank(self) -> None:
+        """An empty line."""
         self.console.print()
 
     # -- findings -------------------------------------------------------------
@@ -107,6 +110,7 @@ class Screen:
             self.remedy(indent, "so" if number == 0 else "or", remedy)
 
     def source(self, evidence: Evidence) -> str:
+        """Where an evidence was read, as it stands in its line: path and line number."""
         if evidence.path is None:
             return visible(evidence.source)
         shown = self.path(evidence.path)
@@ -178,4 +182,5 @@ def columns(rows: Iterable[list[str]], gap: int = 2) -> list[int]:
 
 
 def padded(text: str, width: int) -> str:
+    """A text filled with blanks to a width in columns."""
     return text + " " * max(0, width - cell_len(text))

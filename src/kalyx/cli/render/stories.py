@@ -88,6 +88,7 @@ def place_of(screen: Screen, seat: Seat) -> str:
 
 
 def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
+    """The story of one import: whether it works, from where, or why not."""
     word, colour = WORDS[one.outcome]
     screen.line((one.statement, "bold"), "  ", (word, colour), "  in  ", place_of(screen, seat))
     screen.blank()

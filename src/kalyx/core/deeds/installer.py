@@ -89,6 +89,7 @@ class Installer:
         return install_command(self.interpreter.executable, self.wheels, self.machine.seconds, words, *more)
 
     def remove(self, names: list[str]) -> list[str]:
+        """Take distributions out of the environment; returns what the installer said."""
         quiet = ["--disable-pip-version-check", "--no-input"]
         return [self.interpreter.executable, "-m", "pip", "uninstall", *quiet, "-y", *names]
 

@@ -26,6 +26,7 @@ class Recorded(Struct):
 
 
 def is_record(facts: Facts, path: str) -> bool:
+    """Whether a file is a record that ``record`` wrote, by its first lines."""
     return (facts.text_or_none(path, _LIMIT) or "").startswith(HEAD + "\n")
 
 

@@ -82,6 +82,7 @@ def _brought_along(facts: Facts, interpreter: Interpreter) -> dict[str, str]:
 
 
 def site_modules_in_use(machine: Machine) -> list[str]:
+    """The modules of a site's module system that this shell has loaded, by the variable that it sets."""
     loaded = machine.facts.variable("LOADEDMODULES") or ""
     return [one for one in loaded.split(":") if one]
 

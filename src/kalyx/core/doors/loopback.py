@@ -91,6 +91,7 @@ class Connection:
             self._sockets[channel] = made
 
     def send(self, channel: str, frames: list[bytes]) -> None:
+        """Send the parts of a message on a channel."""
         self._sockets[channel].send_multipart(frames)
 
     def receive(self, channels: tuple[str, ...], seconds: float) -> tuple[str, list[bytes]] | None:
@@ -113,6 +114,7 @@ class Connection:
         return found is not None and found[1] == [b"kalyx"]
 
     def close(self) -> None:
+        """Close every channel; what was not sent is dropped."""
         for made in self._sockets.values():
             made.close(0)
         self._sockets.clear()
@@ -144,6 +146,7 @@ def _free_ports(count: int) -> list[int]:
 
 
 def monotonic() -> float:
+    """Seconds on a clock that is never put back."""
     return time.monotonic()
 
 

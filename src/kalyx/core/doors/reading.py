@@ -173,9 +173,11 @@ class Facts:
 
     @cached_property
     def path(self) -> ModuleType:
+        """The path rules of the examined system: ``posixpath`` or ``ntpath``."""
         return ntpath if self.system == "windows" else posixpath
 
     def join(self, *parts: str) -> str:
+        """Paths joined by those rules."""
         # Nearly every call joins two plain words on a POSIX system: a sum is ten times as quick.
         if len(parts) == 2 and self.system != "windows" and parts[1][:1] != "/":
             base = parts[0]
@@ -183,12 +185,14 @@ class Facts:
         return str(self.path.join(*parts))
 
     def parent(self, path: str) -> str:
+        """The folder that a path lies in, by its words; a root is its own."""
         if self.system == "windows":
             return ntpath.dirname(path)
         head = path.rpartition("/")[0]
         return head.rstrip("/") or ("/" if path[:1] == "/" else "")
 
     def name(self, path: str) -> str:
+        """The last word of a path."""
         return path.rpartition("/")[2] if self.system != "windows" else ntpath.basename(path)
 
     @cached_property
@@ -213,6 +217,7 @@ class Facts:
         return path if self.system == "linux" else str(self.path.normcase(path)).lower()
 
     def same_path(self, one: str, other: str) -> bool:
+        """Whether two spellings name one path, where names may ignore case."""
         return self.case(one) == self.case(other)
 
     def inside(self, path: str, folder: str) -> bool:
@@ -244,6 +249,7 @@ class Facts:
         return None
 
     def exists(self, path: str) -> bool:
+        """Whether anything stands at the end of all links."""
         kind = self.kind(path)
         return kind is not None and (kind != "link" or self.status(path) is not None)
 
@@ -255,9 +261,11 @@ class Facts:
         return status is not None and status.kind == wanted
 
     def is_file(self, path: str) -> bool:
+        """Whether a regular file stands at the end of all links."""
         return self._ends_as(path, "file")
 
     def is_folder(self, path: str) -> bool:
+        """Whether a folder stands at the end of all links."""
         return self._ends_as(path, "folder")
 
     def names(self, folder: str) -> list[str]:
@@ -342,6 +350,7 @@ class Facts:
         return self.read(path, limit).decode("utf-8", "surrogateescape")
 
     def text_or_none(self, path: str, limit: int = READ_LIMIT) -> str | None:
+        """A file as text, or None where it cannot be read."""
         try:
             return self.read_text(path, limit)
         except Unreadable:

@@ -31,6 +31,7 @@ def command(machine: Machine, argv: list[str]) -> Step:
 
 
 def by_hand(text: str) -> Step:
+    """A step that no command does, in words."""
     return Step(command=None, line=text)
 
 

@@ -69,6 +69,7 @@ def members(text: str, start: int) -> list[Member]:
 
 
 def past_blanks(text: str, at: int) -> int:
+    """The first place from here that is no blank."""
     while at < len(text) and text[at] in _BLANKS:
         at += 1
     return at

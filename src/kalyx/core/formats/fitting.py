@@ -13,6 +13,7 @@ _TAG = re.compile(r"^(cpython-|cp|pypy)(\d)(\d+)([a-z]*)(?:-|$)")
 
 
 def is_compiled(path: str) -> bool:
+    """Whether a name is that of a compiled module or library."""
     return path.endswith(COMPILED) or ".so." in path.replace("\\", "/").rpartition("/")[2]
 
 

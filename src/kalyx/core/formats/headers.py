@@ -35,6 +35,7 @@ class Header(Struct, kw_only=True):
 
     @property
     def system(self) -> str | None:
+        """The system that a file of this form is for; None for no known form."""
         return SYSTEMS.get(self.form or "")
 
     @property

@@ -21,6 +21,8 @@ _TOKEN = re.compile(
 
 
 class Token(Struct, frozen=True):
+    """A word of the text: its kind, itself, and where it begins."""
+
     kind: str
     text: str
     start: int
@@ -48,4 +50,5 @@ def spots(text: str, key: list[str]) -> list[Spot]:
 
 
 def written(value: str) -> str:
+    """A text with its quotation marks, as Lisp reads it."""
     return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'

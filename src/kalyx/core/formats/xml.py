@@ -78,4 +78,5 @@ def spots(text: str, key: list[str], named: str | None) -> list[Spot]:
 
 
 def written(value: str) -> str:
+    """A text as the value of an attribute."""
     return escape(value, quote=True)

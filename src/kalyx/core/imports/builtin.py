@@ -61,4 +61,5 @@ def names(version: str) -> frozenset[str]:
 
 
 def is_builtin(name: str, version: str) -> bool:
+    """Whether a module is compiled into the interpreter of this version."""
     return name in names(version)

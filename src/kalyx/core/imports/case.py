@@ -70,6 +70,7 @@ class Case(Struct):
 
     @property
     def module(self) -> str:
+        """The module asked for, in full."""
         return self.wanted.module
 
     @property
@@ -94,6 +95,7 @@ class Case(Struct):
 
     @property
     def sites(self) -> list[str]:
+        """The site folders on the path, in order."""
         return self.search.site_packages
 
     @property
@@ -155,6 +157,7 @@ class Missing(Failing):
 
     @property
     def missing(self) -> str:
+        """The module that nothing answers to."""
         found: str | None = Case.missing.fget(self)  # type: ignore[attr-defined]
         assert found is not None, "only such a case is made into one"
         return found
@@ -165,6 +168,7 @@ class Tried(Failing):
 
     @property
     def failed(self) -> Trial:
+        """How the attempt ended."""
         assert self.trial is not None, "only such a case is made into one"
         return self.trial
 
@@ -174,6 +178,7 @@ class Raising(Tried):
 
     @property
     def raised(self) -> Raised:
+        """The first exception in the attempt's chain."""
         found: Raised | None = Case.raised.fget(self)  # type: ignore[attr-defined]
         assert found is not None, "only such a case is made into one"
         return found

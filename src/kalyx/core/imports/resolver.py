@@ -33,6 +33,7 @@ class Place(Struct):
 
     @property
     def is_package(self) -> bool:
+        """Whether modules can lie below it."""
         return self.kind in ("package", "namespace")
 
 

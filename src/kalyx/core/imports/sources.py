@@ -34,6 +34,7 @@ class Asked(Struct, kw_only=True):
 
     @property
     def top(self) -> str:
+        """The first word of the module's name."""
         return self.module.split(".")[0]
 
 

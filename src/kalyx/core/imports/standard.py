@@ -17,9 +17,11 @@ class Span(Struct, frozen=True):
     last: str
 
     def is_gone(self, version: str) -> bool:
+        """Whether the version is later than the last that has it."""
         return bool(self.last) and numbers_of(version)[:2] > numbers_of(self.last)
 
     def is_newer(self, version: str) -> bool:
+        """Whether the version is earlier than the first that has it."""
         return bool(self.first) and numbers_of(version)[:2] < numbers_of(self.first)
 
 

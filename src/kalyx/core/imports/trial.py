@@ -23,6 +23,8 @@ _STOOD = re.compile(r'\s+File "(.*)", line (\d+) in (.*)$')
 
 
 class Frame(Struct, frozen=True):
+    """A line of code that a failure passed through."""
+
     file: str
     line: int
     function: str

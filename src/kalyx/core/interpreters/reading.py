@@ -56,10 +56,12 @@ class Settings(Struct):
     problem: str | None = None
 
     def get(self, key: str) -> str | None:
+        """A key's value; None where it is not written."""
         found = self.keys.get(key)
         return found[0] if found else None
 
     def line(self, key: str) -> int | None:
+        """The line that a key stands on."""
         found = self.keys.get(key)
         return found[1] if found else None
 

@@ -23,11 +23,15 @@ class ShimRule(Struct, frozen=True):
 
 
 class Followed(Struct):
+    """The program that a launcher starts, and how that was told."""
+
     path: str
     because: str
 
 
 class Unknown(Struct):
+    """That it cannot be told what a launcher starts, with the reason."""
+
     reason: str
 
 

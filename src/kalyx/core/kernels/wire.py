@@ -38,6 +38,7 @@ class Message(Struct):
 
 
 def new_id() -> str:
+    """A new identifier for a message or session."""
     return uuid4().hex
 
 

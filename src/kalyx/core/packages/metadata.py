@@ -62,20 +62,24 @@ class Installed:
         return fields
 
     def field(self, name: str) -> str | None:
+        """The first value of a metadata field; None where it is not written."""
         for key, value in self._fields:
             if key == name:
                 return value
         return None
 
     def fields(self, name: str) -> list[str]:
+        """Every value of a metadata field."""
         return [value for key, value in self._fields if key == name]
 
     @property
     def name(self) -> str:
+        """The distribution's name, as it is written."""
         return self.field("name") or self.stem_name
 
     @property
     def version(self) -> str:
+        """The distribution's version, as it is written."""
         return self.field("version") or self.stem_version
 
     @property
@@ -159,6 +163,7 @@ class Installed:
 
     @property
     def requires_python(self) -> str:
+        """The Pythons that it says it is for (core metadata, Requires-Python)."""
         return self.field("requires-python") or ""
 
     @cached_property

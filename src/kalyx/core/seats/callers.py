@@ -45,6 +45,7 @@ def ancestors(facts: Facts) -> Iterator[Process]:
 
 
 def is_shell(process: Process) -> bool:
+    """Whether a program's name is that of a shell."""
     name = program_name(process)
     # Some shells are programs of an interpreter: their command tells.
     return name in SHELLS or (len(process.command) > 1 and process.command[1].endswith("/xonsh"))

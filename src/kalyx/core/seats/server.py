@@ -43,6 +43,7 @@ Ask = Callable[[Found, str], Any]
 
 
 def runtime_folder(facts: Facts) -> str:
+    """Where notebook servers keep their files while they run."""
     named = facts.variable("JUPYTER_RUNTIME_DIR")
     return named or facts.join(data_folder(facts, facts.variables)[0], "runtime")
 

@@ -10,6 +10,7 @@ from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 
 
 def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
+    """A condition as a finding: what was read leaves no other way, so it is proven."""
     return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=mends)
 
 

@@ -76,6 +76,7 @@ def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why:
 
 
 def owned(owner: Installed) -> Evidence:
+    """That a file belongs to a distribution, as evidence."""
     return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
 
 
