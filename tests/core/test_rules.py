@@ -1,6 +1,7 @@
 """The rules of the house, held by reading the code itself."""
 
 import ast
+import re
 from pathlib import Path
 
 import pytest
@@ -35,3 +36,10 @@ def test_core_stays_clear(path):
 
 def test_a_door_would_be_noticed():
     assert "os" in set(imports_of(CORE / "doors" / "live.py")), "the test above can fail"
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(CORE)))
+def test_what_is_a_number_is_decided_in_one_place(path):
+    """``²`` is a digit to Python and no number, and a number of 5,000 digits is refused: ``words/numbers`` knows both."""
+    if path.name != "numbers.py":
+        assert not re.search(r"\.(isdigit|isdecimal|isnumeric)\(", path.read_text())

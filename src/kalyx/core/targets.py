@@ -19,6 +19,7 @@ from kalyx.core.seats import callers
 from kalyx.core.seats.notebook import ENDING, Notebook, read_notebook
 from kalyx.core.seats.shell import telling
 from kalyx.core.words.nearness import distance
+from kalyx.core.words.numbers import are_numbers, leading_number, number_of
 from kalyx.core.words.visible import visible
 
 
@@ -187,9 +188,10 @@ def _by_notebook(machine: Machine, path: str) -> Seat:
 
 
 def _by_pid(machine: Machine, text: str) -> Seat:
-    if not text.isascii() or not text.isdigit() or len(text) > 10:
+    number = number_of(text)
+    if number is None or len(text) > 10:
         raise KalyxError(f"{visible(text)!r} is no process number")
-    process = machine.facts.process(int(text))
+    process = machine.facts.process(number)
     if process is None:
         raise KalyxError(f"no process {text} is running that this user may see")
     return seat_of_process(machine, process, f"process {text}")
@@ -253,7 +255,7 @@ def _programs_near(machine: Machine, word: str) -> list[str]:
 
 def _by_version(machine: Machine, text: str) -> Seat:
     """The interpreter the survey prefers for a version: this shell's own first, then the newest."""
-    if not text.replace(".", "").isdigit():
+    if not are_numbers(text):
         raise KalyxError(f"{visible(text)!r} is no version: write 3.11 or 3.11.7")
     own = [part.interpreter for part in machine.shell_seat.parts if part.role != "installer" and part.interpreter]
     own = [one for one in own if one.prefix == one.base_prefix]
@@ -267,7 +269,7 @@ def _by_version(machine: Machine, text: str) -> Seat:
 def _far(version: str, wanted: str) -> list[int]:
     """How far a version is from the wanted one: by its first number, then by the next."""
     pairs = zip(version.split("."), wanted.split("."), strict=False)
-    return [abs(int("".join(c for c in a if c.isdigit()) or 0) - int(b or 0)) for a, b in pairs]
+    return [abs(leading_number(a) - leading_number(b)) for a, b in pairs]
 
 
 def _named(machine: Machine, name: str) -> Seat:

@@ -23,6 +23,7 @@ from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats
+from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
 _FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolder}", "$PROJECT_DIR$", "$project_path",
@@ -166,7 +167,7 @@ def _value(facts: Facts, folder: str, kind: str, before: str, target: Seat) -> s
     """The new value in the form of the old one."""
     assert target.interpreter is not None and target.environment is not None
     if kind == "version":
-        count = before.count(".") + 1 if before[:1].isdigit() else 2
+        count = before.count(".") + 1 if is_number(before[:1]) else 2
         return ".".join(target.interpreter.version.split(".")[:count])
     prefix = target.environment.prefix
     path = target.interpreter.executable

@@ -22,6 +22,7 @@ from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import Interpreter, KalyxError, Package
+from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
 INSTALL_SECONDS = 1800.0
@@ -82,7 +83,7 @@ class Installer:
         found = next((one.version for one in packages if one.name == "pip" and one.hidden_by is None), None)
         if found is None:
             return None
-        return tuple(int(part) for part in found.split(".") if part.isdigit())
+        return tuple(int(part) for part in found.split(".") if is_number(part))
 
     def install(self, words: list[str], *more: str) -> list[str]:
         """The command that installs ``words`` into this very environment."""

@@ -16,6 +16,7 @@ import time
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.processes import is_living
 from kalyx.core.records import KalyxError
+from kalyx.core.words.numbers import is_number
 
 # A file that is not yet renamed over its place; the number of the process that writes it follows.
 _BESIDE = ".kalyx-new-"
@@ -25,7 +26,7 @@ def _clear_left_over(folder: str) -> None:
     """Remove what a run that was killed left beside the file it was writing; that of a living one stays."""
     for name in os.listdir(folder):
         number = name.removeprefix(_BESIDE).partition("-")[0]
-        if name.startswith(_BESIDE) and number.isdecimal() and not is_living(int(number)):
+        if name.startswith(_BESIDE) and is_number(number) and not is_living(int(number)):
             try:
                 os.unlink(os.path.join(folder, name))
             except OSError:

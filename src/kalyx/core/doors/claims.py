@@ -5,6 +5,7 @@ from __future__ import annotations
 from kalyx.core.doors import Facts
 from kalyx.core.doors.changing import Change
 from kalyx.core.records import KalyxError
+from kalyx.core.words.numbers import number_of
 from kalyx.core.words.visible import visible
 
 _JUST_NOW = 10.0
@@ -22,19 +23,20 @@ def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
     text = facts.text_or_none(path, 4096)
     if text is None:
         return None
-    number, _, started = text.split("\n")[0].partition(" ")
-    if not number.isdigit():
+    written, _, started = text.split("\n")[0].partition(" ")
+    number = number_of(written)
+    if number is None:
         # Made this moment and not yet written, or no claim of ours.
         status = facts.status(path)
         return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
-    process = facts.process(int(number))
+    process = facts.process(number)
     if process is None:
         return None
     try:
         same = process.started is None or abs(process.started - float(started)) < _SAME
     except ValueError:
         same = False
-    return int(number) if same else None
+    return number if same else None
 
 
 def claim(facts: Facts, path: str, change: Change) -> None:

@@ -17,6 +17,7 @@ import sys
 import tempfile
 
 from kalyx.core.doors.processes import is_living
+from kalyx.core.words.numbers import is_number
 
 # The variable that every program started by this run carries: the run's mark, and the program's number in it.
 MARK_VARIABLE = "KALYX_STARTED"
@@ -132,7 +133,7 @@ def _clear_left_over(folder: str) -> None:
         return
     for name in names:
         number = name.removeprefix(_PREFIX).partition("-")[0]
-        if not number.isdecimal() or is_living(int(number)):
+        if not is_number(number) or is_living(int(number)):
             continue
         path = os.path.join(folder, name)
         try:

@@ -8,8 +8,9 @@ import stat
 import sys
 from functools import cache
 
-from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.records import KalyxError
+from kalyx.core.words.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
@@ -283,7 +284,9 @@ class LiveFacts(Facts):
 
         handle = self._open(path)
         try:
-            with mmap.mmap(handle, 0, access=mmap.ACCESS_READ) as whole:
+            # Of a file of any size its beginning: no program has what is looked for further on.
+            size = min(os.fstat(handle).st_size, SCAN_LIMIT)
+            with mmap.mmap(handle, size, access=mmap.ACCESS_READ) as whole:
                 return [match.group(1) for match in re.finditer(pattern, whole)]
         except (OSError, ValueError) as error:
             raise Unreadable(path, str(error)) from None
@@ -295,7 +298,7 @@ class LiveFacts(Facts):
             found = []
             for name in os.listdir("/proc"):
                 try:
-                    if name.isdigit() and os.stat(f"/proc/{name}").st_uid == self.user:
+                    if is_number(name) and os.stat(f"/proc/{name}").st_uid == self.user:
                         found.append(int(name))
                 except OSError:
                     continue
@@ -404,10 +407,16 @@ class LiveFacts(Facts):
         return total, unread
 
     def may_read(self, path: str) -> bool:
-        return os.access(path, os.R_OK | (os.X_OK if self.is_folder(path) else 0))
+        try:
+            return os.access(path, os.R_OK | (os.X_OK if self.is_folder(path) else 0))
+        except ValueError:
+            return False  # not a possible path
 
     def may_run(self, path: str) -> bool:
-        return self.system == "windows" or os.access(path, os.X_OK)
+        try:
+            return self.system == "windows" or os.access(path, os.X_OK)
+        except ValueError:
+            return False
 
     def process(self, pid: int) -> Process | None:
         """Read from the system's process folder where there is one, else by psutil."""

@@ -8,11 +8,13 @@ from kalyx.core.words.nearness import distance
 
 def near_paths(facts: Facts, path: str) -> list[str]:
     """Paths that differ by a letter or two in the first component that is not there, nearest first."""
+    below: list[str] = []
     upper, name = facts.parent(path), facts.name(path)
-    if upper != path and not facts.is_folder(upper):
-        return [facts.join(near, name) for near in near_paths(facts, upper)]
+    while facts.parent(upper) != upper and not facts.is_folder(upper):
+        below.insert(0, name)
+        upper, name = facts.parent(upper), facts.name(upper)
     ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
-    return [facts.join(upper, other) for far, other in ranked if far <= 2][:5]
+    return [facts.join(upper, other, *below) for far, other in ranked if far <= 2][:5]
 
 
 def nearest_existing(facts: Facts, path: str) -> str | None:

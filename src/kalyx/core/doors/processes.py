@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import signal
 
+from kalyx.core.words.numbers import is_number
+
 
 def is_living(pid: int) -> bool:
     """Whether a process of this number exists, whoever it belongs to."""
@@ -24,7 +26,7 @@ def is_living(pid: int) -> bool:
 def numbers() -> frozenset[int] | None:
     """The numbers of all processes now; None where the system has no folder of them."""
     try:
-        return frozenset(int(name) for name in os.listdir("/proc") if name.isdecimal())
+        return frozenset(int(name) for name in os.listdir("/proc") if is_number(name))
     except OSError:
         return None
 

@@ -13,6 +13,7 @@ from typing import Any
 from msgspec import Struct
 
 READ_LIMIT = 8 * 1024 * 1024
+SCAN_LIMIT = 192 * 1024 * 1024
 LINK_LIMIT = 40
 LISTING_LIMIT = 200_000
 

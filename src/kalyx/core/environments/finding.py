@@ -12,6 +12,7 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.records import Unread
+from kalyx.core.words.numbers import are_numbers
 
 # Folders of the home folder that hold environments, each one folder deep.
 _HOME_COLLECTIONS = {
@@ -60,7 +61,7 @@ def _is_python_name(name: str) -> bool:
     for start in ("python", "pypy"):
         if stem.startswith(start):
             rest = stem[len(start) :].rstrip("mtdu")
-            return rest == "" or rest.replace(".", "").isdigit()
+            return rest == "" or are_numbers(rest)
     return False
 
 

@@ -9,6 +9,7 @@ from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, int
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment, view_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Environment, Interpreter, Unread
+from kalyx.core.words.numbers import leading_number
 
 
 def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
@@ -43,7 +44,7 @@ def _best_name(facts: Facts, row: Interpreter) -> str:
 
 
 def _version_key(version: str) -> tuple[int, ...]:
-    return tuple(int("".join(c for c in part if c.isdigit()) or 0) for part in version.split("."))
+    return tuple(leading_number(part) for part in version.split("."))
 
 
 def found_environments(

@@ -8,8 +8,16 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.searchpath import site_folders
-from kalyx.core.interpreters.reading import SETTINGS_NAME, NotAnInterpreter, Settings, read_interpreter, read_settings
+from kalyx.core.interpreters.reading import (
+    SETTINGS_NAME,
+    NotAnInterpreter,
+    Settings,
+    read_interpreter,
+    read_settings,
+    version_in,
+)
 from kalyx.core.records import Environment, EnvironmentKind, Interpreter
+from kalyx.core.words.numbers import are_numbers
 
 # Folder names so common that they tell nothing: the folder above is named with them.
 _NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
@@ -32,7 +40,7 @@ def executables_of(facts: Facts, prefix: str) -> Iterator[str]:
 
 def _is_numbered(name: str) -> bool:
     number = name.removeprefix("python").removeprefix("pypy").removesuffix(".exe")
-    return number == "" or number.replace(".", "").isdigit()
+    return number == "" or are_numbers(number)
 
 
 def looks_like_environment(facts: Facts, folder: str) -> bool:
@@ -99,7 +107,7 @@ def _view(
         kind = "conda"
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
-        version = settings.get("version") or settings.get("version_info")
+        version = version_in(settings)
     environment = Environment(
         key=facts.real(prefix),
         prefix=prefix,

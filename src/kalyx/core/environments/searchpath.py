@@ -19,6 +19,7 @@ from kalyx.core.doors.reading import variable_of
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry
+from kalyx.core.words.numbers import leading_number
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"
@@ -117,8 +118,7 @@ class _Builder:
         self.way = way
         parts = interpreter.version.split(".")
         self.minor = (int(parts[0]), int(parts[1]))
-        digits = "".join(c for c in parts[2] if c.isdigit()) if len(parts) > 2 else ""
-        self.micro = int(digits) if digits else 0
+        self.micro = leading_number(parts[2]) if len(parts) > 2 else 0
         self.tag = interpreter.tag
         self.result = SearchPath()
         self.known: set[str] = set()

@@ -8,21 +8,33 @@ folder's own configuration could make that run something.
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.doors import Facts, Unreadable
 
 _INDEX_LIMIT = 64 * 1024 * 1024
+_NAME_LIMIT = 4096
+_PATTERNS, _PATTERN_LIMIT, _STARS = 5000, 1000, 12
 
 
 def repository_of(facts: Facts, folder: str) -> str | None:
     """The nearest folder at or above that holds a repository, or None."""
     known: dict[str, str | None] = facts.memory.setdefault("repositories", {})
-    if folder not in known:
-        upper = facts.parent(folder)
-        if facts.kind(facts.join(folder, ".git")) is not None:
-            known[folder] = folder
-        else:
-            known[folder] = None if upper == folder else repository_of(facts, upper)
-    return known[folder]
+    passed: list[str] = []
+    here, found = folder, None
+    while True:
+        if here in known:
+            found = known[here]
+            break
+        passed.append(here)
+        if facts.kind(facts.join(here, ".git")) is not None:
+            found = here
+            break
+        if facts.parent(here) == here:
+            break
+        here = facts.parent(here)
+    known.update(dict.fromkeys(passed, found))
+    return found
 
 
 def _control_folder(facts: Facts, repository: str) -> str | None:
@@ -77,6 +89,8 @@ def _names_in_index(index: bytes) -> list[bytes]:
         name_at = at + 62 + (2 if version >= 3 and flags & 0x4000 else 0)
         if version == 4:
             strip, name_at = _variable_number(index, name_at)
+            if strip > len(before):
+                break
             end = index.find(b"\0", name_at)
             before = before[: len(before) - strip] + index[name_at:end]
             at = end + 1
@@ -84,7 +98,7 @@ def _names_in_index(index: bytes) -> list[bytes]:
             end = index.find(b"\0", name_at)
             before = index[name_at:end]
             at += (end - at + 8) // 8 * 8
-        if end < 0:
+        if end < 0 or len(before) > _NAME_LIMIT:
             break
         names.append(before)
     return names
@@ -92,7 +106,8 @@ def _names_in_index(index: bytes) -> list[bytes]:
 
 def _variable_number(data: bytes, at: int) -> tuple[int, int]:
     value = data[at] & 0x7F
-    while at < len(data) - 1 and data[at] & 0x80:
+    end = min(len(data) - 1, at + 8)  # a longer number is none
+    while at < end and data[at] & 0x80:
         at += 1
         value = ((value + 1) << 7) | (data[at] & 0x7F)
     return value, at + 1
@@ -103,10 +118,13 @@ def _usable(text: str) -> list[str]:
     import pathspec
 
     found = []
-    for line in text.splitlines():
+    for line in text.splitlines()[:_PATTERNS]:
+        # One with many stars could be matched in more ways than there is time for.
+        if len(line) > _PATTERN_LIMIT or line.replace("**", "").count("*") > _STARS:
+            continue
         try:
             pathspec.GitIgnoreSpec.from_lines([line])
-        except ValueError:
+        except (ValueError, re.error, IndexError, RecursionError):
             continue
         found.append(line)
     return found

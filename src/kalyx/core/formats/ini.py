@@ -7,6 +7,7 @@ in indented lines.
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from kalyx.core.formats.spot import Malformed, Spot
 
@@ -14,9 +15,12 @@ _SECTION = re.compile(r"\[(.+)\]")
 _OPTION = re.compile(r"(.*?)\s*(?:=|:)\s*(.*)$", re.DOTALL)
 
 
+@lru_cache(maxsize=8)
 def read(text: str) -> dict[tuple[str, str], Spot]:
     """Section and key to value; of a key that stands twice the last counts. Raises Malformed."""
     found: dict[tuple[str, str], Spot] = {}
+    more: dict[tuple[str, str], list[str]] = {}
+    ends: dict[tuple[str, str], int] = {}
     section: str | None = None
     last: tuple[str, str] | None = None
     indent, at, blanks = 0, 0, 0
@@ -32,9 +36,8 @@ def read(text: str) -> dict[tuple[str, str], Spot]:
             blanks += 1
             continue
         if last is not None and own > indent:
-            before = found[last]
-            start = begins + own
-            found[last] = Spot(before.start, start + len(body), before.value + "\n" * (blanks + 1) + body)
+            more.setdefault(last, []).append("\n" * (blanks + 1) + body)
+            ends[last] = begins + own + len(body)
             blanks = 0
             continue
         blanks = 0
@@ -51,7 +54,11 @@ def read(text: str) -> dict[tuple[str, str], Spot]:
             continue
         start = begins + own + option.start(2)
         last = section, option[1].rstrip().lower()
+        more.pop(last, None)
         found[last] = Spot(start, start + len(option[2]), option[2])
+    for key, parts in more.items():
+        one = found[key]
+        found[key] = Spot(one.start, ends[key], one.value + "".join(parts))
     return found
 
 

@@ -5,19 +5,31 @@ Where a value stands is found by that second one too: with another value in its 
 
 from __future__ import annotations
 
-import os.path
+import re
 import sys
+from functools import lru_cache
 from typing import Any
 
 from kalyx.core.formats.spot import Malformed, Spot
 
+# The standard reader's work grows with the square of a key's parts.
+_DEEP = re.compile(r"(?:[\w\"'-]+\s*\.\s*){100}")
+LIMIT = 1024 * 1024
+# Above this only the line is looked for: the reader that keeps the form takes its time.
+_PLACED = 64 * 1024
 
+
+@lru_cache(maxsize=8)
 def read(text: str) -> dict[str, Any]:
     """The tables of a file. Raises Malformed with the reason."""
     if sys.version_info >= (3, 11):
         import tomllib
     else:
         import tomli as tomllib
+    if len(text) > LIMIT:
+        raise Malformed(f"larger than {LIMIT // 1024} KiB")
+    if _DEEP.search(text):
+        raise Malformed("nested too deeply")
     try:
         return tomllib.loads(text.removeprefix("\ufeff"))
     except RecursionError:
@@ -58,10 +70,32 @@ def with_value(text: str, key: list[str], value: str) -> str:
     return text[:mark] + tomlkit.dumps(document)
 
 
+def _by_line(text: str, key: list[str]) -> tuple[int, int]:
+    """The line that begins with the key, below its table's head."""
+    at, table = 0, ""
+    for line in text.splitlines(keepends=True):
+        words = line.strip().replace('"', "").replace("'", "").replace(" ", "")
+        if words.startswith("["):
+            table = words.partition("#")[0].strip("[]")
+        elif (f"{table}." if table else "") + words.partition("=")[0] == ".".join(key):
+            return at, at + len(line.rstrip())
+        at += len(line)
+    return 0, 0
+
+
 def _place(text: str, key: list[str]) -> tuple[int, int]:
+    if len(text) > _PLACED:
+        return _by_line(text, key)
     another = next(character for character in map(chr, range(0x2E3A, 0x30000)) if character not in text)
     other = with_value(text, key, another)
     # Both begin with the same quotation mark, which belongs to the value.
-    same = len(os.path.commonprefix([text, other])) - 1
-    rest = len(os.path.commonprefix([text[same:][::-1], other[same:][::-1]])) - 1
+    same = _alike(text, other) - 1
+    rest = _alike(text[same:][::-1], other[same:][::-1]) - 1
     return same, len(text) - rest
+
+
+def _alike(one: str, other: str) -> int:
+    """How many characters two texts have in common at their beginning."""
+    return next(
+        (at for at, pair in enumerate(zip(one, other, strict=False)) if pair[0] != pair[1]), min(len(one), len(other))
+    )

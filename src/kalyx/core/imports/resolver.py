@@ -18,6 +18,7 @@ from kalyx.core.imports import builtin
 from kalyx.core.packages import editable
 from kalyx.core.records import Interpreter
 
+_DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
 _HACK = re.compile(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
 
@@ -106,6 +107,8 @@ class Resolver:
     def resolve(self, module: str) -> Resolution:
         """What ``import module`` finds, parents first."""
         parts = module.split(".")
+        if len(parts) > _DEEP:
+            return Resolution(None, [], module)
         if self._is_builtin(parts[0]):
             place = Place(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:

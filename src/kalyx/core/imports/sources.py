@@ -8,12 +8,13 @@ out; those that install something are kept, since they may reach elsewhere.
 from __future__ import annotations
 
 import ast
-import json
 from collections.abc import Iterator
 
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.formats.notebook import code_cells
+from kalyx.core.formats.spot import Malformed
 
 _LIMIT = 64 * 1024 * 1024
 _CELLS = 20_000
@@ -67,10 +68,10 @@ def read_file(facts: Facts, path: str) -> Read:
 def _notebook(path: str, raw: bytes) -> Read:
     found = Read(path)
     try:
-        whole = json.loads(raw.decode("utf-8-sig"))
-    except (ValueError, RecursionError) as error:
+        cells = code_cells(raw)
+    except Malformed as error:
         return Read(path, problem=f"not a notebook: {error}")
-    for number, source in _cells(whole):
+    for number, source in cells:
         for at, line in enumerate(source.splitlines(), 1):
             words = line.strip()
             if words.startswith(("!", "%")) and " install" in words and "pip" in words:
@@ -79,25 +80,6 @@ def _notebook(path: str, raw: bytes) -> Read:
         if tree is not None:
             found.imports += _imports(tree, path, number)
     return found
-
-
-def _cells(whole: object) -> Iterator[tuple[int, str]]:
-    """The text of each code cell with its number; older formats keep cells in worksheets, their text as ``input``."""
-    if not isinstance(whole, dict):
-        return
-    sheets = whole.get("worksheets") if isinstance(whole.get("worksheets"), list) else [whole]
-    number = 0
-    for sheet in sheets or []:
-        cells = sheet.get("cells") if isinstance(sheet, dict) else None
-        for cell in (cells if isinstance(cells, list) else [])[:_CELLS]:
-            number += 1
-            if not isinstance(cell, dict) or cell.get("cell_type") != "code":
-                continue
-            text = cell.get("source", cell.get("input"))
-            if isinstance(text, list):
-                text = "".join(line for line in text if isinstance(line, str))
-            if isinstance(text, str):
-                yield number, text
 
 
 def _parsed(source: str) -> ast.Module | None:
@@ -114,21 +96,29 @@ def _parsed(source: str) -> ast.Module | None:
         return None
 
 
-def _imports(tree: ast.AST, path: str, cell: int | None, guarded: bool = False) -> Iterator[Asked]:
-    for node in ast.iter_child_nodes(tree):
-        inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda | ast.Try)
-        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test):
-            inner = True
+def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[Asked]:
+    """In the order of the text, by a list of what is left to look at: code may be nested as deep as it likes."""
+    pending: list[tuple[ast.AST, bool]] = [(tree, False)]
+    while pending:
+        node, guarded = pending.pop()
         if isinstance(node, ast.Import):
             for alias in node.names:
                 yield Asked(statement=f"import {alias.name}", module=alias.name, path=path, line=node.lineno, cell=cell,
                             guarded=guarded)  # fmt: skip
-        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
-            names = tuple(alias.name for alias in node.names)
-            yield Asked(statement=f"from {node.module} import {', '.join(names)}", module=node.module, names=names,
-                        path=path, line=node.lineno, cell=cell, guarded=guarded)  # fmt: skip
+        elif isinstance(node, ast.ImportFrom):
+            if node.module and not node.level:
+                names = tuple(alias.name for alias in node.names)
+                yield Asked(statement=f"from {node.module} import {', '.join(names)}", module=node.module, names=names,
+                            path=path, line=node.lineno, cell=cell, guarded=guarded)  # fmt: skip
         else:
-            yield from _imports(node, path, cell, inner)
+            inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda | ast.Try)
+            inner = inner or (isinstance(node, ast.If) and _asks_for_types(node.test))
+            pending += [(one, inner) for one in reversed(list(ast.iter_child_nodes(node)))]
+
+
+def _asks_for_types(test: ast.expr) -> bool:
+    """``if TYPE_CHECKING:`` in either form: what stands below it is not run."""
+    return any(getattr(one, "id", getattr(one, "attr", "")) == "TYPE_CHECKING" for one in ast.walk(test))
 
 
 def read_folder(facts: Facts, folder: str) -> list[Read]:

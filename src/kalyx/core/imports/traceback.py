@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.imports.trial import Raised, lacking_name, missing_name
+from kalyx.core.words.numbers import leading_number
 
 _FRAME = re.compile(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
 _NOTEBOOK_FRAME = re.compile(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)
@@ -32,9 +33,9 @@ def read_traceback(text: str) -> Told:
     """The last error of a text with its frames. Never raises; ``type`` is None where no error is in it."""
     text = _COLOURS.sub("", text[-_LIMIT:])
     told = Told()
-    told.frames = [(path, int(line)) for path, line, _ in _FRAME.findall(text)]
+    told.frames = [(path, leading_number(line)) for path, line, _ in _FRAME.findall(text)]
     if not told.frames:
-        told.frames = [(path, int(line or 0)) for path, line in _NOTEBOOK_FRAME.findall(text)]
+        told.frames = [(path, leading_number(line)) for path, line in _NOTEBOOK_FRAME.findall(text)]
     for line in text.splitlines():
         found = _ERROR.match(line)
         if found:

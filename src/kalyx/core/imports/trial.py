@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from kalyx.core.interpreters.asking import ask_witness
+from kalyx.core.words.numbers import leading_number
 
 if TYPE_CHECKING:
     from kalyx.core.doors.starting import Ended, Runner
@@ -184,5 +185,5 @@ def _stack(words: str) -> list[Frame]:
         match = _STOOD.match(line)
         if match is None:
             break
-        found.append(Frame(match[1], int(match[2]), match[3]))
+        found.append(Frame(match[1], leading_number(match[2]), match[3]))
     return found

@@ -8,6 +8,7 @@ the executable's links end, or, for a copied executable, what ``home`` says.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from msgspec import Struct
@@ -18,7 +19,10 @@ from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
+from kalyx.core.words.numbers import is_number
 
+# Of a version as settings write it: 3.11.7, 3.13.0rc2.
+_VERSION = re.compile(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
 _BINARY_STARTS = (
     b"\x7fELF",
     b"MZ",
@@ -290,7 +294,7 @@ def _minor_in_name(name: str) -> str | None:
         return None
     number = stem.removeprefix("python").removeprefix("pypy").rstrip("mtdu")
     major, dot, rest = number.partition(".")
-    return number if dot and major.isdigit() and rest.isdigit() else None
+    return number if dot and is_number(major) and is_number(rest) else None
 
 
 def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None) -> _Base | None:
@@ -324,12 +328,18 @@ def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None
     return _Base(found, real) if found is not None else None
 
 
-def _minor_in_settings(settings: Settings) -> str | None:
+def version_in(settings: Settings) -> str | None:
+    """The version that an environment's settings name, where it is one: of ``3.11.7.final.0`` the first three parts."""
     for key in ("version", "version_info"):
-        value = settings.get(key)
-        if value and value[0].isdigit() and "." in value:
-            return versions.minor_of(value)
+        found = _VERSION.match(settings.get(key) or "")
+        if found is not None:
+            return found[0]
     return None
+
+
+def _minor_in_settings(settings: Settings) -> str | None:
+    version = version_in(settings)
+    return versions.minor_of(version) if version is not None else None
 
 
 def _baseless_reason(facts: Facts, executable: str, settings: Settings | None) -> str:

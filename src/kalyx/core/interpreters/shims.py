@@ -10,6 +10,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
+from kalyx.core.words.numbers import are_numbers
 
 
 class ShimRule(Struct, frozen=True):
@@ -77,7 +78,7 @@ def _installed(facts: Facts, versions: str, name: str) -> str | None:
         return None
     if facts.is_folder(facts.join(versions, name)):
         return name
-    below = [n for n in facts.names(versions) if n.startswith(name + ".") and n.replace(".", "").isdigit()]
+    below = [n for n in facts.names(versions) if n.startswith(name + ".") and are_numbers(n)]
     return max(below, key=lambda n: [int(part) for part in n.split(".")], default=None)
 
 

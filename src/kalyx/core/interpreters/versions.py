@@ -11,6 +11,7 @@ import re
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.words.numbers import is_number
 
 # The interpreter keeps its version as a NUL-framed string in its own image.
 _WINDOWS_LIBRARY = re.compile(r"python(\d)(\d+)t?(?:_d)?\.dll")
@@ -80,7 +81,7 @@ def _installation_at(facts: Facts, prefix: str, minor: str | None) -> Installati
 
 def _is_minor(text: str) -> bool:
     major, dot, rest = text.partition(".")
-    return bool(dot) and major.isdigit() and rest.isdigit()
+    return bool(dot) and is_number(major) and is_number(rest)
 
 
 def _has_landmark(facts: Facts, library: str) -> bool:

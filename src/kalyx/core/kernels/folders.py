@@ -17,6 +17,7 @@ from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.searchpath import SearchPath, Way, is_switched_on, search_path, user_site
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.words.numbers import number_of
 
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 
@@ -57,8 +58,9 @@ def library_release(facts: Facts, search: SearchPath | None) -> tuple[int, int]:
         for name in facts.names(entry.entry) if entry.entry else []:
             if name.lower().startswith("jupyter_core-") and name.endswith((".dist-info", ".egg-info")):
                 numbers = name.split("-")[1].removesuffix(".dist").split(".")
-                if len(numbers) > 1 and numbers[0].isdigit() and numbers[1].isdigit():
-                    return int(numbers[0]), int(numbers[1])
+                first, second = (number_of(part) for part in [*numbers, "", ""][:2])
+                if first is not None and second is not None:
+                    return first, second
     return _NEWEST
 
 

@@ -12,6 +12,7 @@ from functools import cached_property
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.words.names import canonical
+from kalyx.core.words.numbers import number_of
 
 _RECORD_LIMIT = 32 * 1024 * 1024
 _METADATA_LIMIT = 1024 * 1024
@@ -150,7 +151,7 @@ class Installed:
         try:
             for row in csv.reader((text or "").splitlines()):
                 if len(row) == 3 and row[0]:
-                    found[row[0].replace("\\", "/")] = (row[1], int(row[2]) if row[2].isdigit() else None)
+                    found[row[0].replace("\\", "/")] = (row[1], number_of(row[2]))
         except csv.Error:
             return {}
         return found

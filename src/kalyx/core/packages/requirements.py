@@ -14,9 +14,12 @@ from msgspec import Struct
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Interpreter
 from kalyx.core.words.names import canonical
+from kalyx.core.words.numbers import is_number, leading_number
 
 _PLATFORMS = {"linux": ("linux", "posix", "Linux"), "macos": ("darwin", "posix", "Darwin"),
               "windows": ("win32", "nt", "Windows")}  # fmt: skip
+
+_LINE_LIMIT = 4096  # of one requirement
 
 
 class Asked(Struct):
@@ -91,7 +94,7 @@ def _plain_marker(marker: str, environment: Mapping[str, str]) -> bool | None:
     if match is None:
         return None
     name, sign, _, value = match.groups()
-    if name in _TEXTS and sign in ("==", "!=") and not value[:1].isdigit():
+    if name in _TEXTS and sign in ("==", "!=") and not is_number(value[:1]):
         return (environment[name] == value) == (sign == "==")
     if name in ("python_version", "python_full_version"):
         return plainly_satisfies(environment[name], sign + value)
@@ -117,7 +120,7 @@ def plainly_satisfies(version: str, specifier: str) -> bool | None:
 
 
 def _release(text: str) -> tuple[int, ...]:
-    numbers = [int(part) for part in text.split(".")]
+    numbers = [leading_number(part) for part in text.split(".")]
     while len(numbers) > 1 and numbers[-1] == 0:
         numbers.pop()
     return tuple(numbers)
@@ -143,18 +146,18 @@ def asked_by_lines(
             continue
         from packaging.requirements import InvalidRequirement, Requirement
 
+        if len(line) > _LINE_LIMIT:
+            continue
         try:
             requirement = Requirement(line)
-        except InvalidRequirement:
-            continue
-        extra = None
-        if requirement.marker is not None and not requirement.marker.evaluate({**environment, "extra": ""}):
-            for name in extras:
-                if requirement.marker.evaluate({**environment, "extra": name}):
-                    extra = name
-                    break
-            else:
-                continue
+            extra = None
+            if requirement.marker is not None and not requirement.marker.evaluate({**environment, "extra": ""}):
+                holds = (one for one in extras if requirement.marker.evaluate({**environment, "extra": one}))
+                extra = next(holds, None)
+                if extra is None:
+                    continue
+        except (InvalidRequirement, ValueError, LookupError, TypeError, RecursionError):
+            continue  # a line that the standard does not allow, or that compares what cannot be compared
         plain = requirement.name
         if requirement.extras:
             plain += "[" + ",".join(sorted(requirement.extras)) + "]"

@@ -15,9 +15,11 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.nearby import nearest_existing
 from kalyx.core.environments.reading import environment_of, executables_of
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.spots import FORMS
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Part, Seat
+from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
 _EXPANDED_AT_MOST = 20
@@ -48,11 +50,42 @@ def descriptors(facts: Facts) -> list[dict[str, Any]]:
         own = json.loads(facts.read_text(path, LIMIT))["descriptors"] if facts.is_file(path) else []
     except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
         own = []
-    return [
-        one
-        for one in [*own, *shipped]
-        if isinstance(one, dict) and {"family", "form", "format", "choices"} <= one.keys()
-    ]
+    own = own if isinstance(own, list) else []
+    return [*(one for one in own if _is_descriptor(one)), *shipped]
+
+
+def _is_descriptor(one: object) -> bool:
+    """Whether a row of the user's own table is one; others are passed over."""
+    if not isinstance(one, dict) or not all(isinstance(one.get(word), str) for word in ("family", "form", "format")):
+        return False
+    choices, systems = one.get("choices"), [one.get("user", {}), one.get("names", {})]
+    return (
+        one["format"] in FORMS
+        and _are_texts(one.get("files", []))
+        and all(isinstance(each, dict) and all(map(_are_texts, each.values())) for each in systems)
+        and isinstance(choices, list)
+        and all(isinstance(choice, dict) and _is_choice(choice, one["format"]) for choice in choices)
+        and ("chosen" not in one or _is_key(one["chosen"], one["format"]))
+    )
+
+
+def _is_choice(choice: dict[str, Any], form: str) -> bool:
+    optional = choice.get("named"), choice.get("below")
+    return (
+        _is_key(choice.get("key"), form)
+        and isinstance(choice.get("part"), str)
+        and isinstance(choice.get("kind"), str)
+        and (optional[0] is None or isinstance(optional[0], str))
+        and (optional[1] is None or _is_key(optional[1], form))
+    )
+
+
+def _is_key(key: object, form: str) -> bool:
+    return _are_texts(key) and len(key) >= {"xml": 2, "text": 0}.get(form, 1)  # type: ignore[arg-type]
+
+
+def _are_texts(words: object) -> bool:
+    return isinstance(words, list) and all(isinstance(word, str) for word in words)
 
 
 def editor_seats(facts: Facts, folder: str) -> list[Seat]:
@@ -182,7 +215,7 @@ def _names_elsewhere(text: str) -> bool:
 def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None:
     """A version that is asked for: not an interpreter, but what it should be."""
     seat.label = (
-        f"asks for Python {choice.value.text}" if choice.value.text[:1].isdigit() else f"asks for {choice.value.text}"
+        f"asks for Python {choice.value.text}" if is_number(choice.value.text[:1]) else f"asks for {choice.value.text}"
     )
     seat.reason = seat.label
     return seat

@@ -7,6 +7,8 @@ import json
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.formats.notebook import metadata_of
+from kalyx.core.formats.spot import Malformed
 
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024
 ENDING = ".ipynb"
@@ -36,13 +38,9 @@ def read_notebook(facts: Facts, path: str) -> Notebook:
         notebook.problem = f"larger than {_NOTEBOOK_LIMIT // 1024 // 1024} MiB"
         return notebook
     try:
-        whole = json.loads(raw.decode("utf-8-sig"))
-    except (ValueError, RecursionError) as error:
+        metadata = metadata_of(raw)
+    except Malformed as error:
         notebook.problem = f"not a notebook: {error}"
-        return notebook
-    metadata = whole.get("metadata") if isinstance(whole, dict) else None
-    if not isinstance(metadata, dict):
-        notebook.problem = "not a notebook: it has no metadata"
         return notebook
     spec = metadata.get("kernelspec")
     if isinstance(spec, dict):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from kalyx.core.words.numbers import leading_number
+
 
 def numbers_of(version: str) -> list[int]:
     """The numbers of a version, to tell the newer of two apart where exactness does not matter."""
     import re
 
-    return [int(part) for part in re.findall(r"\d+", version)[:4]]
+    return [leading_number(part) for part in re.findall(r"[0-9]+", version[:200])[:4]]

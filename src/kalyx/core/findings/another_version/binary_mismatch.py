@@ -22,6 +22,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.names import canonical
+from kalyx.core.words.numbers import leading_number
 
 _SIZE = re.compile(
     r"([\w.]+)\.\w+ size changed, may indicate binary incompatibility\. Expected (\d+) from C header, got (\d+)"
@@ -87,7 +88,7 @@ def _told(words: str) -> _Told | None:
     if match := _MAJOR.search(words):
         return _Told(match[1].lower(), match[0], newer=False, below_major=True)
     if match := _API.search(words):
-        newer = int(match[1], 16) > int(match[3], 16)
+        newer = int(match[1][:16], 16) > int(match[3][:16], 16)
         return _Told(match[2].lower(), match[0], newer=newer, below_major=not newer)
     if match := _SIZE.search(words):
         # A smaller object than expected: compiled for a newer one, or for the last major whose object was larger.
@@ -114,7 +115,7 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
         mend = remedies.install(machine, case.interpreter, line)
     elif told.newer is True:
         mend = remedies.install(machine, case.interpreter, other.name, "--upgrade")
-    elif major.isdigit() and int(major) >= 1 and (told.below_major or int(major) >= 2):
+    elif leading_number(major) >= (1 if told.below_major else 2):
         mend = remedies.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
         mend = remedies.install(machine, case.interpreter, other.name, "--upgrade")

@@ -17,6 +17,7 @@ from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.seats.notebook import read_notebook
+from kalyx.core.words.numbers import number_of
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
@@ -80,7 +81,7 @@ def _nearest(path: str, language: str | None, version: str | None, machine: Mach
 
 def _apart(one: str, other: str) -> int:
     """How far two versions are from each other, in minors; another major is far away."""
-    parts = [[int(part) if part.isdigit() else 0 for part in text.split(".")[:2]] for text in (one, other)]
+    parts = [[number_of(part) or 0 for part in text.split(".")[:2]] for text in (one, other)]
     return abs(parts[0][0] - parts[1][0]) * 100 + abs(parts[0][-1] - parts[1][-1])
 
 

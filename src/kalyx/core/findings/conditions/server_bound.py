@@ -15,13 +15,14 @@ from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.words.numbers import are_numbers
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if not kernel.argv or machine.facts.path.dirname(kernel.argv[0]):
         return None
     word = kernel.argv[0]
-    if word != "python" and not (word.startswith("python") and word[6:].replace(".", "").isdigit()):
+    if word != "python" and not (word.startswith("python") and are_numbers(word[6:])):
         return None
     path = machine.facts.join(kernel.folder, SPEC_FILE)
     evidence = [

@@ -17,6 +17,7 @@ from kalyx.core.findings.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.numbers import leading_number
 
 _LINE = re.compile(r"Error processing line (\d+) of (.+?):\n")
 _HOOK = re.compile(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
@@ -157,7 +158,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     match = _LINE.search(case.trial.output)
     if missing is None or match is None or not machine.facts.is_file(match[2]):
         return None
-    number, path = int(match[1]), match[2]
+    number, path = leading_number(match[1]), match[2]
     lines = (machine.facts.text_or_none(path, 65536) or "").splitlines()
     line = lines[number - 1] if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]

@@ -7,6 +7,7 @@ from kalyx.core.findings import remedies
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.words.numbers import are_numbers
 
 
 def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
@@ -52,12 +53,7 @@ def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[
     found = []
     for name in facts.names(library):
         number = name.removeprefix("python").rstrip("t")
-        if (
-            not name.startswith("python")
-            or number == minor
-            or not number.replace(".", "").isdigit()
-            or "." not in number
-        ):
+        if not name.startswith("python") or number == minor or not are_numbers(number) or "." not in number:
             continue
         site = facts.join(library, name, "site-packages")
         if any(entry.endswith((".dist-info", ".egg-info")) for entry in facts.names(site)):

@@ -15,6 +15,7 @@ from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Remedy
 from kalyx.core.words.nearness import distance
+from kalyx.core.words.numbers import number_of
 
 
 def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
@@ -84,7 +85,8 @@ def _held(
 def _next_major(specifier: str, version: str) -> str | None:
     """The major version after the one that a requirement begins at, where what is here has gone on past it."""
     lower = re.search(r"(?:>=|~=|>|==)\s*(\d+)", specifier)
-    major = version.split(".")[0]
-    if lower is None or not major.isdigit() or "<" in specifier or int(major) <= max(int(lower[1]), 1):
+    major = number_of(version.split(".")[0])
+    floor = max(number_of(lower[1]) or 0, 1) if lower is not None else None
+    if floor is None or major is None or "<" in specifier or major <= floor:
         return None
-    return str(max(int(lower[1]), 1) + 1)
+    return str(floor + 1)

@@ -21,6 +21,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.numbers import leading_number
 from kalyx.core.words.versions import numbers_of
 
 _SAYS = re.compile(r"([^\s:'\"]+): version [`']([^']+)' not found \(required by ([^)]+)\)")
@@ -67,7 +68,7 @@ def _ways_out(
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"
         return [Remedy(says="build it here", steps=[remedies.by_hand(line)])]
-    floors = [(int(a), int(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
+    floors = [(leading_number(a), leading_number(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
     own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
     again = reinstall(machine, case.interpreter, owner)
     older = remedies.install(machine, case.interpreter, f"{owner.name}<{owner.version}")
