@@ -18,6 +18,7 @@ from tests.real.test_kernels import standin_argv
 SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'
 
 
+_STOPS = 200  # at most, of one command in a long run
 # Steps of one kind that follow each other: files that are made, and files that go, of one tree.
 _MADE = ("open", "os.mkdir", "os.link", "os.symlink", "os.chmod")
 _KINDS = {**dict.fromkeys(_MADE, "made"), "os.remove": "gone", "os.rmdir": "gone"}
@@ -34,8 +35,11 @@ def chosen(steps: list[str], most: int) -> list[int]:
         last = kind
         rows[-1].append(number)
     found = sorted({row[at] for row in rows for at in (0, len(row) // 2, len(row) - 1)})
-    if LONG or len(found) <= most:
-        return found if len(found) == len(steps) or not LONG else list(range(1, min(len(steps), 600) + 1))
+    if LONG:
+        # Of a tree of a thousand files every so many; of less each.
+        return sorted({*found, *range(1, len(steps) + 1, max(1, len(steps) // _STOPS))})
+    if len(found) <= most:
+        return found
     return [found[round(part * (len(found) - 1) / (most - 1))] for part in range(most)]
 
 

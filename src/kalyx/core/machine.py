@@ -159,7 +159,11 @@ class Machine:
 
     def kernel_by_id(self, identifier: str) -> Kernel | None:
         """The kernel a server takes for this id: the first in its folders."""
-        return next((one for one in self.kernels if one.id == identifier.lower()), None)
+        return self._kernels_by_id.get(identifier.lower())
+
+    @cached_property
+    def _kernels_by_id(self) -> dict[str, Kernel]:
+        return {one.id: one for one in reversed(self.kernels)}
 
     # -- packages and modules -------------------------------------------------
 

@@ -7,8 +7,11 @@ from rich.cells import cell_len
 from kalyx.cli.render.colours import QUIET
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
 from kalyx.core.answers import HereAnswer
-from kalyx.core.records import Finding, Seat
+from kalyx.core.records import Seat
 from kalyx.core.words.visible import visible
+
+# Of what is alike so many are shown; the rest is a number.
+_ALIKE = 3
 
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
@@ -20,6 +23,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
     screen.line((title, "bold"), " " * gap, (said, QUIET))
     screen.blank()
     groups = _groups(answer)
+    numbered = {finding.says: number for number, finding in enumerate(answer.findings, 1)}
     kinds = max([len(seat.seat) for seat in answer.seats] + [8]) + 2
     names = min(max([cell_len(visible(seat.name)) for seat in answer.seats] + [8]) + 2, max(20, screen.width // 3))
     heads = [_head(screen, group[0]) for group in groups]
@@ -30,19 +34,49 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.line(
             (padded(name, width), "bold"), padded(version, versions), (screen.without_middle(path, room), QUIET)
         )
-        for seat in group:
-            _seat(screen, seat, answer.findings, kinds, names, verbose)
+        for seat, more in _folded(screen, group, verbose):
+            _seat(screen, seat, numbered, kinds, names, verbose)
+            if more:
+                screen.line("      ", (f"and {more} more {_plural(seat.seat)} like these; -v lists each", QUIET))
     if answer.changes:
         screen.blank()
         for change in answer.changes:
             screen.line(("changed  ", LABEL), screen.shown(change))
     for place in answer.unread:
         screen.line(("not read ", LABEL), screen.path(place.path), f": {visible(place.reason)}")
+    shown: dict[str, int] = {}
     for number, finding in enumerate(answer.findings, 1):
+        shown[finding.cause] = shown.get(finding.cause, 0) + 1
+        if shown[finding.cause] > _ALIKE and not verbose and len(answer.findings) > 2 * _ALIKE:
+            continue
         screen.blank()
         lead = f"{number}".ljust(3)
         screen.line((lead, "bold"), visible(screen.shown(finding.says)))
         screen.finding(finding, indent=3, headline=True)
+    for cause, count in shown.items():
+        if count > _ALIKE and not verbose and len(answer.findings) > 2 * _ALIKE:
+            screen.blank()
+            screen.line("   ", (f"and {count - _ALIKE} more of {cause}; -v shows each", QUIET))
+
+
+def _folded(screen: Screen, group: list[Seat], verbose: bool) -> list[tuple[Seat, int]]:
+    """The seats to draw, and after which how many more stand that differ in nothing but their name."""
+    kinds: dict[tuple[str, str, tuple[str, ...]], list[Seat]] = {}
+    for seat in group:
+        note = _note(screen, seat).replace(visible(seat.name), "") if seat.seat in ("notebook", "kernel") else seat.name
+        causes = tuple(finding.cause for finding in seat.findings)
+        kinds.setdefault((seat.seat, note if seat.seat == "notebook" else "", causes), []).append(seat)
+    left = {id(seat): 0 for seat in group}
+    for alike in kinds.values():
+        if len(alike) > 4 * _ALIKE and not verbose:
+            for seat in alike[_ALIKE:]:
+                del left[id(seat)]
+            left[id(alike[_ALIKE - 1])] = len(alike) - _ALIKE
+    return [(seat, left[id(seat)]) for seat in group if id(seat) in left]
+
+
+def _plural(kind: str) -> str:
+    return "processes" if kind == "process" else kind + "s"
 
 
 def _called(seat: Seat) -> str:
@@ -67,10 +101,9 @@ def _head(screen: Screen, seat: Seat) -> tuple[str, str, str]:
     return visible(seat.environment.name), seat.interpreter.version, screen.path(seat.environment.prefix)
 
 
-def _seat(screen: Screen, seat: Seat, findings: list[Finding], kinds: int, names: int, verbose: bool) -> None:
-    numbers = [
-        str(at) for at, finding in enumerate(findings, 1) if any(own.says == finding.says for own in seat.findings)
-    ]
+def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, names: int, verbose: bool) -> None:
+    found = sorted({numbered[own.says] for own in seat.findings if own.says in numbered})
+    numbers = [str(number) for number in found]
     note = _note(screen, seat)
     name = visible(seat.name) if seat.seat != "shell" else _words(seat)
     before = 3 + 1 + 2 + kinds

@@ -413,6 +413,23 @@ def _whole_path_of(facts: Facts, interpreter: Interpreter) -> tuple[str, list[tu
 
 def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
+    known: dict[object, SearchPath] = facts.memory.setdefault("search paths", {})
+    relevant = tuple(sorted(item for item in way.variables.items() if item[0].startswith("PYTHON") or item[0] in _USED))
+    key = (interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.first,
+           way.first_origin, way.flags, relevant)  # fmt: skip
+    if key not in known:
+        known[key] = _worked_out(facts, interpreter, way)
+    found = known[key]
+    # Each caller has its own lists: one may put the interpreter's own word in their place.
+    return SearchPath(entries=list(found.entries), unknown=list(found.unknown), code=found.code,
+                      site_packages=found.site_packages, variables=way.variables)  # fmt: skip
+
+
+# Variables besides PYTHON* that change where something is looked for.
+_USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DISTUTILS"}
+
+
+def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     given = _whole_path_of(facts, interpreter)
     if given is not None:
         # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.

@@ -93,9 +93,8 @@ def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
 
 def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
     """A notebook that is open now runs on the live kernel, whatever its file says."""
-    live = next(
-        (one for one in lives if one.notebook is not None and machine.facts.same_path(one.notebook, path)), None
-    )
+    case = machine.facts.case
+    live = next((one for one in lives if one.notebook is not None and case(one.notebook) == case(path)), None)
     if live is None:
         return None
     seat = seat_of_process(machine, live.process, f"kernel:{live.spec}" if live.spec else "")
@@ -191,12 +190,12 @@ def relation(seat: Seat, reference: Seat) -> Relation:
 
 
 def _that_matter(seats: list[Seat]) -> list[Finding]:
-    found: list[Finding] = []
+    found: dict[str, Finding] = {}
     for seat in seats:
         for finding in seat.findings:
-            if finding.cause in MATTERS and all(finding.says != known.says for known in found):
-                found.append(finding)
-    return found
+            if finding.cause in MATTERS:
+                found.setdefault(finding.says, finding)
+    return list(found.values())
 
 
 def package_times(machine: Machine, answer: HereAnswer) -> dict[str, int]:

@@ -12,6 +12,8 @@ Only looks like it (the kernel is there, and starts nothing):
 
 from __future__ import annotations
 
+from typing import Any
+
 from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
@@ -61,9 +63,23 @@ def _nearest(path: str, language: str | None, version: str | None, machine: Mach
     """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
     from kalyx.core.imports.sources import modules_of_notebook
 
+    folder = machine.facts.parent(path)
+    known: dict[object, Any] = machine.facts.memory.setdefault("nearest kernels", {})
+    if folder not in known:
+        known[folder] = {name.removesuffix(".py") for name in machine.facts.names(folder)}
+    modules = [name for name in modules_of_notebook(machine.facts, path) if name not in known[folder]]
+    # Notebooks that ask for the same have the same answer: it is worked out once.
+    key = (tuple(modules), language, version)
+    if key not in known:
+        known[key] = _ranked_first(modules, language, version, machine)
+    found: tuple[Kernel, list[str]] | None = known[key]
+    return found
+
+
+def _ranked_first(
+    modules: list[str], language: str | None, version: str | None, machine: Machine
+) -> tuple[Kernel, list[str]] | None:
     ranked = []
-    beside = {name.removesuffix(".py") for name in machine.facts.names(machine.facts.parent(path))}
-    modules = [name for name in modules_of_notebook(machine.facts, path) if name not in beside]
     for number, kernel in enumerate(machine.kernels):
         if kernel.interpreter is None or kernel.environment is None or "hidden" in kernel.conditions:
             continue
