@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from msgspec.structs import replace
+
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.environments.reading import view_of
 from kalyx.core.findings.conditions import first_line_dead, not_the_environment, program_absent
@@ -16,9 +18,9 @@ from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
 from kalyx.core.questions.here import look_here
 from kalyx.core.questions.why import why_import
-from kalyx.core.records import KalyxError, Place, Seat, Unread
+from kalyx.core.records import ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.targets import resolve, seat_of_path
-from kalyx.core.ways import FROM_TEXT
+from kalyx.core.ways import FROM_TEXT, kernel_of, way_of
 from kalyx.core.words.visible import visible
 
 Tell = Callable[[str], None]
@@ -101,14 +103,37 @@ def why_everywhere(machine: Machine, wanted: Wanted, *, tell: Tell) -> WhyAnswer
         found = why_import(quiet, seat, wanted, named=False)
         answer.seats.append(SeatImports(target=seat, imports=[found]))
     others, answer.seats = answer.seats, []
+    known: dict[object, tuple[Seat, ImportAnswer]] = {}
     for seat in seats:
         if seat.seat == "editor" and seat.interpreter is None:
             continue
-        tell(seat.name)
-        found = why_import(machine, seat, wanted, named=False)
+        key = _starts_as(seat, machine)
+        if key is None or key not in known:
+            tell(seat.name)
+            found = why_import(machine, seat, wanted, named=False)
+            known[key or id(seat)] = seat, found
+        else:
+            found = _said_of(seat, *known[key])
         answer.seats.append(SeatImports(target=seat, imports=[found]))
     answer.seats += others
     return answer
+
+
+def _starts_as(seat: Seat, machine: Machine) -> object:
+    """What seats have in common that have the same answer; None for one that stands for itself."""
+    kernel = kernel_of(seat, machine)
+    if seat.interpreter is None or (kernel is not None and "name-misleads" in kernel.conditions):
+        return None
+    way = way_of(seat, machine, None)
+    variables = tuple(sorted(way.variables.items()))
+    return seat.seat, seat.interpreter.executable, way.first, way.flags, variables, seat.folder
+
+
+def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:
+    """The answer of a seat that starts the same, with this one's name in it."""
+    one, two = (f"{each.seat} {each.name}" for each in (other, seat))
+    findings = [replace(finding, says=finding.says.replace(one, two)) for finding in answer.findings]
+    return replace(answer, findings=findings)
 
 
 def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell: Tell) -> WhyAnswer:
