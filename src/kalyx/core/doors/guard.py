@@ -17,6 +17,7 @@ import sys
 import tempfile
 
 from kalyx.core.doors.processes import is_living
+from kalyx.core.records import KalyxError
 from kalyx.core.words.numbers import is_number
 
 # The variable that every program started by this run carries: the run's mark, and the program's number in it.
@@ -103,14 +104,19 @@ class Guard:
                 pass  # it was killed: there is no guard any more, and the program runs on
 
     def new_folder(self) -> str:
-        """A new empty folder, for this user only, that is gone when the run ends. Raises OSError."""
-        if not self._has_folder:
-            self.stand()
-            _clear_left_over(os.path.dirname(self.folder))
-            os.mkdir(self.folder, 0o700)
-            self._has_folder = True
-        # Short: the address of a local socket lies below it, and may have about a hundred bytes.
-        return tempfile.mkdtemp(prefix="", dir=self.folder)
+        """A new empty folder, for this user only, that is gone when the run ends. Raises KalyxError."""
+        try:
+            if not self._has_folder:
+                self.stand()
+                _clear_left_over(os.path.dirname(self.folder))
+                os.mkdir(self.folder, 0o700)
+                self._has_folder = True
+            # Short: the address of a local socket lies below it, and may have about a hundred bytes.
+            return tempfile.mkdtemp(prefix="", dir=self.folder)
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            says = f"{self.folder}: no temporary folder can be made ({reason}); set TMPDIR to one that may be written"
+            raise KalyxError(says) from None
 
     def dismiss(self) -> None:
         """The run is over: the folder goes, and the guard goes home; where a program still runs, it ends that first."""

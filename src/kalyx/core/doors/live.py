@@ -296,7 +296,12 @@ class LiveFacts(Facts):
     def processes(self) -> list[int]:
         if os.path.isdir("/proc/self"):
             found = []
-            for name in os.listdir("/proc"):
+            try:
+                names = os.listdir("/proc")
+            except OSError as error:
+                self._note_refusal("/proc", error)
+                return []
+            for name in names:
                 try:
                     if is_number(name) and os.stat(f"/proc/{name}").st_uid == self.user:
                         found.append(int(name))

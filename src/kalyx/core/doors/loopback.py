@@ -16,6 +16,7 @@ from typing import Any
 
 from kalyx.core.doors.guard import guard
 from kalyx.core.doors.reading import Unreadable
+from kalyx.core.records import KalyxError
 
 _ANSWER_LIMIT = 16 * 1024 * 1024
 CHANNELS = ("shell", "iopub", "stdin", "control", "hb")
@@ -33,12 +34,16 @@ class Connection:
         self.key = os.urandom(24).hex() if key is None else key
         self.folder = guard().new_folder()
         self.path = os.path.join(self.folder, "kernel-connection.json")
-        address = "127.0.0.1" if transport == "tcp" else os.path.join(self.folder, "kernel")
-        self.ports = dict(zip(CHANNELS, _free_ports(len(CHANNELS)) if transport == "tcp" else range(1, 6), strict=True))
-        self.address = address
+        self.address = "127.0.0.1" if transport == "tcp" else os.path.join(self.folder, "kernel")
         self._sockets: dict[str, Any] = {}
         self._context: Any = None
-        self._write()
+        try:
+            numbers = _free_ports(len(CHANNELS)) if transport == "tcp" else range(1, 6)
+            self.ports = dict(zip(CHANNELS, numbers, strict=True))
+            self._write()
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise KalyxError(f"{self.path}: no connection to a kernel can be made ({reason})") from None
 
     @classmethod
     def to_running(cls, said: dict[str, Any]) -> Connection:
