@@ -3,7 +3,7 @@
 A block that begins with ``$ `` is run, line by line, in one shell that stands
 in the demo's folder; what is below each line in the page is replaced by what it
 printed. A line that is to end with another status than 0 says so behind it:
-``$ kalyx why pollen   # ends with 1``.
+``$ kalyx why pollenkit   # ends with 1``.
 """
 
 from __future__ import annotations

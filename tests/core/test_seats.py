@@ -130,7 +130,7 @@ def test_here_puts_the_seats_side_by_side():
         "weights.ipynb": "differs",
     }
     causes = {finding.cause for finding in answer.findings}
-    assert {"activation-differs", "interpreter-gone", "name-misleads", "provider-absent"} <= causes
+    assert {"activation-differs", "interpreter-gone", "name-misleads", "kernel-package-absent"} <= causes
     against = look_here(machine_of(files), resolve(machine_of(files), "kernel:heath"))
     assert {seat.name: seat.relation for seat in against.seats}["bash"] == "differs"
 

@@ -83,7 +83,7 @@ def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server)
 
     session = api("sessions", {"name": "", "path": "spring.ipynb", "type": "notebook", "kernel": {"name": "orchard"}})
     time.sleep(2)
-    answer = moor.kalyx("here", "--json", "--ask").json
+    answer = moor.kalyx("here", "--json", "--live").json
     seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
     assert seat["interpreter"]["executable"] == provided and "its file asks for other" in seat["label"]
     (asked,) = [part for part in seat["parts"] if part["role"] == "asked"]
@@ -103,7 +103,7 @@ def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server)
     os.kill(seat["pid"], 19)  # stopped: it cannot answer
     try:
         began = time.monotonic()
-        answer = moor.kalyx("here", "--json", "--ask").json
+        answer = moor.kalyx("here", "--json", "--live").json
         seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
         (asked,) = [part for part in seat["parts"] if part["role"] == "asked"]
         assert asked["path"] is None and "nothing was put into its queue" in asked["reason"]

@@ -1,4 +1,4 @@
-"""Kernels for real: the real provider and server, and the stand-in in all its misbehaviours."""
+"""Kernels for real: the real kernel package and server, and the stand-in in all its misbehaviours."""
 
 import json
 import os
@@ -100,7 +100,7 @@ def test_a_dead_kernel_has_its_condition(moor, spec, raw, condition):
 
 @pytest.fixture(scope="module")
 def provided(tmp_path_factory):
-    """An environment that sees this one's packages, the real provider among them."""
+    """An environment that sees this one's packages, the real kernel package among them."""
     prefix = tmp_path_factory.mktemp("provided") / "orchard"
     version = ".".join(map(str, sys.version_info[:2]))
     python = make_environment(version, prefix, "--without-pip")
@@ -113,7 +113,7 @@ def provided(tmp_path_factory):
 
 def test_the_real_server_starts_what_was_registered(moor, provided):
     """Registered by Kalyx, listed and started by the reference server's own library."""
-    ran = moor.kalyx("register", str(Path(provided).parents[1]), "--own-path", "--set", "MOOR=1", "--yes", "--json")
+    ran = moor.kalyx("register", str(Path(provided).parents[1]), "--own-path", "--variable", "MOOR=1", "--yes", "--json")
     assert ran.status == 0 and ran.json["answered"], ran.out
     assert ran.json["interpreter"]["executable"] == provided
     code = (
@@ -170,14 +170,14 @@ def test_the_real_servers_list_is_kalyx_list(moor, provided):
 def test_register_refuses_and_puts_back(moor, provided, tmp_path):
     bare = make_environment(NEW, tmp_path / "bare", "--without-pip")
     ran = moor.kalyx("register", bare, "--yes", "--json")
-    assert ran.status == 1 and ran.json["findings"][0]["cause"] == "provider-absent"
+    assert ran.status == 1 and ran.json["findings"][0]["cause"] == "kernel-package-absent"
     assert "-m pip install ipykernel" in json.dumps(ran.json["findings"][0]["remedies"])
     assert not moor.data.exists()
     folder = moor.kernel("orchard", standin_argv())
     before = (folder / "kernel.json").read_bytes()
     ran = moor.kalyx("register", provided, "--id", "orchard", "--yes")
     assert ran.status == 2 and "--take-over" in ran.err
-    ran = moor.kalyx("register", provided, "--id", "orchard", "--take-over", "--yes", "--set", "PYTHONHOME=/no/where",
+    ran = moor.kalyx("register", provided, "--id", "orchard", "--take-over", "--yes", "--variable", "PYTHONHOME=/no/where",
                      "--timeout", "8", "--json")  # fmt: skip
     assert ran.status == 1 and not ran.json["done"]
     assert (folder / "kernel.json").read_bytes() == before

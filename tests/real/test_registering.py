@@ -1,4 +1,4 @@
-"""Registering to the end: the provider brought along, running servers asked, a script of the user's, stops half-way."""
+"""Registering to the end: the kernel package brought along, running servers asked, a script of the user's, stops half-way."""
 
 import json
 import os
@@ -17,19 +17,19 @@ from tests.equipment import BY_VERSION, NEW, OTHER, need, some
 from tests.real.test_kernels import nothing_is_left, provided, standin_argv  # noqa: F401
 
 
-def test_the_provider_is_brought_from_wheels(moor, tmp_path):
+def test_the_kernel_package_is_brought_from_wheels(moor, tmp_path):
     python = make_environment(NEW, moor.root / "heath")
     wheels = tmp_path / "wheels"
     wheels.mkdir()
     write_wheel(standin_package(), str(wheels))
-    words = ["register", python, "--bring-provider", "--wheels", wheels]
+    words = ["register", python, "--bring-package", "--wheels", wheels]
     dry = moor.kalyx(*words, "--dry-run", "--json")
     assert "install kalyx-standin-kernel" in dry.json["plan"][0]["deed"] and not moor.data.exists()
     ran = moor.kalyx(*words, "--yes", "--json")
     assert ran.status == 0 and ran.json["done"] and ran.json["answered"], ran.out + ran.err
     conda = make_environment(NEW, moor.root / "kept")
     (moor.root / "kept" / "conda-meta").mkdir()
-    ran = moor.kalyx("register", conda, "--bring-provider", "--wheels", wheels, "--yes")
+    ran = moor.kalyx("register", conda, "--bring-package", "--wheels", wheels, "--yes")
     assert ran.status == 2 and "is kept by" in ran.err
     stays = moor.kalyx("unregister", "heath", "--yes", "--json").json["stays"]
     assert str(moor.root / "heath") in stays[0] and "MB" in stays[0]
@@ -55,7 +55,7 @@ def test_a_script_runs_in_the_kernel_and_leaves_no_trace(moor, provided, transpo
 
 @pytest.fixture(scope="module")
 def others(tmp_path_factory):
-    """An environment with two providers that are not the reference one: compiled, and one that prints past the protocol."""
+    """An environment with two kernel packages that are not the reference one: compiled, and one that prints past the protocol."""
     prefix = tmp_path_factory.mktemp("others") / "other"
     python = make_environment(some("3.11")[0], prefix)
     argv = [python, "-m", "pip", "install", "-q", "--disable-pip-version-check", "xeus-python", "akernel", "pyzmq", "cyclopts",
@@ -64,15 +64,15 @@ def others(tmp_path_factory):
     return python
 
 
-@pytest.mark.parametrize("provider", ["xeus", "akernel"])
-def test_a_provider_of_another_make(moor, others, provider):
+@pytest.mark.parametrize("kernel_package", ["xeus", "akernel"])
+def test_a_kernel_package_of_another_make(moor, others, kernel_package):
     """Kernels that are not the reference one speak the same protocol: run as a module, and by a program of its own."""
-    if provider == "xeus":
-        ran = moor.kalyx("register", others, "--id", provider, "--yes", "--json", "--timeout", "60")
+    if kernel_package == "xeus":
+        ran = moor.kalyx("register", others, "--id", kernel_package, "--yes", "--json", "--timeout", "60")
         assert ran.json["kernel"]["argv"][:3] == [others, "-m", "xpython_launcher"], ran.out
     else:
-        moor.kernel(provider, [str(Path(others).with_name("akernel")), "launch", "-f", "{connection_file}"])
-    ran = moor.kalyx("rehearse", provider, "--import", "zmq", "--import", "gone_for_good", "--json", "--timeout", "60")
+        moor.kernel(kernel_package, [str(Path(others).with_name("akernel")), "launch", "-f", "{connection_file}"])
+    ran = moor.kalyx("rehearse", kernel_package, "--import", "zmq", "--import", "gone_for_good", "--json", "--timeout", "60")
     assert ran.json["answered"], ran.out
     assert ran.json["kernel"]["interpreter"]["executable"] == others
     assert (ran.json["interpreter"]["executable"], ran.json["interpreter"]["prefix"]) == (
@@ -201,10 +201,10 @@ def test_what_reaches_into_the_kernel_is_said(moor, provided):  # noqa: F811
               "PYTHONUSERBASE": str(moor.root / "mine")}  # fmt: skip
     ran = moor.kalyx("register", seeing, "--yes", "--json", **loaded)
     assert ran.status == 0, ran.out + ran.err
-    assert any("--set PYTHONNOUSERSITE=1" in note for note in ran.json["notes"])
+    assert any("--variable PYTHONNOUSERSITE=1" in note for note in ran.json["notes"])
     spec = json.loads((moor.data / "kernels" / "seeing" / "kernel.json").read_text())
     assert spec["env"]["LD_LIBRARY_PATH"] == f"{base.prefix}/lib:${{LD_LIBRARY_PATH}}"
-    ran = moor.kalyx("register", seeing, "--id", "kept", "--set", "PYTHONNOUSERSITE=1", "--yes", "--json", **loaded)
+    ran = moor.kalyx("register", seeing, "--id", "kept", "--variable", "PYTHONNOUSERSITE=1", "--yes", "--json", **loaded)
     assert not any("PYTHONNOUSERSITE" in note for note in ran.json["notes"])
     assert Path(seeing).exists()
 

@@ -7,7 +7,7 @@ import io
 import os
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from kalyx import __version__
 
@@ -57,7 +57,10 @@ class _Help(argparse.HelpFormatter):
 
 
 class Parser(argparse.ArgumentParser):
-    """argparse, with one line for an error."""
+    """argparse, with one line for an error, and options written in full: an abbreviation may mean another tomorrow."""
+
+    def __init__(self, **more: Any) -> None:
+        super().__init__(allow_abbrev=False, **more)
 
     def error(self, message: str) -> NoReturn:
         raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")

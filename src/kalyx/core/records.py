@@ -17,7 +17,7 @@ KnownBy = Literal["reading", "asking"]
 Certainty = Literal["proven", "likely", "possible"]
 Relation = Literal["same", "differs", "dead", "unknown"]
 SeatKind = Literal["shell", "kernel", "notebook", "server", "editor", "process", "program", "path"]
-EnvironmentKind = Literal["installation", "virtual", "conda"]
+EnvironmentKind = Literal["installation", "virtual", "kept"]
 Outcome = Literal["imports", "fails", "undetermined"]
 
 

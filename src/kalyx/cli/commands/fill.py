@@ -20,7 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--from", dest="source", metavar="FILE", help="a requirements file or a pyproject.toml")
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--remove", action="store_true", help="take these packages out")
-    parser.add_argument("--undo", action="store_true", help="put back what a run that was stopped left half-way")
+    parser.add_argument("--repair", action="store_true", help="put back what a run that was stopped left half-way")
     changing(parser)
 
 
@@ -30,13 +30,13 @@ def run(call: Call) -> int:
         raise KalyxError("filling an environment starts its installer, and --static starts no program")
     wheels = call.wheels
     wanted = wants(facts, call.options.requirement, call.options.source)
-    if not wanted.words and not call.options.undo:
+    if not wanted.words and not call.options.repair:
         raise KalyxError("name at least one requirement, or a file of them with --from")
     seat = call.target(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     notes = _put_back_first(call, seat.environment.prefix)
-    if call.options.undo:
+    if call.options.repair:
         notes = notes or ["nothing was left half-way: there is nothing to put back"]
         return _show(
             call, FillAnswer(done=True, environment=seat.environment, interpreter=seat.interpreter, notes=notes)

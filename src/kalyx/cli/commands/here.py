@@ -18,7 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--seen-by", metavar="TARGET", help="list kernels as this environment's server would")
     parser.add_argument("--since", metavar="FILE", help="what changed since an earlier here --json kept in this file")
     parser.add_argument("--watch", action="store_true", help="look again and again, and say what changed")
-    parser.add_argument("--ask", action="store_true", help="run the shell's start files, and ask kernels that run")
+    parser.add_argument("--live", action="store_true", help="run the shell's start files, and ask kernels that run")
     parser.add_argument("--paste", action="store_true", help="print a line for a console; read what it printed back")
 
 
@@ -45,7 +45,7 @@ def _look(call: Call, pasted: str) -> HereAnswer:
     from kalyx.core.questions.here import look_here
 
     reference = call.target(call.options.against) if call.options.against else None
-    ask = call.options.ask and not call.options.static
+    ask = call.options.live and not call.options.static
     return look_here(call.machine, reference, ask=ask, pasted=pasted)
 
 

@@ -10,7 +10,7 @@ from kalyx.core.findings import catalogue
 from kalyx.core.kernels.folders import kernel_folders
 
 # Conditions that say something is wrong; the others are only worth knowing.
-WRONG = {"interpreter-gone", "provider-absent", "name-misleads", "spec-unreadable", "hidden"}
+WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden"}
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

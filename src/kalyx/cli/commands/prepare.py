@@ -48,7 +48,7 @@ def run(call: Call) -> int:
         see_base=call.options.see_base or (recorded is not None and recorded.sees_base),
         wants=wants(facts, call.options.want, call.options.source),
         wheels=wheels,
-        with_provider=call.options.kernel is not None,
+        with_kernel_package=call.options.kernel is not None,
     )
     deeds, commands = preparing.plan(machine, order)
     answer = PrepareAnswer(plan=deeds, steps=[machine.line(argv) for argv in commands], interpreter=order.base)
@@ -121,11 +121,11 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     machine = call.machine
     seat = resolve(machine, folder)
     assert seat.interpreter is not None
-    provider = registering.provider_in(machine, seat.interpreter)
-    if provider is None:
-        answer.notes.append("no kernel provider came with it, so no kernel was registered")
+    kernel_package = registering.kernel_package_in(machine, seat.interpreter)
+    if kernel_package is None:
+        answer.notes.append("no kernel package came with it, so no kernel was registered")
         return
-    plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), provider)
+    plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), kernel_package)
     change = LiveChange()
     registering.carry_out(machine, plan, change)
     fresh = Call(call.options).machine

@@ -13,7 +13,7 @@ from kalyx.core.deeds import filling, registering
 from kalyx.core.deeds.registering import Order, Plan
 from kalyx.core.deeds.wanted import wants
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.kernels.providers import Provider, to_bring
+from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
@@ -27,8 +27,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--reach", choices=("me", "env", "machine"), default="me", help="who it is for: this user, its own servers, all"
     )
     parser.add_argument("--own-path", action="store_true", help="shell lines in it reach the same environment")
-    parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel")
-    parser.add_argument("--bring-provider", action="store_true", help="install a kernel provider where there is none")
+    parser.add_argument(
+        "--variable", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel"
+    )
+    parser.add_argument("--bring-package", action="store_true", help="install a kernel package where there is none")
     parser.add_argument("--wheels", metavar="DIR", help="bring it from this folder of wheels, without network")
     parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
     changing(parser)
@@ -40,14 +42,14 @@ def run(call: Call) -> int:
     seat = call.target(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
-    provider = registering.provider_in(call.machine, seat.interpreter)
+    kernel_package = registering.kernel_package_in(call.machine, seat.interpreter)
     bringing = None
-    if provider is None and call.options.bring_provider:
-        bringing = _plan_provider(call, seat)
-        provider = bringing.provider
-    if provider is None:
-        return _show(call, _refused(seat, registering.provider_finding(call.machine, seat)))
-    plan = registering.plan_registration(call.machine, seat, _order(call), provider)
+    if kernel_package is None and call.options.bring_package:
+        bringing = _plan_kernel_package(call, seat)
+        kernel_package = bringing.kernel_package
+    if kernel_package is None:
+        return _show(call, _refused(seat, registering.kernel_package_finding(call.machine, seat)))
+    plan = registering.plan_registration(call.machine, seat, _order(call), kernel_package)
     if bringing is not None:
         plan.deeds[:0] = bringing.answer.plan
     if call.options.dry_run:
@@ -67,39 +69,39 @@ def run(call: Call) -> int:
 
 
 class _Bringing(Struct):
-    """A kernel provider that is to be installed first."""
+    """A kernel package that is to be installed first."""
 
-    provider: Provider
+    kernel_package: KernelPackage
     order: filling.Order
     answer: FillAnswer
     commands: list[list[str]]
 
 
-def _plan_provider(call: Call, seat: Seat) -> _Bringing:
-    """How the provider would come. Raises KalyxError where it cannot, or may not past what keeps the environment."""
+def _plan_kernel_package(call: Call, seat: Seat) -> _Bringing:
+    """How it would come. Raises KalyxError where it cannot, or may not past what keeps the environment."""
     machine, facts = call.machine, call.machine.facts
     assert seat.interpreter is not None and seat.environment is not None
     if machine.runner is None:
-        raise KalyxError("bringing a provider starts the environment's installer, and --static starts no program")
+        raise KalyxError("bringing a kernel package starts the environment's installer, and --static starts no program")
     wheels = call.wheels
-    provider = to_bring(facts, wheels)
+    kernel_package = to_bring(facts, wheels)
     order = filling.Order(
         interpreter=seat.interpreter,
         environment=seat.environment,
-        wants=wants(facts, [provider.distribution], None),
+        wants=wants(facts, [kernel_package.distribution], None),
         wheels=wheels,
     )
     with call.progress("at work:") as tell:
         answer, commands = filling.plan(machine, order, tell)
-    return _Bringing(provider, order, answer, commands)
+    return _Bringing(kernel_package, order, answer, commands)
 
 
 def _order(call: Call) -> Order:
     variables = {}
-    for pair in call.options.set:
+    for pair in call.options.variable:
         name, equals, value = pair.partition("=")
         if not equals or not name or "\0" in pair:
-            raise KalyxError(f"--set {pair!r}: write NAME=VALUE")
+            raise KalyxError(f"--variable {pair!r}: write NAME=VALUE")
         variables[name] = value
     options = call.options
     if options.label is not None and not options.label.strip():

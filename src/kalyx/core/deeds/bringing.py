@@ -1,7 +1,7 @@
 """What on this machine could bring a Python version that is not here, and with what line; nothing is brought.
 
 Known by what is there: the program of a version manager in its own root, the
-program of a conda-style installation, the system's package installer where it
+program of an installation kept by a manager's own records, the system's package installer where it
 says that it has such a package.
 """
 
@@ -31,7 +31,7 @@ def _commands(machine: Machine, version: str) -> Iterator[list[str]]:
     minor = minor_of(version)
     for environment in machine.all_environments:
         program = facts.join(environment.prefix, "bin", "conda")
-        if environment.kind == "conda" and facts.is_file(program):
+        if environment.kind == "kept" and facts.is_file(program):
             yield [program, "create", "--prefix", facts.join(facts.folder, f"python{minor}"), f"python={version}"]
     if machine.runner is not None and facts.is_file(_SYSTEM_INSTALLER):
         package = f"python{minor}"

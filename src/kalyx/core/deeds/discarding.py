@@ -171,7 +171,7 @@ def unowned_files(facts: Facts, view: View) -> Iterator[str]:
                 owned.add(str(facts.path.normpath(facts.join(site, *file.split("/")))))
             if installed.files is None:
                 loose.update(facts.join(site, module) for module in installed.modules)
-    owned |= _of_conda_records(facts, prefix)
+    owned |= _of_kept_records(facts, prefix)
     for path in _files_below(facts, prefix):
         relative = path[len(prefix) :].strip("/\\").replace("\\", "/")
         top = relative.split("/")[0]
@@ -200,8 +200,8 @@ def unowned_files(facts: Facts, view: View) -> Iterator[str]:
         yield relative
 
 
-def _of_conda_records(facts: Facts, prefix: str) -> set[str]:
-    """The files that a conda-style prefix's own records list."""
+def _of_kept_records(facts: Facts, prefix: str) -> set[str]:
+    """The files that a prefix that a manager keeps by its own records's own records list."""
     folder = facts.join(prefix, "conda-meta")
     found: set[str] = set()
     for name in facts.names(folder):

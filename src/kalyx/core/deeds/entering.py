@@ -68,7 +68,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
             if name in ("pwsh", "powershell") and not line.startswith("& "):
                 line = "& " + line
         else:
-            line = _path_line(facts, programs, prefix, name, conda=seat.environment.kind == "conda")
+            line = _path_line(facts, programs, prefix, name, kept=seat.environment.kind == "kept")
             leave = "close this shell, or set PATH back"
             if name == "xonsh":
                 leave = f"$PATH.remove({programs!r})"
@@ -101,9 +101,9 @@ def _may_be_in_a_script(view: View, prefix: str) -> bool:
 _READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")
 
 
-def _path_line(facts: Facts, programs: str, prefix: str, shell: str, conda: bool) -> str:
+def _path_line(facts: Facts, programs: str, prefix: str, shell: str, kept: bool) -> str:
     """The line that puts the programs first on PATH. Raises Unquotable."""
-    variable = "CONDA_PREFIX" if conda else "VIRTUAL_ENV"
+    variable = "CONDA_PREFIX" if kept else "VIRTUAL_ENV"
     if (";" if facts.system == "windows" else ":") in programs.removeprefix(facts.path.splitdrive(programs)[0]):
         raise Unquotable(programs, "PATH takes its separator for the end of a folder")
     if shell == "xonsh":
@@ -134,7 +134,7 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
     entered = facts.variable("VIRTUAL_ENV")
     if entered and seat.environment is not None and facts.real(entered) != seat.environment.key:
         found.append(f"{entered} is on now; leaving the new one goes back to before both")
-    if seat.environment is not None and seat.environment.kind == "conda":
+    if seat.environment is not None and seat.environment.kind == "kept":
         hooks = facts.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if facts.names(hooks):
             found.append(f"the scripts in {hooks} are not run by this line")

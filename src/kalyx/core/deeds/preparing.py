@@ -24,7 +24,7 @@ from kalyx.core.environments.searchpath import Way, search_path
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.kernels.providers import PROVIDERS, to_bring
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
@@ -42,7 +42,7 @@ class Order(Struct, kw_only=True):
     see_base: bool = False
     wants: Wants
     wheels: str | None = None
-    with_provider: bool = False
+    with_kernel_package: bool = False
 
 
 def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[str]]]:
@@ -54,7 +54,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
     python = executable_in(machine.facts, order.folder)
     words = list(order.wants.words)
-    if order.with_provider and not order.wants.keys & {canonical(one.distribution) for one in PROVIDERS}:
+    if order.with_kernel_package and not order.wants.keys & {canonical(one.distribution) for one in KERNEL_PACKAGES}:
         words.append(to_bring(machine.facts, order.wheels).distribution)
     if words:
         commands.append(install_command(python, order.wheels, machine.seconds, words))

@@ -19,7 +19,7 @@ from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
-from kalyx.core.kernels.providers import PROVIDERS, USUAL, Provider
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Evidence, Finding, Interpreter, KalyxError, Kernel, Seat
@@ -51,30 +51,30 @@ class Plan(Struct):
     folder: str
     spec: bytes
     before: bytes | None
-    provider: Provider
+    kernel_package: KernelPackage
     notes: list[str]
     deeds: list[ChangePlan]
     icons: dict[str, bytes] = {}
 
 
-def provider_in(machine: Machine, interpreter: Interpreter) -> Provider | None:
-    """The first provider that the interpreter's own search path has, by reading."""
+def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPackage | None:
+    """The first kernel package that the interpreter's own search path has, by reading."""
     search = machine.search(interpreter, Way())
     resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
-    for provider in PROVIDERS:
-        if resolver.resolve(provider.module).place is not None:
-            return provider
+    for kernel_package in KERNEL_PACKAGES:
+        if resolver.resolve(kernel_package.module).place is not None:
+            return kernel_package
     return None
 
 
-def provider_finding(machine: Machine, seat: Seat) -> Finding:
-    """That the target has no provider, with the way to bring it."""
+def kernel_package_finding(machine: Machine, seat: Seat) -> Finding:
+    """That the target has no kernel package, with the way to bring it."""
     assert seat.interpreter is not None and seat.environment is not None
     search = machine.search(seat.interpreter, Way())
     return Finding(
-        cause="provider-absent",
+        cause="kernel-package-absent",
         certainty="proven",
-        says=f"{seat.environment.name} has no kernel provider, so it cannot be a kernel yet",
+        says=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
         evidence=[
             Evidence(
                 fact=f"no {USUAL.module} on its search path",
@@ -86,7 +86,7 @@ def provider_finding(machine: Machine, seat: Seat) -> Finding:
     )
 
 
-def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Provider) -> Plan:
+def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package: KernelPackage) -> Plan:
     """What registering would write. Raises KalyxError for what must not be done."""
     interpreter, environment = seat.interpreter, seat.environment
     assert interpreter is not None and environment is not None
@@ -103,10 +103,10 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Prov
         variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
     spec: dict[str, object] = {
-        "argv": [interpreter.executable, *provider.arguments],
+        "argv": [interpreter.executable, *kernel_package.arguments],
         "display_name": label,
         "language": "python",
-        "metadata": {"debugger": provider.debugger},
+        "metadata": {"debugger": kernel_package.debugger},
     }
     if variables:
         spec["env"] = variables
@@ -116,18 +116,18 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, provider: Prov
     deeds = [ChangePlan(deed=verb, path=machine.facts.join(folder, SPEC_FILE))]
     if not machine.facts.is_folder(folder):
         deeds.insert(0, ChangePlan(deed="make folder", path=folder))
-    if provider.stand_in:
-        notes.append("the kernel provider in it is Kalyx's own small stand-in, made for the demo")
-    icons = _icons(machine, interpreter, provider, folder)
-    return Plan(identifier, label, folder, content, before, provider, notes, deeds, icons)
+    if kernel_package.stand_in:
+        notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
+    icons = _icons(machine, interpreter, kernel_package, folder)
+    return Plan(identifier, label, folder, content, before, kernel_package, notes, deeds, icons)
 
 
-def _icons(machine: Machine, interpreter: Interpreter, provider: Provider, folder: str) -> dict[str, bytes]:
-    """The provider's own icons, where its package brings some and the folder has none of these names."""
+def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage, folder: str) -> dict[str, bytes]:
+    """The kernel package's own icons, where its package brings some and the folder has none of these names."""
     facts, found = machine.facts, {}
     search = machine.search(interpreter, Way())
     for entry in search.entries:
-        resources = facts.join(entry.entry, canonical(provider.distribution).replace("-", "_"), "resources")
+        resources = facts.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
         for name in facts.names(resources) if entry.entry else []:
             if name in _ICONS and facts.kind(facts.join(folder, name)) is None:
                 try:
@@ -236,7 +236,7 @@ def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: d
     mine = [entry.entry for entry in search.entries if entry.origin == "user" and machine.installed([entry.entry])]
     if not mine:
         return []
-    return [f"the user's own packages in {mine[0]} reach into it; --set PYTHONNOUSERSITE=1 keeps them out"]
+    return [f"the user's own packages in {mine[0]} reach into it; --variable PYTHONNOUSERSITE=1 keeps them out"]
 
 
 def _is_an_environments(machine: Machine, folder: str) -> bool:

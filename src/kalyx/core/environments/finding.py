@@ -151,7 +151,7 @@ def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]
 
 
 def listed_prefixes(facts: Facts) -> list[str]:
-    """The prefixes that the list file of conda-style environments in the home folder names."""
+    """The prefixes that the list file of environments that a manager keeps in the home folder names."""
     text = facts.text_or_none(facts.join(facts.home, ".conda", "environments.txt"), 1024 * 1024) or ""
     lines = [line.strip() for line in text.splitlines()]
     return [facts.path.normpath(line) for line in lines if facts.path.isabs(line) and "\0" not in line][:5000]
@@ -247,7 +247,7 @@ def walk(facts: Facts, root: str, unread: list[Unread]) -> Iterator[str]:
         older = "bin" in listing and "lib" in listing and looks_like_environment(facts, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
-            # Environments of a conda-style installation lie inside it.
+            # Environments of an installation kept by a manager's own records lie inside it.
             if "envs" in listing:
                 pending.append((facts.join(folder, "envs"), depth + 1))
             continue

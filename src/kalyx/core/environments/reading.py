@@ -44,7 +44,7 @@ def _is_numbered(name: str) -> bool:
 
 
 def looks_like_environment(facts: Facts, folder: str) -> bool:
-    """Whether a folder carries the mark of an environment: its settings file or a conda-style record."""
+    """Whether a folder carries the mark of an environment: its settings file or a manager's own record."""
     if facts.kind(facts.join(folder, SETTINGS_NAME)) is not None or facts.is_folder(facts.join(folder, "conda-meta")):
         return True
     # The older layout has no settings file: its activation script tells.
@@ -104,7 +104,7 @@ def _view(
     if settings is not None or (interpreter is not None and interpreter.prefix != interpreter.base_prefix):
         kind = "virtual"
     elif facts.is_folder(facts.join(prefix, "conda-meta")):
-        kind = "conda"
+        kind = "kept"
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
         version = version_in(settings)

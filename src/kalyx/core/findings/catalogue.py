@@ -98,7 +98,7 @@ TIERS = [
         "kernel-absent": "seat",
         "program-absent": "program",
         "first-line-dead": "program",
-        "provider-absent": "kernel",
+        "kernel-package-absent": "kernel",
         "twin": "kernel",
         "hidden": "kernel",
         "spec-unreadable": "kernel",

@@ -1,6 +1,6 @@
 """What version and build an installation is, read from its files.
 
-Quickest witness first: a conda-style record, the version header that was
+Quickest witness first: a manager's own record, the version header that was
 installed with it, then the version text compiled into the binary itself.
 """
 
@@ -115,14 +115,14 @@ def full_version(facts: Facts, installation: Installation, executable: str) -> s
 def _full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
     if installation.implementation == "pypy":
         return _from_binary(facts, installation, executable)
-    for read in (_from_conda_record, _from_header):
+    for read in (_from_kept_record, _from_header):
         version = read(facts, installation)
         if version is not None:
             return version
     return _from_binary(facts, installation, executable)
 
 
-def _from_conda_record(facts: Facts, installation: Installation) -> str | None:
+def _from_kept_record(facts: Facts, installation: Installation) -> str | None:
     records = facts.join(installation.prefix, "conda-meta")
     if not facts.is_folder(records):
         return None

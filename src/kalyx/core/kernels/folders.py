@@ -212,8 +212,8 @@ def _environment_first(facts: Facts, server: Server, release: tuple[int, int]) -
         return False
     if interpreter.prefix != interpreter.base_prefix:
         return True
-    conda = variable_of(server.variables, "CONDA_PREFIX", facts.system)
-    if conda is None or not interpreter.prefix.startswith(conda):
+    own = variable_of(server.variables, "CONDA_PREFIX", facts.system)
+    if own is None or not interpreter.prefix.startswith(own):
         return False
     name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system)
     return release < _ASKS_OWNER or (name if name is not None else "base") != "base"

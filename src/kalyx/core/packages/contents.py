@@ -44,12 +44,12 @@ def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tupl
             loose += _owned_by_none(facts, folder, origin, owned)
     _judge_requirements(facts, interpreter, found)
     known = {canonical(package.name) for _, package in found}
-    loose += [one for one in conda_records(facts, interpreter.prefix) if canonical(one.name) not in known]
+    loose += [one for one in kept_records(facts, interpreter.prefix) if canonical(one.name) not in known]
     return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread
 
 
-def conda_records(facts: Facts, prefix: str) -> list[Package]:
-    """What a conda-style prefix records as installed, by the names of its record files (name-version-build)."""
+def kept_records(facts: Facts, prefix: str) -> list[Package]:
+    """What a manager\'s own records say is installed, by their names (name-version-build)."""
     folder = facts.join(prefix, "conda-meta")
     found = []
     for name in facts.names(folder):

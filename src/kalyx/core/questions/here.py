@@ -17,7 +17,7 @@ from kalyx.core.ways import with_search_path
 from kalyx.core.words.secrets import program_ran
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
-MATTERS = {"interpreter-gone", "name-misleads", "provider-absent", "spec-unreadable", "kernel-absent",
+MATTERS = {"interpreter-gone", "name-misleads", "kernel-package-absent", "spec-unreadable", "kernel-absent",
            "installer-elsewhere", "activation-differs", "no-interpreter", "base-gone", "half-made",
            "in-version-control"}  # fmt: skip
 

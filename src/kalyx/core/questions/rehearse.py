@@ -22,7 +22,7 @@ from kalyx.core.imports.names import Wanted
 from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.providers import quietly
+from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
 from kalyx.core.machine import Machine
@@ -274,7 +274,7 @@ def rehearse(
         talk = _converse(machine, connection, running, began, imports, script)
         said = running.words()
         if talk.who is None and talk.mark:
-            # A provider that does not carry standard output over lets it out on its own.
+            # A kernel package that does not carry standard output over lets it out on its own.
             talk.who = answer_between(said, talk.mark)
         words = said[-WORDS_KEPT:].decode("utf-8", "replace")
     _fill(answer, machine, kernel, talk, words, imports)

@@ -27,7 +27,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             continue
         key = facts.real(value)
         if seat.environment is not None and seat.environment.key == key:
-            return None  # a conda-style base below an entered environment keeps its own variable
+            return None  # a base kept by a manager's own records below an entered environment keeps its own variable
         runs = seat.environment.name if seat.environment else "nothing"
         evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value)]
         if seat.interpreter is not None:

@@ -1,7 +1,7 @@
 """The word is a distribution's name; the module in it is called something else.
 
 Has it:
-    heath has pollen-kit 1.0 as pollen
+    heath has pollen-kit 1.0 as pollenkit
     asked in heath: import pollen_kit
 
 Only looks like it (the module has the distribution's name):

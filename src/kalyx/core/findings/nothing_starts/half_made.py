@@ -50,7 +50,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         if working := claims.worker(facts, claim):
             return _at_work(claim, working, "filled")
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
-        argv = ["kalyx", "fill", environment.prefix, "--undo"]
+        argv = ["kalyx", "fill", environment.prefix, "--repair"]
         back = Remedy(says="put back what was there", steps=[remedies.command(machine, argv)],
                       touches=[environment.prefix])  # fmt: skip
         return condition("half-made", "filling it was begun and not finished", evidence, [back])

@@ -1,7 +1,7 @@
 """A prefix that holds no Python of its own: after entering it, the Python below still runs.
 
 Has it:
-    heath is a conda-style prefix without Python
+    heath is a prefix that a manager keeps by its own records without Python
     asked about heath
 
 Only looks like it (it was to have one, and making it stopped):

@@ -1,6 +1,6 @@
-"""What makes an environment able to be a kernel: providers, as data.
+"""What makes an environment able to be a kernel: kernel packages, as data.
 
-A provider is a module that, run with a connection file, speaks the messaging
+A kernel package is a module that, run with a connection file, speaks the messaging
 protocol. The first one that can be imported in the environment is used.
 """
 
@@ -12,7 +12,7 @@ from kalyx.core.doors import Facts
 from kalyx.core.words.names import canonical
 
 
-class Provider(Struct, frozen=True):
+class KernelPackage(Struct, frozen=True):
     """A module to run, the distribution that brings it, and the words that start it."""
 
     module: str
@@ -23,16 +23,16 @@ class Provider(Struct, frozen=True):
     leaves_no_trace: tuple[str, ...] = ()  # words that keep a rehearsal out of the user's history
 
 
-PROVIDERS = [
-    Provider(
+KERNEL_PACKAGES = [
+    KernelPackage(
         "ipykernel_launcher",
         "ipykernel",
         ("-m", "ipykernel_launcher", "-f", "{connection_file}"),
         True,
         leaves_no_trace=("--HistoryManager.hist_file=:memory:",),
     ),
-    Provider("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
-    Provider(
+    KernelPackage("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
+    KernelPackage(
         "kalyx_standin_kernel",
         "kalyx-standin-kernel",
         ("-m", "kalyx_standin_kernel", "-f", "{connection_file}"),
@@ -40,14 +40,14 @@ PROVIDERS = [
     ),
 ]
 
-# The provider that a remedy offers where there is none.
-USUAL = PROVIDERS[0]
+# The kernel package that a remedy offers where there is none.
+USUAL = KERNEL_PACKAGES[0]
 
 
-def to_bring(facts: Facts, wheels: str | None) -> Provider:
-    """The provider to install where none is: the first that a folder of wheels has, else the usual one."""
+def to_bring(facts: Facts, wheels: str | None) -> KernelPackage:
+    """The kernel package to install where none is: the first that a folder of wheels has, else the usual one."""
     there = {canonical(name.split("-")[0]) for name in facts.names(wheels)} if wheels is not None else set()
-    return next((one for one in PROVIDERS if canonical(one.distribution) in there), USUAL)
+    return next((one for one in KERNEL_PACKAGES if canonical(one.distribution) in there), USUAL)
 
 
 def module_run_by(argv: list[str]) -> str | None:
@@ -59,9 +59,9 @@ def module_run_by(argv: list[str]) -> str | None:
 
 
 def quietly(command: list[str]) -> list[str]:
-    """The command of a kernel with what keeps it out of the user's history, where its provider is known."""
+    """The command of a kernel with what keeps it out of the user's history, where its kernel package is known."""
     module = module_run_by(command)
-    for provider in PROVIDERS:
-        if provider.module == module or (module == "ipykernel" and provider is USUAL):
-            return [*command, *provider.leaves_no_trace]
+    for kernel_package in KERNEL_PACKAGES:
+        if kernel_package.module == module or (module == "ipykernel" and kernel_package is USUAL):
+            return [*command, *kernel_package.leaves_no_trace]
     return command

@@ -4,7 +4,7 @@ Has it:
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 
-Only looks like it (the provider is there):
+Only looks like it (the kernel package is there):
     heath has ipykernel 7.0 as ipykernel_launcher
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
@@ -15,7 +15,7 @@ from __future__ import annotations
 from kalyx.core.environments.searchpath import Way
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
-from kalyx.core.kernels.providers import PROVIDERS, USUAL, module_run_by
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Kernel
@@ -33,13 +33,13 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     resolution = Resolver(machine.facts, interpreter, search, machine.facts.folder).resolve(module)
     if resolution.place is not None or machine.facts.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None
-    distribution = next((p.distribution for p in PROVIDERS if p.module == module), None)
+    distribution = next((p.distribution for p in KERNEL_PACKAGES if p.module == module), None)
     where = kernel.environment.name if kernel.environment else interpreter.prefix
     path = machine.facts.join(kernel.folder, SPEC_FILE)
     requirement = distribution or (USUAL.distribution if module == USUAL.module else None)
     mends = [remedies.install(machine, interpreter, requirement)] if requirement else []
     return Finding(
-        cause="provider-absent",
+        cause="kernel-package-absent",
         certainty="proven",
         says=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
         evidence=[
