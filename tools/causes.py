@@ -89,7 +89,9 @@ def main() -> None:
     PAGE.write_text(page())
     if "--results" in sys.argv[1:]:
         table = results()
-        RESULTS.write_text(table)
+        # What other long runs showed stands below it and is written by hand.
+        kept = RESULTS.read_text().partition("\n## ") if RESULTS.exists() else ("", "", "")
+        RESULTS.write_text(table + kept[1] + kept[2])
         print(table)
 
 

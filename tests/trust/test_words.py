@@ -2,8 +2,10 @@
 
 import json
 import os
+import socket
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import pytest
@@ -186,3 +188,32 @@ def test_an_id_that_means_several_asks_which(moor):
     ran = moor.kalyx(*undo[1:], "--yes", "--json", PATH=f"{moor.root}/orchard/bin:/usr/bin:/bin")
     assert ran.status == 0 and not made.exists() and (own / "kernel.json").exists()
     assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0 and made.exists() and own.exists()
+
+
+def test_a_token_goes_only_to_the_process_that_its_file_names(moor):
+    """Another process listens on the port that the file names: it is never spoken to; the named one is."""
+    heard: list[bytes] = []
+
+    def listen(here: socket.socket) -> None:
+        while True:
+            try:
+                one, _ = here.accept()
+            except OSError:
+                return
+            heard.append(one.recv(4096))
+            one.close()
+
+    runtime = moor.data / "runtime"
+    runtime.mkdir(parents=True)
+    with socket.create_server(("127.0.0.1", 0)) as here, started([sys.executable, "-c", "import time; time.sleep(60)"]) as other:
+        threading.Thread(target=listen, args=(here,), daemon=True).start()
+        port = here.getsockname()[1]
+        for number, told in ((other.pid, False), (os.getpid(), True)):
+            for old in runtime.iterdir():
+                old.unlink()
+            said = {"pid": number, "port": port, "token": "honey-token", "base_url": "/", "url": f"http://127.0.0.1:{port}/"}
+            (runtime / f"jpserver-{number}.json").write_text(json.dumps(said))
+            heard.clear()
+            moor.kalyx("kernels", "--running", "--timeout", "3")
+            assert any(b"honey-token" in one for one in heard) == told, (number, heard)
+            assert told or not heard
