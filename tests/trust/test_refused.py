@@ -13,7 +13,7 @@ from kalyx.core.doors.memory import Link, MemoryFacts, Shut
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
-from tests.conftest import tree
+from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation
 
@@ -133,3 +133,19 @@ def test_the_helper_can_fail(ground):
             f"import os; os.listdir({str(moor.root / 'heath' / 'bin')!r})",
         ]
         assert subprocess.run(words, capture_output=True, check=False).returncode != 0
+
+
+def test_a_bare_name_is_never_somebody_elses_environment(moor, tmp_path):
+    """The line is repeated when what it named is gone: the name then means nothing, not one that lies elsewhere."""
+    elsewhere = tmp_path / "elsewhere" / "heath"
+    make_environment(NEW, elsewhere, "--without-pip")
+    own = moor.root / "heath"
+    make_environment(NEW, own, "--without-pip")
+    elsewhere_first = {"VIRTUAL_ENV": str(elsewhere), "PATH": f"{elsewhere}/bin:{own}/bin:/usr/bin:/bin"}
+    assert moor.kalyx("discard", str(own), "--yes").status == 0 and not own.exists()
+    for words in (["discard", "heath", "--yes"], ["fill", "heath", "hivescale", "--yes"], ["register", "heath", "--yes"]):
+        ran = moor.kalyx(*words, **elsewhere_first)
+        assert ran.status == 2 and "outside your home and this folder" in ran.err and str(elsewhere) in ran.err, (words, ran.err)
+        assert (elsewhere / "pyvenv.cfg").exists()
+    assert moor.kalyx("why", "json", "--in", "heath", **elsewhere_first).status == 0, "a question may use the name"
+    assert moor.kalyx("discard", str(elsewhere), "--yes").status == 0 and not elsewhere.exists(), "its path names it"

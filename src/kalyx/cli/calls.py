@@ -13,7 +13,7 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
-from kalyx.core.targets import default_seat, resolve
+from kalyx.core.targets import default_seat, resolve, resolve_to_change
 from kalyx.core.words.visible import visible
 
 if TYPE_CHECKING:
@@ -67,6 +67,10 @@ class Call:
     def target(self, text: str | None) -> Seat:
         """The seat of a TARGET, or the default one."""
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
+
+    def target_to_change(self, text: str | None) -> Seat:
+        """The seat of a TARGET that is to be changed, or the default one. Raises KalyxError."""
+        return default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
 
     def print_json(self, answer: Struct) -> None:
         """Print one answer as JSON, by its schema."""

@@ -57,6 +57,22 @@ def resolve(machine: Machine, text: str) -> Seat:
     return _named(machine, text)
 
 
+def resolve_to_change(machine: Machine, text: str) -> Seat:
+    """The seat of a TARGET that is to be changed: a bare name means nothing outside the home and this folder.
+
+    The same line may be repeated when what it named is gone; then it must not mean somebody else's. Raises KalyxError.
+    """
+    seat, facts = resolve(machine, text), machine.facts
+    prefix = seat.environment.prefix if seat.environment is not None else seat.source
+    is_bare = text not in ("shell", "caller") and not any(sign in text for sign in ":/\\~.") and prefix is not None
+    if is_bare and prefix is not None:
+        own = [facts.real(folder) for folder in (facts.home, facts.folder)]
+        if not any(facts.inside(facts.real(prefix), folder) for folder in own):
+            says = f"{visible(text)!r} lies outside your home and this folder; name it by its path: {visible(prefix)}"
+            raise KalyxError(says, [prefix])
+    return seat
+
+
 def seat_of_interpreter(
     machine: Machine, interpreter: Interpreter, kind: str, name: str, via: str | None = None
 ) -> Seat:

@@ -32,7 +32,7 @@ def run(call: Call) -> int:
     wanted = wants(facts, call.options.requirement, call.options.source)
     if not wanted.words and not call.options.repair:
         raise KalyxError("name at least one requirement, or a file of them with --from")
-    seat = call.target(call.options.target)
+    seat = call.target_to_change(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     notes = _put_back_first(call, seat.environment.prefix)

@@ -26,7 +26,7 @@ from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
-from kalyx.core.targets import resolve
+from kalyx.core.targets import resolve_to_change
 from kalyx.core.words.secrets import shown_command
 from kalyx.core.words.visible import visible
 
@@ -59,7 +59,7 @@ def prefix_of(machine: Machine, text: str) -> str:
         raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that folder itself")
     if facts.is_folder(path) and (looks_like_environment(facts, path) or _is_marked(facts, path)):
         return path
-    seat = resolve(machine, text)
+    seat = resolve_to_change(machine, text)
     if seat.environment is None:
         raise KalyxError(f"{visible(text)} is no environment: {visible(seat.reason or 'it starts nothing')}")
     return seat.environment.prefix
