@@ -7,6 +7,9 @@ import sys
 import pytest
 from tools.guide import PAGE, blocks, expected_status, run
 
+from kalyx.cli.helping import EXAMPLES
+from kalyx.cli.start import COMMANDS
+
 
 @pytest.fixture(scope="module")
 def story(tmp_path_factory):
@@ -78,3 +81,17 @@ def _parts(text: str) -> tuple[dict, str, dict, str]:
     said, _, rest = text[end:].lstrip().partition("\n")
     survey, end = decoder.raw_decode(rest)
     return table, said, survey, rest[end:].strip()
+
+
+def test_the_examples_of_every_help_run_on_it(story):
+    """As they stand in the help, typed into a shell that entered the demo."""
+    moor, _ = story
+    assert set(EXAMPLES) == set(COMMANDS)
+    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
+    lines = [line for name, lines in EXAMPLES.items() if name != "demo" for line in lines]
+    script = "\n".join([f". {moor.folder}/larkmoor/enter.sh", *(f"{{ {line}\n}} </dev/null >/dev/null; echo =$?" for line in lines)])
+    done = subprocess.run(["bash", "--norc", "--noprofile"], input=script, capture_output=True, text=True, check=False,
+                          cwd=moor.folder, env=moor.variables)  # fmt: skip
+    ends = [line for line in done.stdout.splitlines() if line.startswith("=")]
+    assert len(ends) == len(lines), done.stdout + done.stderr
+    assert [(line, end) for line, end in zip(lines, ends, strict=True) if end not in ("=0", "=1")] == [], done.stderr

@@ -6,6 +6,7 @@ import argparse
 import io
 import os
 import sys
+from collections.abc import Iterable
 from importlib import import_module
 from typing import Any, NoReturn
 
@@ -43,7 +44,7 @@ class Refusal(Exception):
 setattr(argparse, "_", str)  # noqa: B010
 
 
-class _Help(argparse.HelpFormatter):
+class _Help(argparse.RawDescriptionHelpFormatter):
     """argparse makes one for each option only to check it: it must not ask for the terminal's width."""
 
     def __init__(self, prog: str) -> None:
@@ -74,6 +75,15 @@ def command_parser(name: str) -> Parser:
     common(parser)
     import_module(f"kalyx.cli.commands.{name}").arguments(parser)
     parser.set_defaults(command=name)
+    return parser
+
+
+def _explained(parser: Parser, name: str) -> Parser:
+    """The parser with what its help ends with, which only a help needs."""
+    from kalyx.cli.helping import ending
+
+    words = {str(action.metavar) for action in parser._actions}
+    parser.epilog = ending(name, bool(words & {"TARGET", "LEFT"}))
     return parser
 
 
@@ -129,7 +139,19 @@ def call(words: list[str]) -> int:
     as_json = "--json" in words
     try:
         if words and words[0] in COMMANDS:
-            options = _parsed(command_parser(words[0]), words[1:])
+            parser = command_parser(words[0])
+            if {"-h", "--help"} & set(words[1:]):
+                _explained(parser, words[0])
+            options = _parsed(parser, words[1:])
+        elif not words:
+            from kalyx.cli.helping import BEGIN
+
+            print(BEGIN)
+            return 0
+        elif not words[0].startswith("-"):
+            return _refuse(
+                f"there is no command {words[0]!r}; kalyx --help lists them", _near(words[0], COMMANDS), as_json
+            )
         else:
             parser = build_parser(whole=False)
             options = parser.parse_args(words)
@@ -181,8 +203,19 @@ def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
     if rest and not any(word.startswith("-") for word in rest):
         return parser.parse_intermixed_args(words)
     if rest:
-        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+        known = [word for action in parser._actions for word in action.option_strings]
+        near = _near(next(word for word in rest if word.startswith("-")).partition("=")[0], known)
+        nearest = f"; nearest: {near[0]}" if near else ""
+        parser.error(f"unrecognized arguments: {' '.join(rest)}{nearest}")
     return options
+
+
+def _near(word: str, known: Iterable[str]) -> list[str]:
+    """The names nearest to a word that is none of them."""
+    from kalyx.core.words.nearness import distance
+
+    ranked = sorted((distance(word, one, 3), one) for one in known)
+    return [one for far, one in ranked if far <= 3][:3]
 
 
 def _refuse(says: str, candidates: list[str], as_json: bool) -> int:

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
+from kalyx.core.doors.nearby import near_paths
 from kalyx.core.findings.shared.brought import distributions_named, modules_of_listed
 from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.questions.why import why_import
@@ -16,6 +17,8 @@ from kalyx.core.records import KalyxError
 from kalyx.core.words.visible import visible
 
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
+
+_LOG_LIMIT, _TEXT_LIMIT = 256 * 1024 * 1024, 1024 * 1024
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -90,13 +93,18 @@ def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0] == "-":
             if sys.stdin is None:
                 raise KalyxError("standard input is closed: there is no text to read")
-            text = sys.stdin.buffer.read(1024 * 1024).decode("utf-8", "surrogateescape")
+            # Of a log the end counts: there stands what happened last.
+            text = sys.stdin.buffer.read(_LOG_LIMIT)[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
             return why_traceback(machine, text, call.target(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))
         path = machine.facts.absolute(what[0])
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.target(target), path, named=named, tell=tell)
+    gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
+    if gone is not None:
+        path = machine.facts.absolute(gone)
+        raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.facts, path))
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
         from kalyx.core.questions.why_larger import why_everywhere

@@ -1,0 +1,58 @@
+"""What a help text ends with: how a target is named, examples that run on the demo machine, and the exit status."""
+
+from __future__ import annotations
+
+BEGIN = """\
+A seat is a place where you run Python: the terminal, a notebook, an editor,
+a program that runs. Each starts some interpreter in some environment.
+
+  kalyx here            which one each seat in this folder really uses
+  kalyx why NAME        why an import fails, with the line that mends it
+  kalyx survey          every interpreter and environment on this machine
+  kalyx prepare FOLDER  an environment made, filled and, if you like, a kernel
+  kalyx demo FOLDER     a made-up machine to try all of it on
+
+kalyx --help lists every command, kalyx COMMAND --help explains one."""
+
+_TARGET = """\
+TARGET is a path, an environment's name, a notebook file, shell, kernel:ID,
+pid:N, program:NAME, editor, editor:FILE, server:PORT or version:3.11."""
+
+_STATUS = {
+    "here": "0: all seats agree; 1: some differ, or something was found; 2: refused",
+    "why": "0: it imports; 1: it fails; 2: refused, or it cannot be told",
+    "rehearse": "0: it answered; 1: it did not; 2: refused",
+    "register": "0: registered, and it answered; 1: it did not; 2: refused",
+    "survey": "0: done; 1: with --unsound, something is; 2: refused",
+    "contrast": "0: alike; 1: they differ; 2: refused",
+}
+_USUAL = "0: done; 1: something was found; 2: refused, nothing was changed"
+
+# Each runs on the machine that kalyx demo makes.
+EXAMPLES = {
+    "here": ["kalyx here", "kalyx here --against kernel:orchard -v", "kalyx here --json"],
+    "survey": ["kalyx survey", "kalyx survey --json"],
+    "prepare": ["kalyx prepare ~/larkmoor/meadow --want hivescale --dry-run"],
+    "fill": ["kalyx fill heath pollen-kit --dry-run"],
+    "packages": ["kalyx packages orchard", "kalyx packages kernel:orchard-spring --json"],
+    "contrast": ["kalyx contrast shell kernel:orchard-spring"],
+    "enter": ['eval "$(kalyx enter heath)"', "kalyx enter heath --shell fish"],
+    "why": ["kalyx why hivescale", "kalyx why hivescale --in spring_weights.ipynb", "kalyx why spring_weights.ipynb"],
+    "causes": ["kalyx causes", "kalyx causes name-misleads"],
+    "kernels": ["kalyx kernels", "kalyx kernels --json"],
+    "register": ["kalyx register heath --id heath-spring --dry-run"],
+    "rehearse": ["kalyx rehearse orchard --import hivescale"],
+    "record": ["kalyx record orchard", "kalyx record orchard -o requirements.txt"],
+    "point": ["kalyx point notebook:spring_weights.ipynb kernel:orchard --dry-run"],
+    "discard": ["kalyx discard heath --dry-run"],
+    "unregister": ["kalyx unregister orchard-spring --dry-run"],
+    "demo": ["kalyx demo larkmoor", "kalyx demo larkmoor --dry-run"],
+}
+
+
+def ending(command: str, with_target: bool) -> str:
+    """The last part of a command's help."""
+    parts = [_TARGET] if with_target else []
+    parts.append("examples:\n" + "\n".join(f"  {line}" for line in EXAMPLES[command]))
+    parts.append(f"exit status: {_STATUS.get(command, _USUAL)}")
+    return "\n\n".join(parts)
