@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 
-from kalyx.core.formats import ini, lisp, toml, xml
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import members, past_blanks
 from kalyx.core.formats.spot import Malformed, Spot
@@ -15,13 +14,22 @@ FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
 
 def spots(form: str, text: str, key: list[str], named: str | None) -> list[Spot]:
     """Every place of a text at ``key``, a path of keys. Raises Malformed for what cannot be read."""
+    # Each reader is loaded where a file of its format is there: most folders have one or two.
     if form == "xml":
+        from kalyx.core.formats import xml
+
         return xml.spots(text, key, named)
     if form == "toml":
+        from kalyx.core.formats import toml
+
         return toml.spots(text, key)
     if form == "ini":
+        from kalyx.core.formats import ini
+
         return ini.spots(text, key)
     if form == "lisp":
+        from kalyx.core.formats import lisp
+
         return lisp.spots(text, key)
     if form == "text":
         return list(_in_text(text))
@@ -74,6 +82,8 @@ def _in_text(text: str) -> Iterator[Spot]:
 
 def written(form: str, text: str, spot: Spot, key: list[str], value: str) -> tuple[int, int, str]:
     """A value as this format writes it in the place of another: from where, to where, what."""
+    from kalyx.core.formats import lisp, toml, xml
+
     if form == "toml":
         whole = toml.with_value(text, key, value)
         return spot.start, spot.end, whole[spot.start : len(whole) - (len(text) - spot.end)]
