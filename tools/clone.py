@@ -52,7 +52,7 @@ def main() -> int:
         ["-m", "pytest", "-n", str(min(4, os.cpu_count() or 1)), "--dist", "loadgroup", *sys.argv[2:]],
     ):
         status = run(PYTHON, *words)
-        if status and "pytest" in words:
+        if status == 1 and "pytest" in words:
             status = once_more_alone(status)
         if status:
             return status

@@ -6,7 +6,7 @@ import random
 import pytest
 import tomllib
 
-from kalyx.core.formats import ini, lisp, toml, xml
+from kalyx.core.formats import ini, lisp, notebook, toml, xml
 from kalyx.core.formats.editing import Edit, apply
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.spots import spots, written
@@ -102,3 +102,29 @@ def test_what_is_no_such_file_is_said_in_words(reader, text):
     with pytest.raises(Malformed) as refused:
         reader(text)
     assert str(refused.value) and "\n" not in str(refused.value)
+
+
+CODE = '{"cell_type": "code", "source": ["import ", "hivescale"], "outputs": [%s]}'
+
+
+@pytest.mark.parametrize("output", ["", "NaN", "-Infinity", '"\\ud83d"', '{"data": [1e999]}', "[" * 200 + "]" * 200])
+@pytest.mark.parametrize("mark", ["", "\ufeff"])
+def test_what_writers_of_notebooks_let_through_is_read(output, mark):
+    """NaN and half characters stand in outputs of real notebooks: no reason not to know the kernel and the code."""
+    cells = f'[{{"cell_type": "markdown", "source": "x"}}, {CODE % output}]'
+    raw = (mark + f'{{"cells": {cells}, "metadata": {{"kernelspec": {{"name": "heath"}}}}}}').encode()
+    assert notebook.metadata_of(raw)["kernelspec"]["name"] == "heath"
+    assert notebook.code_cells(raw) == [(2, "import hivescale")]
+
+
+@pytest.mark.parametrize(
+    "text, cells",
+    [
+        ('{"cells": [1, null, {"cell_type": [], "source": 3}, ' + CODE % "" + '], "metadata": {}}', [(4, "import hivescale")]),
+        ('{"worksheets": [3, {"cells": [{"cell_type": "code", "input": "import broad"}]}]}', [(1, "import broad")]),
+        ('{"cells": {"a": 1}, "worksheets": 3}', []),
+        ("[]", []),
+    ],
+)
+def test_a_cell_of_another_type_spoils_only_itself(text, cells):
+    assert notebook.code_cells(text.encode()) == cells

@@ -52,6 +52,8 @@ SPOILT = {
     "tags without end": ({"w/.idea/workspace.xml": "<a>" * 200000}, [HERE]),
     "an entity": ({"w/.idea/workspace.xml": '<!DOCTYPE a [<!ENTITY b "cc">]><a>&b;</a>'}, [HERE]),
     "a value without end": ({"w/mypy.ini": "[mypy]\npython_executable = a\n" + "  b\n" * 100000}, [HERE]),
+    "blanks without a sign": ({"w/mypy.ini": "[mypy]\na" + " " * 400000 + "b\n"}, [HERE]),
+    "one long word": ({"w/pyproject.toml": 'x = "' + "a" * 400000 + '"\n' + "b" * 400000 + " = 1\n"}, [HERE]),
     "tables in tables": ({"w/pyproject.toml": "[a" + ".a" * 40000 + "]"}, [HERE]),
     "many keys": ({"w/pyproject.toml": "[tool.pyright]\nvenv = 'x'\nvenvPath = '.'\n" + "".join(f"a{n} = 1\n" for n in range(20000))}, [HERE]),
     "a kernel of wrong types": ({KERNEL: json.dumps({"argv": "python", "display_name": [], "language": {}, "env": 3})}, [["kernels"], HERE]),

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Hashable
+from functools import partial
+
 from rich.cells import cell_len
 
 from kalyx.cli.render.colours import QUIET
+from kalyx.cli.render.folding import FEW, SHOWN, folded
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
 from kalyx.core.answers import HereAnswer
 from kalyx.core.records import Seat
 from kalyx.core.words.visible import visible
-
-# Of what is alike so many are shown; the rest is a number.
-_ALIKE = 3
 
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
@@ -34,7 +36,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.line(
             (padded(name, width), "bold"), padded(version, versions), (screen.without_middle(path, room), QUIET)
         )
-        for seat, more in _folded(screen, group, verbose):
+        for seat, more in [(seat, 0) for seat in group] if verbose else folded(group, partial(_kind, screen)):
             _seat(screen, seat, numbered, kinds, names, verbose)
             if more:
                 screen.line("      ", (f"and {more} more {_plural(seat.seat)} like these; -v lists each", QUIET))
@@ -44,35 +46,29 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
             screen.line(("changed  ", LABEL), screen.shown(change))
     for place in answer.unread:
         screen.line(("not read ", LABEL), screen.path(place.path), f": {visible(place.reason)}")
+    causes = Counter(finding.cause for finding in answer.findings)
+    many = {cause for cause, count in causes.items() if count > FEW and not verbose}
     shown: dict[str, int] = {}
     for number, finding in enumerate(answer.findings, 1):
         shown[finding.cause] = shown.get(finding.cause, 0) + 1
-        if shown[finding.cause] > _ALIKE and not verbose and len(answer.findings) > 2 * _ALIKE:
+        if finding.cause in many and shown[finding.cause] > SHOWN:
             continue
         screen.blank()
         lead = f"{number}".ljust(3)
         screen.line((lead, "bold"), visible(screen.shown(finding.says)))
         screen.finding(finding, indent=3, headline=True)
     for cause, count in shown.items():
-        if count > _ALIKE and not verbose and len(answer.findings) > 2 * _ALIKE:
+        if cause in many:
             screen.blank()
-            screen.line("   ", (f"and {count - _ALIKE} more of {cause}; -v shows each", QUIET))
+            screen.line("   ", (f"and {count - SHOWN} more of {cause}; -v shows each", QUIET))
 
 
-def _folded(screen: Screen, group: list[Seat], verbose: bool) -> list[tuple[Seat, int]]:
-    """The seats to draw, and after which how many more stand that differ in nothing but their name."""
-    kinds: dict[tuple[str, str, tuple[str, ...]], list[Seat]] = {}
-    for seat in group:
-        note = _note(screen, seat).replace(visible(seat.name), "") if seat.seat in ("notebook", "kernel") else seat.name
-        causes = tuple(finding.cause for finding in seat.findings)
-        kinds.setdefault((seat.seat, note if seat.seat == "notebook" else "", causes), []).append(seat)
-    left = {id(seat): 0 for seat in group}
-    for alike in kinds.values():
-        if len(alike) > 4 * _ALIKE and not verbose:
-            for seat in alike[_ALIKE:]:
-                del left[id(seat)]
-            left[id(alike[_ALIKE - 1])] = len(alike) - _ALIKE
-    return [(seat, left[id(seat)]) for seat in group if id(seat) in left]
+def _kind(screen: Screen, seat: Seat) -> Hashable:
+    """What seats have in common that differ in little but their name; others stand for themselves."""
+    if seat.seat not in ("notebook", "kernel"):
+        return id(seat)
+    note = _note(screen, seat).replace(visible(seat.name), "") if seat.seat == "notebook" else ""
+    return seat.seat, note, tuple(finding.cause for finding in seat.findings)
 
 
 def _plural(kind: str) -> str:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
+
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
+from kalyx.cli.render.folding import folded
 from kalyx.cli.render.screen import Screen
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.records import ImportAnswer, Seat
@@ -62,15 +65,11 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
             draw_import(screen, one, answer.target)
 
 
-# Of what is alike so many are shown; the rest is a number.
-_ALIKE = 3
-
-
 def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
     """One module, a line a seat: where it imports, which version, where not and why."""
     screen.line((f"import {answer.module}", "bold"), f"  in {len(answer.seats)} seats and environments")
     screen.blank()
-    for row, more in _folded(answer):
+    for row, more in folded(answer.seats, _answer_of):
         one = row.imports[0]
         word, colour = WORDS[one.outcome]
         owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
@@ -84,22 +83,13 @@ def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
             screen.line(" " * 19, (f"and {more} more with the same answer; --json lists each", QUIET))
 
 
-def _folded(answer: WhyAnswer) -> list[tuple[SeatImports, int]]:
-    """The rows to draw, and after which how many more stand with the same answer."""
-    alike: dict[tuple[str, ...], list[SeatImports]] = {}
-    for row in answer.seats:
-        one = row.imports[0]
-        owner = f"{one.distribution.name} {one.distribution.version}" if one.distribution else ""
-        cause = one.findings[0].cause if one.findings else ""
-        where = row.target.environment.key if row.target.environment and row.target.seat == "kernel" else ""
-        alike.setdefault((row.target.seat, one.outcome, owner, cause, where), []).append(row)
-    more = {id(row): 0 for row in answer.seats}
-    for rows in alike.values():
-        if len(rows) > 3 * _ALIKE:
-            for row in rows[_ALIKE:]:
-                del more[id(row)]
-            more[id(rows[_ALIKE - 1])] = len(rows) - _ALIKE
-    return [(row, more[id(row)]) for row in answer.seats if id(row) in more]
+def _answer_of(row: SeatImports) -> Hashable:
+    """What rows have in common that say the same."""
+    one = row.imports[0]
+    owner = f"{one.distribution.name} {one.distribution.version}" if one.distribution else ""
+    cause = one.findings[0].cause if one.findings else ""
+    where = row.target.environment.key if row.target.environment and row.target.seat == "kernel" else ""
+    return row.target.seat, one.outcome, owner, cause, where
 
 
 def place_of(screen: Screen, seat: Seat) -> str:

@@ -164,7 +164,8 @@ class _Builder:
         if facts.system == "windows":
             self._windows_base(prefix, origin)
             return
-        library = self._library_below(prefix) if home else self.interpreter.library
+        library = self.interpreter.library if not home else ""
+        library = library or self._library_below(prefix)
         library_folder, name = facts.name(facts.parent(library)), facts.name(library)
         self.library = library
         if self.interpreter.implementation == "pypy":
@@ -414,7 +415,9 @@ def _whole_path_of(facts: Facts, interpreter: Interpreter) -> tuple[str, list[tu
 def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
     known: dict[object, SearchPath] = facts.memory.setdefault("search paths", {})
-    relevant = tuple(sorted(item for item in way.variables.items() if item[0].startswith("PYTHON") or item[0] in _USED))
+    # Names of variables ignore case on Windows.
+    named = [(name.upper(), name, value) for name, value in way.variables.items()]
+    relevant = tuple(sorted(one for one in named if one[0].startswith("PYTHON") or one[0] in _USED))
     key = (interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.first,
            way.first_origin, way.flags, relevant)  # fmt: skip
     if key not in known:

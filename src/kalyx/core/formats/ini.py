@@ -12,7 +12,6 @@ from functools import lru_cache
 from kalyx.core.formats.spot import Malformed, Spot
 
 _SECTION = re.compile(r"\[(.+)\]")
-_OPTION = re.compile(r"(.*?)\s*(?:=|:)\s*(.*)$", re.DOTALL)
 
 
 @lru_cache(maxsize=8)
@@ -46,16 +45,17 @@ def read(text: str) -> dict[tuple[str, str], Spot]:
         if head is not None:
             section, last = head[1], None
             continue
-        option = _OPTION.match(body)
+        sign = min((at for at in (body.find("="), body.find(":")) if at >= 0), default=-1)
         if section is None:
             raise Malformed(f"line {text.count(chr(10), 0, begins) + 1}: a value before the first section")
-        if option is None or not option[1]:
+        if sign <= 0:
             last = None
             continue
-        start = begins + own + option.start(2)
-        last = section, option[1].rstrip().lower()
+        value = body[sign + 1 :].strip()
+        start = begins + own + len(body) - len(value)
+        last = section, body[:sign].rstrip().lower()
         more.pop(last, None)
-        found[last] = Spot(start, start + len(option[2]), option[2])
+        found[last] = Spot(start, start + len(value), value)
     for key, parts in more.items():
         one = found[key]
         found[key] = Spot(one.start, ends[key], one.value + "".join(parts))

@@ -1,32 +1,21 @@
 """Notebook files (the notebook format, versions 3 and 4): what they say of their kernel, and the text of their cells.
 
-Only what is asked for is made into objects; outputs, which are most of a file, are passed over while it is read.
+Only what is asked for is made into objects; outputs, which are most of a file, are passed over while it is read. What
+that strict reader refuses (NaN, or half a character, which writers of notebooks let through) the standard one reads.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import json
 from typing import Any
 
-from msgspec import DecodeError, Raw, Struct, UnsetType
+from msgspec import DecodeError, Struct
 from msgspec import json as fast
 
 from kalyx.core.formats.spot import Malformed
 
 _CELLS = 10_000
-
-
-class _Top(Struct):
-    metadata: Any = None
-
-
-class _Whole(Struct):
-    cells: list[Raw] | UnsetType | None = None
-    worksheets: list[Raw] | None = None
-
-
-class _Sheet(Struct):
-    cells: list[Raw] = []
+_BY_STANDARD_READER = 32 * 1024 * 1024  # it makes an object of everything
 
 
 class _Cell(Struct):
@@ -35,18 +24,37 @@ class _Cell(Struct):
     input: Any = None
 
 
-def _decoded(raw: bytes, form: type[Any]) -> Any:
+class _Sheet(Struct):
+    cells: list[_Cell] = []
+
+
+class _Whole(Struct):
+    cells: list[_Cell] = []
+    worksheets: list[_Sheet] = []
+
+
+class _Top(Struct):
+    metadata: Any = None
+
+
+def _by_standard_reader(raw: bytes) -> dict[str, Any]:
+    if len(raw) > _BY_STANDARD_READER:
+        raise Malformed("not plain JSON, and too large to be read in another way")
     try:
-        return fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=form)
+        whole = json.loads(raw.decode("utf-8-sig"))
     except RecursionError:
         raise Malformed("nested too deeply") from None
-    except (DecodeError, ValueError) as error:
+    except ValueError as error:
         raise Malformed(str(error).split("\n")[0][:200]) from None
+    return whole if isinstance(whole, dict) else {}
 
 
 def metadata_of(raw: bytes) -> dict[str, Any]:
     """The notebook's metadata. Raises Malformed for what is no notebook."""
-    found = _decoded(raw, _Top).metadata
+    try:
+        found = fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=_Top).metadata
+    except (DecodeError, ValueError, RecursionError):
+        found = _by_standard_reader(raw).get("metadata")
     if not isinstance(found, dict):
         raise Malformed("it has no metadata")
     return found
@@ -54,21 +62,30 @@ def metadata_of(raw: bytes) -> dict[str, Any]:
 
 def code_cells(raw: bytes) -> list[tuple[int, str]]:
     """The text of each code cell with its number; older formats keep cells in worksheets, their text as ``input``."""
-    whole = _decoded(raw, _Whole)
-    cells = list(whole.cells or [])
-    for sheet in (whole.worksheets or [])[:100]:
-        cells += _decoded(bytes(sheet), _Sheet).cells
-    return list(_texts(cells[:_CELLS]))
-
-
-def _texts(cells: list[Raw]) -> Iterator[tuple[int, str]]:
-    for number, raw in enumerate(cells, 1):
-        try:
-            cell = _decoded(bytes(raw), _Cell)
-        except Malformed:
-            continue  # one that is no cell spoils only itself
+    try:
+        whole = fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=_Whole)
+        cells = [*whole.cells, *(cell for sheet in whole.worksheets for cell in sheet.cells)]
+    except (DecodeError, ValueError, RecursionError):
+        cells = _lenient_cells(_by_standard_reader(raw))
+    found = []
+    for number, cell in enumerate(cells[:_CELLS], 1):
         text = cell.source if cell.source is not None else cell.input
         if isinstance(text, list):
             text = "".join(line for line in text if isinstance(line, str))
         if cell.cell_type == "code" and isinstance(text, str):
-            yield number, text
+            found.append((number, text))
+    return found
+
+
+def _lenient_cells(whole: dict[str, Any]) -> list[_Cell]:
+    """Every cell of a file whose parts may be of any type; one that is no cell spoils only itself."""
+    sheets = [whole, *_list(whole.get("worksheets"))]
+    cells = [cell for sheet in sheets if isinstance(sheet, dict) for cell in _list(sheet.get("cells"))]
+    return [
+        _Cell(cell.get("cell_type"), cell.get("source"), cell.get("input")) if isinstance(cell, dict) else _Cell()
+        for cell in cells
+    ]
+
+
+def _list(value: object) -> list[Any]:
+    return value if isinstance(value, list) else []

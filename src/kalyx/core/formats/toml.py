@@ -5,7 +5,6 @@ Where a value stands is found by that second one too: with another value in its 
 
 from __future__ import annotations
 
-import re
 import sys
 from functools import lru_cache
 from typing import Any
@@ -13,10 +12,16 @@ from typing import Any
 from kalyx.core.formats.spot import Malformed, Spot
 
 # The standard reader's work grows with the square of a key's parts.
-_DEEP = re.compile(r"(?:[\w\"'-]+\s*\.\s*){100}")
+_DEEP = 100
 LIMIT = 1024 * 1024
 # Above this only the line is looked for: the reader that keeps the form takes its time.
 _PLACED = 64 * 1024
+
+
+def _parts_of_key(line: str) -> int:
+    """How many words with points between them stand before a line's first equals sign."""
+    key = line.partition("=")[0]
+    return sum(1 for part in key.split(".") if part.strip()) if key.count(".") > _DEEP else 0
 
 
 @lru_cache(maxsize=8)
@@ -28,7 +33,7 @@ def read(text: str) -> dict[str, Any]:
         import tomli as tomllib
     if len(text) > LIMIT:
         raise Malformed(f"larger than {LIMIT // 1024} KiB")
-    if _DEEP.search(text):
+    if any(_parts_of_key(line) > _DEEP for line in text.splitlines()):
         raise Malformed("nested too deeply")
     try:
         return tomllib.loads(text.removeprefix("\ufeff"))

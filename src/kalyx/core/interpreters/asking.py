@@ -70,7 +70,8 @@ def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0
         return None
     base, version, implementation = answer["base_prefix"], answer["version"], answer["implementation"]
     found = installation_at(facts, base, minor_of(version))
-    library, abi_flags = found.library if found is not None else "", answer["abi_flags"] or ""
+    library = found.library if found is not None else facts.join(base, "lib", f"python{minor_of(version)}")
+    abi_flags = answer["abi_flags"] or ""
     return Interpreter(
         executable=executable,
         real_executable=facts.real(executable),
@@ -82,5 +83,5 @@ def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0
         known_by="asking",
         abi_flags=abi_flags,
         library=library,
-        suffixes=suffixes_of(facts, version, implementation, library, abi_flags, None) if library else [],
+        suffixes=suffixes_of(facts, version, implementation, library, abi_flags, None),
     )

@@ -80,14 +80,7 @@ def _case(
     if refusal is None and machine.runner is not None:
         if watch is not None:
             watch(f"{interpreter.executable} imports {wanted.module}")
-        # Seats that start the same in the same way have the same answer: it is tried once.
-        tried: dict[object, Trial] = machine.facts.memory.setdefault("trials", {})
-        key = (interpreter.executable, wanted.module, wanted.names, way.first, way.flags, resolver.folder,
-               tuple(sorted(way.variables.items())))  # fmt: skip
-        if key not in tried:
-            folder = resolver.folder
-            tried[key] = _try(machine.runner, interpreter, wanted, way, search, folder, machine.seconds, reading)
-        trial = tried[key]
+        trial = _try(machine.runner, interpreter, wanted, way, search, resolver.folder, machine.seconds, reading)
     if not read:
         reading()
     return Case(seat, wanted, interpreter, way, search, resolver, read[0], seat.environment, trial, kernel), refusal
