@@ -79,7 +79,7 @@ BAD = [
     (["why", "json", "--in", "version:9.9"], "no interpreter of version 9.9"),
     (["why", "json", "--in", "gone.ipynb"], "there is no such notebook"),
     (["why", "json", "--in", "broken.ipynb"], "not a notebook"),
-    (["why", "json", "--in", "."], "a folder that is no environment"),
+    (["why", "json", "--in", "."], "is not an environment"),
     (["register", "file.txt", "--yes"], "nothing here is called"),
     (["register", "./file.txt", "--yes"], "starts no interpreter"),
     (["register", "version:3", "--id", "../x", "--yes"], "is no kernel id"),

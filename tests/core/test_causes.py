@@ -10,7 +10,7 @@ from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.questions.here import notebook_seat
+from kalyx.core.questions.here import seat_of_file
 from kalyx.core.questions.why import why_import
 from kalyx.core.targets import resolve
 from tests.made import HOME, described
@@ -44,7 +44,7 @@ def found_by(lines: list[str]) -> list[str]:
     if subject == "the shell":
         return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
     if subject == "the notebook":
-        return [finding.cause for finding in notebook_seat(f"{HOME}/spring/weights.ipynb", machine).findings]
+        return [finding.cause for finding in seat_of_file(f"{HOME}/spring/weights.ipynb", machine).findings]
     if "kernel:" in subject:
         second = subject.startswith("the second ")
         identifier = subject.removeprefix("the second ").removeprefix("kernel:")

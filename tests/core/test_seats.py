@@ -7,14 +7,13 @@ import pytest
 from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.doors.reading import Process
 from kalyx.core.environments.searchpath import Way
-from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
 from kalyx.core.questions.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
-from kalyx.core.targets import resolve, seat_of_interpreter
+from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
 KALYX = ("/usr/bin/python3.11", "-m", "kalyx")
@@ -148,7 +147,7 @@ def test_contents_and_contrast():
     machine = machine_of(files)
 
     def look(name):
-        seat = seat_of_interpreter(machine, read_interpreter(machine.facts, f"{HOME}/{name}/bin/python"), "path", name)
+        seat = resolve(machine, f"{HOME}/{name}/bin/python")
         return seat, contents(machine.facts, seat.interpreter, machine.search(seat.interpreter, Way()))[0]
 
     seat, packages = look("heath")

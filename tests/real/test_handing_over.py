@@ -100,7 +100,7 @@ def test_what_must_not_be_removed_is_refused(moor):
     (moor.root / "link").symlink_to(heath)
     refused = {
         BY_VERSION[NEW].real_executable: "is an installation of Python",
-        str(moor.root): "is no environment",
+        str(moor.root): "is not an environment",
         str(prefix): "is what other environments stand on",
         str(moor.root / "link"): "is a link to",
         sys.prefix: "Kalyx itself runs in",

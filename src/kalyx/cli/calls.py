@@ -65,12 +65,17 @@ class Call:
         return sys.stdin.isatty() and sys.stderr.isatty()
 
     def target(self, text: str | None) -> Seat:
-        """The seat of a TARGET, or the default one."""
+        """The seat of a TARGET, or the default one, its environment under its name."""
+        return self.machine.named_seat(self.seat(text))
+
+    def seat(self, text: str | None) -> Seat:
+        """The seat of a TARGET, or the default one; the other environments, which a name takes, are not looked at."""
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
 
     def target_to_change(self, text: str | None) -> Seat:
         """The seat of a TARGET that is to be changed, or the default one. Raises KalyxError."""
-        return default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
+        found = default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
+        return self.machine.named_seat(found)
 
     def print_json(self, answer: Struct) -> None:
         """Print one answer as JSON, by its schema."""

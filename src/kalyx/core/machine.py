@@ -6,8 +6,10 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from msgspec import structs
+
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.environments.found import found_environments, found_interpreters, make_names_unique
+from kalyx.core.environments.found import found_environments, found_interpreters, names_of, with_name
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
 from kalyx.core.imports.resolver import Resolver
@@ -80,24 +82,33 @@ class Machine:
 
     @cached_property
     def views(self) -> list[View]:
-        """Environments in the usual places and those that kernels and this shell start; unjudged."""
-        named = [kernel.environment.prefix for kernel in self.kernels if kernel.environment]
+        """Environments in the usual places and those that kernels and this shell start; named, unjudged."""
+        named = [kernel.environment.prefix for kernel in self._listed if kernel.environment]
         named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
         found = [view for view, _ in found_environments(self.facts, [], [], named, self.unread)]
-        make_names_unique(self.facts, [view.environment for view in found])
-        # The seats read before speak of the same environments: one thing has one name.
-        names = {view.environment.key: view.environment.name for view in found}
-        seats = [self.shell_seat.environment, *(part.environment for part in self.shell_seat.parts)]
-        for environment in [*seats, *(kernel.environment for kernel in self.kernels)]:
-            if environment is not None and environment.key in names:
-                environment.called = environment.called or environment.name
-                environment.name = names[environment.key]
-        return found
+        names = names_of(self.facts, [view.environment for view in found])
+        return [structs.replace(view, environment=with_name(view.environment, names)) for view in found]
+
+    @cached_property
+    def _by_key(self) -> dict[str, Environment]:
+        return {view.environment.key: view.environment for view in self.views}
 
     @cached_property
     def environments(self) -> list[Environment]:
         """Every environment that is known without looking for more."""
         return [view.environment for view in self.views]
+
+    def named(self, environment: Environment | None) -> Environment | None:
+        """The environment under its name: the one thing that looking at the others is for."""
+        if environment is None:
+            return None
+        known = self._by_key.get(environment.key)
+        return structs.replace(environment, name=known.name, called=known.called) if known else environment
+
+    def named_seat(self, seat: Seat) -> Seat:
+        """The seat with its environments under their names."""
+        parts = [structs.replace(part, environment=self.named(part.environment)) for part in seat.parts]
+        return structs.replace(seat, environment=self.named(seat.environment), parts=parts)
 
     @cached_property
     def all_environments(self) -> list[Environment]:
@@ -109,7 +120,7 @@ class Machine:
 
     def environment_named(self, key: str) -> Environment | None:
         """The known environment of this key, with its name."""
-        return next((one for one in self.environments if one.key == key), None)
+        return self._by_key.get(key)
 
     # -- kernels --------------------------------------------------------------
 
@@ -153,6 +164,12 @@ class Machine:
     @cached_property
     def kernels(self) -> list[Kernel]:
         """Registered kernels as the server would list them; unjudged but for their files."""
+        for kernel in self._listed:
+            kernel.environment = self.named(kernel.environment)
+        return self._listed
+
+    @cached_property
+    def _listed(self) -> list[Kernel]:
         own = self.server.folder is not None
         facts = self.facts.seen_by(self.server.variables, self.server.folder) if own else self.facts
         return listed_kernels(facts, self.server)

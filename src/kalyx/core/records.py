@@ -19,6 +19,10 @@ Relation = Literal["same", "differs", "dead", "unknown"]
 SeatKind = Literal["shell", "kernel", "notebook", "server", "editor", "process", "program", "path"]
 EnvironmentKind = Literal["installation", "virtual", "kept"]
 Outcome = Literal["imports", "fails", "undetermined"]
+# What put an entry on a search path: the way of running, PYTHONPATH, the installation, a site folder (its own, the
+# base's, the user's), a line of a path file, start-up code.
+PutBy = Literal["program", "variable", "library", "own", "base", "user", "linked", "start-up"]
+PackageOrigin = Literal["own", "base", "user", "path", "linked"]
 
 
 class KalyxError(Exception):
@@ -125,11 +129,12 @@ class Environment(Struct, kw_only=True):
 
 
 class PathEntry(Struct, kw_only=True):
-    """One entry of a search path and where it comes from."""
+    """One entry of a search path, what put it there, and in words where it comes from."""
 
     entry: str
     origin: str
     exists: bool
+    put_by: PutBy = "program"
 
 
 class Part(Struct, kw_only=True):
@@ -286,7 +291,7 @@ class Package(Struct, kw_only=True):
     version: str | None
     modules: list[str]
     location: str
-    origin: str
+    origin: PackageOrigin
     installer: str | None = None
     hidden_by: str | None = None
     unmet: list[Unmet] = []

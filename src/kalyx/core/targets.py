@@ -8,16 +8,15 @@ an error that lists candidates, nearest first.
 from __future__ import annotations
 
 from kalyx.core.doors.nearby import near_paths
-from kalyx.core.doors.reading import Process
-from kalyx.core.environments.reading import executables_of, looks_like_environment, view_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.records import Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
-from kalyx.core.seats.notebook import ENDING, Notebook, read_notebook
-from kalyx.core.seats.shell import telling
+from kalyx.core.seats.kernel import kernel_seat
+from kalyx.core.seats.making import running, seat_from
+from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
+from kalyx.core.seats.path import path_seat
+from kalyx.core.seats.process import process_seat
+from kalyx.core.seats.program import program_seat
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import are_numbers, leading_number, number_of
 from kalyx.core.words.visible import visible
@@ -27,7 +26,7 @@ def default_seat(machine: Machine) -> Seat:
     """``caller`` where Kalyx was started from a kernel or a Python program, else ``shell``."""
     process = callers.find_caller(machine.facts)
     if process is not None:
-        seat = seat_of_process(machine, process, "the program Kalyx was started from")
+        seat = process_seat(machine.facts, process, "the program Kalyx was started from")
         if seat.interpreter is not None:
             return seat
     return machine.shell_seat
@@ -41,7 +40,7 @@ def resolve(machine: Machine, text: str) -> Seat:
         process = callers.find_caller(machine.facts)
         if process is None:
             raise KalyxError("there is no caller: Kalyx was not started from a kernel or a Python program", ["shell"])
-        return seat_of_process(machine, process, "the program Kalyx was started from")
+        return process_seat(machine.facts, process, "the program Kalyx was started from")
     if text == "editor":
         return _by_editor(machine, "")
     kind, colon, rest = text.partition(":")
@@ -73,98 +72,14 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
     return seat
 
 
-def seat_of_interpreter(
-    machine: Machine, interpreter: Interpreter, kind: str, name: str, via: str | None = None
-) -> Seat:
-    """An interpreter named by its path, as a seat."""
-    environment = view_of(machine.facts, interpreter).environment
-    known = machine.environment_named(environment.key) if kind != "path" else None
-    return Seat(
-        seat=kind,  # type: ignore[arg-type]
-        name=name,
-        interpreter=interpreter,
-        environment=known or environment,
-        folder=machine.facts.folder,
-        via=via,
-    )
-
-
 def seat_of_path(machine: Machine, path: str) -> Seat:
     """A path to an interpreter or an environment."""
-    facts = machine.facts
-    if not facts.exists(path) and facts.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is nothing at this path", near_paths(facts, path))
-    if facts.is_folder(path):
-        return _seat_of_folder(machine, path)
-    try:
-        interpreter = read_interpreter(facts, path)
-    except NotAnInterpreter as refusal:
-        return Seat(seat="path", name=path, reason=refusal.reason, undecided=not refusal.dead, folder=facts.folder,
-                    source=refusal.path)  # fmt: skip
-    return seat_of_interpreter(machine, interpreter, "path", path)
+    return path_seat(machine.facts, path)
 
 
-def _seat_of_folder(machine: Machine, path: str) -> Seat:
-    facts = machine.facts
-    problem: NotAnInterpreter | None = None
-    for executable in executables_of(facts, path):
-        if facts.kind(executable) is None:
-            continue
-        try:
-            return seat_of_interpreter(machine, read_interpreter(facts, executable), "path", path)
-        except NotAnInterpreter as refusal:
-            problem = problem or refusal
-    if problem is not None:
-        return Seat(seat="path", name=path, reason=problem.reason, undecided=not problem.dead, folder=facts.folder,
-                    source=problem.path)  # fmt: skip
-    if looks_like_environment(facts, path):
-        return Seat(seat="path", name=path, reason="it holds no interpreter", folder=facts.folder, source=path)
-    near = [
-        facts.join(path, name) for name in facts.names(path) if looks_like_environment(facts, facts.join(path, name))
-    ]
-    raise KalyxError(f"{visible(path)}: a folder that is no environment", near)
-
-
-def seat_of_process(machine: Machine, process: Process, via: str) -> Seat:
-    """A live process: what the system says it runs, which beats every file."""
-    facts = machine.facts
-    name = f"{callers.program_name(process)} (pid {process.pid})"
-    connection = callers.connection_file_of(process)
-    kind = "kernel" if connection else "process"
-    executable = callers.started_as(facts, process)
-    if executable is None:
-        return Seat(seat=kind, name=name, reason="the system does not show what it runs", undecided=True, via=via)  # type: ignore[arg-type]
-    try:
-        interpreter = read_interpreter(facts, executable)
-    except NotAnInterpreter as refusal:
-        undecided = not refusal.dead
-        return Seat(seat=kind, name=name, reason=refusal.reason, undecided=undecided, via=via)  # type: ignore[arg-type]
-    seat = seat_of_interpreter(machine, interpreter, kind, name, via)
-    seat.folder = process.folder or facts.folder
-    seat.variables = telling(process.variables or {})
-    seat.pid = process.pid
-    return seat
-
-
-def seat_of_kernel(machine: Machine, kernel: Kernel, notebook: Notebook | None = None) -> Seat:
-    """A registered kernel, or a notebook through its kernel."""
-    facts = machine.facts
-    environment = kernel.environment
-    if environment is not None:
-        environment = machine.environment_named(environment.key) or environment
-    folder = facts.parent(notebook.path) if notebook else facts.folder
-    return Seat(
-        seat="notebook" if notebook else "kernel",
-        name=facts.name(notebook.path) if notebook else kernel.id,
-        interpreter=kernel.interpreter,
-        environment=environment,
-        undecided=kernel.undecided,
-        reason=kernel.reason or ("; ".join(f.says for f in kernel.findings) if not kernel.argv else None),
-        folder=folder,
-        variables=telling(kernel_variables(kernel, machine.server)),
-        via=f"kernel:{kernel.id}",
-        source=facts.join(kernel.folder, SPEC_FILE),
-    )
+def seat_of_kernel(machine: Machine, kernel: Kernel) -> Seat:
+    """A registered kernel."""
+    return kernel_seat(machine.facts, kernel, machine.server)
 
 
 def _by_kernel(machine: Machine, identifier: str) -> Seat:
@@ -186,17 +101,7 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
         raise KalyxError(f"{visible(path)}: {notebook.problem}")
     if notebook.kernel is None:
         raise KalyxError(f"{visible(path)}: the notebook names no kernel; name one with --in kernel:ID")
-    kernel = machine.kernel_by_id(notebook.kernel)
-    if kernel is None:
-        return Seat(
-            seat="notebook",
-            name=facts.name(path),
-            reason=f"it asks for kernel {notebook.kernel}, which is not registered",
-            folder=facts.parent(path),
-            via=f"kernel:{notebook.kernel}",
-            source=path,
-        )
-    return seat_of_kernel(machine, kernel, notebook)
+    return notebook_seat(facts, notebook, machine.kernel_by_id(notebook.kernel), machine.server)
 
 
 def _by_notebook(machine: Machine, path: str) -> Seat:
@@ -210,7 +115,7 @@ def _by_pid(machine: Machine, text: str) -> Seat:
     process = machine.facts.process(number)
     if process is None:
         raise KalyxError(f"no process {text} is running that this user may see")
-    return seat_of_process(machine, process, f"process {text}")
+    return process_seat(machine.facts, process, f"process {text}")
 
 
 def _by_editor(machine: Machine, file: str) -> Seat:
@@ -231,34 +136,21 @@ def _by_editor(machine: Machine, file: str) -> Seat:
 
 def _by_server(machine: Machine, text: str) -> Seat:
     """A running notebook server, by its process or its port."""
+    from kalyx.core.seats.server import server_seat
+
     for found in machine.servers:
         if text in (str(found.pid), str(found.port)):
-            seat = seat_of_process(machine, found.process, f"server with process {found.pid}")
-            seat.seat, seat.name = "server", f"server in {found.folder}"
-            seat.folder, seat.source = found.folder or seat.folder, found.path
+            seat = server_seat(machine.facts, found)
+            seat.name = f"server in {found.folder}"
             return seat
     running = [f"server:{found.port or found.pid}" for found in machine.servers]
     raise KalyxError(f"no notebook server of this user runs as process or port {visible(text)}", running)
 
 
 def _by_program(machine: Machine, word: str) -> Seat:
-    facts = machine.facts
-    path = next(facts.lookup(word), None)
-    if path is None:
+    seat = program_seat(machine.facts, word)
+    if seat is None:
         raise KalyxError(f"{visible(word)!r} is not on PATH", _programs_near(machine, word))
-    try:
-        interpreter = read_interpreter(facts, path)
-    except NotAnInterpreter:
-        line = interpreter_of_script(facts, path)
-        if line.path is None:
-            return Seat(seat="program", name=word, reason=line.reason, source=path, folder=facts.folder)
-        try:
-            interpreter = read_interpreter(facts, line.path)
-        except NotAnInterpreter as refusal:
-            reason = f"its first line names {line.path}: {refusal.reason}"
-            return Seat(seat="program", name=word, reason=reason, source=path, folder=facts.folder)
-    seat = seat_of_interpreter(machine, interpreter, "program", word, via=path)
-    seat.source = path
     return seat
 
 
@@ -277,7 +169,9 @@ def _by_version(machine: Machine, text: str) -> Seat:
     own = [one for one in own if one.prefix == one.base_prefix]
     for interpreter in [*own, *machine.interpreters]:
         if (interpreter.version + ".").startswith(text + "."):
-            return seat_of_interpreter(machine, interpreter, "path", interpreter.executable, via=f"version:{text}")
+            seat = seat_from("path", interpreter.executable, running(machine.facts, interpreter), machine.facts.folder)
+            seat.via = f"version:{text}"
+            return seat
     known = sorted({one.version for one in machine.interpreters}, key=lambda one: _far(one, text))
     raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{one}" for one in known])
 
@@ -293,9 +187,9 @@ def _named(machine: Machine, name: str) -> Seat:
     if not found:
         more = {one.name: one for one in machine.all_environments}
         if name in more and more[name].executable:
-            return _seat_of_folder(machine, more[name].prefix)
+            return seat_of_path(machine, more[name].prefix)
     if len(found) == 1:
-        return _seat_of_folder(machine, found[0].environment.prefix)
+        return seat_of_path(machine, found[0].environment.prefix)
     if found:
         raise KalyxError(
             f"{visible(name)!r} names {len(found)} environments; name one by its path",

@@ -119,10 +119,11 @@ def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
     )
     if answer is None:
         return
-    origins = {entry.entry: entry.origin for entry in found.entries}
-    first = found.entries[:1] if found.entries and found.entries[0].origin == way.first_origin else []
+    known = {entry.entry: entry for entry in found.entries}
+    first = found.entries[:1] if found.entries and found.entries[0].put_by == "program" else []
     found.entries = first + [
-        PathEntry(entry=text, origin=origins.get(text, STARTUP), exists=facts.exists(text) if text else True)
+        known.get(text)
+        or PathEntry(entry=text, origin=STARTUP, exists=facts.exists(text) if text else True, put_by="start-up")
         for text in answer["path"]
     ]
     found.unknown = []

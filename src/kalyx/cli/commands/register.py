@@ -13,6 +13,7 @@ from kalyx.core.deeds import filling, registering
 from kalyx.core.deeds.registering import Order, Plan
 from kalyx.core.deeds.wanted import wants
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.findings.conditions import kernel_package_absent
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.questions.rehearse import rehearse
@@ -48,7 +49,7 @@ def run(call: Call) -> int:
         bringing = _plan_kernel_package(call, seat)
         kernel_package = bringing.kernel_package
     if kernel_package is None:
-        return _show(call, _refused(seat, registering.kernel_package_finding(call.machine, seat)))
+        return _show(call, _refused(seat, kernel_package_absent.of_seat(call.machine, seat)))
     plan = registering.plan_registration(call.machine, seat, _order(call), kernel_package)
     if bringing is not None:
         plan.deeds[:0] = bringing.answer.plan

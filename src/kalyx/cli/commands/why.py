@@ -83,36 +83,47 @@ def _status(answer: WhyAnswer) -> int:
 
 
 def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
+    """The answer, its environments under their names: the search path of each seat is in it by then."""
+    answer = _found(call, tell)
+    answer.target = call.machine.named_seat(answer.target)
+    for one in answer.seats:
+        one.target = call.machine.named_seat(one.target)
+    return answer
+
+
+def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer to whatever WHAT is: a traceback, a program, a file or folder, one module everywhere, imports here."""
     options, machine = call.options, call.machine
     what = options.what
     named = options.target is not None
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
-        from kalyx.core.questions.why_larger import why_files, why_program, why_traceback
+        from kalyx.core.questions.why_files import why_files
+        from kalyx.core.questions.why_program import why_program
+        from kalyx.core.questions.why_traceback import why_traceback
 
         if what[0] == "-":
             if sys.stdin is None:
                 raise KalyxError("standard input is closed: there is no text to read")
             # Of a log the end counts: there stands what happened last.
             text = sys.stdin.buffer.read(_LOG_LIMIT)[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
-            return why_traceback(machine, text, call.target(options.target), named=named, tell=tell)
+            return why_traceback(machine, text, call.seat(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))
         path = machine.facts.absolute(what[0])
         target = options.target or (path if path.endswith(".ipynb") else None)
-        return why_files(machine, call.target(target), path, named=named, tell=tell)
+        return why_files(machine, call.seat(target), path, named=named, tell=tell)
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
     if gone is not None:
         path = machine.facts.absolute(gone)
         raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.facts, path))
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
-        from kalyx.core.questions.why_larger import why_everywhere
+        from kalyx.core.questions.why_everywhere import why_everywhere
 
         if len(wanted) != 1:
             raise KalyxError("--everywhere asks for one import at a time")
         return why_everywhere(machine, wanted[0], tell=tell)
-    seat = call.target(options.target)
+    seat = call.seat(options.target)
     if named and len(what) == 1 and what[0].endswith(".ipynb"):
         named = True
     answers = [why_import(machine, seat, one, named=named, command=options.command_line) for one in wanted]

@@ -30,11 +30,11 @@ def _try(machine: Machine, interpreter: Interpreter, package: Package, module: s
 
 def running_in(machine: Machine, environment: Environment) -> list[str]:
     """The processes of this user that run in the environment now, in words: kernels, and other programs."""
-    from kalyx.core.targets import seat_of_process
+    from kalyx.core.seats.process import process_seat
 
     facts, found = machine.facts.again(), []
     for process in python_processes(facts):
-        seat = seat_of_process(machine, process, "")
+        seat = process_seat(machine.facts, process, "")
         if seat.environment is None or seat.environment.key != environment.key:
             continue
         what = "kernel" if connection_file_of(process) else program_ran(process.command)

@@ -15,14 +15,13 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
 from kalyx.core.environments.searchpath import Way
-from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
-from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, Evidence, Finding, Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats.server import listed_by
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
@@ -65,25 +64,6 @@ def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPacka
         if resolver.resolve(kernel_package.module).place is not None:
             return kernel_package
     return None
-
-
-def kernel_package_finding(machine: Machine, seat: Seat) -> Finding:
-    """That the target has no kernel package, with the way to bring it."""
-    assert seat.interpreter is not None and seat.environment is not None
-    search = machine.search(seat.interpreter, Way())
-    return Finding(
-        cause="kernel-package-absent",
-        certainty="proven",
-        says=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
-        evidence=[
-            Evidence(
-                fact=f"no {USUAL.module} on its search path",
-                source=f"{len(search.entries)} entries read",
-                path=seat.environment.prefix,
-            )
-        ],
-        remedies=[remedies.install(machine, seat.interpreter, USUAL.distribution)],
-    )
 
 
 def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package: KernelPackage) -> Plan:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
+
+from msgspec import structs
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
@@ -79,14 +82,22 @@ def found_environments(
     return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
 
 
-def make_names_unique(facts: Facts, environments: list[Environment]) -> None:
-    """Two environments of one name get the folder above in front, then the whole path."""
-    for environment in environments:
-        environment.called = environment.called or environment.name
-    for widen in (lambda e: f"{facts.name(facts.parent(e.prefix))}/{e.name}", lambda e: e.prefix):
-        counts: dict[str, int] = {}
-        for environment in environments:
-            counts[environment.name] = counts.get(environment.name, 0) + 1
-        for environment in environments:
-            if counts[environment.name] > 1:
-                environment.name = widen(environment)
+def names_of(facts: Facts, environments: Iterable[Environment]) -> dict[str, str]:
+    """The name of each environment by its key: its own; of several with one name, with the folder above; else its path.
+
+    A pure function of all environments: which was read first changes nothing.
+    """
+    named = {environment.key: (environment.called or environment.name, environment.prefix)
+             for environment in environments}  # fmt: skip
+    for widen in (lambda name, prefix: f"{facts.name(facts.parent(prefix))}/{name}", lambda name, prefix: prefix):
+        counts = Counter(name for name, _ in named.values())
+        named = {
+            key: (widen(name, prefix) if counts[name] > 1 else name, prefix) for key, (name, prefix) in named.items()
+        }
+    return {key: name for key, (name, _) in named.items()}
+
+
+def with_name(environment: Environment, names: dict[str, str]) -> Environment:
+    """A copy of the record under the name that all environments leave it; its own name stays beside."""
+    own = environment.called or environment.name
+    return structs.replace(environment, name=names.get(environment.key, own), called=own)

@@ -10,6 +10,7 @@ know (a ``.pth`` line that runs something, a ``sitecustomize``) is named in
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -18,11 +19,14 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.interpreters.versions import installation_at
-from kalyx.core.records import Evidence, Interpreter, PathEntry
+from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.words.numbers import leading_number
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"
+
+# A site folder of its own, of the base, or of the user.
+SitePutBy = Literal["own", "base", "user"]
 
 _PTH_LIMIT = 1024 * 1024
 
@@ -129,12 +133,13 @@ class _Builder:
             return None
         return variable_of(self.way.variables, name, self.facts.system)
 
-    def add(self, entry: str, origin: str) -> None:
+    def add(self, entry: str, origin: str, put_by: PutBy) -> None:
         case = self.facts.case(entry) if self.facts.system == "windows" else entry
         if case in self.known:
             return
         self.known.add(case)
-        self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=self.facts.exists(entry)))
+        exists = self.facts.exists(entry)
+        self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=exists, put_by=put_by))
 
     def safe_by_variable(self) -> bool:
         return self.minor >= (3, 11) and self._switched_on("PYTHONSAFEPATH")
@@ -153,10 +158,11 @@ class _Builder:
                 if self.way.no_site:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
                     shown = full if self.minor >= (3, 11) else entry
-                    found = PathEntry(entry=shown, origin="PYTHONPATH", exists=facts.exists(full))
+                    exists = facts.exists(full)
+                    found = PathEntry(entry=shown, origin="PYTHONPATH", exists=exists, put_by="variable")
                     self.result.entries.append(found)
                 else:
-                    self.add(full, "PYTHONPATH")
+                    self.add(full, "PYTHONPATH", "variable")
         home = self.variable("PYTHONHOME")
         separator = ";" if facts.system == "windows" else ":"
         prefix, _, exec_prefix = home.partition(separator) if home else (self.interpreter.base_prefix, "", "")
@@ -169,18 +175,19 @@ class _Builder:
         library_folder, name = facts.name(facts.parent(library)), facts.name(library)
         self.library = library
         if self.interpreter.implementation == "pypy":
-            self.add(library, origin)
+            self.add(library, origin, "library")
             return
-        self.add(facts.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin)
-        self.add(library, origin)
+        self.add(facts.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin, "library")
+        self.add(library, origin, "library")
         if self.minor < (3, 0):
             for extra in ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
-                self.add(facts.join(library, extra), origin)
+                self.add(facts.join(library, extra), origin, "library")
         if self.way.no_site and self.minor == (3, 6):
             # This version names the library twice; its site module tidies that.
-            self.result.entries.append(PathEntry(entry=library, origin=origin, exists=facts.exists(library)))
+            exists = facts.exists(library)
+            self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
         compiled = facts.join(exec_prefix or prefix, library_folder, name)
-        self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part")
+        self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
 
     def written(self, path: str, lines: list[tuple[str, int]]) -> None:
         """The entries that a ``._pth`` file writes, each relative to the folder it lies in."""
@@ -188,7 +195,14 @@ class _Builder:
         for line, number in lines:
             if not line.startswith("import "):
                 full = str(self.facts.path.normpath(self.facts.absolute(line, self.facts.parent(path))))
-                self.add(full, f"{path}, line {number}")
+                self.add(full, f"{path}, line {number}", self._written_put_by(full))
+
+    def _written_put_by(self, full: str) -> PutBy:
+        """Such a distribution keeps its library in an archive or a folder, its compiled part beside the executable."""
+        facts = self.facts
+        mine = (self.library, self.interpreter.prefix)
+        is_library = any(facts.case(full) == facts.case(one) for one in mine) or facts.name(full) == self._zip_name()
+        return "library" if is_library else "own"
 
     def _library_below(self, prefix: str) -> str:
         """The library folder that a variable makes this interpreter take: its own of this version, there or not."""
@@ -199,10 +213,10 @@ class _Builder:
     def _windows_base(self, prefix: str, origin: str) -> None:
         facts = self.facts
         self.library = facts.join(prefix, "Lib")
-        self.add(facts.join(facts.parent(self.interpreter.executable), self._zip_name()), origin)
-        self.add(facts.join(prefix, "DLLs"), origin + ", compiled part")
-        self.add(self.library, origin)
-        self.add(prefix, "the folder of the base interpreter")
+        self.add(facts.join(facts.parent(self.interpreter.executable), self._zip_name()), origin, "library")
+        self.add(facts.join(prefix, "DLLs"), origin + ", compiled part", "library")
+        self.add(self.library, origin, "library")
+        self.add(prefix, "the folder of the base interpreter", "library")
 
     def _zip_name(self) -> str:
         return "python" + self.tag.replace(".", "") + ".zip"
@@ -242,16 +256,16 @@ class _Builder:
             return False
         return not self._switched_on("PYTHONNOUSERSITE")
 
-    def _prefix_folders(self, prefix: str, origin: str) -> None:
+    def _prefix_folders(self, prefix: str, origin: SitePutBy) -> None:
         virtual = self.interpreter.prefix != self.interpreter.base_prefix
         for folder in site_folders(self.facts, prefix, self.interpreter, self.library, virtual):
             if self.facts.is_folder(folder):
                 self.site_folder(folder, origin)
 
-    def site_folder(self, folder: str, origin: str) -> None:
+    def site_folder(self, folder: str, origin: SitePutBy) -> None:
         case = self.facts.case(folder) if self.facts.system == "windows" else folder
         remembered = case in self.known or self.minor >= (3, 0)
-        self.add(folder, origin)
+        self.add(folder, origin, origin)
         if not remembered:
             # Version 2 does not remember its own site folders: a blank line in a path file adds the folder again.
             self.known.discard(case)
@@ -295,7 +309,7 @@ class _Builder:
             full = entry if self.facts.path.isabs(entry) else self.facts.join(folder, entry)
             full = str(self.facts.path.normpath(full))
             if "\0" not in full and self.facts.exists(full):
-                self.add(full, f"{path}, line {number}")
+                self.add(full, f"{path}, line {number}", "linked")
 
     def _code_line(self, path: str, number: int, line: str) -> None:
         evidence = Evidence(fact=line.strip()[:200], source="a path file's line of code", path=path, line=number)

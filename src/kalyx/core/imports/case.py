@@ -106,7 +106,7 @@ class Case(Struct):
     @property
     def standard(self) -> list[str]:
         """The entries of the path that are the standard library's."""
-        return [entry.entry for entry in self.search.entries if entry.origin.startswith("the standard library")]
+        return [entry.entry for entry in self.search.entries if entry.put_by == "library"]
 
     @property
     def folders(self) -> list[str]:

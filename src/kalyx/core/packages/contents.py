@@ -7,11 +7,21 @@ the search path; of two copies the first one wins, and the other is hidden.
 from __future__ import annotations
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.environments.searchpath import STARTUP, SearchPath
+from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.records import Interpreter, Package, Unmet, Unread
+from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
 from kalyx.core.words.names import canonical
+
+# Of what a package is that lies on an entry of the path; a program's own folder holds no packages.
+_ORIGINS: dict[PutBy, PackageOrigin] = {
+    "own": "own",
+    "base": "base",
+    "user": "user",
+    "linked": "linked",
+    "start-up": "linked",
+    "variable": "path",
+}
 
 # Files beside packages that are no modules of anybody's.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
@@ -63,27 +73,22 @@ def kept_records(facts: Facts, prefix: str) -> list[Package]:
     return found
 
 
-def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, str]]:
+def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, PackageOrigin]]:
     """The folders that may hold packages, in order, with the origin of what lies in them."""
     found = []
     for entry in search.entries:
-        if entry.origin.startswith("the standard library") or not entry.entry or not entry.exists:
-            continue
-        if entry.origin in ("own", "base", "user"):
-            found.append((entry.entry, entry.origin))
-        elif ".pth, line" in entry.origin or entry.origin == STARTUP:
-            found.append((entry.entry, "linked"))
-        elif entry.origin == "PYTHONPATH":
-            found.append((entry.entry, "path"))
+        origin = _ORIGINS.get(entry.put_by)
+        if origin is not None and entry.entry and entry.exists:
+            found.append((entry.entry, origin))
     # Start-up code that runs twice can name a folder twice: the first one counts.
-    first: dict[str, str] = {}
+    first: dict[str, PackageOrigin] = {}
     for folder, origin in found:
         if facts.is_folder(folder):
             first.setdefault(folder, origin)
     return list(first.items())
 
 
-def _package(facts: Facts, installed: Installed, origin: str) -> Package:
+def _package(facts: Facts, installed: Installed, origin: PackageOrigin) -> Package:
     if any(file.startswith("__editable__") for file in installed.files or []):
         origin = "linked"
     return Package(
@@ -103,7 +108,7 @@ def _keeper(facts: Facts, installed: Installed) -> str | None:
     return None
 
 
-def _owned_by_none(facts: Facts, folder: str, origin: str, owned: set[str]) -> list[Package]:
+def _owned_by_none(facts: Facts, folder: str, origin: PackageOrigin, owned: set[str]) -> list[Package]:
     """Modules in a site folder that no distribution's record lists."""
     found = []
     for name in facts.names(folder):

@@ -83,7 +83,7 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
                     break
             if interpreter is not None:
                 text = _without_version(text, interpreter.version)
-            if entry.origin not in ("the folder of the script", "the notebook's folder"):
+            if entry.put_by != "program":
                 entries.append(text)
         return entries
 

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from kalyx.core.answers import HereAnswer
-from kalyx.core.doors.reading import Process
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.records import Finding, Kernel, Part, Relation, Seat, Unread
 from kalyx.core.seats.editor import editor_seats
-from kalyx.core.seats.notebook import notebooks_in, read_notebook
+from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats
-from kalyx.core.seats.process import changed_since, compiled_parts, editor_of, programs_of, started_by
-from kalyx.core.seats.running import Live, live_kernels
-from kalyx.core.targets import default_seat, seat_of_kernel, seat_of_process
+from kalyx.core.seats.process import program_running, programs_of, with_life
+from kalyx.core.seats.running import Live, live_kernels, live_seat
+from kalyx.core.seats.server import server_seat
+from kalyx.core.targets import default_seat, seat_of_kernel
 from kalyx.core.ways import with_search_path
-from kalyx.core.words.secrets import program_ran
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
 MATTERS = {"interpreter-gone", "name-misleads", "kernel-package-absent", "spec-unreadable", "kernel-absent",
@@ -28,11 +27,12 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
     ``ask``: the shell is asked what its start files define, and running kernels who they are. ``pasted``: what the
     user's consoles said (``pasted.py``).
     """
-    catalogue.judge_seat(machine.shell_seat, machine)
-    reference = reference or default_seat(machine)
+    shell = catalogue.judge_seat(machine.named_seat(machine.shell_seat), machine)
+    asked = reference or default_seat(machine)
+    reference = shell if asked is machine.shell_seat else machine.named_seat(asked)
     seats = [reference]
-    if not _same_seat(reference, machine.shell_seat):
-        seats.append(machine.shell_seat)
+    if not _same_seat(reference, shell):
+        seats.append(shell)
     by_id: dict[str, list[Finding]] = {}
     for kernel in machine.kernels:
         catalogue.judge_kernel(kernel, machine)
@@ -43,18 +43,18 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
     unread: list[Unread] = []
     lives = _live_kernels(machine, unread)
     for path in notebooks_in(machine.facts, machine.facts.folder):
-        seat = _bound(path, machine, lives) or notebook_seat(path, machine)
+        seat = _bound(path, machine, lives) or seat_of_file(path, machine)
         if not _same_seat(seat, reference):
             seats.append(seat)
     seats += [seat for seat in running_seats(machine, lives) if not _same_seat(seat, reference)]
     for seat in editor_seats(machine.facts, machine.facts.folder):
         if not _same_seat(seat, reference):
-            seats.append(catalogue.judge_seat(seat, machine))
+            seats.append(catalogue.judge_seat(machine.named_seat(seat), machine))
     seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
     if ask:
         from kalyx.core.questions.asked import ask_shell
 
-        machine.shell_seat.parts += ask_shell(machine)
+        shell.parts += ask_shell(machine)
         _ask_kernels(machine, seats, lives)
     for seat in seats:
         seat.relation = relation(seat, reference)
@@ -97,54 +97,21 @@ def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
     live = next((one for one in lives if one.notebook is not None and case(one.notebook) == case(path)), None)
     if live is None:
         return None
-    seat = seat_of_process(machine, live.process, f"kernel:{live.spec}" if live.spec else "")
-    notebook = read_notebook(machine.facts, path)
-    seat.seat, seat.name, seat.source = "notebook", machine.facts.name(path), path
-    seat.label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
-    _with_process(machine, seat, live.process)
-    if notebook.kernel and live.spec and notebook.kernel.lower() != live.spec:
-        seat.label += f"; its file asks for {notebook.kernel}"
-    return seat
+    return machine.named_seat(live_seat(machine.facts, live, read_notebook(machine.facts, path)))
 
 
 def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
     """Servers, kernels without a notebook of this folder, and other Python programs that belong to the folder."""
-    facts, seats = machine.facts, []
-    for server in machine.servers:
-        seat = seat_of_process(machine, server.process, f"server with process {server.pid}")
-        seat.seat, seat.name = "server", f"port {server.port}" if server.port else f"process {server.pid}"
-        seat.folder, seat.source = server.folder, server.path
-        means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""
-        seat.label = f"serves {server.folder}; {means}"
-        seats.append(_with_process(machine, seat, server.process))
-    known = {server.pid for server in machine.servers}
+    facts = machine.facts
+    seats = [with_life(facts, server_seat(facts, server), server.process) for server in machine.servers]
     real = facts.real(facts.folder)
     for live in lives:
         stands = live.process.folder is not None and facts.inside(live.process.folder, real)
         if stands and (live.notebook is None or facts.parent(live.notebook) != facts.folder):
-            seat = seat_of_process(machine, live.process, f"kernel:{live.spec}" if live.spec else "")
-            seat.name = f"running, process {live.process.pid}"
-            seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
-            seats.append(_with_process(machine, seat, live.process))
-    for process in programs_of(facts, facts.folder):
-        if process.pid not in known:
-            seat = seat_of_process(machine, process, "")
-            editor = editor_of(facts, process)
-            if editor is not None:
-                seat.seat = "editor"
-            seat.name = f"{program_ran(process.command)} (pid {process.pid})"
-            seats.append(_with_process(machine, seat, process))
-    return seats
-
-
-def _with_process(machine: Machine, seat: Seat, process: Process) -> Seat:
-    seat.pid, seat.started = process.pid, process.started
-    seat.started_by = started_by(machine.facts, process)
-    seat.changed_since = changed_since(machine.facts, seat)
-    seat.compiled = compiled_parts(machine.facts, process.pid)
-    if seat.label is None and seat.started_by:
-        seat.label = "started by " + seat.started_by[0]
-    return seat
+            seats.append(live_seat(facts, live))
+    known = {server.pid for server in machine.servers}
+    seats += [program_running(facts, one) for one in programs_of(facts, facts.folder) if one.pid not in known]
+    return [machine.named_seat(seat) for seat in seats]
 
 
 def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:
@@ -154,21 +121,14 @@ def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:
     return seat
 
 
-def notebook_seat(path: str, machine: Machine) -> Seat:
-    """A notebook file as a seat, whatever is wrong with it."""
-    facts = machine.facts
-    notebook = read_notebook(facts, path)
+def seat_of_file(path: str, machine: Machine) -> Seat:
+    """A notebook file as a seat, judged, whatever is wrong with it."""
+    notebook = read_notebook(machine.facts, path)
     kernel = machine.kernel_by_id(notebook.kernel) if notebook.kernel else None
+    seat = notebook_seat(machine.facts, notebook, kernel, machine.server)
     if kernel is not None:
-        seat = seat_of_kernel(machine, kernel, notebook)
         seat.label = f"runs on kernel {kernel.id}"
         return seat
-    seat = Seat(seat="notebook", name=facts.name(path), folder=facts.parent(path), source=path)
-    if notebook.kernel:
-        seat.via = f"kernel:{notebook.kernel}"
-        seat.reason = f"it asks for kernel {notebook.kernel}, which is not registered"
-    else:
-        seat.reason, seat.undecided = notebook.problem or "it names no kernel", True
     return catalogue.judge_seat(seat, machine)
 
 

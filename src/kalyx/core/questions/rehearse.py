@@ -16,8 +16,8 @@ from msgspec import Struct
 from kalyx.core.answers import RehearsalAnswer
 from kalyx.core.doors.loopback import Connection, monotonic
 from kalyx.core.doors.starting import Runner, Running
-from kalyx.core.environments.reading import environment_of, view_of
-from kalyx.core.findings import remedies
+from kalyx.core.environments.reading import environment_of
+from kalyx.core.findings.conditions import no_answer
 from kalyx.core.imports.names import Wanted
 from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
@@ -30,17 +30,13 @@ from kalyx.core.packages.metadata import owner_of
 from kalyx.core.records import (
     Distribution,
     ErrorText,
-    Evidence,
-    Finding,
     ImportAnswer,
     Interpreter,
     KalyxError,
     Kernel,
-    Remedy,
     ShellReach,
 )
 from kalyx.core.targets import seat_of_kernel
-from kalyx.core.words.names import is_module_name
 
 WORDS_KEPT = 20_000
 
@@ -269,7 +265,7 @@ def rehearse(
             running = machine.runner.start(command, variables=variables, folder=folder)
         except (OSError, ValueError) as error:
             answer.output = f"{command[0]}: {error}"
-            answer.findings = [_silent(kernel, f"the system cannot start it: {error}", "", machine)]
+            answer.findings = [no_answer.finding(kernel, f"the system cannot start it: {error}", "", machine)]
             return answer
         talk = _converse(machine, connection, running, began, imports, script)
         said = running.words()
@@ -316,7 +312,7 @@ def _fill(
         if talk.answered and talk.language not in ("", "python"):
             answer.answered = True
             return
-        answer.findings = [_silent(kernel, talk.problem or "it gave no answer", words, machine)]
+        answer.findings = [no_answer.finding(kernel, talk.problem or "it gave no answer", words, machine)]
         return
     answer.interpreter = Interpreter(
         executable=talk.who["executable"] or "",
@@ -391,29 +387,3 @@ def _shell_reaches(machine: Machine, path: str) -> ShellReach:
             except NotAnInterpreter:
                 pass
     return reach
-
-
-def _silent(kernel: Kernel, problem: str, words: str, machine: Machine) -> Finding:
-    """A kernel that gave no answer, explained from its own last words."""
-    evidence = [Evidence(fact=problem, source="the rehearsal")]
-    lines = [line.rstrip() for line in words.splitlines() if line.strip()]
-    if lines:
-        evidence.append(Evidence(fact=lines[-1][:300], source="its last words"))
-    mends: list[Remedy] = []
-    missing = next((line for line in reversed(lines) if "No module named" in line), None)
-    if missing is not None and kernel.interpreter is not None:
-        module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
-        if is_module_name(module):
-            argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
-            mends.append(Remedy(says="see why that import fails", steps=[remedies.command(machine, argv)]))
-    elif kernel.interpreter is not None:
-        view = view_of(machine.facts, kernel.interpreter)
-        argv = ["kalyx", "survey", "--under", view.environment.prefix]
-        mends.append(Remedy(says="look at its environment", steps=[remedies.command(machine, argv)]))
-    return Finding(
-        cause="no-answer",
-        certainty="proven",
-        says=f"kernel {kernel.id} was started and gave no answer: {problem}",
-        evidence=evidence,
-        remedies=mends,
-    )

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from kalyx.core.answers import SurveyAnswer
 from kalyx.core.doors import Unreadable
-from kalyx.core.environments.found import found_environments, make_names_unique
+from kalyx.core.environments.found import found_environments, names_of, with_name
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
@@ -29,8 +29,9 @@ def survey(
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
     pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)
-    environments = [catalogue.judge_environment(view, machine) for view, _ in pairs]
-    make_names_unique(machine.facts, environments)
+    judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
+    names = names_of(machine.facts, judged)
+    environments = [with_name(environment, names) for environment in judged]
     by_key = {environment.key: environment for environment in environments}
     for kernel in machine.kernels:
         if kernel.environment is not None and kernel.environment.key in by_key:

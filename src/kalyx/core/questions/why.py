@@ -39,7 +39,6 @@ def why_import(
     kernel = kernel_of(seat, machine)
     interpreter = seat.interpreter
     if interpreter is None:
-        _name(seat, machine)
         answer.findings = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
         answer.outcome = "undetermined" if seat.undecided else "fails"
         if seat.undecided and not answer.findings:
@@ -68,12 +67,11 @@ def _case(
     way = way_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
     resolver = Resolver(machine.facts, interpreter, search, seat.folder or machine.facts.folder)
-    read: list[Resolution] = []
+    read: list[tuple[Seat, Resolution]] = []
 
     def reading() -> None:
         """It need not wait for the trial, nor the trial for it."""
-        _name(seat, machine)
-        read.append(resolver.resolve(wanted.module))
+        read.append((machine.named_seat(seat), resolver.resolve(wanted.module)))
 
     refusal = objection(machine.facts, interpreter, named_by(seat, machine, named))
     trial = None
@@ -83,14 +81,9 @@ def _case(
         trial = _try(machine.runner, interpreter, wanted, way, search, resolver.folder, machine.seconds, reading)
     if not read:
         reading()
-    return Case(seat, wanted, interpreter, way, search, resolver, read[0], seat.environment, trial, kernel), refusal
-
-
-def _name(seat: Seat, machine: Machine) -> None:
-    """Give the environment the name that tells it from the others here, which are looked at only for that."""
-    if seat.environment is not None:
-        known = machine.environment_named(seat.environment.key)
-        seat.environment.name = known.name if known is not None else seat.environment.name
+    named_seat, place = read[0]
+    environment = named_seat.environment
+    return Case(named_seat, wanted, interpreter, way, search, resolver, place, environment, trial, kernel), refusal
 
 
 def _try(
@@ -103,13 +96,13 @@ def _try(
     seconds: float,
     begun: Callable[[], None],
 ) -> Trial:
-    begins = [entry.origin for entry in search.entries[:1]]
+    begins = any(entry.put_by == "program" for entry in search.entries[:1])
     return try_import(
         runner,
         interpreter.executable,
         wanted.module,
         wanted.names,
-        first=way.first if way.first_origin in begins else None,
+        first=way.first if begins else None,
         flags=way.flags,
         variables=way.variables,
         folder=folder,

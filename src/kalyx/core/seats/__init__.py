@@ -1,6 +1,4 @@
-"""Seats: the places that start an interpreter, one module each, same shape.
+"""Seats: the places that start an interpreter, one kind a module, all made by ``making`` and of one shape.
 
-``shell`` reads what words on ``PATH`` start and whether the activation
-variables agree; ``callers`` finds the program Kalyx was started from;
-``kernel`` and ``notebook`` turn specs and notebook files into seats.
+``callers`` finds the program Kalyx was started from, and is the one place that walks up processes.
 """

@@ -32,16 +32,18 @@ def program_name(process: Process) -> str:
     return ""
 
 
-def ancestors(facts: Facts) -> Iterator[Process]:
-    """The processes above Kalyx's own, nearest first."""
-    own = facts.process(facts.pid)
-    pid = own.parent if own else None
+def above(facts: Facts, process: Process | None) -> Iterator[Process]:
+    """The processes above one, nearest first, up to the system's first."""
     for _ in range(64):
-        process = facts.process(pid) if pid else None
+        process = facts.process(process.parent) if process is not None and process.parent else None
         if process is None:
             return
         yield process
-        pid = process.parent
+
+
+def ancestors(facts: Facts) -> Iterator[Process]:
+    """The processes above Kalyx's own, nearest first."""
+    return above(facts, facts.process(facts.pid))
 
 
 def is_shell(process: Process) -> bool:

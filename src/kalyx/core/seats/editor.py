@@ -13,12 +13,12 @@ from msgspec import Struct
 from kalyx.core.data import table
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.nearby import nearest_existing
-from kalyx.core.environments.reading import environment_of, executables_of
+from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.spots import FORMS
 from kalyx.core.formats.values import LIMIT, Value, values
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Part, Seat
+from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
@@ -148,8 +148,9 @@ def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: lis
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and (one["format"] not in ("toml", "ini")):
-            seats.append(Seat(seat="editor", name=one["form"], undecided=True, folder=facts.folder, source=path,
-                              reason=f"{facts.name(path)} cannot be read: {visible(reason)}"))  # fmt: skip
+            says = f"{facts.name(path)} cannot be read: {visible(reason)}"
+            seats.append(silent_seat("editor", one["form"], says, facts.folder, undecided=True))
+            seats[-1].source = path
 
 
 def _matching(facts: Facts, root: str, patterns: list[str]) -> list[str]:
@@ -172,11 +173,9 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     name = f"{choice.form}: {value.named or choice.part}"
     if not choice.own:
         name = f"user's {name}"
-    seat = Seat(seat="editor", name=name, folder=folder, source=choice.path, via=f"editor:{choice.path}")
-    part = Part(role=choice.part, word=value.text)
-    seat.parts = [part]
-    seat.undecided = True  # until a path is known, which either starts something or does not
-    seat.line = value.line
+    part = Part(role=choice.part, word=value.text, undecided=True)  # until a path is known
+    seat = seat_from("editor", name, part, folder, [part])
+    seat.source, seat.via, seat.line = choice.path, f"editor:{choice.path}", value.line
     seat.label = "the one that is chosen" if choice.is_chosen else None
     if _names_elsewhere(value.text):
         seat.reason = f"not on this machine: {visible(value.text)} names a place elsewhere; there, kalyx here tells"
@@ -201,9 +200,7 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     if path is None:
         seat.reason = f"{visible(text)}: what this stands for is known to the editor only"
         return seat
-    part.path = path
-    _start(facts, seat, part, path, choice.kind)
-    return seat
+    return _started(facts, seat, part, path)
 
 
 def _names_elsewhere(text: str) -> bool:
@@ -263,26 +260,19 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
     return facts.absolute(text, folder)
 
 
-def _start(facts: Facts, seat: Seat, part: Part, path: str, kind: str) -> None:
-    """Fill in what the path starts, or why it starts nothing, with the nearest that exists."""
-    seat.undecided = False
-    candidates = list(executables_of(facts, path)) if facts.is_folder(path) else [path]
-    for candidate in candidates:
-        if facts.kind(candidate) is None and len(candidates) > 1:
-            continue
-        try:
-            part.interpreter = read_interpreter(facts, candidate)
-        except NotAnInterpreter as refusal:
-            seat.reason = part.reason = seat.reason or f"{visible(path)}: {refusal.reason}"
-            seat.undecided = not refusal.dead
-            continue
-        part.environment = environment_of(facts, part.interpreter)
-        seat.interpreter, seat.environment, seat.reason = part.interpreter, part.environment, None
-        seat.undecided = False
-        part.links = part.interpreter.links
-        return
-    seat.reason = seat.reason or f"{visible(path)}: it holds no interpreter"
-    near = nearest_existing(facts, path)
-    if near is not None:
-        seat.reason += f"; the nearest that is there: {visible(near)}"
-        seat.nearest = near
+def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
+    """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
+    found = first_that_starts(facts, executables_of(facts, path)) if facts.is_folder(path) else starting(facts, path)
+    part = Part(role=asked.role, word=asked.word, path=path)
+    if found is not None:
+        part.interpreter, part.environment, part.links = found.interpreter, found.environment, found.links
+        part.reason, part.undecided = found.reason, found.undecided
+    if part.interpreter is None:
+        part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
+        near = nearest_existing(facts, path)
+        if near is not None:
+            part.reason += f"; the nearest that is there: {visible(near)}"
+            seat.nearest = near
+    seat.parts, seat.undecided, seat.reason = [part], part.undecided, part.reason
+    seat.interpreter, seat.environment = part.interpreter, part.environment
+    return seat

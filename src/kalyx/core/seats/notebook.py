@@ -9,6 +9,10 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.notebook import metadata_of
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.kernels.folders import Server
+from kalyx.core.records import Kernel, Seat
+from kalyx.core.seats.kernel import kernel_seat
+from kalyx.core.seats.making import silent_seat
 
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024
 ENDING = ".ipynb"
@@ -74,3 +78,19 @@ def notebooks_in(facts: Facts, folder: str) -> list[str]:
     """The notebook files of one folder, by name."""
     names = [name for name in facts.names(folder) if name.endswith(ENDING) and not name.startswith(".")]
     return [facts.join(folder, name) for name in names if facts.is_file(facts.join(folder, name))]
+
+
+def notebook_seat(facts: Facts, notebook: Notebook, kernel: Kernel | None, server: Server) -> Seat:
+    """A notebook through the kernel it asks for (None: no such kernel is registered), whatever is wrong with it."""
+    name, folder = facts.name(notebook.path), facts.parent(notebook.path)
+    if kernel is not None:
+        seat = kernel_seat(facts, kernel, server)
+        seat.seat, seat.name, seat.folder = "notebook", name, folder
+        return seat
+    if notebook.kernel:
+        seat = silent_seat("notebook", name, f"it asks for kernel {notebook.kernel}, which is not registered", folder)
+        seat.via = f"kernel:{notebook.kernel}"
+    else:
+        seat = silent_seat("notebook", name, notebook.problem or "it names no kernel", folder, undecided=True)
+    seat.source = notebook.path
+    return seat

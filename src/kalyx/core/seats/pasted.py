@@ -11,9 +11,8 @@ import json
 from collections.abc import Iterator
 
 from kalyx.core.doors import Facts
-from kalyx.core.environments.reading import environment_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Part, Seat
+from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.words.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
@@ -76,8 +75,10 @@ def _seats(facts: Facts, text: str, name: str, path: str | None = None) -> Itera
         parts = [
             Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in said[:20]
         ]
-        yield Seat(seat="shell", undecided=True, name=f"{name}, as the shell itself says", parts=parts, source=path,
-                   reason="the shell's own words: " + visible(said[0])[:200])  # fmt: skip
+        seat = silent_seat("shell", f"{name}, as the shell itself says",
+                           "the shell's own words: " + visible(said[0])[:200], None, undecided=True)  # fmt: skip
+        seat.parts, seat.source = parts, path
+        yield seat
 
 
 def _role(words: str) -> str:
@@ -92,14 +93,12 @@ def _seat(facts: Facts, text: str, name: str) -> Seat | None:
         return None
     if not all(isinstance(one, str) and one for one in (executable, version)):
         return None
-    seat = Seat(seat="process", name=name, folder=said.get("folder") if isinstance(said.get("folder"), str) else None,
-                label="told by the console itself")  # fmt: skip
-    try:
-        seat.interpreter = read_interpreter(facts, executable)
-        seat.environment = environment_of(facts, seat.interpreter)
-    except NotAnInterpreter as refusal:
+    folder = said.get("folder") if isinstance(said.get("folder"), str) else None
+    part = starting(facts, executable)
+    if part.interpreter is None:
         # A container or another machine: what it is called there says nothing of what lies here.
-        seat.label = None
-        seat.undecided = True
-        seat.reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {refusal.reason}"
+        reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {part.reason}"
+        return silent_seat("process", name, reason, folder, undecided=True)
+    seat = seat_from("process", name, part, folder)
+    seat.label = "told by the console itself"
     return seat

@@ -5,30 +5,69 @@ from __future__ import annotations
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import Process
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.records import Seat
-from kalyx.core.seats.callers import connection_in, is_shell, program_name, python_processes
+from kalyx.core.records import Seat, SeatKind
+from kalyx.core.seats.callers import (
+    above,
+    ancestors,
+    connection_file_of,
+    connection_in,
+    is_shell,
+    program_name,
+    python_processes,
+    started_as,
+)
+from kalyx.core.seats.making import seat_from, silent_seat, starting
+from kalyx.core.seats.shell import telling
+from kalyx.core.words.secrets import program_ran
+
+
+def process_seat(facts: Facts, process: Process, via: str) -> Seat:
+    """A live process: what the system says it runs, which beats every file. A kernel is known by its connection."""
+    name = f"{program_name(process)} (pid {process.pid})"
+    kind: SeatKind = "kernel" if connection_file_of(process) else "process"
+    executable = started_as(facts, process)
+    if executable is None:
+        seat = silent_seat(kind, name, "the system does not show what it runs", None, undecided=True)
+    else:
+        seat = seat_from(kind, name, starting(facts, executable), process.folder or facts.folder)
+    seat.via = via
+    if seat.interpreter is not None:
+        seat.variables, seat.pid = telling(process.variables or {}), process.pid
+    else:
+        seat.folder = None
+    return seat
+
+
+def with_life(facts: Facts, seat: Seat, process: Process) -> Seat:
+    """The seat with what its process tells: since when it runs, who started it, what changed under it since."""
+    seat.pid, seat.started = process.pid, process.started
+    seat.started_by = started_by(facts, process)
+    seat.changed_since = changed_since(facts, seat)
+    seat.compiled = compiled_parts(facts, process.pid)
+    if seat.label is None and seat.started_by:
+        seat.label = "started by " + seat.started_by[0]
+    return seat
+
+
+def program_running(facts: Facts, process: Process) -> Seat:
+    """A Python program that runs, or an editor's own helper."""
+    seat = process_seat(facts, process, "")
+    if editor_of(facts, process) is not None:
+        seat.seat = "editor"
+    seat.name = f"{program_ran(process.command)} (pid {process.pid})"
+    return with_life(facts, seat, process)
 
 
 def programs_of(facts: Facts, folder: str) -> list[Process]:
     """Python programs of this user that stand in the folder, or run a file of it; kernels and Kalyx itself left out."""
     found, real = [], facts.real(folder)
-    family = {facts.pid, *(process.pid for process in above(facts, facts.process(facts.pid)))}
+    family = {facts.pid, *(process.pid for process in ancestors(facts))}
     for process in python_processes(facts):
         if process.pid in family or connection_in(process.command):
             continue
         stands = process.folder is not None and facts.inside(process.folder, real)
         runs = any(facts.path.isabs(word) and facts.inside(word, folder) for word in process.command[1:])
         if stands or runs:
-            found.append(process)
-    return found
-
-
-def above(facts: Facts, process: Process | None) -> list[Process]:
-    """The processes above one, nearest first."""
-    found: list[Process] = []
-    while process is not None and process.parent and len(found) < 64:
-        process = facts.process(process.parent)
-        if process is not None:
             found.append(process)
     return found
 

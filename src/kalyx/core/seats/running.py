@@ -6,8 +6,10 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import Process
-from kalyx.core.records import Kernel, RunningKernel, Unread
+from kalyx.core.records import Kernel, RunningKernel, Seat, Unread
 from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
+from kalyx.core.seats.notebook import Notebook
+from kalyx.core.seats.process import process_seat, with_life
 from kalyx.core.seats.server import Ask, Found, sessions_of
 
 _PROCESSES = 20_000
@@ -49,6 +51,20 @@ def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: li
             live.notebook = facts.join(live.server.folder, notebook) if notebook else None
         found.append(live)
     return found
+
+
+def live_seat(facts: Facts, live: Live, notebook: Notebook | None = None) -> Seat:
+    """A kernel that runs; the notebook that is open on it, whatever its file says."""
+    seat = process_seat(facts, live.process, f"kernel:{live.spec}" if live.spec else "")
+    if notebook is None:
+        seat.name = f"running, process {live.process.pid}"
+        seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
+    else:
+        seat.seat, seat.name, seat.source = "notebook", facts.name(notebook.path), notebook.path
+        seat.label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
+        if notebook.kernel and live.spec and notebook.kernel.lower() != live.spec:
+            seat.label += f"; its file asks for {notebook.kernel}"
+    return with_life(facts, seat, live.process)
 
 
 def attach(facts: Facts, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:

@@ -17,6 +17,8 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import Process
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
+from kalyx.core.records import Seat
+from kalyx.core.seats.process import process_seat
 
 _FILE_LIMIT = 64 * 1024
 _LATER = 10.0
@@ -105,6 +107,16 @@ def _as_server(facts: Facts, process: Process) -> Server:
     except NotAnInterpreter:
         interpreter = None
     return Server(interpreter, variables or facts.variables, said, process.folder)
+
+
+def server_seat(facts: Facts, found: Found) -> Seat:
+    """A running notebook server as a seat: the process it is."""
+    seat = process_seat(facts, found.process, f"server with process {found.pid}")
+    seat.seat, seat.name = "server", f"port {found.port}" if found.port else f"process {found.pid}"
+    seat.folder, seat.source = found.folder or seat.folder, found.path
+    means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""
+    seat.label = f"serves {found.folder}; {means}"
+    return seat
 
 
 def listed_by(found: Found, ask: Ask) -> dict[str, str]:

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kalyx.core.doors import Facts
-from kalyx.core.environments.reading import environment_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.callers import ShellFound
+from kalyx.core.seats.making import seat_from, starting, starting_script
 from kalyx.core.words.secrets import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
@@ -36,17 +34,9 @@ def read_shell(facts: Facts, shell: ShellFound) -> Seat:
     parts = [read_part(facts, role, word, shell.name) for role, word in WORDS]
     parts = [part for part in parts if part.path is not None or part.word in ("python", "python3", "pip")]
     main = next((part for part in parts if part.role.startswith("python") and part.path is not None), parts[0])
-    return Seat(
-        seat="shell",
-        name=shell.name,
-        interpreter=main.interpreter,
-        environment=main.environment,
-        parts=parts,
-        reason=main.reason,
-        undecided=main.undecided,
-        folder=facts.folder,
-        variables={name: facts.variable(name) for name in REACHING},
-    )
+    seat = seat_from("shell", shell.name, main, facts.folder, parts)
+    seat.variables = {name: facts.variable(name) for name in REACHING}
+    return seat
 
 
 def read_part(facts: Facts, role: str, word: str, shell: str) -> Part:
@@ -55,31 +45,4 @@ def read_part(facts: Facts, role: str, word: str, shell: str) -> Part:
     path = next(facts.lookup(word, current_first=current_first), None)
     if path is None:
         return Part(role=role, word=word, reason=f"no {word} on PATH")
-    if role == "installer":
-        return _installer(facts, role, word, path)
-    try:
-        interpreter = read_interpreter(facts, path)
-    except NotAnInterpreter as refusal:
-        return Part(role=role, word=word, path=path, links=refusal.links, reason=refusal.reason,
-                    undecided=not refusal.dead)  # fmt: skip
-    environment = environment_of(facts, interpreter)
-    return Part(
-        role=role, word=word, path=path, links=interpreter.links, interpreter=interpreter, environment=environment
-    )
-
-
-def _installer(facts: Facts, role: str, word: str, path: str) -> Part:
-    line = interpreter_of_script(facts, path)
-    part = Part(role=role, word=word, path=path, links=[path], reason=line.reason)
-    if line.script and line.script != path:
-        part.links.append(line.script)
-    if line.path is None:
-        return part
-    try:
-        part.interpreter = read_interpreter(facts, line.path)
-    except NotAnInterpreter as refusal:
-        part.reason = f"its first line names {line.path}: {refusal.reason}"
-        return part
-    part.links += [hop for hop in part.interpreter.links if hop not in part.links]
-    part.environment = environment_of(facts, part.interpreter)
-    return part
+    return starting_script(facts, path, role, word) if role == "installer" else starting(facts, path, role, word)

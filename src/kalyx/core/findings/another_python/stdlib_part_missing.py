@@ -28,7 +28,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if span is not None and (span.is_gone(interpreter.version) or span.is_newer(interpreter.version)):
         return None
     one = instead("parts")[part]
-    library = [entry.entry for entry in case.search.entries if entry.origin.startswith("the standard")]
+    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
     evidence = [
         Evidence(
             fact=f"no {part} in this interpreter's library", source=", ".join(library[:3]) or interpreter.base_prefix

@@ -18,7 +18,7 @@ from kalyx.core.imports.resolver import Resolver
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel
+from kalyx.core.records import Evidence, Finding, Kernel, Seat
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -47,4 +47,23 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             Evidence(fact=f"no {module} on its search path", source=f"{len(search.entries)} entries read"),
         ],
         remedies=[*mends, remedies.unregister(machine, kernel)],
+    )
+
+
+def of_seat(machine: Machine, seat: Seat) -> Finding:
+    """That the target has no kernel package, with the way to bring it."""
+    assert seat.interpreter is not None and seat.environment is not None
+    search = machine.search(seat.interpreter, Way())
+    return Finding(
+        cause="kernel-package-absent",
+        certainty="proven",
+        says=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
+        evidence=[
+            Evidence(
+                fact=f"no {USUAL.module} on its search path",
+                source=f"{len(search.entries)} entries read",
+                path=seat.environment.prefix,
+            )
+        ],
+        remedies=[remedies.install(machine, seat.interpreter, USUAL.distribution)],
     )

@@ -74,7 +74,7 @@ def _plain_folder(case: Case) -> Place | None:
         return None
     if case.raised is not None and case.missing is not None and not case.missing_is_asked:
         return None
-    fronts = [entry for number, entry in enumerate(case.search.entries) if entry.origin == "PYTHONPATH" or number == 0]
+    fronts = [entry for number, entry in enumerate(case.search.entries) if entry.put_by == "variable" or number == 0]
     return place if place.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
 
 

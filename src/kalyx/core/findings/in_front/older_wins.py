@@ -56,7 +56,7 @@ def _subject(case: Case) -> tuple[str | None, str | None]:
 
 def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
     """Whether what PYTHONPATH puts in front is another copy of a package: it has files of the same names."""
-    of_path = any(entry.entry == first.entry and entry.origin == "PYTHONPATH" for entry in case.search.entries)
+    of_path = any(entry.entry == first.entry and entry.put_by == "variable" for entry in case.search.entries)
     if not of_path or first.kind != "package" or other.kind != "package":
         return False
     both = [set(machine.facts.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]

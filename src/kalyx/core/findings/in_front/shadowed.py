@@ -61,7 +61,7 @@ def _origins(case: Case) -> dict[str, str]:
     """Entries that a folder or a variable put in front, with their origin."""
     front = {}
     for position, entry in enumerate(case.search.entries):
-        if entry.origin == "PYTHONPATH" or (position == 0 and not entry.origin.startswith("the standard")):
+        if entry.put_by == "variable" or (position == 0 and entry.put_by != "library"):
             front[entry.entry or case.resolver.folder] = entry.origin
     return front
 

@@ -76,7 +76,7 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
 def _hook(case: Case, machine: Machine, said: str) -> Finding:
     assert case.trial is not None
     paths = [path for path in re.findall(r'File "([^"]+)"', case.trial.output) if machine.facts.is_file(path)]
-    library = [entry.entry for entry in case.search.entries if entry.origin == "the standard library"]
+    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
     own = [path for path in paths if not any(machine.facts.parent(path) == entry for entry in library)]
     if not own:
         # It ended without a word: the hook is the one that the path leads to.
@@ -119,10 +119,10 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
     places = [case.resolution.place.path] if case.resolution.place is not None else []
     for entry in case.search.entries:
-        if entry.origin == "PYTHONPATH" and remedies.is_standard_library(machine.facts, entry.entry):
+        if entry.put_by == "variable" and remedies.is_standard_library(machine.facts, entry.entry):
             if any(machine.facts.inside(path, entry.entry) for path in frames + places):
                 return _library_of_another(case, machine, entry.entry)
-        match = _OTHER.search(entry.entry) if entry.origin == "PYTHONPATH" else None
+        match = _OTHER.search(entry.entry) if entry.put_by == "variable" else None
         version = ".".join(part for part in match.groups() if part) if match is not None else own
         if version == own or not any(machine.facts.inside(path, entry.entry) for path in frames + places):
             continue

@@ -45,7 +45,7 @@ def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
         found.append((stand, "PYTHONSAFEPATH leaves the program's folder out"))
     if way.ignore_variables or way.isolated:
         plain = search_path(facts, case.interpreter, Way(variables=way.variables))
-        cut = [entry.entry for entry in plain.entries if entry.origin == "PYTHONPATH"]
+        cut = [entry.entry for entry in plain.entries if entry.put_by == "variable"]
         found += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
     if way.first is not None and way.first != stand:
         found.append((stand, "only the script's own folder is searched, not the one you stand in"))

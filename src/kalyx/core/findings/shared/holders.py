@@ -41,7 +41,7 @@ def _is_installed(resolver: Resolver, place: Place) -> bool:
     """In a site folder: a standard module of another version is another cause's matter."""
     sites = resolver.search.site_packages
     return any(place.entry == site or place.path.startswith(site) for site in sites) or place.entry not in {
-        entry.entry for entry in resolver.search.entries if entry.origin.startswith("the standard library")
+        entry.entry for entry in resolver.search.entries if entry.put_by == "library"
     }
 
 

@@ -1,0 +1,67 @@
+"""One module in every seat of the folder and every environment of the machine."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from msgspec.structs import replace
+
+from kalyx.core.answers import SeatImports, WhyAnswer
+from kalyx.core.imports.names import Wanted
+from kalyx.core.machine import Machine
+from kalyx.core.questions.here import look_here
+from kalyx.core.questions.why import why_import
+from kalyx.core.records import ImportAnswer, Seat
+from kalyx.core.targets import seat_of_path
+from kalyx.core.ways import kernel_of, way_of
+
+Tell = Callable[[str], None]
+
+
+def why_everywhere(machine: Machine, wanted: Wanted, *, tell: Tell) -> WhyAnswer:
+    """The same import in every seat of this folder, and by reading alone in every environment that is known.
+
+    No environment that was merely found is started: its start-up code is not ours to run.
+    """
+    answer = WhyAnswer(target=machine.shell_seat, imports=[], module=wanted.module)
+    seats = [seat for seat in look_here(machine).seats if seat.parts or seat.interpreter is not None or seat.via]
+    seen = {seat.environment.key for seat in seats if seat.environment is not None}
+    quiet, merely_found = Machine(machine.facts), []
+    for environment in machine.all_environments:
+        if environment.key not in seen and environment.executable is not None:
+            merely_found.append(seat_of_path(quiet, environment.prefix))
+    for seat in merely_found:
+        found = why_import(quiet, seat, wanted, named=False)
+        answer.seats.append(SeatImports(target=seat, imports=[found]))
+    others, answer.seats = answer.seats, []
+    known: dict[object, tuple[Seat, ImportAnswer]] = {}
+    for seat in seats:
+        if seat.seat == "editor" and seat.interpreter is None:
+            continue
+        key = _starts_as(seat, machine)
+        if key is None or key not in known:
+            tell(seat.name)
+            found = why_import(machine, seat, wanted, named=False)
+            known[key or id(seat)] = seat, found
+        else:
+            found = _said_of(seat, *known[key])
+        answer.seats.append(SeatImports(target=seat, imports=[found]))
+    answer.seats += others
+    return answer
+
+
+def _starts_as(seat: Seat, machine: Machine) -> object:
+    """What seats have in common that have the same answer; None for one that stands for itself."""
+    kernel = kernel_of(seat, machine)
+    if seat.interpreter is None or (kernel is not None and "name-misleads" in kernel.conditions):
+        return None
+    way = way_of(seat, machine, None)
+    variables = tuple(sorted(way.variables.items()))
+    return seat.seat, seat.interpreter.executable, way.first, way.flags, variables, seat.folder
+
+
+def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:
+    """The answer of a seat that starts the same, with this one's name in it."""
+    one, two = (f"{each.seat} {each.name}" for each in (other, seat))
+    findings = [replace(finding, says=finding.says.replace(one, two)) for finding in answer.findings]
+    return replace(answer, findings=findings)

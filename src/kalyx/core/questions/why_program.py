@@ -1,0 +1,35 @@
+"""Why a command is not found, or starts another Python than one thinks."""
+
+from __future__ import annotations
+
+from kalyx.core.answers import WhyAnswer
+from kalyx.core.environments.reading import view_of
+from kalyx.core.findings.conditions import first_line_dead, program_absent
+from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.machine import Machine
+from kalyx.core.targets import resolve
+
+
+def why_program(machine: Machine, word: str) -> WhyAnswer:
+    """Why a command is not found, or which interpreter its first line starts."""
+    facts = machine.facts
+    found = list(dict.fromkeys(facts.lookup(word)))
+    if not found:
+        absent = [program_absent.finding(machine, word)]
+        return WhyAnswer(target=machine.shell_seat, imports=[], findings=absent)
+    seat = resolve(machine, f"program:{word}")
+    answer = WhyAnswer(target=seat, imports=[])
+    answer.notes = [f"{word} is {found[0]}"] + [f"after it on PATH comes {other}" for other in found[1:4]]
+    script = interpreter_of_script(facts, found[0])
+    if seat.interpreter is None and script.path is None and not script.line:
+        answer.notes.append(f"{word} is {script.reason or 'a program of its own'}: it starts no Python")
+    elif seat.interpreter is None:
+        answer.findings = [
+            first_line_dead.of_nothing(machine, word, found[0], seat.reason or "it starts no interpreter")
+        ]
+    elif script.path is not None:
+        lies = facts.parent(facts.parent(found[0]))
+        view = view_of(facts, seat.interpreter)
+        if facts.is_file(facts.join(lies, "pyvenv.cfg")) and facts.real(lies) != view.environment.key:
+            answer.findings = [first_line_dead.of_another(machine, word, found[0], lies, view.environment.prefix)]
+    return answer

@@ -1,0 +1,20 @@
+"""A command on PATH, and the interpreter behind it."""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Facts
+from kalyx.core.records import Seat
+from kalyx.core.seats.making import seat_from, starting, starting_script
+
+
+def program_seat(facts: Facts, word: str) -> Seat | None:
+    """What a command starts: an interpreter, or a program that one runs. None: it is not on PATH."""
+    path = next(facts.lookup(word), None)
+    if path is None:
+        return None
+    part = starting(facts, path, "program", word)
+    if part.interpreter is None:
+        part = starting_script(facts, path, "program", word)
+    seat = seat_from("program", word, part, facts.folder)
+    seat.source, seat.via = path, path if part.interpreter is not None else None
+    return seat
