@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
+from kalyx.core.doors import Facts
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
@@ -26,13 +27,15 @@ if TYPE_CHECKING:
 class Call:
     """One call of Kalyx: its options and, lazily, the machine and the screen."""
 
-    def __init__(self, options: argparse.Namespace) -> None:
+    def __init__(self, options: argparse.Namespace, facts: Facts | None = None) -> None:
+        """``facts``: the machine that is asked about, where it is not this one; nothing is started then."""
         self.options = options
+        self._facts = facts
 
     @cached_property
     def machine(self) -> Machine:
-        """This machine, read lazily; without a Runner under ``--static``."""
-        facts = LiveFacts()
+        """The machine asked about, read lazily; without a Runner under ``--static`` or where it is not this one."""
+        facts = LiveFacts() if self._facts is None else self._facts
         folder = getattr(self.options, "folder", None)
         if folder is not None:
             facts.folder = facts.absolute(folder)
@@ -40,7 +43,8 @@ class Call:
                 what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
         # --static is a run without a Runner.
-        start, complete = (None, None) if self.options.static else (_runner, partial(_completed, facts))
+        reads_only = self.options.static or not isinstance(facts, LiveFacts)
+        start, complete = (None, None) if reads_only else (_runner, partial(_completed, facts))
         machine = Machine(facts, start, self.options.timeout, complete)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
@@ -166,7 +170,7 @@ def _without_secrets(text: str) -> str:
     return json.dumps(cleared(json.loads(text)), indent=1, ensure_ascii=text.isascii())
 
 
-def _completed(facts: LiveFacts, interpreters: list[Interpreter]) -> None:
+def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
     """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
     if any(one.version.count(".") < 2 for one in interpreters):
         from kalyx.core.deeds.remembered import completed

@@ -104,7 +104,7 @@ def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None 
 
 def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
     """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
-    from kalyx.core.interpreters.asking import ask_witness
+    from kalyx.core.interpreters.asking import Who, ask_witness
 
     assert seat.interpreter is not None and machine.runner is not None
     facts = machine.facts
@@ -113,6 +113,7 @@ def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
         seat.interpreter.executable,
         ["-B", *way.flags],
         ["who"],
+        Who,
         variables=way.variables,
         folder=seat.folder or facts.folder,
         seconds=machine.seconds,
@@ -124,7 +125,7 @@ def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
     found.entries = first + [
         known.get(text)
         or PathEntry(entry=text, origin=STARTUP, exists=facts.exists(text) if text else True, put_by="start-up")
-        for text in answer["path"]
+        for text in answer.path
     ]
     found.unknown = []
 

@@ -169,6 +169,7 @@ def attempt(first, module, names):
         sys.path.insert(0, first[1:])
     answer = {"path": [plain(entry) for entry in sys.path], "imports": False, "chain": []}
     ASKED["module"] = module
+    sys.argv[:] = ["-c"]  # a module that reads the program's words finds none, as under -c
     before = set(sys.modules)
     began = time.time()
     try:

@@ -26,6 +26,8 @@ from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
 INSTALL_SECONDS = 1800.0
+# Bytes of what it says: its report repeats the whole description of every package.
+_OUTPUT_LIMIT = 128 * 1024 * 1024
 _KEPT_LOGS = 5
 _TELLS_SINCE = (22, 2)
 
@@ -163,6 +165,7 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
             variables={**clean_variables(machine.facts.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
             folder=machine.facts.folder,
             seconds=INSTALL_SECONDS,
+            limit=_OUTPUT_LIMIT,
             heard=lambda words: tell(_last_line(words)),
         )
     if ended.status == 0:

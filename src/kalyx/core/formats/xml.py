@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from kalyx.core.formats.spot import Malformed, Spot
 
-_ATTRIBUTE = re.compile(r"([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_ATTRIBUTE = re.compile(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _CHOICE = re.compile(r"([\w.-]+)\[([\w.-]+)=(.*)\]")
 _DEEP = 200
 

@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from kalyx.core.interpreters.asking import ask_witness
 from kalyx.core.words.numbers import leading_number
@@ -44,6 +44,36 @@ class Raised(Struct):
     line: int | None = None
     bases: list[str] = []
     members: list[str] = []
+
+
+class _Link(Struct):
+    """One exception as the witness tells it."""
+
+    type: str
+    text: str
+    frames: list[tuple[str | None, int | None, str | None]] = []
+    name: str | None = None
+    path: str | None = None
+    import_error: bool = False
+    file: str | None = None
+    line: int | None = None
+    bases: list[str] = []
+    members: list[str] = []
+
+
+class _Attempt(Struct):
+    """What the witness tells of an import."""
+
+    imports: bool
+    chain: list[_Link]
+    path: list[str]
+    loaded: list[str]
+    files: dict[str, str]
+    seconds: float
+    file: str | None = None
+    folders: list[str] | None = None
+    version: str | None = None
+    members: int = 0
 
 
 class Trial(Struct):
@@ -135,6 +165,7 @@ def try_import(
         ["-B", *flags],
         # A little before the end, so that the stack is told.
         [f"try:{max(seconds * 0.9, seconds - 1):g}", began, module, *names],
+        _Attempt,
         variables=variables,
         folder=folder,
         seconds=seconds,
@@ -145,23 +176,23 @@ def try_import(
         return _silent(ended, words)
     return Trial(
         answered=True,
-        imports=bool(answer["imports"]),
-        file=answer.get("file"),
-        folders=answer.get("folders"),
-        members=answer.get("members", 0),
-        chain=[_raised(link) for link in answer["chain"]],
-        path=answer["path"],
-        loaded=answer["loaded"],
-        files=answer["files"],
-        seconds=answer["seconds"],
+        imports=answer.imports,
+        file=answer.file,
+        folders=answer.folders,
+        members=answer.members,
+        chain=[_raised(link) for link in answer.chain],
+        path=answer.path,
+        loaded=answer.loaded,
+        files=answer.files,
+        seconds=answer.seconds,
         output=words,
     )
 
 
-def _raised(link: dict[str, object]) -> Raised:
-    frames = [Frame(*frame) for frame in link["frames"]]  # type: ignore[attr-defined]
-    rest = {key: value for key, value in link.items() if key != "frames"}
-    return Raised(frames=frames, **rest)  # type: ignore[arg-type]
+def _raised(link: _Link) -> Raised:
+    frames = [Frame(file or "", line or 0, function or "") for file, line, function in link.frames]
+    rest = {key: value for key, value in structs.asdict(link).items() if key != "frames"}
+    return Raised(frames=frames, **rest)
 
 
 def _silent(ended: Ended, words: str) -> Trial:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypeVar
+
+import msgspec
+from msgspec import Struct
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors import Facts
@@ -15,23 +18,47 @@ if TYPE_CHECKING:
     from kalyx.core.doors.starting import Ended, Runner
 
 
+# Bytes of an answer: two thousand modules with their paths come to a few of these at most.
+_ANSWER_LIMIT = 32 * 1024 * 1024
+
+Answer = TypeVar("Answer")
+
+
+class Who(Struct):
+    """What an interpreter says of itself."""
+
+    executable: str | None
+    version: str
+    implementation: str
+    prefix: str
+    base_prefix: str
+    path: list[str]
+    abi_flags: str | None = None
+
+
+class Parsed(Struct):
+    """Whether a compiler takes a file, and its words where it does not."""
+
+    parses: bool
+    text: str = ""
+
+
 def new_mark(runner: Runner) -> str:
     """A mark no program prints by accident."""
     return "kalyx" + runner.chance(12)
 
 
-def answer_between(output: bytes, mark: str) -> dict[str, Any] | None:
-    """The witness's answer between its marks, or None when it gave none."""
+def answer_between(output: str, mark: str, kind: type[Answer]) -> Answer | None:
+    """The answer between its marks, of this shape; None when it gave none, or what only looks like one."""
     import ast
 
-    framed = output.decode("utf-8", "surrogateescape").split(mark)
+    framed = output.split(mark)
     if len(framed) < 3:
         return None
     try:
-        answer = ast.literal_eval(framed[-2])
-    except (ValueError, SyntaxError, MemoryError, RecursionError):
+        return msgspec.convert(ast.literal_eval(framed[-2]), kind)
+    except (ValueError, TypeError, SyntaxError, MemoryError, RecursionError):  # a wrong shape is a ValueError
         return None
-    return answer if isinstance(answer, dict) else None
 
 
 def ask_witness(
@@ -39,23 +66,25 @@ def ask_witness(
     executable: str,
     flags: list[str],
     arguments: list[str],
+    kind: type[Answer],
     *,
     variables: Mapping[str, str] | None = None,
     folder: str | None = None,
     seconds: float = 10.0,
     begun: Callable[[], None] | None = None,
-) -> tuple[dict[str, Any] | None, Ended]:
-    """Run the witness in ``executable`` with ``flags`` and return its answer with how it ended."""
+) -> tuple[Answer | None, Ended]:
+    """Run the witness in ``executable`` with ``flags`` and return its answer, of this shape, with how it ended."""
     mark = new_mark(runner)
     ended = runner.run(
         [executable, *flags, WITNESS_PATH, mark, *arguments],
         variables=variables,
         folder=folder,
         seconds=seconds,
+        limit=_ANSWER_LIMIT,
         bounded=True,
         begun=begun,
     )
-    return answer_between(ended.output, mark), ended
+    return answer_between(ended.output.decode("utf-8", "surrogateescape"), mark, kind), ended
 
 
 def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0) -> Interpreter | None:
@@ -65,19 +94,21 @@ def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0
     brought along runs. None when it gives no answer.
     """
     with runner.empty_folder() as empty:
-        answer, _ = ask_witness(runner, executable, ["-E", "-s", "-S", "-B"], ["who"], folder=empty, seconds=seconds)
+        answer, _ = ask_witness(
+            runner, executable, ["-E", "-s", "-S", "-B"], ["who"], Who, folder=empty, seconds=seconds
+        )
     if answer is None:
         return None
-    base, version, implementation = answer["base_prefix"], answer["version"], answer["implementation"]
+    base, version, implementation = answer.base_prefix, answer.version, answer.implementation
     found = installation_at(facts, base, minor_of(version))
     library = found.library if found is not None else facts.join(base, "lib", f"python{minor_of(version)}")
-    abi_flags = answer["abi_flags"] or ""
+    abi_flags = answer.abi_flags or ""
     return Interpreter(
         executable=executable,
         real_executable=facts.real(executable),
         version=version,
         implementation=implementation,
-        prefix=answer["prefix"],
+        prefix=answer.prefix,
         base_prefix=base,
         links=[executable],
         known_by="asking",

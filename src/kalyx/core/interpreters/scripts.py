@@ -45,8 +45,8 @@ def interpreter_of_script(facts: Facts, script: str, variables: Mapping[str, str
     first = lines[0][2:].strip()
     if len(lines) > 1 and lines[1].startswith("'''exec' "):
         rest = lines[1][len("'''exec' ") :].strip()
-        path = rest[1:].split('"')[0] if rest.startswith('"') else rest.split()[0]
-        return FirstLine(path, lines[1], None, script)
+        path = rest[1:].split('"')[0] if rest.startswith('"') else "".join(rest.split()[:1])
+        return FirstLine(path or None, lines[1], None if path else "a second line that names nothing", script)
     words = first.split()
     if not words:
         return FirstLine(None, lines[0], "an empty first line", script)

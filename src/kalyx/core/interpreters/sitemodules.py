@@ -15,9 +15,12 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
+from kalyx.core.words.lines import LONGEST_LINE, lines_of
 
 _FILE_LIMIT = 64 * 1024
 _FILES_LIMIT = 2000
+_DEEPEST = 20
+_WITHOUT_COMMENT = re.compile(r"""(?:"[^"]*"|'[^']*'|(?!--).)*""")
 
 # What sets a value in either form, after its words were taken apart.
 _PREPENDS = {"prepend-path", "append-path", "prepend_path", "append_path"}
@@ -79,11 +82,12 @@ def _tcl_settings(text: str) -> Iterator[Setting]:
     known: dict[str, str] = {}
 
     def filled(word: str) -> str:
-        return re.sub(
+        whole = re.sub(
             r"\$(?:\{(\w+)\}|(\w+))", lambda found: known.get(found[1] or found[2], found[0]), word.strip('"{}')
         )
+        return whole[:LONGEST_LINE]
 
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in lines_of(text):
         words = re.findall(r'"[^"]*"|\S+', line)
         while len(words) > 1 and words[1].startswith("-"):
             del words[1 : 3 if words[1] in ("-d", "--delim") else 2]
@@ -98,21 +102,24 @@ def _tcl_settings(text: str) -> Iterator[Setting]:
 def _lua_settings(text: str) -> Iterator[Setting]:
     known: dict[str, str] = {}
 
-    def value_of(expression: str) -> str | None:
+    def value_of(expression: str, deep: int = 0) -> str | None:
         expression = expression.strip()
+        if deep > _DEEPEST:
+            return None
         joined = re.fullmatch(r"pathJoin\s*\((.*)\)", expression)
         if joined:
-            parts = [value_of(part) for part in joined[1].split(",")]
-            return None if None in parts else "/".join(part.rstrip("/") for part in parts if part)
+            parts = [value_of(part, deep + 1) for part in joined[1].split(",")]
+            return None if None in parts else "/".join(part.rstrip("/") for part in parts if part)[:LONGEST_LINE]
         if ".." in expression and not expression.startswith(('"', "'")) or '" ..' in expression or '"..' in expression:
-            parts = [value_of(part) for part in re.split(r"\.\.", expression)]
-            return None if None in parts else "".join(part for part in parts if part)
+            parts = [value_of(part, deep + 1) for part in expression.split("..")]
+            return None if None in parts else "".join(part for part in parts if part)[:LONGEST_LINE]
         quoted = re.fullmatch(r"""(["'])(.*)\1""", expression)
         return quoted[2] if quoted else known.get(expression)
 
-    for number, line in enumerate(text.splitlines(), 1):
-        named = re.match(r"\s*(?:local\s+)?(\w+)\s*=\s*(.+?)\s*(?:--.*)?$", line)
-        called = re.match(r"""\s*(\w+)\s*[({]\s*["'](\w+)["']\s*,\s*(.+?)\s*[)}]\s*(?:--.*)?$""", line)
+    for number, line in lines_of(text):
+        line = _WITHOUT_COMMENT.match(line)[0].strip()  # type: ignore[index]  # it matches nothing at the least
+        named = re.match(r"(?:local\s+)?(\w+)\s*=(.+)", line)
+        called = re.match(r"""(\w+)\s*[({]\s*["'](\w+)["']\s*,(.+)[)}]$""", line)
         if called and called[1] in _PREPENDS | _SETS:
             value = value_of(called[3])
             if value is not None:

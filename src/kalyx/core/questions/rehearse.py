@@ -7,9 +7,7 @@ kernel and whatever it started are gone.
 
 from __future__ import annotations
 
-import ast
 from contextlib import nullcontext
-from typing import Any
 
 from msgspec import Struct
 
@@ -76,13 +74,34 @@ def _kalyx_question(mark, imports):
 """
 
 
+class _Row(Struct):
+    """What came of one import in the kernel."""
+
+    imports: bool
+    file: str | None = None
+    type: str = ""
+    text: str = ""
+
+
+class Says(Struct):
+    """What a kernel says of itself; ``path`` its variable PATH."""
+
+    executable: str | None
+    version: str
+    implementation: str
+    prefix: str
+    base_prefix: str
+    path: str = ""
+    imports: list[_Row] = []
+
+
 class Talk(Struct):
     """What came back in one conversation with a kernel."""
 
     answered: bool = False
     seconds: float | None = None
     mark: str = ""
-    who: dict[str, Any] | None = None
+    who: Says | None = None
     printed: str = ""
     script: str | None = None
     problem: str | None = None
@@ -212,12 +231,7 @@ class _Conversation:
         printed = self.execute(code, mark)
         parts = printed.split(mark)
         self.talk.printed = "".join(parts[:1] + parts[2:]).strip("\n")
-        if len(parts) >= 3:
-            try:
-                who = ast.literal_eval(parts[1])
-            except (ValueError, SyntaxError, MemoryError, RecursionError):
-                who = None
-            self.talk.who = who if isinstance(who, dict) else None
+        self.talk.who = answer_between(printed, mark, Says)
 
     def goodbye(self) -> None:
         """Ask it to shut down, on the control channel, and give it a moment."""
@@ -271,7 +285,7 @@ def rehearse(
         said = running.words()
         if talk.who is None and talk.mark:
             # A kernel package that does not carry standard output over lets it out on its own.
-            talk.who = answer_between(said, talk.mark)
+            talk.who = answer_between(said.decode("utf-8", "surrogateescape"), talk.mark, Says)
         words = said[-WORDS_KEPT:].decode("utf-8", "replace")
     _fill(answer, machine, kernel, talk, words, imports)
     return answer
@@ -315,18 +329,18 @@ def _fill(
         answer.findings = [no_answer.finding(kernel, talk.problem or "it gave no answer", words, machine)]
         return
     answer.interpreter = Interpreter(
-        executable=talk.who["executable"] or "",
-        real_executable=machine.facts.real(talk.who["executable"]) if talk.who["executable"] else "",
-        version=talk.who["version"],
-        implementation=talk.who["implementation"],
-        prefix=talk.who["prefix"],
-        base_prefix=talk.who["base_prefix"],
+        executable=talk.who.executable or "",
+        real_executable=machine.facts.real(talk.who.executable) if talk.who.executable else "",
+        version=talk.who.version,
+        implementation=talk.who.implementation,
+        prefix=talk.who.prefix,
+        base_prefix=talk.who.base_prefix,
         known_by="asking",
     )
     kernel.conditions = [name for name in kernel.conditions if name != "answers"]
     kernel.conditions.insert(0, "answers")
-    answer.shell_reaches = _shell_reaches(machine, talk.who["path"])
-    for wanted, row in zip(imports, talk.who["imports"], strict=False):
+    answer.shell_reaches = _shell_reaches(machine, talk.who.path)
+    for wanted, row in zip(imports, talk.who.imports, strict=False):
         answer.imports.append(_import_answer(machine, kernel, wanted, row))
     answer.notes += [note for one in answer.imports for note in _proves_nothing(machine, kernel, one)]
 
@@ -350,17 +364,17 @@ def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list
     return [f"{one.module} is in the base below too ({place.path}): only where it was found tells the two apart"]
 
 
-def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: dict[str, Any]) -> ImportAnswer:
+def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: _Row) -> ImportAnswer:
     found = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails")
-    if row["imports"]:
+    if row.imports:
         found.outcome = "imports"
-        found.found_at = row.get("file") or "(built in)"
+        found.found_at = row.file or "(built in)"
         sites = kernel.environment.site_packages if kernel.environment else []
         owner = owner_of(machine.facts, sites, found.found_at or "")
         if owner is not None:
             found.distribution = Distribution(name=owner.name, version=owner.version)
         return found
-    found.error = ErrorText(type=row["type"], text=row["text"])
+    found.error = ErrorText(type=row.type, text=row.text)
     from kalyx.core.questions.why import why_import
 
     explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, named=True)

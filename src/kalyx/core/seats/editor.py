@@ -248,7 +248,7 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
     if len(text) > _LONG:
         return None
     # What a variable holds is not looked at again: it may hold its own name.
-    text = re.sub(r"\$\{env:([^}]*)\}", lambda match: facts.variable(match[1]) or "", text)
+    text = re.sub(r"\$\{env:([^}{$]*)\}", lambda match: facts.variable(match[1]) or "", text)
     if "${" in text or "\0" in text or not text:
         return None
     if "/" not in text and "\\" not in text and not text.startswith("."):

@@ -25,7 +25,8 @@ from kalyx.core.words.names import canonical
 from kalyx.core.words.numbers import leading_number
 
 _SIZE = re.compile(
-    r"([\w.]+)\.\w+ size changed, may indicate binary incompatibility\. Expected (\d+) from C header, got (\d+)"
+    r"(?<![\w.])([\w.]+)\.\w+ size changed, may indicate binary incompatibility\."
+    r" Expected (\d+) from C header, got (\d+)"
 )
 _API = re.compile(r"compiled against (?:API|ABI) version (0x[0-9a-f]+) but this version of (\w+) is (0x[0-9a-f]+)")
 _MAJOR = re.compile(r"compiled (?:using|against|with) (\w+) (\d+)\.x cannot be run in")

@@ -36,7 +36,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
 def _does_not_start(case: Case, machine: Machine) -> Finding | None:
     """Asked who it is without one thing after the other: what lets it answer is the reason."""
     assert case.trial is not None and machine.runner is not None
-    from kalyx.core.interpreters.asking import ask_witness
+    from kalyx.core.interpreters.asking import Who, ask_witness
 
     def answers(flags: list[str], left_out: tuple[str, ...]) -> bool:
         assert machine.runner is not None
@@ -47,6 +47,7 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
                 case.interpreter.executable,
                 ["-B", *flags],
                 ["who"],
+                Who,
                 variables=variables,
                 folder=empty,
                 seconds=machine.seconds,

@@ -17,7 +17,7 @@ from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.words.names import canonical
 
-_PATHS = re.compile(r"((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
+_PATHS = re.compile(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 
 
 def files_of(case: Case) -> list[str]:

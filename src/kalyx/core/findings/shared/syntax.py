@@ -113,7 +113,7 @@ def _by_words(raised: Raised, judged: Judged, interpreter: Interpreter) -> None:
 
 def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> None:
     """Which of the other interpreters on this machine take the source: each is asked to compile it, none runs it."""
-    from kalyx.core.interpreters.asking import ask_witness
+    from kalyx.core.interpreters.asking import Parsed, ask_witness
 
     if machine.runner is None or judged.path is None:
         return
@@ -125,10 +125,10 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
         flags = ["-E", "-s", "-S", "-B"]
         with machine.runner.empty_folder() as empty:
             answer, _ = ask_witness(
-                machine.runner, one.executable, flags, ["parse", judged.path], folder=empty, seconds=10
+                machine.runner, one.executable, flags, ["parse", judged.path], Parsed, folder=empty, seconds=10
             )
         if answer is not None:
-            takes[minor] = bool(answer["parses"])
+            takes[minor] = answer.parses
     own = interpreter.minor
     newer = [minor for minor, good in takes.items() if good and _minor(minor) > _minor(own)]
     older = [minor for minor, good in takes.items() if good and _minor(minor) < _minor(own)]

@@ -24,7 +24,7 @@ from kalyx.core.packages.requirements import asked_by
 from kalyx.core.records import Evidence, Finding, Remedy
 
 _SAYS = [
-    re.compile(r"([^\s:'\"]+): cannot open shared object file"),
+    re.compile(r"(?<![^\s:'\"])([^\s:'\"]+): cannot open shared object file"),
     re.compile(r"Error loading shared library ([^\s:]+):"),
     re.compile(r"Library not loaded: ([^\s']+)"),
     re.compile(r"image not found: ([^\s']+)"),

@@ -24,7 +24,7 @@ from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.numbers import leading_number
 from kalyx.core.words.versions import numbers_of
 
-_SAYS = re.compile(r"([^\s:'\"]+): version [`']([^']+)' not found \(required by ([^)]+)\)")
+_SAYS = re.compile(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \(required by ([^)\n]+)\)")
 _SYMBOL = re.compile(r"undefined symbol: (\w+), version (\w[\w.]*)")
 _FLOOR = re.compile(r"manylinux_(\d+)_(\d+)_")
 

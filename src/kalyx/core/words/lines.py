@@ -1,0 +1,14 @@
+"""Lines of a text that anyone may have written: how long one may be that is looked at by patterns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+# Characters; what a person writes is shorter, and a pattern's work can grow with the square of the length.
+LONGEST_LINE = 4096
+
+
+def lines_of(text: str) -> Iterator[tuple[int, str]]:
+    """Each line with its number from 1; of a longer one the beginning."""
+    for number, line in enumerate(text.splitlines(), 1):
+        yield number, line[:LONGEST_LINE]

@@ -1,0 +1,58 @@
+"""Patterns for text that anyone may have written: their work grows with its length, not with the square of it."""
+
+import importlib
+import pkgutil
+import re
+import signal
+from pathlib import Path
+
+import pytest
+
+import kalyx
+from tests.equipment import LONG
+
+UNITS = ["a", " ", "\t", "a ", "/", "/a", "a.", "a-", '"', "'", "(", "[", "{", "\\", "=", "a=", "--x ", "token", "token ", "password=", "a://",
+         "https://a", "alias -a ", "1.", "é", ".so", "\n", "a\n", 'File "', "'a'", "[a", "import x ", "version `", "lib", "x.y: ", "a,", "==1,", "a@b", "${a", "-- "]  # fmt: skip
+HEADS = ["", "a=", 'File "', "undefined symbol: ", "install ", "a(", "token", "${env:"]
+LENGTH = 30_000
+
+
+def patterns():
+    """Every pattern of a module, with how it is used there: from the start of a text, or anywhere in it."""
+    for found in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
+        if "standin" in found.name or found.name.endswith(("__main__", "witness")):
+            continue
+        module = importlib.import_module(found.name)
+        source = Path(module.__file__).read_text()
+        for name, value in vars(module).items():
+            rows = value if isinstance(value, (list, tuple)) else [value]
+            for number, row in enumerate(rows):
+                for one in row if isinstance(row, tuple) else [row]:
+                    if isinstance(one, re.Pattern):
+                        only_first = re.search(rf"\b{name}\.(full)?match\(", source) and not re.search(rf"\b{name}\.(search|sub|find)", source)
+                        yield pytest.param(one, bool(only_first), id=f"{found.name}.{name}[{number}]")
+
+
+class TooLong(Exception):
+    pass
+
+
+@pytest.mark.parametrize(("pattern", "only_first"), list(patterns()))
+def test_no_pattern_takes_long(pattern, only_first):
+    def stop(*_):
+        raise TooLong
+
+    kept = signal.signal(signal.SIGALRM, stop)
+    try:
+        for head in HEADS if LONG else HEADS[:3]:
+            for unit in UNITS:
+                text = head + (unit * LENGTH)[:LENGTH] + "\x01"
+                given = text.encode() if isinstance(pattern.pattern, bytes) else text
+                signal.setitimer(signal.ITIMER_REAL, 4)
+                (pattern.match if only_first else pattern.search)(given)
+                signal.setitimer(signal.ITIMER_REAL, 0)
+    except TooLong:
+        pytest.fail(f"{pattern.pattern!r} takes more than 4 s on {head!r} and {unit!r} {LENGTH} long")
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, kept)

@@ -1,0 +1,31 @@
+"""Bent content wherever Kalyx reads (``fuzzing.py``): by chance, and what a search has found and is kept."""
+
+import os
+import random
+import time
+
+import pytest
+
+from tests.equipment import LONG
+from tests.trust.fuzzing import PLACES, bent, fault_of, seed
+
+# Content that brought a fault once, by its place.
+KEPT = [
+    ("first line", b"#!/bin/sh\n'''exec' "),
+]
+
+
+@pytest.mark.parametrize("place", PLACES)
+def test_bent_content_is_taken_or_refused_in_words(place):
+    number = int(os.environ.get("KALYX_SEED", time.time() // 86400))
+    chance = random.Random(f"{number} {place}")
+    assert fault_of(place, seed(place)) is None
+    for _ in range(400 if LONG else 25):
+        content = bent(seed(place), chance)
+        fault = fault_of(place, content)
+        assert fault is None, f"{fault}\nKEPT: ({place!r}, {content!r}), seed {number}"
+
+
+@pytest.mark.parametrize(("place", "content"), KEPT)
+def test_what_a_search_found(place, content):
+    assert fault_of(place, content) is None
