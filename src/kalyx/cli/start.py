@@ -193,6 +193,10 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
     except OSError:
         pass
     said = str(failure).split("\n")[0][:160]
+    if isinstance(failure, OSError) and failure.strerror:
+        about = f": {failure.filename}" if isinstance(failure.filename, str) else ""
+        command = words[0] if words else "kalyx"
+        return f"the system refused what {command} needs ({failure.strerror.lower()}{about}), so it has no answer{kept}"
     what = f"{type(failure).__name__}{': ' + said if said else ''}"
     return f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked{kept}"
 

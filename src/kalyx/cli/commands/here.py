@@ -86,6 +86,7 @@ def _earlier(call: Call, text: str) -> HereAnswer:
 
 def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     """Show it again whenever something changed, until interrupted."""
+    import gc
     import time
 
     from kalyx.core.questions.changes import changes
@@ -96,6 +97,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     try:
         while True:
             time.sleep(_EVERY)
+            gc.collect()  # it is switched off, which suits a run that ends at once
             fresh = Call(call.options)
             now = _look(fresh, pasted)
             new = package_times(fresh.machine, now)

@@ -11,7 +11,7 @@ from kalyx.cli.start import changing
 from kalyx.core.answers import UnregisterAnswer
 from kalyx.core.deeds import registering
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.records import ChangePlan, Kernel
+from kalyx.core.records import ChangePlan, KalyxError, Kernel
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,12 +33,26 @@ def run(call: Call) -> int:
         _show(call, answer)
     call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
     change = LiveChange()
+    gone: list[Kernel] = []
     for kernel in kernels:
-        answer.undo = registering.remove(call.machine, kernel, change)
+        try:
+            answer.undo = registering.remove(call.machine, kernel, change)
+        except KalyxError as refusal:
+            raise KalyxError(refusal.says + _gone_before(call, gone), refusal.candidates) from None
+        gone.append(kernel)
     if len(kernels) > 1:
         answer.undo = ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
     answer.done = True
     return _show(call, answer)
+
+
+def _gone_before(call: Call, gone: list[Kernel]) -> str:
+    """What was removed before one was refused, and the line that takes it back."""
+    if not gone:
+        return ""
+    names = ", ".join(kernel.id for kernel in gone)
+    line = call.machine.line(["kalyx", "unregister", *(kernel.folder for kernel in gone), "--undo"])
+    return f"; removed before that: {names}; to take that back: {line}"
 
 
 def _stays(call: Call, kernel: Kernel) -> str:

@@ -79,7 +79,7 @@ def _status(answer: WhyAnswer) -> int:
             line = says or f"{unasked[0].statement}: reading alone does not settle it, and --static starts nothing"
             print(f"kalyx: {visible(line)}", file=sys.stderr)
             return 2
-    return 1 if found or answer.findings else 0
+    return 1 if found or answer.findings or answer.unread else 0
 
 
 def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:

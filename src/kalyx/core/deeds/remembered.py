@@ -63,13 +63,14 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
     if not unknown:
         return
     known = _load(facts)
+    keys = {one.real_executable: _key(facts, one.real_executable) for one in unknown}
+    may = [one for one in unknown if keys[one.real_executable] and objection(facts, one, "machine") is None]
+    told = _asked(facts, runner, [one.real_executable for one in may if keys[one.real_executable] not in known])
     learned = False
-    for interpreter in unknown:
-        key = _key(facts, interpreter.real_executable)
-        if key is None or objection(facts, interpreter, "machine") is not None:
-            continue
+    for interpreter in may:
+        key = keys[interpreter.real_executable] or ""
         if key not in known:
-            asked = ask_who(facts, runner, interpreter.real_executable, 5.0)
+            asked = told.get(interpreter.real_executable)
             if asked is None or not asked.version.startswith(interpreter.version):
                 continue
             known[key] = {"version": asked.version, "abi_flags": asked.abi_flags}
@@ -79,6 +80,21 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
         interpreter.known_by = "asking"
     if learned:
         _keep(facts, change, known)
+
+
+def _asked(facts: Facts, runner: Runner, executables: list[str]) -> dict[str, Interpreter | None]:
+    """What each says of itself, asked side by side: a silent one holds up no other."""
+    several = list(dict.fromkeys(executables))
+    if len(several) < 2:
+        return {one: ask_who(facts, runner, one, 5.0) for one in several}
+    from concurrent.futures import ThreadPoolExecutor
+
+    pool = ThreadPoolExecutor(min(8, len(several)))
+    try:
+        waiting = {one: pool.submit(ask_who, facts, runner, one, 5.0) for one in several}
+        return {one: answer.result() for one, answer in waiting.items()}
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
 
 
 def _keep(facts: Facts, change: Change, known: dict[str, dict[str, str]]) -> None:

@@ -40,15 +40,29 @@ def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
 
 
 def claim(facts: Facts, path: str, change: Change) -> None:
-    """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over."""
+    """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
+
+    Of several that find a dead one at once one takes it over: it claims the right to, and looks again.
+    """
+    taking = path + "-taking"
     for _ in range(3):
         if change.claim(path, own_words(facts)):
             return
-        found = worker(facts.again(), path, change.now())
-        if found is not None:
-            who = f" (process {found})" if found else ""
-            raise KalyxError(
-                f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done"
-            )
-        change.remove_file(path)
+        _refuse_living(facts, path, change)
+        if not change.claim(taking, own_words(facts)):
+            _refuse_living(facts, taking, change)
+            change.remove_file(taking)  # whoever took it over died of it
+            continue
+        try:
+            _refuse_living(facts, path, change)
+            change.remove_file(path)
+        finally:
+            change.remove_file(taking)
     raise KalyxError(f"{visible(path)} cannot be taken")
+
+
+def _refuse_living(facts: Facts, path: str, change: Change) -> None:
+    found = worker(facts.again(), path, change.now())
+    if found is not None:
+        who = f" (process {found})" if found else ""
+        raise KalyxError(f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done")

@@ -15,6 +15,8 @@ import stat
 import subprocess
 import sys
 import tempfile
+from contextlib import suppress
+from itertools import count
 
 from kalyx.core.doors.processes import is_living
 from kalyx.core.records import KalyxError
@@ -55,15 +57,14 @@ class Guard:
         self.folder = os.path.join(tempfile.gettempdir(), f"{_PREFIX}{os.getpid()}-{chance}")
         self._shell: subprocess.Popen[bytes] | None = None
         self._held = -1
-        self._programs = 0
+        self._programs = count(1)  # programs may be started side by side
         self._groups: set[int] = set()
         self._has_folder = False
         atexit.register(self.dismiss)
 
     def new_mark(self) -> str:
         """The mark of the next program: this run's, and its number."""
-        self._programs += 1
-        return f"{self.mark}-{self._programs}"
+        return f"{self.mark}-{next(self._programs)}"
 
     def stand(self) -> None:
         """Have the guard in its place before anything is started. Raises OSError where it cannot be."""
@@ -124,8 +125,10 @@ class Guard:
             shutil.rmtree(self.folder, ignore_errors=True)
             self._has_folder = False
         if self._shell is not None:
-            if not self._groups:
-                self._shell.kill()
+            with suppress(OSError):  # it ends by itself too, once nothing holds its input
+                # Where its folder could not be removed from here, the guard tries once more.
+                if not self._groups and not os.path.lexists(self.folder):
+                    self._shell.kill()
             os.close(self._held)
             self._shell.wait()
             self._shell = None

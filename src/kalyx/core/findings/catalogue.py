@@ -6,7 +6,7 @@ to hold comes before them. Where a cause stands before one of a higher place, it
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import cache
 from importlib import import_module
 from types import ModuleType
@@ -14,10 +14,11 @@ from types import ModuleType
 from msgspec import Struct
 
 from kalyx.core.answers import CauseText
+from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Finding, Kernel, Seat
+from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
 
 
 class Tier(Struct, frozen=True):
@@ -166,6 +167,17 @@ def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
     return [by_cause[cause] for at, cause in enumerate(ordered) if not (at and folds(cause))]
 
 
+def _looked(look: Callable[..., Finding | None], subject: object, machine: Machine) -> Finding | None:
+    """What a cause finds; one that the system keeps from looking spoils its own line, not the others'."""
+    try:
+        return look(subject, machine)
+    except (KalyxError, Unreadable, OSError) as refusal:
+        name = look.__module__.rpartition(".")[2].replace("_", "-")
+        reason = refusal.says if isinstance(refusal, KalyxError) else str(refusal)
+        machine.unread.append(Unread(path=name, reason=f"could not be looked for: {reason}"))
+        return None
+
+
 def _of_case(case: Case, machine: Machine) -> list[Finding]:
     """Every cause looks that can be true of a case of this kind: the type that its ``look`` takes says which."""
     kinds = {type(kind).__name__: kind for kind in case.kinds()}
@@ -173,7 +185,7 @@ def _of_case(case: Case, machine: Machine) -> list[Finding]:
     for cause in _about("import"):
         look = getattr(module_of(cause), "look", None)
         kind = kinds.get(look.__annotations__["case"]) if look is not None else None
-        finding = look(kind, machine) if look is not None and kind is not None else None
+        finding = _looked(look, kind, machine) if look is not None and kind is not None else None
         if finding is not None:
             found.append(finding)
     return found
@@ -190,7 +202,7 @@ def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
                 break
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)
-        finding = look(case, machine) if look is not None else None
+        finding = _looked(look, case, machine) if look is not None else None
         if finding is not None and cause not in {one.cause for one in found}:
             found.append(finding)
     return found
@@ -199,7 +211,7 @@ def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
 def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
     """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold."""
     for cause in _about("kernel"):
-        finding = module_of(cause).look_at_kernel(kernel, machine)
+        finding = _looked(module_of(cause).look_at_kernel, kernel, machine)
         if finding is None:
             continue
         if cause in kernel.conditions:
@@ -216,12 +228,12 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     if environment.findings:
         return environment
     for cause in _about("environment"):
-        finding = module_of(cause).look_at_environment(view, machine)
+        finding = _looked(module_of(cause).look_at_environment, view, machine)
         if finding is not None:
             environment.findings.append(finding)
     # Asked once more when all was looked at. What may not be read is not gone: nothing that follows from not finding
     # something may be said then.
-    unreadable = module_of("unreadable").look_at_environment(view, machine)
+    unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
     if unreadable is not None:
         tracked = [one for one in environment.findings if one.cause == "in-version-control"]
         environment.findings = [unreadable, *tracked]
@@ -234,7 +246,7 @@ def judge_environment(view: View, machine: Machine) -> Environment:
 def judge_seat(seat: Seat, machine: Machine) -> Seat:
     """The seat with what is wrong about it filled in."""
     for cause in _about("seat"):
-        finding = module_of(cause).look_at_seat(seat, machine)
+        finding = _looked(module_of(cause).look_at_seat, seat, machine)
         if finding is not None:
             seat.findings.append(finding)
     return seat

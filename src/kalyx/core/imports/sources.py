@@ -122,7 +122,10 @@ def _asks_for_types(test: ast.expr) -> bool:
 
 
 def read_folder(facts: Facts, folder: str) -> list[Read]:
-    """Every script and notebook below a folder; environments and what others brought along are passed over."""
+    """Every script and notebook below a folder; environments and what others brought along are passed over.
+
+    Where there are more than can be looked at, the last one says so, as a place that was not read.
+    """
     found: list[Read] = []
     pending = [folder]
     while pending and len(found) < _FILES:
@@ -137,6 +140,8 @@ def read_folder(facts: Facts, folder: str) -> list[Read]:
                     facts.join(path, "conda-meta")
                 ):
                     pending.append(path)
+    if pending or len(found) >= _FILES:
+        found.append(Read(path=folder, problem=f"only the first {len(found)} files of it were looked at"))
     return found
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.answers import WhyAnswer
+from kalyx.core.doors.loopback import monotonic
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
@@ -18,6 +19,9 @@ from kalyx.core.records import KalyxError, Place, Seat, Unread
 from kalyx.core.words.visible import visible
 
 Tell = Callable[[str], None]
+
+# The limit for all imports together, as so many times that for each.
+_WHOLE = 15
 
 
 def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tell) -> WhyAnswer:
@@ -33,7 +37,14 @@ def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tel
     by_statement: dict[tuple[str, tuple[str, ...]], list[Asked]] = {}
     for one in (asked for read in reads for asked in read.imports):
         by_statement.setdefault((one.module, one.names), []).append(one)
-    for (module, names), asked in by_statement.items():
+    until = monotonic() + _WHOLE * machine.seconds
+    for number, ((module, names), asked) in enumerate(by_statement.items()):
+        if monotonic() > until:
+            left = f"{len(by_statement) - number} of its {len(by_statement)} imports were not asked"
+            answer.unread.append(
+                Unread(path=path, reason=f"{left}: the time was up; name fewer, or a longer --timeout")
+            )
+            break
         if module == "__future__" or _lies_beside(machine, module, [one.path for one in asked]):
             continue
         if seat.interpreter is not None and builtin.is_builtin(module.split(".")[0], seat.interpreter.version):
