@@ -115,6 +115,9 @@ def by_a_dotted_path(prefix: Path, base) -> str:
     return f"{prefix}/lib/../bin/./python"
 
 
+# The other implementation looks for its library in the root folder too, when nothing nearer leads to one.
+OTHER_RULES = {"copied, wrong home", "copied, no home"}
+
 MUTATIONS = {
     "as made": _settings(lambda text, base: text),
     "true": _value("true"),

@@ -16,12 +16,10 @@ import pytest
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, CAN_MAKE, LONG, REAL
-from tests.real.mutations import MUTATIONS
+from tests.real.mutations import MUTATIONS, OTHER_RULES
 from tests.real.paths import VARIANTS, World, applies, read, said
 
 NAMES = [f"{one.implementation}-{one.version}{'-system' if one.prefix == '/usr' else ''}" for one in REAL]
-# The other implementation looks for its library in the root folder too, when nothing nearer leads to one.
-OTHER_RULES = {"copied, wrong home", "copied, no home"}
 
 
 def environments(world, interpreter):

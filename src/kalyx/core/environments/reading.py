@@ -14,6 +14,7 @@ from kalyx.core.interpreters.reading import (
     Settings,
     read_interpreter,
     read_settings,
+    sees_base_without_settings,
     version_in,
 )
 from kalyx.core.records import Environment, EnvironmentKind, Interpreter
@@ -115,11 +116,18 @@ def _view(
         kind=kind,
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,
-        sees_base=settings.sees_base if settings is not None else False,
+        sees_base=_sees_base(facts, interpreter, settings),
         site_packages=_site_packages(facts, prefix, interpreter),
         executable=interpreter.executable if interpreter else None,
     )
     return View(environment, interpreter, settings, problem)
+
+
+def _sees_base(facts: Facts, interpreter: Interpreter | None, settings: Settings | None) -> bool:
+    older = sees_base_without_settings(facts, interpreter) if interpreter is not None else None
+    if older is not None:
+        return older
+    return settings.sees_base if settings is not None else False
 
 
 def _site_packages(facts: Facts, prefix: str, interpreter: Interpreter | None) -> list[str]:

@@ -17,7 +17,7 @@ from msgspec.structs import replace
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
-from kalyx.core.interpreters.reading import settings_for
+from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.words.numbers import leading_number
@@ -45,6 +45,7 @@ class Way(Struct, kw_only=True):
 
     first: str | None = None
     first_origin: str = "the folder of the script"
+    is_program: bool = False  # the first entry is a folder or an archive that is run itself: no flag keeps it away
     isolated: bool = False
     no_site: bool = False
     ignore_variables: bool = False
@@ -99,8 +100,26 @@ class Way(Struct, kw_only=True):
             self.first, self.first_origin = facts.folder if newer else "", "the current folder"
         else:
             script = facts.absolute(rest[0])
-            # A link to a script is followed: its target's folder counts.
-            self.first = facts.parent(facts.hops(script)[-1])
+            if facts.is_folder(script) or _is_archive(facts, script):
+                # A folder or an archive with a program in it is itself the first entry, as it was named before 3.9.
+                major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
+                self.first = script if (major, minor) >= (3, 9) else rest[0]
+                self.first_origin = "the program"
+                self.is_program = True
+            else:
+                # A link to a script is followed: its target's folder counts.
+                self.first = facts.parent(facts.hops(script)[-1])
+
+
+def _is_archive(facts: Facts, path: str) -> bool:
+    """Whether a file ends in a zip archive's directory (APPNOTE 4.3.16): a text or a program may stand before it."""
+    status = facts.status(path)
+    if status is None or not facts.is_file(path):
+        return False
+    try:
+        return b"PK\x05\x06" in facts.read(path, 65557, max(0, status.size - 65557))
+    except Unreadable:
+        return False
 
 
 class SearchPath(Struct, kw_only=True):
@@ -127,6 +146,12 @@ class _Builder:
         self.result = SearchPath()
         self.known: set[str] = set()
         self.library = ""
+        # Where a variable leads to another library, that one's site module runs, which knows nothing of environments.
+        home = self.home_by_variable()
+        self.older = sees_base_without_settings(facts, interpreter) if not home else None
+        self.is_older = self.older is not None or (
+            self.minor < (3, 0) and interpreter.prefix != interpreter.base_prefix and not home
+        )
 
     def variable(self, name: str) -> str | None:
         if self.way.ignore_variables or self.way.isolated:
@@ -141,11 +166,23 @@ class _Builder:
         exists = self.facts.exists(entry)
         self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=exists, put_by=put_by))
 
+    def home_by_variable(self) -> str | None:
+        """What ``PYTHONHOME`` says, where this implementation heeds it."""
+        return self.variable("PYTHONHOME") if self.interpreter.implementation != "pypy" else None
+
     def safe_by_variable(self) -> bool:
-        return self.minor >= (3, 11) and self._switched_on("PYTHONSAFEPATH")
+        return self.minor >= (3, 11) and bool(self.variable("PYTHONSAFEPATH"))  # any text, "0" too
 
     def _switched_on(self, name: str) -> bool:
         return is_switched_on(self.variable(name), self.interpreter)
+
+    def executable_by_variable(self) -> None:
+        """From 3.11 on these say which executable it takes itself for: what its prefix is then, only it knows."""
+        for name in ("PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__"):
+            value = variable_of(self.way.variables, name, self.facts.system)
+            if value and self.minor >= (3, 11):  # no flag keeps these away
+                fact = f"{name} says that it is {value}"
+                self.result.unknown.append(Evidence(fact=fact, source=f"the variable {name}"))
 
     # -- before site ----------------------------------------------------------
 
@@ -163,14 +200,19 @@ class _Builder:
                     self.result.entries.append(found)
                 else:
                     self.add(full, "PYTHONPATH", "variable")
-        home = self.variable("PYTHONHOME")
+        home = self.home_by_variable()
         separator = ";" if facts.system == "windows" else ":"
-        prefix, _, exec_prefix = home.partition(separator) if home else (self.interpreter.base_prefix, "", "")
+        # An environment with a library folder of its own begins there; its site module adds the base's.
+        own = self.older is not None or (self.is_older and self.way.no_site)
+        begins = self.interpreter.prefix if own else self.interpreter.base_prefix
+        prefix, _, exec_prefix = home.partition(separator) if home else (begins, "", "")
         origin = "the standard library" + (" (by PYTHONHOME)" if home else "")
         if facts.system == "windows":
             self._windows_base(prefix, origin)
             return
-        library = self.interpreter.library if not home else ""
+        # A site module that follows settings puts the base's library in the place of its own.
+        replaced = self.is_older and self.older is None and not self.way.no_site
+        library = self.interpreter.library if not home and not replaced else ""
         library = library or self._library_below(prefix)
         library_folder, name = facts.name(facts.parent(library)), facts.name(library)
         self.library = library
@@ -188,6 +230,17 @@ class _Builder:
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
         compiled = facts.join(exec_prefix or prefix, library_folder, name)
         self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
+        if self.older is not None and not self.way.no_site:
+            self._base_below(facts.join(self.interpreter.base_prefix, library_folder, name))
+
+    def _base_below(self, library: str) -> None:
+        """The base's library, as the site module of an environment before settings files adds it: what is there."""
+        facts, said = self.facts, "the base's standard library"
+        self.add(library, said, "library")
+        names = ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk")
+        for extra in [facts.join(library, name) for name in names]:
+            if self.minor < (3, 0) and facts.is_folder(extra):
+                self.add(extra, said, "library")
 
     def written(self, path: str, lines: list[tuple[str, int]]) -> None:
         """The entries that a ``._pth`` file writes, each relative to the folder it lies in."""
@@ -225,9 +278,12 @@ class _Builder:
 
     def site(self) -> None:
         facts, interpreter = self.facts, self.interpreter
-        base = self.variable("PYTHONHOME") or interpreter.base_prefix
+        base = self.home_by_variable() or interpreter.base_prefix
         base = base.split(";" if facts.system == "windows" else ":")[0]
         settings = settings_for(facts, interpreter.executable) if self.minor >= (3, 0) else None
+        if self.is_older:
+            self._older_site(base)
+            return
         prefixes = [base]
         user_enabled = self._user_enabled()
         if settings is not None:
@@ -245,6 +301,21 @@ class _Builder:
             prefixes.insert(0, "/usr/local")
         for prefix in prefixes:
             self._prefix_folders(prefix, "base" if settings is not None and prefix == base else "own")
+        self._hooks()
+
+    def _older_site(self, base: str) -> None:
+        """What a site module of the environment's own does: its own packages, then the user's and the base's."""
+        facts, interpreter = self.facts, self.interpreter
+        sees = self.older
+        if sees is None:
+            settings = read_settings(facts, facts.join(interpreter.prefix, SETTINGS_NAME))
+            sees = settings is not None and settings.sees_base
+        self._prefix_folders(interpreter.prefix, "own")
+        if sees:
+            folder = user_site(facts, interpreter, self.way.variables)
+            if self._user_enabled() and facts.is_folder(folder):
+                self.site_folder(folder, "user")
+            self._prefix_folders(base, "base")
         self._hooks()
 
     def _has_local_prefix(self) -> bool:
@@ -299,7 +370,9 @@ class _Builder:
                     Evidence(fact="a path file that is not UTF-8 may stop this version", source=path, path=path)
                 )
             text = raw.decode("latin-1")
-        for number, line in enumerate(text.replace("\r\n", "\n").replace("\r", "\n").split("\n"), 1):
+        # The newer ones split the text as such, which knows more ends of lines than files do.
+        lines = text.splitlines() if newer else text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+        for number, line in enumerate(lines, 1):
             if line.startswith("#") or (not line.strip() and (self.minor >= (3, 0) or not line)):
                 continue
             if line.startswith(("import ", "import\t")):
@@ -308,6 +381,8 @@ class _Builder:
             entry = line.rstrip()
             full = entry if self.facts.path.isabs(entry) else self.facts.join(folder, entry)
             full = str(self.facts.path.normpath(full))
+            if "\0" in full and self.minor < (3, 8):
+                return  # it fails there, and passes over the rest of the file
             if "\0" not in full and self.facts.exists(full):
                 self.add(full, f"{path}, line {number}", "linked")
 
@@ -453,6 +528,7 @@ def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
         site = any(line.split() == ["import", "site"] for line, _ in given[1])
         way = replace(way, isolated=True, no_site=way.no_site or not site)
     builder = _Builder(facts, interpreter, way)
+    builder.executable_by_variable()
     if given is not None:
         builder.written(*given)
     else:
@@ -461,7 +537,8 @@ def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
         builder.site()
     result = builder.result
     result.variables = way.variables
-    if way.first is not None and not (way.keeps_first_away or builder.safe_by_variable()):
+    keeps_away = way.keeps_first_away or builder.safe_by_variable()
+    if way.first is not None and (way.is_program or not keeps_away):
         exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
     return result

@@ -222,7 +222,8 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
     architecture = _once(facts, "architecture", real, _architecture)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
-    if settings is None:
+    if settings is None or base.installation.minor.startswith("2."):
+        # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
         base_prefix = _once(facts, "older", base.installation, older_layout_base) or base_prefix
     else:
         # The site module takes the folder above the executable, wherever the file lies.
@@ -260,11 +261,35 @@ def _once(facts: Facts, what: str, key: object, read: Callable[..., str | None])
 
 
 def older_layout_base(facts: Facts, installation: Installation) -> str | None:
-    """The base of an environment of the days before settings files: it wrote the base's prefix beside its library."""
+    """The base of an environment with a library folder and a site module of its own.
+
+    Those of the days before settings files wrote the base's prefix beside their library; later ones for version 2 read
+    it from their settings.
+    """
     if installation.implementation != "cpython" or facts.system == "windows":
         return None
     text = facts.text_or_none(facts.join(installation.library, "orig-prefix.txt"), 4096)
-    return text.strip() if text and facts.path.isabs(text.strip()) else None
+    if text and facts.path.isabs(text.strip()):
+        return text.strip()
+    settings = read_settings(facts, facts.join(installation.prefix, SETTINGS_NAME))
+    if settings is None or not follows_settings(facts, installation.library, installation.minor):
+        return None
+    home = settings.get("home")
+    written = settings.get("base-prefix") or (facts.parent(home) if home else None)
+    return written if written and facts.path.isabs(written) else None
+
+
+def follows_settings(facts: Facts, library: str, minor: str) -> bool:
+    """Whether an interpreter of this library heeds a settings file: version 2 by a site module of its own alone."""
+    return not minor.startswith("2.") or "pyvenv.cfg" in (facts.text_or_none(facts.join(library, "site.py")) or "")
+
+
+def sees_base_without_settings(facts: Facts, interpreter: Interpreter) -> bool | None:
+    """For an environment of the days before settings files whether it sees the base's packages; None: it is none."""
+    library = interpreter.library
+    if interpreter.prefix == interpreter.base_prefix or not facts.is_file(facts.join(library, "orig-prefix.txt")):
+        return None
+    return not facts.is_file(facts.join(library, "no-global-site-packages.txt"))
 
 
 def _abi_flags(facts: Facts, installation: Installation) -> str:
@@ -310,13 +335,17 @@ def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None
     if minor is None and (copied or facts.system != "windows"):
         minor = versions.minor_inside(facts, real) if facts.system != "windows" else None
         minor = minor or (_minor_in_settings(settings) if settings is not None else None)
+    if minor is not None and minor.startswith("2.") and facts.system != "windows":
+        settings, copied = None, False  # it knows no such file
     newer = facts.system == "windows" or (minor is not None and int(minor.split(".")[1]) >= 11)
     home = settings.get("home") if settings is not None else None
     starts = []
     if home and settings is not None and (newer or copied):
         starts.append(facts.absolute(home, settings.folder))
     if not (copied and home):
-        starts += [facts.parent(real)] if newer else [facts.parent(end), facts.parent(real)]
+        # Before 3.11 a linked folder on the way is not looked through, only the file's own links are followed.
+        through = newer or facts.name(real).startswith("pypy")
+        starts += [facts.parent(real)] if newer else [facts.parent(end), *([facts.parent(real)] if through else [])]
     for start in starts:
         found = versions.installation_above(facts, start, minor)
         if found is not None:

@@ -1,0 +1,55 @@
+"""Machines by chance (``explore.py``): a new seed each time, and what a search has found and is kept."""
+
+import os
+import random
+import time
+
+import pytest
+
+from tests.equipment import LONG
+from tests.real.explore import Case, by_chance, clear, named, smallest, tried
+
+SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 25))
+
+# Each was a difference once.
+KEPT = [
+    Case("cpython 3.6", "older", ("link to the bin",)),
+    Case("cpython 2.7", "own site module, sees", flags=("-S",)),
+    Case("cpython 2.7", "own site module", ("both places",)),
+    Case("cpython 3.10", "plain", mode="folder"),
+    Case("cpython 3.7", "plain", mode="archive"),
+    Case("cpython 3.11", "plain", mode="linked folder", flags=("-I",)),
+    Case("cpython 3.12", "plain", mode="archive", variables=(("PYTHONSAFEPATH", "1"),)),
+    Case("cpython 3.13", "plain", variables=(("PYTHONSAFEPATH", "0"),)),
+    Case("cpython 3.13", "plain", ("form feed",)),
+    Case("cpython 3.6", "plain", ("a null",)),
+    Case("cpython 3.12", "plain", flags=("-I",), variables=(("PYTHONEXECUTABLE", "/x/python"),)),
+    Case("pypy 3.9 system", "plain", variables=(("PYTHONHOME", "/no/where"),)),
+    *(Case("cpython 2.7", kind) for kind in ("older", "older, sees", "own site module", "own site module, sees")),
+    Case("cpython 2.7", "older", variables=(("PYTHONHOME", "{base}"),)),
+    Case("cpython 3.6", "older, sees"),
+]
+
+
+@pytest.fixture(scope="module", autouse=True)
+def copies():
+    yield
+    clear()
+
+
+@pytest.mark.parametrize("case", KEPT, ids=str)
+def test_what_was_a_difference(case):
+    if case.interpreter in named():
+        assert tried(case) is None
+
+
+def test_machines_by_chance(record_property):
+    seed = int(os.environ.get("KALYX_SEED", time.time()))
+    chance, known, asked = random.Random(seed), list(named()), 0
+    until = time.monotonic() + SECONDS
+    while time.monotonic() < until:
+        case = by_chance(chance, known)
+        difference = tried(case)
+        asked += 1
+        assert difference is None, f"seed {seed}: {difference}\nKEPT: {smallest(case)!r}"
+    record_property("explored machines", asked)
