@@ -148,6 +148,7 @@ class Part(Struct, kw_only=True):
     links: list[str] = []
     reason: str | None = None
     undecided: bool = False
+    defined: Evidence | None = None  # what took the word over, before PATH is asked: an alias or a function
 
 
 class Seat(Struct, kw_only=True):

@@ -138,7 +138,12 @@ def _words(seat: Seat) -> str:
         for p in seat.parts
         if p.environment is not None and p.environment.key != seat.environment.key
     ]
-    return ", ".join(visible(word) for word in own + strays)
+    said = ", ".join(visible(word) for word in own + strays)
+    taken = next((p for p in seat.parts if p.defined is not None and p.word in own), None)
+    if taken is None or taken.defined is None or taken.defined.path is None:
+        return said
+    file = taken.defined.path.replace("\\", "/").rpartition("/")[2]
+    return f"{said}   ({visible(taken.word)}: {visible(file)}, line {taken.defined.line})"
 
 
 def _note(screen: Screen, seat: Seat) -> str:
@@ -162,7 +167,15 @@ def _details(screen: Screen, seat: Seat, indent: int) -> None:
         screen.line(" " * indent, ("loaded    ", LABEL), (screen.path(folder), QUIET))
     for part in seat.parts:
         own = part.role in ("python", "python3", "installer")
-        word = part.word if own else f"{part.role}: {part.word}"
+        if part.defined is not None:
+            at = f"{screen.path(part.defined.path)}, line {part.defined.line}"
+            screen.line(
+                " " * indent,
+                (visible(part.word).ljust(9) + " ", LABEL),
+                (visible(part.defined.fact), QUIET),
+                (f"   {at}", QUIET),
+            )
+        word = part.word if own and part.defined is None else "" if own else f"{part.role}: {part.word}"
         if part.path is None or not own:
             reason = part.reason or (screen.path(part.path) if part.path else "")
             screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (visible(reason), QUIET))

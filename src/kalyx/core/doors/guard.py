@@ -15,6 +15,7 @@ import stat
 import subprocess
 import sys
 import tempfile
+import threading
 from contextlib import suppress
 from itertools import count
 
@@ -60,6 +61,7 @@ class Guard:
         self._programs = count(1)  # programs may be started side by side
         self._groups: set[int] = set()
         self._has_folder = False
+        self._lock = threading.RLock()
         atexit.register(self.dismiss)
 
     def new_mark(self) -> str:
@@ -68,24 +70,25 @@ class Guard:
 
     def stand(self) -> None:
         """Have the guard in its place before anything is started. Raises OSError where it cannot be."""
-        if self._shell is not None or sys.platform == "win32":
-            return
-        waits_on, self._held = os.pipe()
-        try:
-            self._shell = subprocess.Popen(
-                ["/bin/sh", "-c", _WATCH, "sh", self.mark, self.folder],
-                stdin=waits_on,
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-                start_new_session=True,
-                cwd="/",
-                env={"PATH": os.defpath},
-            )
-        except BaseException:
-            os.close(self._held)
-            raise
-        finally:
-            os.close(waits_on)
+        with self._lock:
+            if self._shell is not None or sys.platform == "win32":
+                return
+            waits_on, self._held = os.pipe()
+            try:
+                self._shell = subprocess.Popen(
+                    ["/bin/sh", "-c", _WATCH, "sh", self.mark, self.folder],
+                    stdin=waits_on,
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.DEVNULL,
+                    start_new_session=True,
+                    cwd="/",
+                    env={"PATH": os.defpath},
+                )
+            except BaseException:
+                os.close(self._held)
+                raise
+            finally:
+                os.close(waits_on)
 
     def begun(self, group: int) -> None:
         """A program was started: its process is the first of this group."""
@@ -107,11 +110,12 @@ class Guard:
     def new_folder(self) -> str:
         """A new empty folder, for this user only, that is gone when the run ends. Raises KalyxError."""
         try:
-            if not self._has_folder:
-                self.stand()
-                _clear_left_over(os.path.dirname(self.folder))
-                os.mkdir(self.folder, 0o700)
-                self._has_folder = True
+            with self._lock:
+                if not self._has_folder:
+                    self.stand()
+                    _clear_left_over(os.path.dirname(self.folder))
+                    os.mkdir(self.folder, 0o700)
+                    self._has_folder = True
             # Short: the address of a local socket lies below it, and may have about a hundred bytes.
             return tempfile.mkdtemp(prefix="", dir=self.folder)
         except OSError as error:
@@ -156,9 +160,13 @@ def _clear_left_over(folder: str) -> None:
 _guard: Guard | None = None
 
 
+_making = threading.Lock()
+
+
 def guard() -> Guard:
     """The one guard of this run of Kalyx."""
     global _guard
-    if _guard is None:
-        _guard = Guard()
-    return _guard
+    with _making:
+        if _guard is None:
+            _guard = Guard()
+        return _guard

@@ -342,10 +342,11 @@ def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None
     starts = []
     if home and settings is not None and (newer or copied):
         starts.append(facts.absolute(home, settings.folder))
-    if not (copied and home):
+    # From 3.11 on a home that leads nowhere leaves only what is compiled in (a framework finds itself by its library).
+    if not (home and (copied or (newer and facts.system == "linux"))):
         # Before 3.11 a linked folder on the way is not looked through, only the file's own links are followed.
         through = newer or facts.name(real).startswith("pypy")
-        starts += [facts.parent(real)] if newer else [facts.parent(end), *([facts.parent(real)] if through else [])]
+        starts += [facts.parent(end), *([facts.parent(real)] if through else [])]
     for start in starts:
         found = versions.installation_above(facts, start, minor)
         if found is not None:

@@ -21,6 +21,8 @@ class ShellFound(Struct, frozen=True):
     name: str
     pid: int | None
     known_by: str
+    is_typed_into: bool = True
+    is_login: bool = False
 
 
 def program_name(process: Process) -> str:
@@ -70,6 +72,18 @@ def is_interactive_shell(process: Process) -> bool:
     return True
 
 
+def _is_typed_into(process: Process) -> bool:
+    """Whether it reads the start files of a shell that is typed into: told so, or given nothing to run."""
+    letters = [word for word in process.command[1:] if word.startswith("-") and not word.startswith("--")]
+    return any("i" in word for word in letters) or is_interactive_shell(process)
+
+
+def _is_login(process: Process) -> bool:
+    words = process.command
+    letters = [word for word in words[1:] if word.startswith("-") and not word.startswith("--")]
+    return words[:1] != () and words[0].startswith("-") or "--login" in words or any("l" in word for word in letters)
+
+
 def _has_c(word: str) -> bool:
     return word.startswith("-") and not word.startswith("--") and "c" in word[1:]
 
@@ -81,7 +95,8 @@ def find_shell(facts: Facts) -> ShellFound:
             name = program_name(process)
             if name.startswith(_PYTHON_STARTS):
                 name = "xonsh"
-            return ShellFound("sh" if name in ("busybox", "ash") else name, process.pid, "the process above")
+            name = "sh" if name in ("busybox", "ash") else name
+            return ShellFound(name, process.pid, "the process above", _is_typed_into(process), _is_login(process))
     if facts.system == "windows":
         name = "powershell" if facts.variable("PSModulePath") and not facts.variable("PROMPT") else "cmd"
         return ShellFound(name, None, "variables")

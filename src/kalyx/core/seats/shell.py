@@ -8,6 +8,7 @@ from kalyx.core.doors import Facts
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.making import seat_from, starting, starting_script
+from kalyx.core.seats.meanings import Meaning, Taken, meanings
 from kalyx.core.words.secrets import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
@@ -31,18 +32,56 @@ def telling(variables: Mapping[str, str]) -> dict[str, str | None]:
 
 def read_shell(facts: Facts, shell: ShellFound) -> Seat:
     """The shell as a seat; its own interpreter is that of ``python``, else of ``python3``."""
-    parts = [read_part(facts, role, word, shell.name) for role, word in WORDS]
-    parts = [part for part in parts if part.path is not None or part.word in ("python", "python3", "pip")]
-    main = next((part for part in parts if part.role.startswith("python") and part.path is not None), parts[0])
+    taken = meanings(facts, shell)
+    parts = [read_part(facts, role, word, shell.name, taken) for role, word in WORDS]
+    known = [part for part in parts if part.path is not None or part.defined is not None]
+    parts = [part for part in parts if part in known or part.word in ("python", "python3", "pip")]
+    main = next((part for part in known if part.role.startswith("python")), parts[0])
     seat = seat_from("shell", shell.name, main, facts.folder, parts)
     seat.variables = {name: facts.variable(name) for name in REACHING}
     return seat
 
 
-def read_part(facts: Facts, role: str, word: str, shell: str) -> Part:
-    """What one word starts on this PATH, hop by hop."""
+def read_part(facts: Facts, role: str, word: str, shell: str, taken: Taken) -> Part:
+    """What one word starts, hop by hop: what a start file makes of it (``taken``), else what is first on this PATH."""
+    found = taken.followed(word)
+    return _defined(facts, role, word, shell, found) if found else _on_path(facts, role, word, word, shell)
+
+
+def _defined(facts: Facts, role: str, word: str, shell: str, found: list[Meaning]) -> Part:
+    first, meaning = found[0], found[-1]
+    where = f"{first.path}, line {first.line}"
+    if meaning.words is None:
+        reason = f"{first.kind} in {where}: only running that file tells what it starts; kalyx here --live does"
+        return Part(role=role, word=word, reason=reason, undecided=True, defined=first.evidence)
+    program = meaning.words[0]
+    if "/" in program:
+        path = facts.absolute(program)
+        is_python = facts.name(path).startswith(("python", "pypy"))
+        runs_script = role == "installer" and not is_python
+        part = starting_script(facts, path, role, word) if runs_script else starting(facts, path, role, word)
+    else:
+        runs = role if not program.startswith(("python", "pypy")) else "python"
+        part = _on_path(facts, runs, word, program, shell)
+        part.role = role
+    part.defined = first.evidence
+    if part.interpreter is None:
+        part.reason = f"{word} is {_a(first.kind)} for {' '.join(meaning.words)[:120]} ({where}): {part.reason}"
+    return part
+
+
+def _a(kind: str) -> str:
+    return ("an " if kind[0] in "aeiou" else "a ") + kind
+
+
+def _on_path(facts: Facts, role: str, word: str, program: str, shell: str) -> Part:
     current_first = facts.system == "windows" and shell == "cmd"
-    path = next(facts.lookup(word, current_first=current_first), None)
+    # A literal ~ in PATH is the home folder to this shell alone; to the others a folder of that name.
+    value = facts.variable("PATH")
+    if shell == "bash" and value and "~" in value:
+        parts = (facts.home + one[1:] if one == "~" or one.startswith("~/") else one for one in value.split(":"))
+        value = ":".join(parts)
+    path = next(facts.lookup(program, value, current_first=current_first), None)
     if path is None:
-        return Part(role=role, word=word, reason=f"no {word} on PATH")
+        return Part(role=role, word=word, reason=f"no {program} on PATH")
     return starting_script(facts, path, role, word) if role == "installer" else starting(facts, path, role, word)

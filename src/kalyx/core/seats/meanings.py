@@ -1,0 +1,378 @@
+"""What a word means to a shell before ``PATH`` is asked: an alias, a function, a remembered place of its start files.
+
+The files are read, never run, in the order in which the shell reads them for the way it was started (its manual's
+chapter on start-up). What they work out by code, or only under a condition, is a meaning that only running them tells.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterator
+from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from kalyx.core.doors import Facts
+from kalyx.core.records import Evidence
+from kalyx.core.seats.callers import ShellFound
+from kalyx.core.words.lines import lines_of
+
+_LIMIT = 512 * 1024
+_DEEP = 4
+_DEEPEST = 12
+
+# Files by how the shell was started: each time, where somebody types into it, where it is a login shell (the first that
+# is there of a tuple). Those in the home folder, ZDOTDIR for zsh. Data: a new shell is a row.
+_Files = list["str | tuple[str, ...]"]
+_LOGIN: _Files = ["/etc/profile", ".profile"]
+FILES: dict[str, dict[str, _Files]] = {
+    "bash": {
+        "typed into": ["/etc/bash.bashrc", ".bashrc"],
+        "login": ["/etc/profile", (".bash_profile", ".bash_login", ".profile")],
+    },
+    "zsh": {
+        "always": ["/etc/zsh/zshenv", ".zshenv"],
+        "login": ["/etc/zsh/zprofile", ".zprofile"],
+        "typed into": ["/etc/zsh/zshrc", ".zshrc"],
+        "login, last": ["/etc/zsh/zlogin", ".zlogin"],
+    },
+    "fish": {"always": [".config/fish/conf.d/", "/etc/fish/config.fish", ".config/fish/config.fish"]},
+    "dash": {"login": _LOGIN, "typed into": ["$ENV"]},
+    "ksh": {"login": _LOGIN, "typed into": [("$ENV", ".kshrc")]},
+    "mksh": {"login": _LOGIN, "typed into": [("$ENV", ".mkshrc")]},
+    "tcsh": {
+        "always": ["/etc/csh.cshrc", (".tcshrc", ".cshrc")],
+        "login": ["/etc/csh.login", ".login"],
+    },
+    "csh": {"always": ["/etc/csh.cshrc", ".cshrc"], "login": ["/etc/csh.login", ".login"]},
+}
+_ALIKE = {"sh": "dash", "ash": "dash", "ksh93": "ksh"}
+
+_OPENS = {"if", "case", "for", "while", "until", "select", "foreach", "switch", "begin", "repeat"}
+_CLOSES = {"fi", "esac", "done", "end", "endif", "endsw"}
+# A line that says something of Python in words that are not followed here.
+_SPEAKS = re.compile(r"\b(?:alias|function|hash|eval|unalias)\b.*\b(?:python|pypy|pip)[0-9.]*\b")
+_WORD = re.compile(r"(?:python|pypy|pip)[0-9.]*")
+_FUNCTION = re.compile(r"(?:function\s+([\w.]+)\s*(?:\(\s*\))?|([\w.]+)\s*\(\s*\))\s*(.*)")
+_FISH_FUNCTION = re.compile(r"function\s+([\w.]+)[^;]*(;.*)?")
+# Words in front of a command that change nothing about which one it is.
+_BEFORE = {"exec", "builtin", "nocorrect", "noglob", "nohup", "time"}
+_WORKED_OUT = ("$(", "`", "|", "&&", "||", ";", "<(", "${", "(")
+
+
+# What the program of a command may be: any meaning, no alias (of a function's body), no alias and no function (after
+# "command"), nothing but what PATH says (after a program that starts it).
+Reach = Literal["any", "no alias", "no function", "path"]
+
+
+class Meaning(Struct, frozen=True):
+    """What a word stands for: the command's words (None: only running the file tells), and where that is written."""
+
+    kind: str
+    word: str
+    text: str
+    path: str
+    line: int
+    words: tuple[str, ...] | None
+    reach: Reach = "any"
+
+    @property
+    def evidence(self) -> Evidence:
+        """The line, to be shown."""
+        return Evidence(fact=self.text, source=self.path, path=self.path, line=self.line)
+
+
+class Taken(Struct):
+    """The words of Python and its installer that start files take over, in the order in which a shell asks."""
+
+    aliases: dict[str, Meaning] = {}
+    functions: dict[str, Meaning] = {}
+    places: dict[str, Meaning] = {}
+
+    def followed(self, word: str) -> list[Meaning]:
+        """What the word means, then what that means, and so on, down to a program or what only running tells."""
+        found: list[Meaning] = []
+        reach: Reach = "any"
+        while len(found) < _DEEPEST:
+            meaning = self._next(word, reach, found)
+            if meaning is None:
+                break
+            found.append(meaning)
+            if meaning.words is None or "/" in meaning.words[0] or meaning.kind == "remembered place":
+                break
+            word, reach = meaning.words[0], meaning.reach
+        return found
+
+    def _next(self, word: str, reach: Reach, found: list[Meaning]) -> Meaning | None:
+        if reach == "any" and word in self.aliases and self.aliases[word] not in found:
+            return self.aliases[word]
+        if reach == "no alias" and word in self.aliases:
+            return replace(self.aliases[word], words=None)  # whether it was there when the function was read
+        if reach in ("any", "no alias") and word in self.functions:
+            again = self.functions[word] in found
+            return replace(self.functions[word], words=None) if again else self.functions[word]
+        return self.places.get(word) if reach != "path" else None
+
+
+def meanings(facts: Facts, shell: ShellFound) -> Taken:
+    """The words of Python and its installer that this shell's start files take over, each with its last meaning."""
+    name = _ALIKE.get(shell.name, shell.name)
+    if name not in FILES or facts.system == "windows":
+        return Taken()
+    reader = _Reader(facts, name)
+    for path in _files_read(facts, name, shell):
+        reader.file(path, 0)
+    # For what is not typed, this shell alone passes over aliases.
+    aliases = reader.aliases if shell.is_typed_into or name != "bash" else {}
+    return Taken(aliases, reader.functions, reader.places)
+
+
+def _files_read(facts: Facts, name: str, shell: ShellFound) -> Iterator[str]:
+    ways = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
+    if name == "bash" and shell.is_login:
+        ways["typed into"] = False  # such a one reads the login files alone
+    home = (facts.variable("ZDOTDIR") or facts.home) if name == "zsh" else facts.home
+    for way, files in FILES[name].items():
+        for one in files if ways[way] else []:
+            places = [_place(facts, word, home) for word in ((one,) if isinstance(one, str) else one)]
+            if "$ENV" in one and facts.variable("ENV"):
+                places = places[:1]  # the usual one is read only where the variable names none
+            there = [place for place in places if place is not None and facts.exists(place)]
+            for place in there[:1]:
+                if facts.is_folder(place):
+                    yield from (facts.join(place, inner) for inner in facts.names(place) if inner.endswith(".fish"))
+                else:
+                    yield place
+    if name == "fish":
+        folder = facts.join(home, ".config", "fish", "functions")
+        yield from (facts.join(folder, inner) for inner in facts.names(folder) if _WORD.match(inner))
+
+
+def _place(facts: Facts, word: str, home: str) -> str | None:
+    if word != "$ENV":
+        return facts.absolute(word.rstrip("/"), home)
+    named = _filled(facts, facts.variable("ENV") or "")
+    return named if facts.path.isabs(named) and "$" not in named else None
+
+
+class _Reader:
+    """Reads files in order and keeps the last meaning of each word."""
+
+    def __init__(self, facts: Facts, name: str) -> None:
+        self.facts, self.name = facts, name
+        self.is_c, self.is_fish = name in ("tcsh", "csh"), name == "fish"
+        self.aliases: dict[str, Meaning] = {}
+        self.functions: dict[str, Meaning] = {}
+        self.places: dict[str, Meaning] = {}
+        self.is_torn = False  # the shell stumbles over a line: what comes of the rest only it knows
+
+    def file(self, path: str, depth: int) -> None:
+        text = self.facts.text_or_none(path, _LIMIT) if depth <= _DEEP else None
+        inside, body = 0, None
+        for number, line in lines_of((text or "").replace("\\\n", " ")):
+            line = line.strip()
+            if not line or line.startswith("#"):
+                continue
+            if body is not None:
+                body = self._body(body, line)
+                continue
+            function = _FISH_FUNCTION.fullmatch(line) if self.is_fish else _FUNCTION.fullmatch(line)
+            function = None if self.is_c else function
+            if function is not None:
+                body = self._function(function, line, path, number, inside > 0)
+                continue
+            for statement in _statements(line):
+                first = statement.split(None, 1)[0]
+                if first in _CLOSES:
+                    inside = max(0, inside - 1)
+                elif first in _OPENS and not (self.is_c and first == "if" and not line.endswith("then")):
+                    inside += 1
+                else:
+                    bare = statement.removeprefix("then ").removeprefix("else ").removeprefix("do ").strip()
+                    certain = not inside and "&&" not in line and "||" not in line
+                    certain = certain and not (self.is_c and line.startswith("if"))
+                    self._statement(bare, path, number, certain, depth)
+
+    def _function(self, match: re.Match[str], line: str, path: str, number: int, unsure: bool) -> _Body | None:
+        """A function's beginning; its body, where more lines belong to it."""
+        if self.is_fish:
+            name, rest = match[1], (match[2] or "").lstrip(";").strip()
+        else:
+            name, rest = match[1] or match[2], match[3].strip()
+        body = _Body(name, path, number, unsure, line)
+        if self.is_fish and rest.endswith("end"):
+            body.lines = [rest.removesuffix("end").strip().rstrip(";")]
+        elif not self.is_fish and rest.startswith("{") and rest.endswith("}"):
+            body.lines = [rest[1:-1].strip().rstrip(";")]
+        elif rest in ("", "{"):
+            return body
+        else:
+            body.lines, body.unsure = [rest], True
+        self._keep_function(body)
+        return None
+
+    def _body(self, body: _Body, line: str) -> _Body | None:
+        if line == "{" and not body.lines:
+            return body
+        first = line.split(None, 1)[0].rstrip(";")
+        if not body.inner and first == ("end" if self.is_fish else "}"):
+            self._keep_function(body)
+            return None
+        for statement in _statements(line):
+            word = statement.split(None, 1)[0]
+            body.inner += (word in _OPENS) - (word in _CLOSES)
+        body.lines.append(line.rstrip(";"))
+        return body
+
+    def _keep_function(self, body: _Body) -> None:
+        if _WORD.fullmatch(body.name):
+            if body.name in self.aliases and not self.is_fish:
+                # The name is taken for the alias even here, and what that defines is nobody's wish.
+                self.is_torn = True
+                old = self.aliases[body.name]
+                self.aliases[body.name] = replace(old, words=None)
+                for word in (old.words or ())[:1]:
+                    if _WORD.fullmatch(word):
+                        unknown = Meaning("function", word, body.text, body.path, body.line, None)
+                        self.functions[word] = unknown
+                return
+            body.unsure = body.unsure or self.is_torn
+            words, reach = (None, "any") if len(body.lines) != 1 or body.unsure else self._command(body.lines[0])
+            reach = "no alias" if reach == "any" else reach
+            text = body.text if len(body.lines) < 2 else f"{body.text} …"
+            self.functions[body.name] = Meaning("function", body.name, text, body.path, body.line, words, reach)
+
+    def _statement(self, text: str, path: str, number: int, certain: bool, depth: int) -> None:
+        """One plain command of a start file: what it says of the words, or another file that it reads."""
+        first, _, rest = text.partition(" ")
+        certain = certain and not self.is_torn
+        if self.is_fish and first == "functions" and rest.startswith(("-e ", "--erase ")):
+            first, rest = "unset", rest.partition(" ")[2]
+        if first in ("source", "."):
+            named = _filled(self.facts, rest.strip().split(" ")[0].strip("\"'"))
+            if named and "$" not in named and "`" not in named:
+                self.file(self.facts.absolute(named, self.facts.parent(path)), depth + 1)
+        elif first == "alias" or (first == "builtin" and rest.startswith("alias ")):
+            self._alias(rest.removeprefix("alias "), text, path, number, certain)
+        elif first in ("unalias", "unset", "unhash"):
+            for word in rest.split():
+                kept = {"unalias": self.aliases, "unhash": self.places}.get(first, self.functions)
+                if certain:
+                    kept.pop(word, None)
+                elif word in kept:
+                    kept[word] = replace(kept[word], words=None)
+        elif first == "hash":
+            self._remembered(rest, text, path, number, certain)
+        elif _SPEAKS.search(text):
+            for word in _WORD.findall(text):
+                self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
+
+    def _alias(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
+        rest = rest.strip()
+        while rest.startswith("-"):
+            rest = rest.partition(" ")[2].strip()
+        pairs = []
+        if "=" in rest.split(" ")[0]:
+            try:
+                pairs = [word.partition("=") for word in shlex.split(rest) if "=" in word]
+            except ValueError:
+                certain, pairs = False, [rest.partition("=")]
+        else:
+            name, _, value = rest.partition(" ")
+            value = value.strip()
+            quoted = len(value) > 1 and value[0] in "\"'" and value[-1] == value[0] and value.count(value[0]) == 2
+            pairs = [(name, "=", value[1:-1] if quoted else value)] if value else []
+        for name, _, value in pairs:
+            name = name.strip("\"'")
+            if _WORD.fullmatch(name):
+                words, reach = self._command(value) if certain else (None, "any")
+                self.aliases[name] = Meaning("alias", name, text[:200], path, number, words, reach)
+                if self.is_fish:  # there an alias is a function
+                    self.functions[name] = self.aliases.pop(name)
+
+    def _remembered(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
+        words = rest.split()
+        pair = None
+        if len(words) == 3 and words[0] == "-p" and self.name == "bash":
+            pair = words[2], words[1]
+        elif self.name == "zsh" and len(words) == 1 and "=" in words[0]:
+            pair = tuple(words[0].split("=", 1))  # type: ignore[assignment]
+        if pair is not None and _WORD.fullmatch(pair[0]):
+            place = _filled(self.facts, pair[1].strip("\"'"))
+            known = (place,) if certain and "$" not in place else None
+            self.places[pair[0]] = Meaning("remembered place", pair[0], text[:200], path, number, known, "path")
+
+    def _command(self, text: str) -> tuple[tuple[str, ...] | None, Reach]:
+        """The words of a plain command, its program first (None where it is worked out), and what that may be."""
+        text = _filled(self.facts, text)
+        for given in ('"$@"', "$@", "$argv", "\\!*", "!*", '"$argv"'):
+            text = text.replace(given, "")
+        if any(sign in text for sign in _WORKED_OUT):
+            return None, "any"
+        try:
+            words = shlex.split(text)
+        except ValueError:
+            return None, "any"
+        reach: Reach = "any"
+        while words:
+            if words[0] == "command" or words[0] in _BEFORE:
+                if words[0] in ("exec", "nohup"):
+                    reach = "path"
+                elif words[0] == "command" and reach == "any":
+                    reach = "no function"
+                words = words[1:]
+            elif words[0] == "env":
+                reach, words = "path", words[1:]
+                while words and words[0].startswith("-"):
+                    words = words[2 if words[0] in ("-u", "--unset", "-C", "--chdir") else 1 :]
+            elif re.fullmatch(r"\w+=.*", words[0]):
+                words = words[1:]
+            else:
+                break
+        words = [self.facts.home + word[1:] if word == "~" or word.startswith("~/") else word for word in words]
+        if not words or "$" in words[0]:
+            return None, "any"
+        return tuple(words), reach
+
+
+class _Body(Struct):
+    """A function whose lines are being read."""
+
+    name: str
+    path: str
+    line: int
+    unsure: bool
+    text: str
+    lines: list[str] = []
+    inner: int = 0
+
+
+def _statements(line: str) -> list[str]:
+    """The commands of a line, parted where a semicolon or an operator stands outside quotes."""
+    found, quote, begin = [], "", 0
+    at = 0
+    while at < len(line):
+        sign = line[at]
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign == "\\":
+            at += 1
+        elif sign in "\"'":
+            quote = sign
+        elif sign in ";&|" or (sign == "#" and line[at - 1] in " \t"):
+            found.append(line[begin:at])
+            begin = at + 1
+            if sign == "#":
+                begin = len(line)
+                break
+        at += 1
+    found.append(line[begin:])
+    return [one.strip() for one in found if one.strip()]
+
+
+def _filled(facts: Facts, text: str) -> str:
+    for word in ("${HOME}", "$HOME"):
+        text = text.replace(word, facts.home)
+    return facts.home + text[1:] if text.startswith("~/") else text
