@@ -12,11 +12,13 @@ from kalyx.core.records import (
     Environment,
     Evidence,
     Finding,
+    Fitness,
     ImportAnswer,
     Interpreter,
     Kernel,
     Move,
     Package,
+    ProjectAsks,
     RunningKernel,
     Seat,
     ShellReach,
@@ -45,6 +47,7 @@ class HereAnswer(Struct, kw_only=True):
     folder: str = ""
     findings: list[Finding] = []
     unread: list[Unread] = []
+    project: ProjectAsks | None = None
 
 
 class WhyAnswer(Struct, kw_only=True):
@@ -83,6 +86,8 @@ class PackagesAnswer(Struct, kw_only=True):
     packages: list[Package]
     unread: list[Unread] = []
     unknown: list[Evidence] = []  # start-up code that was not run: what it adds to the path is not known
+    project: ProjectAsks | None = None  # with --for
+    fitness: Fitness | None = None
 
 
 class Difference(Struct, kw_only=True):

@@ -151,6 +151,41 @@ class Part(Struct, kw_only=True):
     defined: Evidence | None = None  # what took the word over, before PATH is asked: an alias or a function
 
 
+class Met(Struct, kw_only=True):
+    """One requirement of a project against what a seat has; ``group``: the extra or group that asks for it."""
+
+    name: str
+    requirement: str
+    found: str | None
+    is_met: bool
+    group: str | None = None
+    path: str | None = None
+    line: int | None = None
+
+
+class Fitness(Struct, kw_only=True):
+    """Whether a seat can run the project: its Python allowed, what is asked for there, missing, in another version."""
+
+    python: str
+    requires_python: str | None
+    python_allowed: bool
+    runs: bool = False
+    met: int = 0
+    missing: list[str] = []
+    other: list[str] = []
+    requirements: list[Met] = []
+
+
+class ProjectAsks(Struct, kw_only=True):
+    """The project that a folder belongs to, by its own files; ``problem`` where one of them cannot be read."""
+
+    path: str
+    name: str
+    requires_python: str | None = None
+    requirements: int = 0
+    problem: str | None = None
+
+
 class Seat(Struct, kw_only=True):
     """A place that starts an interpreter; its own interpreter is that of its main part."""
 
@@ -176,6 +211,7 @@ class Seat(Struct, kw_only=True):
     started_by: list[str] = []
     changed_since: list[str] = []  # packages that were installed or changed after it started
     compiled: list[str] = []  # compiled packages it has loaded, by folder
+    project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
 
 class Distribution(Struct, kw_only=True):

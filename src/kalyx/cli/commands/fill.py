@@ -17,7 +17,12 @@ from kalyx.core.records import ChangePlan, KalyxError, Move
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("target", metavar="TARGET", help="the environment to fill")
     parser.add_argument("requirement", nargs="*", metavar="REQUIREMENT", help="a package (nectarflow, nectarflow>=1.2)")
-    parser.add_argument("--from", dest="source", metavar="FILE", help="a requirements file or a pyproject.toml")
+    parser.add_argument(
+        "--from",
+        dest="source",
+        metavar="FILE",
+        help="a requirements file, a pyproject.toml, a project's folder, or a script with a block of its own",
+    )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--remove", action="store_true", help="take these packages out")
     parser.add_argument("--repair", action="store_true", help="put back what a run that was stopped left half-way")

@@ -38,7 +38,8 @@ def run(call: Call) -> int:
         return _watch(call, answer, pasted)
     _show(call, answer)
     agree = all(seat.relation == "same" for seat in answer.seats)
-    return 0 if agree and not answer.findings else 1
+    fit = all(seat.project is None or seat.project.runs for seat in answer.seats if seat.relation == "same")
+    return 0 if agree and fit and not answer.findings else 1
 
 
 def _look(call: Call, pasted: str) -> HereAnswer:

@@ -6,11 +6,13 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.core.answers import PackagesAnswer
+from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.records import KalyxError, Package
+from kalyx.core.records import Interpreter, KalyxError, Package
 from kalyx.core.ways import search_of
 from kalyx.core.words.names import canonical
+from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -19,6 +21,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only those from there")
     parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
     parser.add_argument("--unmet", action="store_true", help="only those with requirements that do not hold")
+    parser.add_argument("--for", dest="project", metavar="FOLDER", help="what this project asks for, one by one")
     parser.add_argument("--match", metavar="TEXT", help="only names or modules with this text in them")
     parser.add_argument("--sizes", action="store_true", help="measure what each takes on disk")
 
@@ -34,13 +37,37 @@ def run(call: Call) -> int:
     if call.options.sizes:
         _measure(call, chosen)
     answer = PackagesAnswer(target=seat, packages=chosen, unread=unread, unknown=search.unknown)
+    if call.options.project is not None:
+        _judge(call, answer, seat.interpreter, search)
     if call.as_json:
         call.print_json(answer)
     else:
         from kalyx.cli.render.packages import draw_packages
 
         draw_packages(call.screen, answer, call.options)
+    if answer.fitness is not None:
+        return 0 if answer.fitness.runs else 1
     return 1 if any(package.unmet for package in packages) and call.options.unmet else 0
+
+
+def _judge(call: Call, answer: PackagesAnswer, interpreter: Interpreter, search: SearchPath) -> None:
+    """What the project in a folder (or a script with a block of its own) asks for, against what is here."""
+    from kalyx.core.packages.project import block_of_script, project_of
+    from kalyx.core.questions.fitness import fitness
+    from kalyx.core.questions.here import asks_of
+
+    facts = call.machine.facts
+    path = facts.absolute(call.options.project)
+    if facts.is_file(path) and path.endswith(".py"):
+        project = block_of_script(facts, path)
+    else:
+        project = project_of(facts, path) if facts.is_folder(path) else None
+    if project is None:
+        what = "no project's files are there or above" if facts.exists(path) else "there is no such folder"
+        raise KalyxError(f"{visible(path)}: {what}")
+    if project.problem is not None:
+        raise KalyxError(f"{visible(project.path)}: {project.problem}")
+    answer.project, answer.fitness = asks_of(project), fitness(call.machine, interpreter, search, project)
 
 
 def _wanted(package: Package, options: argparse.Namespace) -> bool:

@@ -27,7 +27,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--see-base", action="store_true", help="it sees the packages of the installation below")
     parser.add_argument("--want", action="append", default=[], metavar="REQUIREMENT", help="a package to install")
     parser.add_argument(
-        "--from", dest="source", metavar="FILE", help="a record, a requirements file or a pyproject.toml"
+        "--from",
+        dest="source",
+        metavar="FILE",
+        help="a record, a requirements file, a project's folder or file, a script's own block",
     )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--point-editor", action="store_true", help="make this folder's editor settings choose it")

@@ -17,6 +17,9 @@ from kalyx.core.words.visible import visible
 
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:
     """``packages``, drawn: what can be imported, and what hides what."""
+    if answer.fitness is not None and answer.project is not None:
+        _draw_fitness(screen, answer)
+        return
     distributions = [one for one in answer.packages if one.version is not None]
     screen.line(
         ("packages", "bold"),
@@ -57,3 +60,23 @@ def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Name
         for one in answer.packages:
             if one.asked_by:
                 screen.line("  ", visible(one.name), (" is asked for by ", QUIET), visible(", ".join(one.asked_by)))
+
+
+def _draw_fitness(screen: Screen, answer: PackagesAnswer) -> None:
+    """What a project asks for, one by one."""
+    assert answer.fitness is not None and answer.project is not None
+    fit, asks = answer.fitness, answer.project
+    said = ("can run ", "bold") if fit.runs else ("cannot run ", ORANGE)
+    screen.line(place_of(screen, answer.target), "  ", said, visible(asks.name), (f"  {screen.path(asks.path)}", QUIET))
+    screen.blank()
+    if asks.requires_python is not None:
+        mark = "=" if fit.python_allowed else screen.marks["differs"]
+        screen.line(" ", mark, "  Python ", visible(asks.requires_python), (f"   {fit.python} is here", QUIET))
+    for one in fit.requirements:
+        mark = "=" if one.is_met else "?" if one.group is not None else screen.marks["differs"]
+        found = f"{visible(one.found)} is here" if one.found is not None else "not here"
+        at = f"{screen.path(one.path)}, line {one.line}" if one.path is not None and one.line is not None else ""
+        group = f"for {visible(one.group)}; " if one.group is not None else ""
+        screen.line(
+            " ", mark, "  ", padded(screen.words(one.requirement, 38), 40), padded(found, 20), (f"{group}{at}", QUIET)
+        )

@@ -8,7 +8,7 @@ from functools import partial
 
 from rich.cells import cell_len
 
-from kalyx.cli.render.colours import QUIET
+from kalyx.cli.render.colours import ORANGE, QUIET
 from kalyx.cli.render.folding import FEW, SHOWN, folded
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
 from kalyx.core.answers import HereAnswer
@@ -36,6 +36,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.line(
             (padded(name, width), "bold"), padded(version, versions), (screen.without_middle(path, room), QUIET)
         )
+        _fits(screen, group[0], answer, verbose)
         for seat, more in [(seat, 0) for seat in group] if verbose else folded(group, partial(_kind, screen)):
             _seat(screen, seat, numbered, kinds, names, verbose)
             if more:
@@ -61,6 +62,24 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         if cause in many:
             screen.blank()
             screen.line("   ", (f"and {count - SHOWN} more of {cause}; -v shows each", QUIET))
+
+
+def _fits(screen: Screen, seat: Seat, answer: HereAnswer, verbose: bool) -> None:
+    """Whether what this block starts can run the folder's project: in numbers, with -v by name."""
+    fit, asks = seat.project, answer.project
+    if fit is None or asks is None:
+        return
+    name = visible(asks.name)
+    wrong = [] if fit.python_allowed else [f"it asks for Python {visible(fit.requires_python or '')}"]
+    for words, names in (("missing", fit.missing), ("in another version", fit.other)):
+        if names:
+            listed = f": {', '.join(map(visible, names))}" if verbose else ""
+            wrong.append(f"{len(names)} of {asks.requirements} requirements {words}{listed}")
+    if not wrong:
+        count = f", {fit.met} of {fit.met} requirements met" if fit.met else ""
+        screen.line("   ", (f"can run {name}{count}", QUIET))
+        return
+    screen.line("   ", ("cannot run ", ORANGE), name, ": ", "; ".join(wrong))
 
 
 def _kind(screen: Screen, seat: Seat) -> Hashable:

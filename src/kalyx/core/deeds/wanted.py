@@ -31,6 +31,11 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
     if file is None:
         return found
     path = facts.absolute(file)
+    if facts.is_folder(path) or path.endswith(".py"):
+        for line in _of_project(facts, path):
+            found.keys.add(_key(line))
+            found.words.append(line)
+        return found
     try:
         text = facts.read(path, 4 * 1024 * 1024).decode("utf-8")
     except Unreadable as problem:
@@ -51,6 +56,18 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
             except KalyxError:
                 continue  # the installer knows more forms than names; it says what it cannot read
     return found
+
+
+def _of_project(facts: Facts, path: str) -> list[str]:
+    """What a project's folder, or a script with a block of its own (PEP 723), always asks for. Raises KalyxError."""
+    from kalyx.core.packages.project import block_of_script, project_of
+
+    project = project_of(facts, path) if facts.is_folder(path) else block_of_script(facts, path)
+    if project is None:
+        raise KalyxError(f"{visible(path)}: it says nowhere what it asks for")
+    if project.problem is not None:
+        raise KalyxError(f"{visible(project.path)}: {project.problem}")
+    return [wish.line for wish in project.wishes if wish.group is None]
 
 
 def _key(text: str) -> str:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from kalyx.core.answers import HereAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding, Kernel, Part, Relation, Seat, Unread
+from kalyx.core.packages.project import Project, project_of
+from kalyx.core.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Unread
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats
@@ -13,7 +14,7 @@ from kalyx.core.seats.process import program_running, programs_of, with_life
 from kalyx.core.seats.running import Live, live_kernels, live_seat
 from kalyx.core.seats.server import server_seat
 from kalyx.core.targets import default_seat, seat_of_kernel
-from kalyx.core.ways import with_search_path
+from kalyx.core.ways import search_of, with_search_path
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
 MATTERS = {"interpreter-gone", "name-misleads", "kernel-package-absent", "spec-unreadable", "kernel-absent",
@@ -60,13 +61,44 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
         seat.relation = relation(seat, reference)
         if not seat.findings and seat.via and seat.via.startswith("kernel:"):
             seat.findings = by_id.get(seat.via.removeprefix("kernel:"), [])
+    seats = [with_search_path(seat, machine) for seat in seats]
+    asks = _for_the_project(machine, seats, unread)
     return HereAnswer(
+        project=asks,
         reference=with_search_path(reference, machine),
-        seats=[with_search_path(seat, machine) for seat in seats],
+        seats=seats,
         folder=machine.facts.folder,
         findings=_that_matter(seats),
         unread=unread,
     )
+
+
+def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) -> ProjectAsks | None:
+    """Each seat told whether it can run the folder's project; None where the folder belongs to none."""
+    project = project_of(machine.facts, machine.facts.folder)
+    if project is None:
+        return None
+    if project.problem is not None:
+        unread.append(Unread(path=project.path, reason=project.problem))
+    else:
+        from kalyx.core.questions.fitness import fitness
+
+        known: dict[object, Fitness] = {}
+        for seat in seats:
+            if seat.interpreter is not None:
+                key = seat.interpreter.executable, tuple(entry.entry for entry in seat.search_path[1:])
+                if key not in known:
+                    search = search_of(seat, machine, named=False)
+                    known[key] = fitness(machine, seat.interpreter, search, project)
+                seat.project = known[key]
+    return asks_of(project)
+
+
+def asks_of(project: Project) -> ProjectAsks:
+    """A project as it stands in an answer."""
+    count = sum(wish.group is None for wish in project.wishes)
+    return ProjectAsks(path=project.path, name=project.name, requires_python=project.requires_python,
+                       requirements=count, problem=project.problem)  # fmt: skip
 
 
 def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None:

@@ -1,0 +1,153 @@
+"""What a project asks for, in its own files: the Python, and the requirements.
+
+``pyproject.toml`` (PEP 621: ``requires-python``, ``dependencies``, ``optional-dependencies``; PEP 735: groups), a
+script's own block (PEP 723), and requirements files beside. Read, never built or run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.formats import toml
+from kalyx.core.formats.spot import Malformed
+
+_LIMIT = 1024 * 1024
+_ABOVE = 12
+_DEEP = 5
+PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
+
+
+class Wish(Struct, frozen=True):
+    """One requirement line, where it stands, and the extra or group it belongs to (None: always asked for)."""
+
+    line: str
+    path: str
+    number: int | None = None
+    group: str | None = None
+
+
+class Project(Struct):
+    """A project's wishes; ``problem`` where a file of it cannot be read, ``dynamic`` where only a build tells."""
+
+    path: str
+    name: str
+    requires_python: str | None = None
+    wishes: list[Wish] = []
+    dynamic: bool = False
+    problem: str | None = None
+
+
+def project_of(facts: Facts, folder: str) -> Project | None:
+    """The project that a folder belongs to: its own files, else those of the nearest folder above. None: there is none.
+
+    Above the home folder, or above the top of a repository, nothing is looked for.
+    """
+    here = folder
+    for _ in range(_ABOVE):
+        found = _in_folder(facts, here)
+        if found is not None:
+            return found
+        above = facts.parent(here)
+        is_top = facts.kind(facts.join(here, ".git")) is not None or facts.real(here) == facts.real(facts.home)
+        if above == here or is_top:
+            return None
+        here = above
+    return None
+
+
+def _in_folder(facts: Facts, folder: str) -> Project | None:
+    path, listed = facts.join(folder, PROJECT), facts.join(folder, REQUIREMENTS)
+    found = None
+    if facts.is_file(path):
+        found = _of_table(facts, path)
+    if facts.is_file(listed):
+        found = found or Project(listed, facts.name(folder) or folder)
+        known = {wish.line for wish in found.wishes}
+        found.wishes += [wish for wish in lines_of_requirements(facts, listed) if wish.line not in known]
+    return found
+
+
+def _of_table(facts: Facts, path: str) -> Project | None:
+    try:
+        text = facts.read_text(path, _LIMIT)
+        whole = toml.read(text)
+    except (Unreadable, Malformed) as problem:
+        return Project(path, facts.name(facts.parent(path)), problem=str(problem))
+    said, groups = whole.get("project"), whole.get("dependency-groups")
+    if not isinstance(said, dict) and not isinstance(groups, dict):
+        return None  # settings of tools alone: no project
+    table = said if isinstance(said, dict) else {}
+    name = table.get("name")
+    found = Project(path, name if isinstance(name, str) else facts.name(facts.parent(path)))
+    python = table.get("requires-python")
+    found.requires_python = python if isinstance(python, str) else None
+    dynamic = table.get("dynamic")
+    found.dynamic = isinstance(dynamic, list) and "dependencies" in dynamic
+    found.wishes = [_wish(text, line, path, None) for line in _texts(table.get("dependencies"))]
+    optional = table.get("optional-dependencies")
+    for group, lines in (optional if isinstance(optional, dict) else {}).items():
+        found.wishes += [_wish(text, line, path, str(group)) for line in _texts(lines)]
+    for group in groups if isinstance(groups, dict) else {}:
+        found.wishes += [_wish(text, line, path, str(group)) for line in _of_group(groups, group, 0)]
+    return found
+
+
+def _of_group(groups: Any, group: str, depth: int) -> Iterator[str]:
+    """A group's lines, with those of the groups it includes."""
+    lines = groups.get(group)
+    for line in lines if isinstance(lines, list) and depth <= _DEEP else []:
+        if isinstance(line, str):
+            yield line
+        elif isinstance(line, dict) and isinstance(line.get("include-group"), str):
+            yield from _of_group(groups, line["include-group"], depth + 1)
+
+
+def _texts(value: object) -> list[str]:
+    return [one for one in value if isinstance(one, str)] if isinstance(value, list) else []
+
+
+def _wish(text: str, line: str, path: str, group: str | None) -> Wish:
+    at = text.find(line)
+    return Wish(line, path, text.count("\n", 0, at) + 1 if at >= 0 else None, group)
+
+
+def lines_of_requirements(facts: Facts, path: str, depth: int = 0) -> list[Wish]:
+    """The requirements of a file and of those it reads in; options and what has no name are passed over."""
+    found: list[Wish] = []
+    text = facts.text_or_none(path, _LIMIT) or ""
+    for number, raw in enumerate(text.replace("\\\n", " ").splitlines(), 1):
+        line = raw.split(" #")[0].split(" --")[0].strip()
+        if line.startswith(("-r ", "--requirement ")) and depth < _DEEP:
+            named = line.partition(" ")[2].strip()
+            found += lines_of_requirements(facts, facts.absolute(named, facts.parent(path)), depth + 1)
+        elif line and not line.startswith(("#", "-", ".", "/")) and "://" not in line.split("@")[0]:
+            found.append(Wish(line, path, number))
+    return found
+
+
+def block_of_script(facts: Facts, path: str) -> Project | None:
+    """What a script says of itself in a block of comments (PEP 723); None where it has none."""
+    lines = (facts.text_or_none(path, _LIMIT) or "").splitlines()
+    begin = next((at for at, line in enumerate(lines) if line.rstrip() == "# /// script"), None)
+    if begin is None:
+        return None
+    block = []
+    for line in lines[begin + 1 :]:
+        if line.rstrip() == "# ///" or not line.startswith("#"):
+            break
+        block.append(line[2:] if line.startswith("# ") else line[1:])
+    found = Project(path, facts.name(path))
+    try:
+        said = toml.read("\n".join(block))
+    except Malformed as problem:
+        found.problem = str(problem)
+        return found
+    python = said.get("requires-python")
+    found.requires_python = python if isinstance(python, str) else None
+    text = "\n".join(lines)
+    found.wishes = [_wish(text, line, path, None) for line in _texts(said.get("dependencies"))]
+    return found

@@ -1,0 +1,44 @@
+"""Whether a seat can run the folder's project: its Python allowed, each requirement there. Read, not run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.machine import Machine
+from kalyx.core.packages.contents import contents
+from kalyx.core.packages.project import Project, Wish
+from kalyx.core.packages.requirements import asked_by_lines, satisfies
+from kalyx.core.records import Fitness, Interpreter, Met
+from kalyx.core.words.names import canonical
+
+
+def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, project: Project) -> Fitness:
+    """What of the project's wishes this interpreter meets on this search path.
+
+    Optional ones and groups are listed with their name, and none of them keeps a seat from running the project.
+    """
+    allowed = project.requires_python is None or satisfies(interpreter.version, project.requires_python)
+    packages, _ = contents(machine.facts, interpreter, search)
+    here = {canonical(one.name): one.version for one in packages if one.version is not None and one.hidden_by is None}
+    found = Fitness(python=interpreter.version, requires_python=project.requires_python, python_allowed=allowed)
+    for wish in project.wishes:
+        found.requirements += _met(machine, interpreter, wish, here)
+    asked = [one for one in found.requirements if one.group is None]
+    found.met = sum(one.is_met for one in asked)
+    found.missing = [one.name for one in asked if one.found is None]
+    found.other = [one.name for one in asked if one.found is not None and not one.is_met]
+    found.runs = allowed and not found.missing and not found.other
+    return found
+
+
+def _met(machine: Machine, interpreter: Interpreter, wish: Wish, here: Mapping[str, str | None]) -> list[Met]:
+    """One requirement against what is there; none where its marker leaves this interpreter out."""
+    found = []
+    for asked in asked_by_lines([wish.line], interpreter, machine.facts.system):
+        version = here.get(asked.key)
+        is_met = version is not None and satisfies(version, asked.specifier)
+        row = Met(name=asked.name, requirement=asked.line, found=version, is_met=is_met)
+        row.group, row.path, row.line = wish.group, wish.path, wish.number
+        found.append(row)
+    return found

@@ -1,0 +1,91 @@
+"""What a project asks for, read from its own files, and whether a seat meets it."""
+
+import pytest
+
+from kalyx.core.packages.project import block_of_script, project_of
+from kalyx.core.questions.fitness import fitness
+from kalyx.core.questions.here import look_here
+from kalyx.core.targets import resolve
+from kalyx.core.ways import search_of
+from tests.made import HOME, Files
+
+TABLE = """[project]
+name = "spring-scales"
+requires-python = "{python}"
+dependencies = [
+  "hivescale>=2",
+  "nectarflow; python_version < '3'",
+  "Brood_Map[x]==1.*",
+]
+[project.optional-dependencies]
+plots = ["pollenkit"]
+[dependency-groups]
+test = ["frames", {{include-group = "lint"}}]
+lint = ["smoker<1"]
+"""
+
+
+def place(python=">=3.9", hivescale="2.1", broodmap="1.4", more=None):
+    files = Files()
+    files[f"{HOME}/spring/pyproject.toml"] = TABLE.format(python=python)
+    if hivescale:
+        files.package("heath", "hivescale", hivescale, "hivescale")
+    if broodmap:
+        files.package("heath", "brood-map", broodmap, "broodmap")
+    files.update(more or {})
+    return files.machine()
+
+
+def judged(machine):
+    seat = resolve(machine, f"{HOME}/heath")
+    return fitness(machine, seat.interpreter, search_of(seat, machine, named=False), project_of(machine.facts, f"{HOME}/spring"))
+
+
+@pytest.mark.parametrize(
+    ("more", "runs", "missing", "other"),
+    [
+        ({}, True, [], []),
+        ({"python": ">=3.12"}, False, [], []),
+        ({"hivescale": "1.9"}, False, [], ["hivescale"]),
+        ({"broodmap": None}, False, ["Brood_Map"], []),
+        ({"broodmap": "2.0"}, False, [], ["Brood_Map"]),
+        ({"more": {f"{HOME}/spring/requirements.txt": "smoker>=1  # new\n-r more.txt\n--index-url x\n-e .\n", f"{HOME}/spring/more.txt": "veil\n-r requirements.txt"}},
+         False, ["smoker", "veil", "smoker", "veil", "smoker"], []),
+    ],
+)  # fmt: skip
+def test_whether_it_can_run(more, runs, missing, other):
+    found = judged(place(**more))
+    assert (found.runs, found.missing[:2], found.other) == (runs, missing[:2], other)
+    assert found.python_allowed == ("python" not in more)
+    groups = {one.name: one.group for one in found.requirements if one.group}
+    assert groups == {"pollenkit": "plots", "frames": "test", "smoker": "lint"}
+    assert next(one.line for one in found.requirements if one.name == "hivescale") == 5
+
+
+def test_here_tells_each_seat():
+    answer = look_here(place(hivescale="1.0"))
+    assert answer.project.name == "spring-scales" and answer.project.requirements == 3
+    assert {seat.project.runs for seat in answer.seats if seat.interpreter} == {False}
+    assert look_here(Files().machine()).project is None
+
+
+@pytest.mark.parametrize("text", ["[project", "[tool.x]\na=1", "[project]\ndependencies = 3\n", "[dependency-groups]\na=[{include-group='a'}]\n"])
+def test_odd_files_are_no_trap(text):
+    files = Files()
+    files[f"{HOME}/spring/pyproject.toml"] = text
+    answer = look_here(files.machine())
+    assert (answer.project is None) == text.startswith("[tool")
+    assert bool(answer.unread) == (text == "[project")
+
+
+def test_above_the_folder_and_in_a_script():
+    files = Files()
+    files[f"{HOME}/pyproject.toml"] = "[project]\nname='home'\n"
+    files[f"{HOME}/spring/.git/HEAD"] = ""
+    files[f"{HOME}/spring/a.py"] = "#!/usr/bin/env python\n# /// script\n# requires-python = '>=3.11'\n# dependencies = [\n#   'hivescale',\n# ]\n# ///\n"
+    facts = files.machine().facts
+    assert project_of(facts, f"{HOME}/spring") is None, "another repository's business"
+    assert project_of(facts, HOME).name == "home"
+    script = block_of_script(facts, f"{HOME}/spring/a.py")
+    assert (script.requires_python, [wish.line for wish in script.wishes]) == (">=3.11", ["hivescale"])
+    assert block_of_script(facts, f"{HOME}/spring/notes.txt") is None
