@@ -22,6 +22,10 @@ from kalyx.core.words.numbers import number_of
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 
 
+# The group of entry points by which packages bring provisioners.
+_PROVISIONERS = "[jupyter_client.kernel_provisioners]"
+
+
 class Server(Struct):
     """Whose eyes look: the server's interpreter (None: nobody's in particular) and its variables."""
 
@@ -62,6 +66,21 @@ def library_release(facts: Facts, search: SearchPath | None) -> tuple[int, int]:
                 if first is not None and second is not None:
                     return first, second
     return _NEWEST
+
+
+def provisioners(facts: Facts, server: Server) -> list[str]:
+    """The provisioners that packages of the server bring, by their entry points (Entry points specification)."""
+    search = _search(facts, server)
+    found = []
+    for site in search.site_packages if search is not None else []:
+        for name in facts.names(site):
+            if name.endswith(".dist-info"):
+                text = facts.text_or_none(facts.join(site, name, "entry_points.txt"), 65536) or ""
+                if _PROVISIONERS in text:
+                    _, _, rest = text.partition(_PROVISIONERS)
+                    lines = rest.partition("\n[")[0].splitlines()
+                    found += [line.partition("=")[0].strip() for line in lines if "=" in line]
+    return found
 
 
 def data_folder(facts: Facts, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
+from typing import Any
 
 from msgspec import Struct
 
@@ -18,7 +19,7 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders
+from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, provisioners
 from kalyx.core.records import Evidence, Finding, Kernel
 
 _SPEC_LIMIT = 1024 * 1024
@@ -77,6 +78,8 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
         spec = parse_spec(facts.read(path, _SPEC_LIMIT))
     except Unreadable as refusal:
         spec = Spec(problem=refusal.reason)
+    if spec.problem is None and spec.provisioner not in (USUAL_PROVISIONER, *provisioners(facts, server)):
+        spec.problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
     if spec.problem is not None:
         kernel.conditions.append("spec-unreadable")
         kernel.findings.append(
@@ -99,6 +102,10 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
 _ELSEWHERE = {"ssh", "docker", "podman", "kubectl", "wsl", "srun", "singularity", "apptainer", "lxc"}
 
 
+# What starts a kernel where its file names nothing else.
+USUAL_PROVISIONER = "local-provisioner"
+
+
 class Spec(Struct):
     """A kernel file as servers read it; ``problem`` says why it cannot be used."""
 
@@ -107,31 +114,54 @@ class Spec(Struct):
     language: str = ""
     env: dict[str, str] = {}
     problem: str | None = None
+    provisioner: str = USUAL_PROVISIONER
 
 
 def parse_spec(raw: bytes) -> Spec:
     """The spec in a kernel file. Never raises: what is wrong with it is its ``problem``."""
     try:
-        whole = json.loads(raw.decode("utf-8-sig"))
+        whole = json.loads(raw.decode("utf-8"))
     except UnicodeDecodeError:
         return Spec(problem="it is not UTF-8")
     except ValueError as error:
+        if raw.startswith(b"\xef\xbb\xbf"):
+            return Spec(problem="it begins with a byte-order mark, and no server takes such a file")
         return Spec(problem=f"it is not JSON ({error})")
     except RecursionError:
         return Spec(problem="it is nested too deeply")
     if not isinstance(whole, dict):
         return Spec(problem="it is JSON, but no object")
-    argv, environment = whole.get("argv"), whole.get("env") or {}
-    if argv is None:
+    argv, environment = whole.get("argv"), whole.get("env", {})
+    if "argv" not in whole:
         return Spec(problem="it lacks argv, the command to start")
+    argv = [argv] if isinstance(argv, str) else argv  # a text stands for a list of one, to the library
     if not isinstance(argv, list) or not argv or not all(isinstance(word, str) and "\0" not in word for word in argv):
         return Spec(problem="its argv is not a list of words")
     if not isinstance(environment, dict) or not all(isinstance(value, str) for value in environment.values()):
         return Spec(problem="its env is not an object of texts")
-    label = whole.get("display_name") or ""
-    if not isinstance(label, str):
-        return Spec(problem="its display_name is no text")
-    return Spec(argv, label, str(whole.get("language") or ""), environment)
+    problem = _problem_of_types(whole)
+    if problem is not None:
+        return Spec(problem=problem)
+    provisioner = whole.get("metadata", {}).get("kernel_provisioner", {}).get("provisioner_name", USUAL_PROVISIONER)
+    return Spec(argv, whole.get("display_name", ""), whole.get("language", ""), environment, provisioner=provisioner)
+
+
+def _problem_of_types(whole: dict[str, Any]) -> str | None:
+    """What keeps the library from listing a file whose command is right: it holds each key to a type."""
+    for key in ("display_name", "language", "mimetype", "name"):
+        if not isinstance(whole.get(key, ""), str):
+            return f"its {key} is no text"
+    if "resource_dir" in whole:
+        return "it sets resource_dir, which only the library may"
+    if str(whole.get("interrupt_mode", "signal")).lower() not in ("signal", "message"):
+        return "its interrupt_mode is neither signal nor message"
+    metadata = whole.get("metadata", {})
+    provisioner = metadata.get("kernel_provisioner", {}) if isinstance(metadata, dict) else {}
+    if not isinstance(metadata, dict):
+        return "its metadata is no object"
+    if not isinstance(provisioner, dict) or not isinstance(provisioner.get("provisioner_name", ""), str):
+        return "its kernel_provisioner names none"
+    return None
 
 
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
@@ -178,6 +208,11 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
         if refused is not None:
             kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
             kernel.undecided = True
+        return
+    written = facts.join(facts.folder, kernel.command[0])
+    if ".." in kernel.command[0] and not facts.exists(written):
+        # The system follows the words one by one: a folder that is not there leads nowhere, however it goes on.
+        kernel.reason = f"there is nothing at {written}"
         return
     kernel.command[0] = path
     try:
