@@ -204,3 +204,23 @@ def test_running_and_listed_places_are_found(moor):
     assert {"by-process", "by-kernel", "by-list"} <= set(found)
     assert found["by-kernel"]["kernels"] and found["by-list"]["condition"] == "no-interpreter"
     assert sys.executable
+
+
+@pytest.mark.parametrize("kind", ["empty", "not to be executed", "a script"])
+def test_an_own_interpreter_that_does_not_start_is_renewed_as_printed(moor, kind):
+    """What is wrong with that file is said, and the printed lines make it start again, its packages kept."""
+    prefix = moor.root / "heath"
+    python = Path(make_environment(NEW, prefix))
+    make_environment(NEW, moor.root / "orchard", "--without-pip")  # so that the base below is known here
+    kept = next(prefix.glob("lib/python*/site-packages")) / "hivescale.py"
+    kept.touch()
+    for name in prefix.glob("bin/python*"):
+        name.unlink()
+    python.write_bytes({"empty": b"", "not to be executed": Path(BY_VERSION[NEW].real_executable).read_bytes(), "a script": b"#!/bin/sh\nexit 3\n"}[kind])
+    python.chmod(0o644 if kind == "not to be executed" else 0o755)
+    answer = moor.kalyx("survey", "--under", moor.root, "--json").json
+    (found,) = [one for one in answer["environments"] if one["prefix"] == str(prefix)]
+    assert found["condition"] == "no-interpreter" and "gone" not in found["findings"][0]["says"]
+    for step in found["findings"][0]["remedies"][0]["steps"]:
+        subprocess.run(step["line"], shell=True, env=moor.variables, check=True, capture_output=True)
+    assert subprocess.run([python, "-c", "import hivescale"], check=False).returncode == 0 and kept.exists()

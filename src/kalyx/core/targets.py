@@ -195,6 +195,8 @@ def _named(machine: Machine, name: str) -> Seat:
             f"{visible(name)!r} names {len(found)} environments; name one by its path",
             [view.environment.prefix for view in found],
         )
+    if are_numbers(name.removeprefix("python")):
+        return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
     names = [one.name for one in machine.all_environments]
     near = _ranked(name, names, "") + _ranked(name, [one.id for one in machine.kernels], "kernel:")
     raise KalyxError(f"nothing here is called {visible(name)!r}", near or names[:5])

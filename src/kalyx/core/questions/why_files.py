@@ -28,7 +28,9 @@ def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tel
     """Every import of a script, a notebook or a folder's files in this seat, each module asked once."""
     facts = machine.facts
     reads = read_folder(facts, path) if facts.is_folder(path) else [read_file(facts, path)]
-    folder = path if facts.is_folder(path) else facts.parent(path)
+    # Of a link to a script the folder of its target is the first entry; a notebook stands where it is opened.
+    ends = facts.hops(path)[-1] if path.endswith(".py") else path
+    folder = path if facts.is_folder(path) else facts.parent(ends)
     seat = replace(seat, folder=folder)
     answer = WhyAnswer(target=seat, imports=[])
     answer.unread = [Unread(path=one.path, reason=one.problem) for one in reads if one.problem]
@@ -45,7 +47,8 @@ def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tel
                 Unread(path=path, reason=f"{left}: the time was up; name fewer, or a longer --timeout")
             )
             break
-        if module == "__future__" or _lies_beside(machine, module, [one.path for one in asked]):
+        beside = [ends if one.path == path else one.path for one in asked]
+        if module == "__future__" or _lies_beside(machine, module, beside):
             continue
         if seat.interpreter is not None and builtin.is_builtin(module.split(".")[0], seat.interpreter.version):
             continue

@@ -14,6 +14,7 @@ from __future__ import annotations
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.conditions import condition, packages_of_others, remake, same_minor
+from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 
@@ -38,7 +39,16 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
         )
         mends = [Remedy(says="make it anew", steps=[remedies.by_hand(line)])]
+    if _is_own_fault(problem, machine):
+        says = f"its own {machine.facts.name(problem.path)} is {problem.reason}"
+        return condition("no-interpreter", says, evidence, mends)
     return condition("base-gone", "the installation it stands on is gone", evidence, mends)
+
+
+def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
+    """Whether the file in the environment itself is what does not start, and leads nowhere else."""
+    facts = machine.facts
+    return facts.is_file(problem.path) and facts.same_path(facts.real(problem.path), problem.path)
 
 
 def _upgraded(view: View, machine: Machine) -> Finding | None:

@@ -31,8 +31,9 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
     folder = facts.join(prefix, "bin")
     steps = []
     if facts.system != "windows":
-        dead = [facts.join(folder, n) for n in facts.names(folder) if n.startswith("python")
-                and facts.kind(facts.join(folder, n)) == "link"]  # fmt: skip
+        broken = view.problem.path if view.problem is not None else None
+        named = [facts.join(folder, name) for name in facts.names(folder) if name.startswith("python")]
+        dead = [path for path in named if facts.kind(path) == "link" or path == broken]
         if dead:
             steps.append(remedies.command(machine, ["rm", "-f", *dead]))
     steps.append(remedies.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
