@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING, Any
 from msgspec import structs
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.environments.found import found_environments, found_interpreters, names_of, with_name
+from kalyx.core.environments.found import (
+    bases_of,
+    found_environments,
+    found_interpreters,
+    in_order_of_versions,
+    names_of,
+    with_name,
+)
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, Way, search_path
 from kalyx.core.imports.resolver import Resolver
@@ -76,6 +83,7 @@ class Machine:
     def interpreters(self) -> list[Interpreter]:
         """Every interpreter of this machine that could be found, each installation once."""
         found = found_interpreters(self.facts, self.unread)
+        found = in_order_of_versions(found + bases_of(self.facts, self.views, found))
         if self._complete is not None:
             self._complete(found)
         return found

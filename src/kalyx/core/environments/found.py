@@ -9,7 +9,7 @@ from msgspec import structs
 
 from kalyx.core.doors import Facts
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
-from kalyx.core.environments.reading import View, looks_like_environment, read_environment, view_of
+from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Environment, Interpreter, Unread
 from kalyx.core.words.numbers import leading_number
@@ -37,7 +37,33 @@ def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
     # The real file is the installation's own name; what was met first may be a link to it.
     for row in rows.values():
         row.executable = _best_name(facts, row)
-    return sorted(rows.values(), key=lambda one: (_version_key(one.version), one.prefix), reverse=True)
+    return in_order_of_versions(rows.values())
+
+
+def bases_of(facts: Facts, views: Iterable[View], known: Iterable[Interpreter]) -> list[Interpreter]:
+    """The installations that environments stand on and that are not known yet, wherever they lie."""
+    seen = {facts.real(one.prefix) for one in known}
+    found = []
+    for view in views:
+        base = view.interpreter.base_prefix if view.interpreter is not None else None
+        if base is None or facts.real(base) in seen:
+            continue
+        seen.add(facts.real(base))
+        for executable in executables_of(facts, base):
+            try:
+                interpreter = read_interpreter(facts, executable)
+            except NotAnInterpreter:
+                continue
+            if interpreter.prefix == interpreter.base_prefix:
+                interpreter.executable = _best_name(facts, interpreter)
+                found.append(interpreter)
+                break
+    return found
+
+
+def in_order_of_versions(interpreters: Iterable[Interpreter]) -> list[Interpreter]:
+    """The newest first."""
+    return sorted(interpreters, key=lambda one: (_version_key(one.version), one.prefix), reverse=True)
 
 
 def _best_name(facts: Facts, row: Interpreter) -> str:

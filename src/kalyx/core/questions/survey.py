@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from kalyx.core.answers import SurveyAnswer
 from kalyx.core.doors import Unreadable
-from kalyx.core.environments.found import found_environments, names_of, with_name
+from kalyx.core.environments.found import bases_of, found_environments, in_order_of_versions, names_of, with_name
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
@@ -29,6 +29,7 @@ def survey(
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
     pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)
+    bases = bases_of(machine.facts, [view for view, _ in pairs], machine.interpreters)
     judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
     names = names_of(machine.facts, judged)
     environments = [with_name(environment, names) for environment in judged]
@@ -37,7 +38,7 @@ def survey(
         if kernel.environment is not None and kernel.environment.key in by_key:
             by_key[kernel.environment.key].kernels.append(kernel.key)
     answer = SurveyAnswer(
-        interpreters=machine.interpreters,
+        interpreters=in_order_of_versions(machine.interpreters + bases),
         environments=environments,
         unread=unread,
         user_packages=list(_user_packages(machine)),
