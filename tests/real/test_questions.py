@@ -3,6 +3,7 @@
 import json
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -151,3 +152,24 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert moor.kalyx(*words, "--yes").status == 0
     by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--mend", "--yes")
     assert by_hand.status == 2 and "by hand" in by_hand.err
+
+
+def test_eggs_that_a_path_file_names_are_distributions(moor):
+    """A folder and an archive of the days before wheels: name, version, modules, and whose an import is."""
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix, "--without-pip")
+    site = next(prefix.glob("lib/python*/site-packages"))
+    parts = {"EGG-INFO/PKG-INFO": "Metadata-Version: 1.0\nName: {0}\nVersion: 1.5\n", "EGG-INFO/top_level.txt": "{0}\n", "{0}/__init__.py": ""}
+    with zipfile.ZipFile(site / "frames-1.5-py3.egg", "w") as archive:
+        for name, text in parts.items():
+            archive.writestr(name.format("frames"), text.format("frames"))
+            path = site / "combs-1.5-py3.egg" / name.format("combs")
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text.format("combs"))
+    (site / "easy-install.pth").write_text("./combs-1.5-py3.egg\n./frames-1.5-py3.egg\n")
+    found = moor.kalyx("packages", prefix, "--json").json["packages"]
+    assert [(one["name"], one["version"], one["modules"], one["origin"]) for one in found] == [
+        ("combs", "1.5", ["combs"], "linked"), ("frames", "1.5", ["frames"], "linked")]  # fmt: skip
+    for name in ("combs", "frames"):
+        (answer,) = moor.kalyx("why", name, "--in", python, "--json").json["imports"]
+        assert answer["outcome"] == "imports" and answer["distribution"] == {"name": name, "version": "1.5"}

@@ -22,6 +22,7 @@ import sys
 import tempfile
 import time
 import traceback
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -59,6 +60,12 @@ HEADER = b"\x7fELF\x02\x01\x01" + b"\0" * 9 + struct.pack("<HHIQQQIHHHHHH", 3, 6
 PE = b"MZ" + b"\0" * 58 + struct.pack("<I", 64) + b"PE\0\0" + struct.pack("<HHIIIHH", 0x8664, 1, 0, 0, 0, 112, 0x2022) + b"\0" * 200
 MACH = struct.pack("<IIIIIIII", 0xFEEDFACF, 0x01000007, 3, 6, 1, 24, 0, 0) + struct.pack("<II", 0x26, 24) + b"\0" * 64
 
+_WHOLE = io.BytesIO()
+with zipfile.ZipFile(_WHOLE, "w", zipfile.ZIP_DEFLATED) as _archive:
+    for _name, _text in (("EGG-INFO/PKG-INFO", METADATA.decode()), ("EGG-INFO/top_level.txt", "frames\n"), ("frames/__init__.py", "")):
+        _archive.writestr(_name, _text)
+EGG = _WHOLE.getvalue()
+
 # Place: (where it lies, what lies there as it should be, the calls that read it).
 FILES: dict[str, tuple[str, bytes, list[list[str]]]] = {
     "settings of an environment": (f"{HOME}/heath/pyvenv.cfg", b"home = /usr/bin\ninclude-system-site-packages = false\nversion = 3.11.7\nprompt = 'h'\nexecutable = /usr/bin/python3.11\n", [SURVEY, WHY, PACKAGES]),
@@ -70,6 +77,7 @@ FILES: dict[str, tuple[str, bytes, list[list[str]]]] = {
     "commands": (f"{SITE}/hivescale-2.1.dist-info/entry_points.txt", b"[console_scripts]\nx = a.b:c [d]\n", [PACKAGES, RECORD]),
     "older metadata": (f"{SITE}/old-1.egg-info/PKG-INFO", METADATA, [PACKAGES, RECORD]),
     "older requirements": (f"{SITE}/old-1.egg-info/requires.txt", b"nectarflow>=1\n\n[x:python_version<'3']\nbroodmap\n", [PACKAGES]),
+    "archive of an egg": (f"{SITE}/frames-1-py3.egg", EGG, [PACKAGES, RECORD, ["why", "frames", "--in", f"{HOME}/heath"]]),
     "link of an egg": (f"{SITE}/hivescale.egg-link", f"{WORK}\n.\n".encode(), [PACKAGES, WHY]),
     "finder of an editable": (f"{SITE}/__editable___hivescale_1_finder.py", b"MAPPING: dict[str, str] = {'hivescale': '/home/keeper/spring/src'}\nNAMESPACES = {}\n", [WHY, PACKAGES]),
     "path file": (f"{SITE}/x.pth", f"{WORK}/src\nimport os; os.x\n# a\n../y\n/x.egg\n".encode(), [PACKAGES, WHY, SURVEY]),
@@ -158,7 +166,8 @@ def machine(place: str, content: bytes) -> MemoryFacts:
     files.kernel("orchard", f"{HOME}/orchard/bin/python")
     files.kernel("heath", f"{HOME}/heath/bin/python")
     files.update({f"{HOME}/.git/HEAD": b"ref: x\n", f"{HOME}/.git/index": INDEX, f"{SITE}/old-1.egg-info/PKG-INFO": METADATA, f"{WORK}/b.py": b"",
-                  f"{HOME}/kept/bin/python": Link("/usr/bin/python3.11"), f"{SITE}/__editable__.hivescale.pth": "import __editable___hivescale_1_finder; x()\n"})  # fmt: skip
+                  f"{HOME}/kept/bin/python": Link("/usr/bin/python3.11"), f"{SITE}/__editable__.hivescale.pth": "import __editable___hivescale_1_finder; x()\n",
+                  f"{SITE}/easy-install.pth": "./frames-1-py3.egg\n"})  # fmt: skip
     if place in FILES:
         files[FILES[place][0]] = (b"Metadata-Version: 2.1\nName: hivescale\nVersion: 2.1\nRequires-Dist: " + content + b"\n" if place == "requirement" else content)  # fmt: skip
     variables = {**files.variables, "LOADEDMODULES": "py/1:py/2", "_LMFILES_": "/modules/py/1:/modules/py/2.lua", "MODULEPATH": "/modules", "SHELL": "/bin/bash"}  # fmt: skip

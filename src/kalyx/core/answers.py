@@ -22,6 +22,7 @@ from kalyx.core.records import (
     RunningKernel,
     Seat,
     ShellReach,
+    Step,
     Unread,
     UserPackages,
 )
@@ -48,6 +49,7 @@ class HereAnswer(Struct, kw_only=True):
     findings: list[Finding] = []
     unread: list[Unread] = []
     project: ProjectAsks | None = None
+    fill: Step | None = None  # what brings the reference's environment what the project asks for
 
 
 class WhyAnswer(Struct, kw_only=True):

@@ -41,6 +41,10 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
             _seat(screen, seat, numbered, kinds, names, verbose)
             if more:
                 screen.line("      ", (f"and {more} more {_plural(seat.seat)} like these; -v lists each", QUIET))
+    if answer.project is not None and answer.fill is not None:
+        screen.blank()
+        screen.line(f"   what {visible(answer.project.name)} asks for and {_called(reference)} lacks comes by")
+        screen.line("   ", ("so       ", LABEL), (answer.fill.line, "bold"))
     if answer.changes:
         screen.blank()
         for change in answer.changes:

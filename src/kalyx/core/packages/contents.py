@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.packages.metadata import EGG, Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
 from kalyx.core.words.names import canonical
@@ -35,7 +35,8 @@ def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tupl
     winners: dict[str, str] = {}
     for folder, origin in _folders(facts, interpreter, search):
         try:
-            facts.listing(folder)
+            if not facts.is_file(folder):
+                facts.listing(folder)
         except Unreadable as problem:
             if facts.kind(folder) is not None:
                 unread.append(Unread(path=folder, reason=problem.reason))
@@ -83,7 +84,7 @@ def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list
     # Start-up code that runs twice can name a folder twice: the first one counts.
     first: dict[str, PackageOrigin] = {}
     for folder, origin in found:
-        if facts.is_folder(folder):
+        if facts.is_folder(folder) or (folder.endswith(EGG) and facts.is_file(folder)):
             first.setdefault(folder, origin)
     return list(first.items())
 

@@ -19,6 +19,11 @@ _METADATA_LIMIT = 1024 * 1024
 _HEAD = 16 * 1024
 
 
+EGG = ".egg"
+_ARCHIVE_LIMIT = 64 * 1024 * 1024
+_PARTS = 40
+
+
 class Installed:
     """One installed distribution: where its metadata lies and, on request, what that says."""
 
@@ -31,6 +36,11 @@ class Installed:
         stem = entry.rpartition(".")[0]
         self.stem_name, _, rest = stem.partition("-")
         self.stem_version = rest.split("-py")[0]
+
+    @property
+    def has_parts(self) -> bool:
+        """Whether its metadata is a folder of files, or a single file (as old installers wrote)."""
+        return self.facts.is_folder(self.path)
 
     def _file(self, name: str) -> str:
         return self.facts.join(self.path, name)
@@ -45,7 +55,7 @@ class Installed:
             text = self._text("METADATA", _HEAD)
             if text and len(text) >= _HEAD // 4 and "\n\n" not in text and "\r\n\r\n" not in text:
                 text = self._text("METADATA", _METADATA_LIMIT)
-        elif self.facts.is_folder(self.path):
+        elif self.has_parts:
             text = self._text("PKG-INFO", _METADATA_LIMIT)
         else:
             text = self.facts.text_or_none(self.path, _METADATA_LIMIT)
@@ -202,6 +212,41 @@ class Installed:
                         yield from _modules_in(self.facts, folder)
 
 
+class Egg(Installed):
+    """A distribution of the days before wheels, a folder or an archive of its own that a path file names."""
+
+    def __init__(self, facts: Facts, site: str) -> None:
+        super().__init__(facts, site, "EGG-INFO")
+        self.stem_name, _, rest = facts.name(site).removesuffix(EGG).partition("-")
+        self.stem_version = rest.split("-py")[0]
+        self._inside = _metadata_in_archive(facts, site) if facts.is_file(site) else None
+
+    @property
+    def has_parts(self) -> bool:
+        """Its metadata is always a folder, in the archive where it is one."""
+        return True
+
+    def _text(self, name: str, limit: int) -> str | None:
+        if self._inside is None:
+            return super()._text(name, limit)
+        raw = self._inside.get(name)
+        return raw[:limit].decode("utf-8", "surrogateescape") if raw is not None else None
+
+
+def _metadata_in_archive(facts: Facts, path: str) -> dict[str, bytes]:
+    """The files of an archive's metadata folder, each by its name; none where it is no archive."""
+    import io
+    import zipfile
+    import zlib
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(facts.read(path, _ARCHIVE_LIMIT))) as archive:
+            inside = [one for one in archive.infolist() if one.filename.startswith("EGG-INFO/")]
+            return {one.filename[9:]: archive.open(one).read(_METADATA_LIMIT) for one in inside[:_PARTS]}
+    except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
+        return {}
+
+
 def _module_of(file: str) -> str | None:
     """The top-level module that a recorded file makes importable, or None."""
     first, slash, rest = file.partition("/")
@@ -229,8 +274,10 @@ def _modules_in(facts: Facts, folder: str) -> Iterator[str]:
 
 
 def installed_in(facts: Facts, site: str) -> list[Installed]:
-    """Every distribution whose metadata lies in this site folder, by name."""
-    found = []
+    """Every distribution whose metadata lies in this site folder, by name; of an egg on the path, itself."""
+    if site.endswith(EGG):
+        return [Egg(facts, site)] if facts.is_file(site) or facts.is_folder(facts.join(site, "EGG-INFO")) else []
+    found: list[Installed] = []
     for name in facts.names(site):
         if name.startswith(("~", "-")):
             continue  # an installer's leftover of an interrupted removal, not a package
@@ -241,6 +288,9 @@ def installed_in(facts: Facts, site: str) -> list[Installed]:
 
 def owner_of(facts: Facts, sites: list[str], path: str) -> Installed | None:
     """The distribution that owns the file, by its record; None when no record lists it."""
+    if EGG + facts.path.sep in path:
+        egg = path.partition(EGG + facts.path.sep)[0] + EGG
+        return next(iter(installed_in(facts, egg)), None)
     for site in sites:
         if not facts.inside(path, site):
             continue

@@ -6,7 +6,7 @@ from kalyx.core.answers import HereAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.project import Project, project_of
-from kalyx.core.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Unread
+from kalyx.core.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Step, Unread
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats
@@ -65,6 +65,7 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
     asks = _for_the_project(machine, seats, unread)
     return HereAnswer(
         project=asks,
+        fill=_filling(machine, reference, asks),
         reference=with_search_path(reference, machine),
         seats=seats,
         folder=machine.facts.folder,
@@ -92,6 +93,17 @@ def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) 
                     known[key] = fitness(machine, seat.interpreter, search, project)
                 seat.project = known[key]
     return asks_of(project)
+
+
+def _filling(machine: Machine, reference: Seat, asks: ProjectAsks | None) -> Step | None:
+    """The line that brings the reference's own environment what is missing; None where no package would mend it."""
+    fit, environment = reference.project, reference.environment
+    if asks is None or fit is None or environment is None or environment.kind != "virtual":
+        return None
+    if fit.runs or not fit.python_allowed:
+        return None
+    argv = ["kalyx", "fill", environment.prefix, "--from", machine.facts.parent(asks.path)]
+    return Step(command=argv, line=machine.line(argv))
 
 
 def asks_of(project: Project) -> ProjectAsks:
