@@ -224,3 +224,20 @@ def test_an_own_interpreter_that_does_not_start_is_renewed_as_printed(moor, kind
     for step in found["findings"][0]["remedies"][0]["steps"]:
         subprocess.run(step["line"], shell=True, env=moor.variables, check=True, capture_output=True)
     assert subprocess.run([python, "-c", "import hivescale"], check=False).returncode == 0 and kept.exists()
+
+
+def test_installations_below_are_rows_of_their_own(moor):
+    """One that only --under leads to, and one that an environment there stands on; what was too deep is said."""
+    base = BY_VERSION[NEW]
+    hidden = moor.root / "away" / f"python-{NEW}"
+    shutil.copytree(Path(base.prefix) / "bin", hidden / "bin", symlinks=True)
+    (hidden / "lib").mkdir()
+    (hidden / "lib" / f"python{NEW}").symlink_to(Path(base.prefix) / "lib" / f"python{NEW}")
+    make_environment(OLD, moor.root / "heath", "--without-pip")
+    deep = moor.root / "away" / "/".join("abcdefgh")
+    deep.mkdir(parents=True)
+    answer = moor.kalyx("survey", "--under", moor.root / "away", "--under", moor.root, "--json").json
+    prefixes = {one["prefix"] for one in answer["interpreters"]}
+    assert str(hidden) in prefixes and BY_VERSION[OLD].prefix in prefixes
+    said = [one["reason"] for one in answer["unread"]]
+    assert any("folders deep" in reason for reason in said), said

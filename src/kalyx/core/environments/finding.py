@@ -6,11 +6,12 @@ a depth and a count, and what was not read is said.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
+from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
 from kalyx.core.words.numbers import are_numbers
 
@@ -114,8 +115,13 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
                 yield prefix
 
 
-def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]) -> Iterator[tuple[str, bool]]:
-    """Folders that carry the mark of an environment; True where only ``under`` led there."""
+def environment_folders(
+    facts: Facts, under: Iterable[str], unread: list[Unread], installations: list[str] | None = None
+) -> Iterator[tuple[str, bool]]:
+    """Folders that carry the mark of an environment; True where only ``under`` led there.
+
+    ``installations`` takes the prefixes of installations that lie below ``under``.
+    """
     seen: set[str] = set()
 
     def fresh(folder: str) -> bool:
@@ -145,7 +151,7 @@ def environment_folders(facts: Facts, under: Iterable[str], unread: list[Unread]
         if fresh(folder):
             yield folder, False
     for root in under:
-        for folder in walk(facts, root, unread):
+        for folder in walk(facts, root, unread, installations):
             if fresh(folder):
                 yield folder, True
 
@@ -224,9 +230,10 @@ def _folders_in(facts: Facts, folder: str, unread: list[Unread] | None) -> list[
     return found
 
 
-def walk(facts: Facts, root: str, unread: list[Unread]) -> Iterator[str]:
-    """Folders below ``root`` that carry an environment's mark; not further inside those."""
+def walk(facts: Facts, root: str, unread: list[Unread], installations: list[str] | None = None) -> Iterator[str]:
+    """Folders below ``root`` that carry an environment's mark; not further inside those, nor inside installations."""
     pending = [(root, 0)]
+    too_deep: list[str] = []
     visited: set[str] = set()
     count = 0
     while pending:
@@ -251,8 +258,24 @@ def walk(facts: Facts, root: str, unread: list[Unread]) -> Iterator[str]:
             if "envs" in listing:
                 pending.append((facts.join(folder, "envs"), depth + 1))
             continue
-        if depth >= WALK_DEPTH:
+        if installations is not None and _is_installation(facts, folder, listing):
+            installations.append(folder)
             continue
-        for name in sorted((n for n, kind in listing.items() if kind == "folder"), reverse=True):
-            if name not in _NEVER_BELOW:
-                pending.append((facts.join(folder, name), depth + 1))
+        below = [n for n, kind in listing.items() if kind == "folder" and n not in _NEVER_BELOW]
+        if depth >= WALK_DEPTH:
+            too_deep += [folder] if below else []
+            continue
+        pending += [(facts.join(folder, name), depth + 1) for name in sorted(below, reverse=True)]
+    if too_deep:
+        others = f", nor below {len(too_deep) - 1} others" if len(too_deep) > 1 else ""
+        unread.append(Unread(path=too_deep[0], reason=f"not looked below it, {WALK_DEPTH} folders deep{others}"))
+
+
+def _is_installation(facts: Facts, folder: str, listing: Mapping[str, object]) -> bool:
+    """Whether a folder is an installation's prefix: its library's landmark, and an interpreter."""
+    parts = ("bin", "lib") if facts.system != "windows" else ("Lib", "python.exe")
+    if not all(part in listing for part in parts) and not ("bin" in listing and "lib64" in listing):
+        return False
+    return installation_at(facts, folder, None) is not None and any(
+        facts.kind(executable) is not None for executable in executables_of(facts, folder)
+    )

@@ -40,13 +40,14 @@ def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
     return in_order_of_versions(rows.values())
 
 
-def bases_of(facts: Facts, views: Iterable[View], known: Iterable[Interpreter]) -> list[Interpreter]:
-    """The installations that environments stand on and that are not known yet, wherever they lie."""
+def bases_of(
+    facts: Facts, views: Iterable[View], known: Iterable[Interpreter], more: Iterable[str] = ()
+) -> list[Interpreter]:
+    """The installations that environments stand on, and those at ``more``, that are not known yet."""
     seen = {facts.real(one.prefix) for one in known}
     found = []
-    for view in views:
-        base = view.interpreter.base_prefix if view.interpreter is not None else None
-        if base is None or facts.real(base) in seen:
+    for base in [*(view.interpreter.base_prefix for view in views if view.interpreter is not None), *more]:
+        if facts.real(base) in seen:
             continue
         seen.add(facts.real(base))
         for executable in executables_of(facts, base):
@@ -83,16 +84,18 @@ def found_environments(
     more: Iterable[str],
     unread: list[Unread],
     running: bool = False,
+    installations: list[str] | None = None,
 ) -> list[tuple[View, bool]]:
     """Environments with how they were read; True where only ``under`` led there. One entry a key.
 
-    ``running``: also those that processes of this user run, wherever they lie.
+    ``running``: also those that processes of this user run, wherever they lie. ``installations`` takes the prefixes of
+    installations below ``under``.
     """
     views: dict[str, tuple[View, bool]] = {}
     folders = [(folder, False) for folder in more if folder]
     if running:
         folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
-    for folder, only_under in [*environment_folders(facts, under, unread), *folders]:
+    for folder, only_under in [*environment_folders(facts, under, unread, installations), *folders]:
         key = facts.real(folder)
         if key not in views:
             views[key] = (read_environment(facts, folder), only_under)

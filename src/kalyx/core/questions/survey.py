@@ -28,8 +28,10 @@ def survey(
         unread.append(Unread(path=machine.facts.home, reason=problem.reason))
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
-    pairs = found_environments(machine.facts, machine.interpreters, under, named, unread, running=True)
-    bases = bases_of(machine.facts, [view for view, _ in pairs], machine.interpreters)
+    below: list[str] = []
+    known = machine.interpreters
+    pairs = found_environments(machine.facts, known, under, named, unread, running=True, installations=below)
+    bases = bases_of(machine.facts, [view for view, _ in pairs], known, below)
     judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
     names = names_of(machine.facts, judged)
     environments = [with_name(environment, names) for environment in judged]
@@ -38,7 +40,7 @@ def survey(
         if kernel.environment is not None and kernel.environment.key in by_key:
             by_key[kernel.environment.key].kernels.append(kernel.key)
     answer = SurveyAnswer(
-        interpreters=in_order_of_versions(machine.interpreters + bases),
+        interpreters=in_order_of_versions(known + bases),
         environments=environments,
         unread=unread,
         user_packages=list(_user_packages(machine)),
