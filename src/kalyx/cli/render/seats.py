@@ -203,10 +203,24 @@ def _details(screen: Screen, seat: Seat, indent: int) -> None:
             reason = part.reason or (screen.path(part.path) if part.path else "")
             screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (visible(reason), QUIET))
             continue
-        arrow = " -> " if screen.plain else " → "
-        hops = arrow.join(screen.path(hop) for hop in dict.fromkeys([part.path, *part.links]))
-        screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (hops, QUIET))
+        first, *more = _hops(screen, [part.path, *part.links], screen.width - indent - 10)
+        screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (first, QUIET))
+        for line in more:
+            screen.line(" " * (indent + 10), (line, QUIET))
         if part.reason:
             screen.line(" " * (indent + 10), visible(part.reason))
     if not seat.parts and seat.interpreter is not None:
         screen.line(" " * indent, (screen.path(seat.interpreter.executable), QUIET))
+
+
+def _hops(screen: Screen, paths: list[str], room: int) -> list[str]:
+    """Hop by hop, in lines that break before an arrow."""
+    arrow = "->" if screen.plain else "→"
+    lines: list[str] = []
+    for path in dict.fromkeys(paths):
+        said = f"{arrow} {screen.path(path)}" if lines else screen.path(path)
+        if lines and cell_len(lines[-1]) + 1 + cell_len(said) <= room:
+            lines[-1] += " " + said
+        else:
+            lines.append(said)
+    return lines
