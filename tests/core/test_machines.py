@@ -10,6 +10,7 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server, kernel_folders
@@ -19,6 +20,7 @@ from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
 from kalyx.core.words.quoting import line_for
 from kalyx.core.words.visible import visible
+from tests.made import HOME, Files
 
 BINARY = b"MZ" + b"\0" * 8 + b"\x003.12.1\x00"
 WINDOWS = {
@@ -311,3 +313,28 @@ def test_real_paths_are_the_systems_own(tmp_path):
                 assert facts.real(path) == os.path.realpath(path), (type(facts).__name__, word)
             if isinstance(facts, LiveFacts):
                 assert (facts.status(path) is not None) == os.path.exists(path)
+
+
+WRAPPERS = [
+    (f'. {HOME}/heath/bin/activate\nexec python -m ipykernel_launcher "$@"\n', "heath"),
+    (f"source {HOME}/heath/bin/activate\nA=1 python -m x\n", "heath"),
+    (f'exec env X=1 {HOME}/orchard/bin/python "$@"\n', "orchard"),
+    ('module load python; exec run-it "$@"\n', None),
+    ('exec python "$@"\n', None),
+    ("exec '", None),
+]
+
+
+@pytest.mark.parametrize("text, name", WRAPPERS)
+def test_a_kernel_behind_a_script_is_followed_or_unknown(text, name):
+    """What a shell's script goes on to is read as far as it can be; never is it proven gone."""
+    files = Files()
+    files["/bin/bash"] = b"\x7fELF" + b"\0" * 30
+    files[f"{HOME}/w/start"] = "#!/bin/bash\n" + text
+    files.kernel("w", f"{HOME}/w/start")
+    machine = files.machine()
+    (kernel,) = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
+    if name is None:
+        assert kernel.undecided and kernel.interpreter is None and "interpreter-gone" not in kernel.conditions
+    else:
+        assert kernel.interpreter.executable == f"{HOME}/{name}/bin/python"

@@ -10,6 +10,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
+from kalyx.core.words.lines import lines_of
 from kalyx.core.words.numbers import are_numbers
 
 
@@ -109,13 +110,25 @@ def _words(facts: Facts, path: str) -> list[str]:
 
 
 def _plain_launcher(facts: Facts, start: bytes) -> Followed | None:
-    """A small shell script that ends in ``exec /full/path/python "$@"``."""
+    """A small shell script that goes on to a Python: by its path, or after entering an environment by its name."""
     if b"/sh" not in start.splitlines()[0] and b"bash" not in start.splitlines()[0]:
         return None
-    for line in start.decode("utf-8", "surrogateescape").splitlines():
-        words = line.split()
-        if len(words) >= 2 and words[0] == "exec":
-            target = words[1].strip("\"'")
-            if facts.path.isabs(target) and facts.name(target).startswith(("python", "pypy")):
-                return Followed(target, "the script's exec line")
+    entered: str | None = None
+    for _, line in lines_of(start.decode("utf-8", "surrogateescape")):
+        words = [word.strip("\"'") for word in line.split()]
+        if len(words) >= 2 and words[0] in (".", "source") and facts.name(words[1]) == "activate":
+            entered = facts.parent(words[1]) if facts.path.isabs(words[1]) else None
+            continue
+        is_last = words[:1] == ["exec"]
+        while words and (words[0] in ("exec", "env") or "=" in words[0]):
+            words = words[1:]
+        program = words[0] if words else ""
+        if not facts.name(program).startswith(("python", "pypy")):
+            continue
+        if facts.path.isabs(program) and is_last:
+            return Followed(program, "the script's exec line")
+        if entered is not None and program == facts.name(program):
+            return Followed(
+                facts.join(entered, program), f"{line.strip()[:80]}, after entering {facts.parent(entered)}"
+            )
     return None

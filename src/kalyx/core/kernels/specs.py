@@ -237,7 +237,7 @@ def _by_first_line(facts: Facts, kernel: Kernel, path: str) -> bool:
         kernel.interpreter = read_interpreter(facts, line.path)
     except NotAnInterpreter as refusal:
         kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
-        kernel.undecided = refusal.refused
+        kernel.undecided = not refusal.dead  # a script of a shell can go on to anything
         return False
     return True
 
