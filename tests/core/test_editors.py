@@ -34,6 +34,7 @@ FORMS = [
     ("moor.code-workspace", '{"folders": [], "settings": {"python.defaultInterpreterPath": "%s"}}', [("run", HEATH)]),
     (".vscode/launch.json", '{"configurations": [{"name": "A", "python": "%s"}, {"name": "B", "python": "/gone/python"}]}',
      [("run", HEATH), ("run", "nothing at this path")]),
+    (".vscode/launch.json", '{"configurations": [{"name": "A", "python": "pythn3"}]}', [("run", "the nearest that is there: /usr/bin/python3")]),
     ("moor.sublime-project", '{"build_systems": [{"name": "Hive", "cmd": ["%s", "-u"]}, {"name": "C", "cmd": ["make"]}]}',
      [("run", HEATH)]),
     (".idea/workspace.xml", '<project><configuration name="W"><option name="SDK_HOME" value="%s"/></configuration></project>',

@@ -19,6 +19,7 @@ from kalyx.core.formats.spots import FORMS
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
+from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
@@ -260,6 +261,14 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
     return facts.absolute(text, folder)
 
 
+def _nearest_program(facts: Facts, word: str) -> str | None:
+    """The Python on PATH whose name is at most two letters from a word that names none."""
+    names = {name: facts.join(folder, name) for folder in reversed(facts.path_folders()) for name in facts.names(folder)
+             if name.startswith(("python", "pypy"))}  # fmt: skip
+    ranked = sorted((distance(word.lower(), name, 2), name) for name in names)
+    return names[ranked[0][1]] if ranked and ranked[0][0] <= 2 else None
+
+
 def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
     found = first_that_starts(facts, executables_of(facts, path)) if facts.is_folder(path) else starting(facts, path)
@@ -269,7 +278,8 @@ def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
         part.reason, part.undecided = found.reason, found.undecided
     if part.interpreter is None:
         part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
-        near = nearest_existing(facts, path)
+        is_name = not any(sign in asked.word for sign in "/\\$~")
+        near = _nearest_program(facts, asked.word) if is_name else nearest_existing(facts, path)
         if near is not None:
             part.reason += f"; the nearest that is there: {visible(near)}"
             seat.nearest = near
