@@ -7,6 +7,7 @@ import pytest
 from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.doors.reading import Process
 from kalyx.core.environments.searchpath import Way
+from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
@@ -161,3 +162,16 @@ def test_contents_and_contrast():
     assert same.same and not same.differences
     differences = contrast(Side(seat, packages), Side(other, fewer)).differences
     assert {"hivescale", "nectarflow", "loose"} <= {one.name for one in differences if one.what == "package"}
+
+
+def test_a_link_renames_no_environment():
+    """However it is reached, an environment has one name; so a kernel that is named after another is still told."""
+    for link in (f"{HOME}/current", f"{HOME}/spring/orchard", f"{HOME}/.virtualenvs/orchard"):
+        files = Files()
+        files[link] = Link(f"{HOME}/heath")
+        files.kernel("orchard", f"{link}/bin/python")
+        machine = files.machine()
+        assert {one.name for one in machine.environments if one.kind == "virtual"} == {"heath", "orchard"}, link
+        assert resolve(machine, link).environment.name == "heath"
+        (kernel,) = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
+        assert kernel.environment.name == "heath" and "name-misleads" in kernel.conditions, (link, kernel.conditions)

@@ -109,10 +109,11 @@ def _view(
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
         version = version_in(settings)
+    key = facts.real(prefix)
     environment = Environment(
-        key=facts.real(prefix),
+        key=key,
         prefix=prefix,
-        name=_name(facts, prefix, kind, settings, version),
+        name=_name(facts, key, kind, settings, version),  # a link to it is another way there, and no other name
         kind=kind,
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,
