@@ -241,3 +241,37 @@ def test_installations_below_are_rows_of_their_own(moor):
     assert str(hidden) in prefixes and BY_VERSION[OLD].prefix in prefixes
     said = [one["reason"] for one in answer["unread"]]
     assert any("folders deep" in reason for reason in said), said
+
+
+@pytest.mark.parametrize("how", ["usual place", "named in the home folder", "named in the repository", "shared by a worktree"])
+def test_ignore_files_of_the_users_own_count(moor, how):
+    """The tool itself is asked whether it leaves the folders out."""
+    work = moor.root / "work"
+    work.mkdir()
+    env = {**moor.variables, "GIT_CONFIG_NOSYSTEM": "1"}
+    git = [need("git"), "-c", "user.name=x", "-c", "user.email=x@example.org"]
+    subprocess.run([*git, "init", "-q", str(work)], check=True, env=env)
+    (work / "a.txt").touch()
+    subprocess.run([*git, "-C", str(work), "add", "a.txt"], check=True, env=env)
+    subprocess.run([*git, "-C", str(work), "commit", "-qm", "x"], check=True, env=env)
+    patterns = moor.root / "patterns"
+    if how == "usual place":
+        patterns = moor.root / ".config" / "git" / "ignore"
+    elif how == "named in the home folder":
+        (moor.root / ".gitconfig").write_text("[user]\n\tname = x\n[core]\n\texcludesFile = ~/patterns\n")
+    elif how == "named in the repository":
+        with (work / ".git" / "config").open("a") as file:
+            file.write(f'[core]\n\texcludesfile = "{patterns}"\n')
+    else:
+        patterns = work / ".git" / "info" / "exclude"
+        subprocess.run([*git, "-C", str(work), "worktree", "add", "-q", str(moor.root / "tree")], check=True, env=env)
+        work = moor.root / "tree"
+    patterns.parent.mkdir(parents=True, exist_ok=True)
+    patterns.write_text("left*/\n")
+    for name in ("left-out", "kept"):
+        make_environment(NEW, work / name, "--without-pip")
+        (work / name / ".gitignore").unlink(missing_ok=True)
+        ignored = subprocess.run([*git, "-C", str(work), "check-ignore", "-q", name], check=False, env=env).returncode == 0
+        assert ignored == (name == "left-out")
+    found = by_folder(moor)
+    assert {name: [one["cause"] for one in found[name]["findings"]] for name in ("left-out", "kept")} == {"left-out": [], "kept": ["in-version-control"]}

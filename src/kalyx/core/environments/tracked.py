@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.words.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024
 _NAME_LIMIT = 4096
@@ -45,6 +46,29 @@ def _control_folder(facts: Facts, repository: str) -> str | None:
     if text.startswith("gitdir:"):
         return facts.absolute(text.removeprefix("gitdir:").strip(), repository)
     return None
+
+
+def _shared_folder(facts: Facts, control: str) -> str:
+    """Where what all worktrees of a repository share lies: its control folder, which a worktree's own one names."""
+    text = facts.text_or_none(facts.join(control, "commondir"), 4096) or ""
+    return facts.path.normpath(facts.absolute(text.strip(), control)) if text.strip() else control
+
+
+def _user_patterns(facts: Facts, control: str) -> list[str]:
+    """The ignore file of the user's own: the one that settings name (the last word counts), else the usual place."""
+    base = facts.variable("XDG_CONFIG_HOME") or facts.join(facts.home, ".config")
+    named = facts.join(base, "git", "ignore")
+    for path in ("/etc/gitconfig", facts.join(base, "git", "config"), facts.join(facts.home, ".gitconfig"),
+                 facts.join(control, "config")):  # fmt: skip
+        section = ""
+        for _, line in lines_of(facts.text_or_none(path, 262144) or ""):
+            line = line.strip()
+            if line.startswith("["):
+                section = line.strip("[]").strip().lower()
+            key, equals, value = line.partition("=")
+            if section == "core" and equals and key.strip().lower() == "excludesfile":
+                named = facts.absolute(value.strip().strip('"'), facts.home)
+    return [named]
 
 
 def tracked_below(facts: Facts, repository: str, folder: str) -> int:
@@ -139,7 +163,9 @@ def is_ignored(facts: Facts, repository: str, folder: str) -> bool:
         return True
     relative = facts.path.relpath(folder, repository).replace("\\", "/")
     control = _control_folder(facts, repository) or ""
-    places = [(facts.join(control, "info", "exclude"), ""), (facts.join(repository, ".gitignore"), "")]
+    shared = _shared_folder(facts, control)
+    places = [(path, "") for path in _user_patterns(facts, shared)]
+    places += [(facts.join(shared, "info", "exclude"), ""), (facts.join(repository, ".gitignore"), "")]
     parts = relative.split("/")
     for depth in range(1, len(parts)):
         upper = "/".join(parts[:depth])
