@@ -2,9 +2,11 @@
 
 import pytest
 
+from kalyx.core.deeds.wanted import wants
 from kalyx.core.packages.project import block_of_script, project_of
 from kalyx.core.questions.fitness import fitness
 from kalyx.core.questions.here import look_here
+from kalyx.core.records import KalyxError
 from kalyx.core.targets import resolve
 from kalyx.core.ways import search_of
 from tests.made import HOME, Files
@@ -91,3 +93,24 @@ def test_above_the_folder_and_in_a_script():
     script = block_of_script(facts, f"{HOME}/spring/a.py")
     assert (script.requires_python, [wish.line for wish in script.wishes]) == (">=3.11", ["hivescale"])
     assert block_of_script(facts, f"{HOME}/spring/notes.txt") is None
+
+
+@pytest.mark.parametrize(
+    ("text", "words", "keys"),
+    [
+        ("./hive", [f"{HOME}/spring/hive"], {"hive-scale"}),
+        ("-e ./hive", ["-e", f"{HOME}/spring/hive"], {"hive-scale"}),
+        ("./x/Hive_Scale-1-py3-none-any.whl", [f"{HOME}/spring/x/Hive_Scale-1-py3-none-any.whl"], {"hive-scale"}),
+        ("hivescale @ https://moor.example/x.zip", ["hivescale @ https://moor.example/x.zip"], {"hivescale"}),
+        ("hivescale[x]>=1", ["hivescale[x]>=1"], {"hivescale"}),
+    ],
+)
+def test_what_may_be_asked_for(text, words, keys):
+    files = Files()
+    files[f"{HOME}/spring/hive/pyproject.toml"] = "[project]\nname = 'Hive_Scale'\n"
+    files[f"{HOME}/spring/x/Hive_Scale-1-py3-none-any.whl"] = b"PK"
+    found = wants(files.machine().facts, [text], None)
+    assert (found.words, found.keys) == (words, keys)
+    for gone in ("./gone", "-e ./gone", "no requirement"):
+        with pytest.raises(KalyxError):
+            wants(files.machine().facts, [gone], None)

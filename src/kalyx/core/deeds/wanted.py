@@ -26,8 +26,14 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
     """Everything asked for. Raises KalyxError for a requirement that no rule accepts or a file that is not there."""
     found = Wants([], set())
     for text in requirements:
-        found.keys.add(_key(text))
-        found.words.append(text)
+        place = _place(facts, text)
+        if place is None:
+            found.keys.add(_key(text))
+            found.words.append(text)
+            continue
+        linked, path, name = place
+        found.words += ["-e", path] if linked else [path]
+        found.keys |= {canonical(name)} if name else set()
     if file is None:
         return found
     path = facts.absolute(file)
@@ -56,6 +62,24 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
             except KalyxError:
                 continue  # the installer knows more forms than names; it says what it cannot read
     return found
+
+
+def _place(facts: Facts, text: str) -> tuple[bool, str, str | None] | None:
+    """A folder or file to install from: whether it stays linked (``-e``), its path, the name it says; None: no path."""
+    linked = text.startswith("-e ")
+    words = text.removeprefix("-e ").strip()
+    is_path = linked or words.startswith((".", "/", "~")) or words.endswith((".whl", ".tar.gz", ".zip"))
+    if not is_path or "://" in words or " @ " in words:
+        return None
+    path = facts.absolute(words)
+    if not facts.exists(path):
+        raise KalyxError(f"{visible(path)}: there is no such file or folder to install from")
+    if facts.name(path).endswith(".whl"):
+        return linked, path, facts.name(path).partition("-")[0]
+    from kalyx.core.packages.project import PROJECT, project_of
+
+    project = project_of(facts, path) if facts.is_file(facts.join(path, PROJECT)) else None
+    return linked, path, project.name if project is not None else None
 
 
 def _of_project(facts: Facts, path: str) -> list[str]:
