@@ -97,7 +97,7 @@ def test_of_several_configurations_one_is_named():
     (SETTINGS, Link("/somewhere"), "is a link"),
     (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="P"/>', "only the editor can write"),
     (".idea/workspace.xml", "<p/>", "cannot be added to"),
-    ("notes.txt", "x", "no settings file that Kalyx knows"),
+    ("notes.txt", "x", "not a settings file that Kalyx knows"),
     ("mypy.ini", None, "cannot be begun"),
 ])  # fmt: skip
 def test_what_cannot_be_written_is_refused(name, text, says):

@@ -88,7 +88,7 @@ def test_which_python_a_name_says(name, build, is_other):
 
 
 @pytest.mark.parametrize(("content", "says"), [
-    (b"", "it is empty"), (b"not compiled", "no compiled file"), (elf(62)[:40], "cannot be read"), (b"MZ" + b"\0" * 100, "cannot be read"),
+    (b"", "it is empty"), (b"not compiled", "not a compiled file"), (elf(62)[:40], "cannot be read"), (b"MZ" + b"\0" * 100, "cannot be read"),
     (elf(62)[:40] + struct.pack("<Q", 9999) + elf(62)[48:60] + struct.pack("<HH", 3, 0), "cut short"),
     (b"\xcf\xfa\xed\xfe" + b"\xff" * 60, "cannot be read"),
 ])  # fmt: skip

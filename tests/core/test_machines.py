@@ -146,7 +146,7 @@ def test_kernel_words_by_the_servers_rules():
 
 
 REFUSED = [
-    ({"/bin/python": b"hello\n"}, "no program of any system"),
+    ({"/bin/python": b"hello\n"}, "not a program of any system"),
     ({"/bin/python": b""}, "an empty file"),
     ({"/bin/python": b"#!/usr/bin/perl\n"}, "a script"),
     ({"/bin/python": Link("/gone/python3.11")}, "a link that leads nowhere"),

@@ -120,7 +120,7 @@ def test_the_quick_reading_of_requirements_is_the_standard_packages(line):
     try:
         theirs = Requirement(line)
     except InvalidRequirement:
-        assert mine == [], f"{line!r} was read though it is no requirement"
+        assert mine == [], f"{line!r} was read though it is not a requirement"
         return
     applies = theirs.marker is None or theirs.marker.evaluate({**environment, "extra": ""})
     assert bool(mine) == applies

@@ -47,9 +47,9 @@ def test_prepare_refuses_and_clears(moor, wheels):
     moor.variables["PYENV_ROOT"] = str(manager.parents[1])
     cases = [
         ([full], "not empty"),
-        ([moor.root / "file"], "is no folder"),
-        ([moor.root / "file" / "below"], "is no folder"),
-        ([moor.root / "n", "--want", "no such==="], "is no requirement"),
+        ([moor.root / "file"], "is not a folder"),
+        ([moor.root / "file" / "below"], "is not a folder"),
+        ([moor.root / "n", "--want", "no such==="], "is not a requirement"),
         ([moor.root / "n", "--want", "nowhere-to-be-had", "--wheels", wheels], "nowhere-to-be-had"),
         ([moor.root / "n", "--from", "gone.txt"], "no such file"),
         ([moor.root / "n", "--wheels", "gone"], "no such folder of wheels"),

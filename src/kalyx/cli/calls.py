@@ -40,7 +40,7 @@ class Call:
         if folder is not None:
             facts.folder = facts.absolute(folder)
             if not facts.is_folder(facts.folder):
-                what = "is no folder" if facts.exists(facts.folder) else "there is no such folder"
+                what = "is not a folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
         # --static is a run without a Runner.
         reads_only = self.options.static or not isinstance(facts, LiveFacts)

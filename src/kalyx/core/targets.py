@@ -111,7 +111,7 @@ def _by_notebook(machine: Machine, path: str) -> Seat:
 def _by_pid(machine: Machine, text: str) -> Seat:
     number = number_of(text)
     if number is None or len(text) > 10:
-        raise KalyxError(f"{visible(text)!r} is no process number")
+        raise KalyxError(f"{visible(text)!r} is not a process number")
     process = machine.facts.process(number)
     if process is None:
         raise KalyxError(f"no process {text} is running that this user may see")
@@ -164,7 +164,7 @@ def _programs_near(machine: Machine, word: str) -> list[str]:
 def _by_version(machine: Machine, text: str) -> Seat:
     """The interpreter the survey prefers for a version: this shell's own first, then the newest."""
     if not are_numbers(text):
-        raise KalyxError(f"{visible(text)!r} is no version: write 3.11 or 3.11.7")
+        raise KalyxError(f"{visible(text)!r} is not a version: write 3.11 or 3.11.7")
     own = [part.interpreter for part in machine.shell_seat.parts if part.role != "installer" and part.interpreter]
     own = [one for one in own if one.prefix == one.base_prefix]
     for interpreter in [*own, *machine.interpreters]:

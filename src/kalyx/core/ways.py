@@ -31,7 +31,7 @@ def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
         try:
             words = shlex.split(command)[1:]
         except ValueError as error:
-            raise KalyxError(f"{command!r} is no command line: {error}") from None
+            raise KalyxError(f"{command!r} is not a command line: {error}") from None
         if seat.interpreter is None:
             raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
         return Way.of_command(words, machine.facts, seat.interpreter, variables)

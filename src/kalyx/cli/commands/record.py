@@ -34,7 +34,7 @@ def run(call: Call) -> int:
         answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
         if there and (facts.kind(path) != "file" or not is_record(facts, path)) and not options.yes:
             raise KalyxError(
-                f"{visible(path)} is there and is no record; name another file, or say --yes to replace it"
+                f"{visible(path)} is there and is not a record; name another file, or say --yes to replace it"
             )
         if not options.dry_run:
             LiveChange().write(path, answer.text.encode("utf-8", "surrogateescape"))

@@ -39,7 +39,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(call: Call) -> int:
     if call.options.id is not None and not valid_id(call.options.id):
-        raise KalyxError(f"{call.options.id!r} is no kernel id: letters, digits, '-', '_' and '.' make one")
+        raise KalyxError(f"{call.options.id!r} is not a kernel id: letters, digits, '-', '_' and '.' make one")
     seat = call.target_to_change(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")

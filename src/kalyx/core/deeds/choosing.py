@@ -92,7 +92,7 @@ def _sheet(facts: Facts, file: str) -> _Sheet:
     found = [_Sheet(file, one, folder) for one, pattern in known if (folder := _folder_of(facts, file, pattern))]
     if not found:
         names = ", ".join(sorted({pattern for _, pattern in known}))
-        raise KalyxError(f"{visible(file)} is no settings file that Kalyx knows: {names}")
+        raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
     # Of several forms in one file, the one whose value is there.
     text = facts.text_or_none(file, LIMIT) or ""
     for sheet in found:

@@ -61,7 +61,7 @@ def prefix_of(machine: Machine, text: str) -> str:
         return path
     seat = resolve_to_change(machine, text)
     if seat.environment is None:
-        raise KalyxError(f"{visible(text)} is no environment: {visible(seat.reason or 'it starts nothing')}")
+        raise KalyxError(f"{visible(text)} is not an environment: {visible(seat.reason or 'it starts nothing')}")
     return seat.environment.prefix
 
 

@@ -81,7 +81,7 @@ def _edits(text: str, metadata: Member, wanted: dict[str, str]) -> tuple[list[Ed
         return [put_object(text, metadata, "kernelspec", wanted)], None
     value = json.loads(text[spec.start : spec.end])
     if not isinstance(value, dict):
-        raise ValueError("its kernelspec is no object")
+        raise ValueError("its kernelspec is not an object")
     was = value.get("name")
     return set_members(text, spec, wanted), was if isinstance(was, str) else None
 

@@ -70,10 +70,10 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
         while facts.kind(upper) is None and facts.parent(upper) != upper:
             upper = facts.parent(upper)
         if not facts.is_folder(upper):
-            raise KalyxError(f"{visible(upper)} is no folder; nothing can be made below it")
+            raise KalyxError(f"{visible(upper)} is not a folder; nothing can be made below it")
         return
     if kind != "folder":
-        raise KalyxError(f"{visible(folder)} is there already and is no folder")
+        raise KalyxError(f"{visible(folder)} is there already and is not a folder")
     try:
         names = list(facts.listing(folder))
     except Unreadable as problem:

@@ -38,7 +38,7 @@ def read_record(facts: Facts, path: str) -> Recorded:
         raise KalyxError(f"{visible(path)}: {problem}") from None
     lines = text.splitlines()
     if not lines or lines[0] != HEAD:
-        raise KalyxError(f"{visible(path)} is no record of Kalyx: its first line would be {HEAD!r}")
+        raise KalyxError(f"{visible(path)} is not a record of Kalyx: its first line would be {HEAD!r}")
     head = {words[1]: words[2:] for line in lines if line.startswith("# ") and len(words := line.split()) > 2}
     python, platform = head.get("python", []), head.get("platform", [])
     if len(python) < 2 or len(platform) < 2:

@@ -145,7 +145,7 @@ def _direct(installed: Installed | None) -> dict[str, object] | None:
 def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) -> RecordLine:
     url = without_credentials(str(direct["url"]))
     if re.search(r"[\s\x00-\x1f\x7f]", url) or not re.match(r"(https?|file|ssh|git)://", url):
-        reason = "its metadata says it came from what is no address: a damaged or hostile record"
+        reason = "its metadata says it came from what is not an address: a damaged or hostile record"
         said = f"# {package.name}: {reason}"
         return RecordLine(name=package.name, version=package.version, line=said, kind="development", elsewhere=False,
                           reason=reason)  # fmt: skip
@@ -215,7 +215,7 @@ def _used(
     """The packages whose modules the code of a folder imports, and what those require."""
     facts = machine.facts
     if not facts.is_folder(folder):
-        raise KalyxError(f"{visible(folder)} is no folder")
+        raise KalyxError(f"{visible(folder)} is not a folder")
     by_module = {module: package for package in reversed(packages) for module in package.modules}
     reads = read_folder(facts, folder)
     answer.notes += [f"not read: {one.path} ({one.problem})" for one in reads if one.problem]

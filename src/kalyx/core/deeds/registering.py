@@ -123,7 +123,7 @@ def _identifier(order: Order, name: str) -> str:
     if order.identifier is not None:
         if not valid_id(order.identifier):
             raise KalyxError(
-                f"{order.identifier!r} is no kernel id: only the letters a to z, digits, '.', '_' and '-' are allowed"
+                f"{order.identifier!r} is not a kernel id: the letters a to z, digits, '.', '_' and '-' are allowed"
             )
         return order.identifier.lower()
     made = "".join(character if character in ID_LETTERS else "-" for character in name.lower())
@@ -140,7 +140,7 @@ def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> b
     if kind == "link":
         raise KalyxError(f"{folder} is a link to {facts.real(folder)}; Kalyx does not write through it")
     if kind != "folder":
-        raise KalyxError(f"{folder} is there already and is no kernel folder")
+        raise KalyxError(f"{folder} is there already and is not a kernel folder")
     spec = facts.join(folder, SPEC_FILE)
     if facts.kind(spec) is None:
         return None
@@ -312,7 +312,7 @@ def _is_folder_word(machine: Machine, word: str) -> bool:
 
 def _by_id(machine: Machine, identifier: str) -> Kernel:
     if not valid_id(identifier):
-        raise KalyxError(f"{identifier!r} is no kernel id")
+        raise KalyxError(f"{identifier!r} is not a kernel id")
     found = [one for one in machine.kernels if one.id == identifier.lower()]
     if not found:
         raise KalyxError(f"no kernel {identifier!r} is registered", [one.id for one in machine.kernels][:8])
@@ -355,7 +355,7 @@ def removed_folder(machine: Machine, word: str) -> str:
     if _is_folder_word(machine, word):
         return facts.absolute(word)
     if not valid_id(word):
-        raise KalyxError(f"{word!r} is no kernel id")
+        raise KalyxError(f"{word!r} is not a kernel id")
     upper = facts.parent(remembered_folder(machine, facts.join(facts.home, word)))
     found = []
     for name in facts.names(upper):

@@ -101,7 +101,7 @@ def _key(text: str) -> str:
         return canonical(Requirement(text).name)
     except InvalidRequirement:
         raise KalyxError(
-            f"{visible(text)!r} is no requirement: write a name like nectarflow or nectarflow>=1.2"
+            f"{visible(text)!r} is not a requirement: write a name like nectarflow or nectarflow>=1.2"
         ) from None
 
 
@@ -121,7 +121,7 @@ def _project(text: str, path: str) -> dict[str, object]:
 def _dependencies(text: str, path: str) -> list[str]:
     lines = _project(text, path).get("dependencies", [])
     if not isinstance(lines, list) or not all(isinstance(line, str) for line in lines):
-        raise KalyxError(f"{visible(path)}: project.dependencies is no list of texts")
+        raise KalyxError(f"{visible(path)}: project.dependencies is not a list of texts")
     return lines
 
 

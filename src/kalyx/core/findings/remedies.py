@@ -119,7 +119,7 @@ def register(machine: Machine, environment: Environment, identifier: str, take_o
         argv.append("--take-over")
     says = f"make kernel {identifier} start {environment.name}"
     if not valid_id(identifier) or identifier.startswith("-"):
-        line = f"{visible(identifier)!r} is no kernel id: register it under one of letters, digits, '-', '_' and '.'"
+        line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
         return Remedy(says=says, steps=[by_hand(line)])
     return Remedy(says=says, steps=[command(machine, argv)], touches=[identifier])
 

@@ -99,7 +99,7 @@ def _read(facts: Facts, path: str) -> Header:
     elif magic[:2] == b"MZ":
         reader, form = _pe, "PE"
     if reader is None:
-        return Header(problem="it is no compiled file of any system")
+        return Header(problem="it is not a compiled file of any system")
     processor = processor_of(facts.read(path, 4096))
     header = Header(form=form, machines=[processor] if processor else [])
     file: Any = io.BufferedReader(_DoorFile(facts, path, size), 65536)

@@ -29,7 +29,7 @@ def parse_wanted(text: str) -> list[Wanted]:
         return [Wanted(f"import {stripped}", stripped)]
     shown = stripped if len(stripped) <= 80 else stripped[:77] + "..."
     raise KalyxError(
-        f"{shown!r} is no module name: a module is written like hivescale or hivescale.frames,"
+        f"{shown!r} is not a module name: a module is written like hivescale or hivescale.frames,"
         ' an import like "from hivescale import read"'
     )
 

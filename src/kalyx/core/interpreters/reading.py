@@ -188,7 +188,7 @@ def _script_reason(start: bytes) -> str:
     if start.startswith(b"#!"):
         line = start.splitlines()[0].decode("utf-8", "replace")
         return f"a script ({line}), not an interpreter"
-    return "a file that is no program of any system known here"
+    return "a file that is not a program of any system known here"
 
 
 def _is_python(facts: Facts, real: str, links: list[str]) -> bool:

@@ -150,7 +150,7 @@ def _problem_of_types(whole: dict[str, Any]) -> str | None:
     """What keeps the library from listing a file whose command is right: it holds each key to a type."""
     for key in ("display_name", "language", "mimetype", "name"):
         if not isinstance(whole.get(key, ""), str):
-            return f"its {key} is no text"
+            return f"its {key} is not a text"
     if "resource_dir" in whole:
         return "it sets resource_dir, which only the library may"
     if str(whole.get("interrupt_mode", "signal")).lower() not in ("signal", "message"):
@@ -158,7 +158,7 @@ def _problem_of_types(whole: dict[str, Any]) -> str | None:
     metadata = whole.get("metadata", {})
     provisioner = metadata.get("kernel_provisioner", {}) if isinstance(metadata, dict) else {}
     if not isinstance(metadata, dict):
-        return "its metadata is no object"
+        return "its metadata is not an object"
     if not isinstance(provisioner, dict) or not isinstance(provisioner.get("provisioner_name", ""), str):
         return "its kernel_provisioner names none"
     return None

@@ -94,6 +94,6 @@ class Session:
         except (ValueError, RecursionError) as error:
             raise WireError(f"a part that is no JSON: {error}") from None
         if not isinstance(header, dict) or not isinstance(content, dict):
-            raise WireError("a header or content that is no object")
+            raise WireError("a header or content that is not an object")
         answers = parent.get("msg_id") if isinstance(parent, dict) else None
         return Message(str(header.get("msg_type")), str(header.get("msg_id")), answers, content)

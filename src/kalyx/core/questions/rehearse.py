@@ -133,7 +133,7 @@ class _Conversation:
         try:
             message = self.session.read(found[1])
         except WireError as error:
-            self.talk.problem = f"it sends what is no message: {error}"
+            self.talk.problem = f"it sends what is not a message: {error}"
             return None
         if message.signed_wrongly:
             self.talk.signed_wrongly += 1
