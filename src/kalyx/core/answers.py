@@ -27,6 +27,9 @@ from kalyx.core.records import (
     UserPackages,
 )
 
+# How a doubt begins that is not about start-up code: a place that may not be read.
+NOT_READ = "not read: "
+
 
 class SurveyAnswer(Struct, kw_only=True):
     """``survey``: every interpreter and environment; ``unread``: where the search was cut, and why."""
@@ -279,6 +282,7 @@ class RecordAnswer(Struct, kw_only=True):
     text: str
     lines: list[RecordLine] = []
     left_out: list[str] = []
+    unread: list[Unread] = []
     notes: list[str] = []
     path: str | None = None
     plan: list[ChangePlan] = []

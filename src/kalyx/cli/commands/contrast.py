@@ -7,12 +7,12 @@ import argparse
 import msgspec
 
 from kalyx.cli.calls import Call
-from kalyx.core.answers import ContrastAnswer, PackagesAnswer
+from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.deeds.recorded import is_record, read_record, seat_of
 from kalyx.core.doors import Unreadable
 from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
-from kalyx.core.records import KalyxError
+from kalyx.core.records import Evidence, KalyxError
 from kalyx.core.ways import search_of
 from kalyx.core.words.visible import visible
 
@@ -49,7 +49,9 @@ def _side(call: Call, text: str) -> Side:
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)
-    return Side(seat, contents(facts, seat.interpreter, search)[0], search.unknown)
+    packages, unread = contents(facts, seat.interpreter, search)
+    doubts = [Evidence(fact=f"{NOT_READ}{one.reason}", source=one.path, path=one.path) for one in unread]
+    return Side(seat, packages, search.unknown + doubts)
 
 
 def _draw(call: Call, answer: ContrastAnswer) -> None:

@@ -6,8 +6,10 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.core.answers import KernelsAnswer
+from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.findings import catalogue
 from kalyx.core.kernels.folders import kernel_folders
+from kalyx.core.records import Unread
 
 # Conditions that say something is wrong; the others are only worth knowing.
 WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden"}
@@ -23,6 +25,10 @@ def run(call: Call) -> int:
     kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
     folders = [folder.path for folder in kernel_folders(machine.facts, machine.server)]
     answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.said_as)
+    for folder in folders:
+        refusal = _refused(machine.facts, folder)
+        if refusal is not None:
+            answer.unread.append(Unread(path=folder, reason=refusal))
     if call.options.running:
         from kalyx.core.seats.running import attach, live_kernels
 
@@ -34,4 +40,14 @@ def run(call: Call) -> int:
         from kalyx.cli.render.kernels import draw_kernels
 
         draw_kernels(call.screen, answer, call.options.verbose)
-    return 1 if any(WRONG & set(kernel.conditions) for kernel in kernels) else 0
+    return 1 if answer.unread or any(WRONG & set(kernel.conditions) for kernel in kernels) else 0
+
+
+def _refused(facts: Facts, folder: str) -> str | None:
+    """Why a folder of kernels cannot be listed; None where it can, or is not there."""
+    try:
+        facts.listing(folder)
+    except Unreadable as problem:
+        there = facts.kind(folder) is not None or facts.refusal(folder) is not None
+        return problem.reason if there else None
+    return None

@@ -16,6 +16,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
+from kalyx.core.answers import NOT_READ
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.visible import visible
@@ -117,10 +118,11 @@ class Screen:
         return f"{shown}, line {evidence.line}" if evidence.line else shown
 
     def doubts(self, unknown: list[Evidence], says: str) -> None:
-        """What only running code would tell: each once, with where it stands."""
+        """What only running code would tell, or may not be read: each once, with where it stands."""
         for evidence in {(one.path, one.line): one for one in unknown}.values():
             place = self.source(evidence)
-            self.line((f"{says}  ", ORANGE), f"what this adds to the path: {visible(evidence.fact)}")
+            lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "
+            self.line((f"{says}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
             self.line(" " * (len(says) + 4), (place, QUIET))
 
     def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:

@@ -38,9 +38,10 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
     if interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, machine, named=True)
-    packages, _ = contents(machine.facts, interpreter, search)
+    packages, unread = contents(machine.facts, interpreter, search)
     records = {(one.site, canonical(one.name)): one for one in machine.installed(search.site_packages)}
-    answer = RecordAnswer(target=seat, text="")
+    answer = RecordAnswer(target=seat, text="", unread=unread)
+    answer.left_out += [f"what is in {one.path}, which could not be read: {one.reason}" for one in unread]
     brought = _brought_along(machine.facts, interpreter)
     chosen = [one for one in packages if one.version is not None and one.hidden_by is None]
     chosen = [one for one in chosen if everything or one.origin in _OWN]
