@@ -20,6 +20,8 @@ from kalyx.core.imports.case import DeadSeat, Failing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 
+_FOR_ALL = 0o005  # read and enter, for everybody
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""
@@ -88,12 +90,23 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     refused = facts.refused_within(prefix, *below)
     if refused is None and view.problem is not None and view.problem.refused:
         refused = view.problem.path, view.problem.reason
+    refused = refused or _shut_site(view, machine)
     if refused is None:
         return None
     path, reason = refused
     evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
     says = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
     return condition("unreadable", says, evidence, [_ask_owner(path)])
+
+
+def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
+    """A site folder that this user may not list; only one that is not for everybody costs a question to the system."""
+    facts = machine.facts
+    for site in view.environment.site_packages if facts.system != "windows" else []:
+        status = facts.status(site)
+        if status is not None and status.mode & _FOR_ALL != _FOR_ALL and not facts.may_read(site):
+            return site, "permission denied"
+    return None
 
 
 def _owned_by(machine: Machine, path: str) -> str:
