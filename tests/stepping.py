@@ -29,6 +29,10 @@ _WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT
 HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 
 
+# Sockets, signals and chance are steps too: not every run has as many of them, so only who asks for them counts them.
+WHOLE = bool(os.environ.get("KALYX_STEP_REACHES"))
+
+
 class Steps:
     """Counts the steps, and does the deed at the one asked for."""
 
@@ -47,7 +51,7 @@ class Steps:
                 self.step(f"open {os.fsdecode(path)}")
         elif event in _CHANGING:
             self.step(f"{event} {arguments[0]}")
-        elif event in _REACHING:
+        elif event in _REACHING and WHOLE:
             self.step(event)
         elif event in _STARTING:
             self.step(f"{event} {list(arguments[1])[:4] if event == 'subprocess.Popen' else ''}")
@@ -106,7 +110,7 @@ def main() -> None:
     chance = os.urandom
 
     def random_bytes(count: int) -> bytes:
-        if sys._getframe(1).f_code.co_filename.startswith(HERE):
+        if WHOLE and sys._getframe(1).f_code.co_filename.startswith(HERE):
             steps.step("random bytes")
         return chance(count)
 

@@ -76,7 +76,7 @@ def left_running(moor) -> list[str]:
 def test_every_step_refused_once(place, name, record_property):  # noqa: F811
     words = [word.format(root=place.root, heath=place.root / "heath", orchard=place.root / "orchard") for word in COMMANDS[name]]
     scratch = place.root.parent / "scratch"
-    place.variables["TMPDIR"] = str(scratch)
+    place.variables |= {"TMPDIR": str(scratch), "KALYX_STEP_REACHES": "1"}
     scratch.mkdir(exist_ok=True)
     begin(place, name)
     status, steps, said = place.stepped("KILL", 0, *words)
