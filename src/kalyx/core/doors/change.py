@@ -7,11 +7,16 @@ is written last. ``PlannedChange`` lists the same deeds and does none.
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import stat
+import sys
 import tempfile
 import time
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.processes import is_living
@@ -31,6 +36,44 @@ def _clear_left_over(folder: str) -> None:
                 os.unlink(os.path.join(folder, name))
             except OSError:
                 pass
+
+
+_PATIENCE = 10.0  # seconds: whoever holds the lock is between two deeds
+
+
+def _hold(folder: str) -> int:
+    """The descriptor by which this process alone holds the folder's lock; closing it, or dying, lets go.
+
+    The folder itself is locked where the system locks folders (``flock``); on Windows a file named after it.
+    """
+    until = time.monotonic() + _PATIENCE
+    if sys.platform == "win32":
+        import msvcrt
+
+        name = f"kalyx-{zlib.crc32(os.path.realpath(folder).encode('utf-8', 'surrogateescape')):08x}.lock"
+        held = os.open(os.path.join(tempfile.gettempdir(), name), os.O_RDWR | os.O_CREAT)
+
+        def lock() -> None:
+            msvcrt.locking(held, msvcrt.LK_NBLCK, 1)
+    else:
+        import fcntl
+
+        held = os.open(folder, os.O_RDONLY)
+
+        def lock() -> None:
+            fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+    while True:
+        try:
+            lock()
+            return held
+        except OSError as refusal:
+            if refusal.errno not in (errno.EAGAIN, errno.EACCES, errno.EDEADLK):
+                return held  # a file system without locks: the claim that is written alone decides
+            if time.monotonic() > until:
+                os.close(held)
+                raise
+        time.sleep(0.02)
 
 
 class LiveChange(Change):
@@ -138,12 +181,27 @@ class LiveChange(Change):
             raise KalyxError(f"{path}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
         return True
 
+    @contextmanager
+    def alone(self, folder: str) -> Iterator[None]:
+        try:
+            held = _hold(folder)
+        except OSError as error:
+            raise KalyxError(f"{folder}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
+        try:
+            yield
+        finally:
+            os.close(held)
+
     def remove_empty_folder(self, path: str) -> None:
         try:
             os.rmdir(path)
         except OSError:
             return
         self._note("remove", path)
+
+    def link(self, path: str, target: str) -> None:
+        self._note("link", path)
+        self._do(lambda: os.symlink(target, path), path)
 
     def move(self, path: str, to: str) -> None:
         self._note("move away", path)
@@ -168,3 +226,7 @@ class PlannedChange(LiveChange):
 
     def remove_empty_folder(self, path: str) -> None:
         return
+
+    @contextmanager
+    def alone(self, folder: str) -> Iterator[None]:
+        yield

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from contextlib import AbstractContextManager, nullcontext
 
 from kalyx.core.records import ChangePlan
 
@@ -49,8 +50,16 @@ class Change:
         """Write a file that must not be there yet; False where it is."""
         raise NotImplementedError
 
+    def alone(self, folder: str) -> AbstractContextManager[None]:
+        """While this lasts no other process is in this section for the folder; the system ends it with the process."""
+        return nullcontext()
+
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
         """Copy a folder, links as links. ``linked``: files of its subfolders share their bytes where the system can."""
+        raise NotImplementedError
+
+    def link(self, path: str, target: str) -> None:
+        """Make a link at a path that must not be there yet."""
         raise NotImplementedError
 
     def move(self, path: str, to: str) -> None:

@@ -21,8 +21,11 @@ def own_words(facts: Facts) -> bytes:
 def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
     """The number of the living process whose claim lies at ``path``; None where none does or its maker is gone."""
     text = facts.text_or_none(path, 4096)
-    if text is None:
-        return None
+    return None if text is None else _maker(facts, path, text, now)
+
+
+def _maker(facts: Facts, path: str, text: str, now: float) -> int | None:
+    """As ``worker``, of a claim that says ``text``."""
     written, _, started = text.split("\n")[0].partition(" ")
     number = number_of(written)
     if number is None:
@@ -42,27 +45,22 @@ def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
 def claim(facts: Facts, path: str, change: Change) -> None:
     """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
 
-    Of several that find a dead one at once one takes it over: it claims the right to, and looks again.
+    Judging a claim dead, removing it and writing one's own is one step to others: the folder is held meanwhile.
     """
-    taking = path + "-taking"
-    for _ in range(3):
-        if change.claim(path, own_words(facts)):
-            return
-        _refuse_living(facts, path, change)
-        if not change.claim(taking, own_words(facts)):
-            _refuse_living(facts, taking, change)
-            change.remove_file(taking)  # whoever took it over died of it
-            continue
-        try:
-            _refuse_living(facts, path, change)
+    if change.claim(path, own_words(facts)):
+        return
+    with change.alone(facts.parent(path)):
+        look = facts.again()
+        text = look.text_or_none(path, 4096)
+        if text is not None:  # else its maker was done this moment; another may have come since, and keeps the place
+            found = _maker(look, path, text, change.now())
+            if found is not None:
+                raise _at_work(facts, path, found)
             change.remove_file(path)
-        finally:
-            change.remove_file(taking)
-    raise KalyxError(f"{visible(path)} cannot be taken")
+        if not change.claim(path, own_words(facts)):
+            raise _at_work(facts, path, 0)
 
 
-def _refuse_living(facts: Facts, path: str, change: Change) -> None:
-    found = worker(facts.again(), path, change.now())
-    if found is not None:
-        who = f" (process {found})" if found else ""
-        raise KalyxError(f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done")
+def _at_work(facts: Facts, path: str, number: int) -> KalyxError:
+    who = f" (process {number})" if number else ""
+    return KalyxError(f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done")

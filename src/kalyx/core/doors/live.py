@@ -252,6 +252,7 @@ class LiveFacts(Facts):
             regular = stat.S_ISREG(os.fstat(handle).st_mode)
         except OSError as error:
             os.close(handle)
+            self._note_refusal(path, error)
             raise Unreadable(path, _reason(error)) from None
         if not regular:
             os.close(handle)
@@ -289,6 +290,8 @@ class LiveFacts(Facts):
             with mmap.mmap(handle, size, access=mmap.ACCESS_READ) as whole:
                 return [match.group(1) for match in re.finditer(pattern, whole)]
         except (OSError, ValueError) as error:
+            if isinstance(error, OSError):
+                self._note_refusal(path, error)
             raise Unreadable(path, str(error)) from None
         finally:
             os.close(handle)

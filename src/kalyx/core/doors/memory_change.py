@@ -110,6 +110,13 @@ class MemoryChange(Change):
             facts.drop(place)
             self._note("remove", path)
 
+    def link(self, path: str, target: str) -> None:
+        self._note("link", path)
+        place = self._beside(path)
+        if self.facts.kind(place) is not None:
+            raise self._refuse(path, "file exists")
+        self.facts.put(place, Link(target))
+
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
         self._note("copy", path)
         self._copy(self.facts.real(path), to)

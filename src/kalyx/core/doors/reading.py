@@ -239,15 +239,18 @@ class Facts:
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""
+        return next(self.all_refused_within(*folders), None)
+
+    def all_refused_within(self, *folders: str | None) -> Iterator[tuple[str, str]]:
+        """Each path at or below one of these folders that was refused in this run, with the reason."""
         if not self.refusals:
-            return None
+            return
         reals = [self.real(folder) for folder in folders if folder]
-        for path, reason in self.refusals.items():
-            if any(folder and self.inside(path, folder) for folder in folders):
-                return path, reason
-            if any(self.inside(self.real(path), folder) for folder in reals):
-                return path, reason
-        return None
+        for path, reason in list(self.refusals.items()):
+            if any(folder and self.inside(path, folder) for folder in folders) or any(
+                self.inside(self.real(path), folder) for folder in reals
+            ):
+                yield path, reason
 
     def exists(self, path: str) -> bool:
         """Whether anything stands at the end of all links."""

@@ -54,6 +54,10 @@ def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tupl
         if origin != "path" or found:
             loose += _owned_by_none(facts, folder, origin, owned)
     _judge_requirements(facts, interpreter, found)
+    said = {one.path for one in unread}
+    for path, reason in facts.all_refused_within(interpreter.prefix, *winners.values()):
+        if path not in said:
+            unread.append(Unread(path=path, reason=reason))
     known = {canonical(package.name) for _, package in found}
     loose += [one for one in kept_records(facts, interpreter.prefix) if canonical(one.name) not in known]
     return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread

@@ -1,0 +1,65 @@
+"""Several at once find a dead worker's claim: one takes it over, whatever the order in which their steps fall."""
+
+import json
+import os
+import subprocess
+import sys
+
+from tests.equipment import LONG
+
+WORKER = r"""
+import json, os, random, sys, time
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.claims import claim
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.records import KalyxError
+folder, seed = sys.argv[1], int(sys.argv[2])
+chance, waiting = random.Random(seed), [False]
+
+def heard(event, arguments):  # every step that another can see is put off by chance: so they fall in any order
+    if event in ("open", "os.remove") and waiting[0] and chance.random() < 0.7:
+        time.sleep(chance.random() * 0.02)
+
+sys.addaudithook(heard)
+place, inside = os.path.join(folder, "claim"), os.path.join(folder, "inside")
+facts, change, took, met = LiveFacts(dict(os.environ), folder), LiveChange(), 0, []
+sys.stdin.readline()
+for turn in range(6):
+    waiting[0] = True
+    try:
+        claim(facts.again(), place, change)
+    except KalyxError:
+        continue
+    finally:
+        waiting[0] = False
+    try:
+        os.mkdir(inside)
+    except FileExistsError:
+        met.append(turn)
+    took += 1
+    time.sleep(0.01)
+    os.rmdir(inside) if os.path.isdir(inside) else None
+    # One leaves as a worker does that is done, the next as one that dies: its claim stays, and names nobody.
+    if turn % 2:
+        os.remove(place)
+    else:
+        open(place, "w").write("999999999 1.0\n")
+print(json.dumps([took, met]))
+"""
+
+
+def test_one_takes_over(tmp_path):
+    for seed in range(40 if LONG else 2):
+        folder = tmp_path / str(seed)
+        folder.mkdir()
+        (folder / "claim").write_text("999999999 1.0\n")
+        workers = [
+            subprocess.Popen([sys.executable, "-c", WORKER, str(folder), f"{seed}{number}"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+            for number in range(4)
+        ]
+        for worker in workers:
+            worker.stdin.write("\n")
+            worker.stdin.flush()
+        said = [json.loads(worker.communicate()[0]) for worker in workers]
+        assert sum(took for took, _ in said) >= 4 and not any(met for _, met in said), (seed, said)
+        assert not [name for name in os.listdir(folder) if name not in ("claim",)], os.listdir(folder)
