@@ -15,6 +15,7 @@ from kalyx.core.questions.changes import changes
 from kalyx.core.questions.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
+from kalyx.core.targets import resolve
 from tests.made import BINARY, HOME, Files
 
 MOOR = f"{HOME}/spring"
@@ -98,6 +99,26 @@ def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
     }
     (seat,) = editor_seats(facts_of(files=added), MOOR)
     assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive settings: tests", "tests", HEATH)
+
+
+def test_a_workspace_of_several_folders():
+    """Each folder's own settings beat the workspace's for that folder; one that is not there is said."""
+    ours = '{"python.defaultInterpreterPath": "%s/orchard/bin/python"}' % HOME
+    files = {
+        "moor.code-workspace": '{"folders": [{"path": "."}, {"path": "../autumn", "name": "fall"}, {"path": "../winter"}, '
+        '{"path": "../gone"}, 3, {"uri": "x"}], "settings": {"python.defaultInterpreterPath": "${workspaceFolder}/../heath/bin/python"}}',
+        f"{HOME}/autumn/.vscode/settings.json": ours, f"{HOME}/winter/a.py": "",
+    }  # fmt: skip
+    said = {seat.name: seat.interpreter.prefix if seat.interpreter else seat.reason for seat in editor_seats(facts_of(files=files), MOOR)}
+    assert said == {
+        "multi-folder workspace: run (spring)": f"{HOME}/heath",
+        "settings: run (fall)": f"{HOME}/orchard",
+        "multi-folder workspace: run (winter)": f"{HOME}/heath",
+        "workspace folder: gone": f"{HOME}/gone is not there",
+    }
+    machine = Machine(facts_of(files=files))
+    for word in ("editor:../autumn", "editor:../autumn/.vscode/settings.json"):
+        assert resolve(machine, word).interpreter.prefix == f"{HOME}/orchard"
 
 
 def test_a_dead_choice_is_a_finding_and_a_change_is_told():

@@ -9,7 +9,8 @@ from kalyx.core.doors import Unreadable
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script

@@ -7,8 +7,9 @@ from hypothesis import strategies as st
 
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import parse_spec

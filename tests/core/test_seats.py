@@ -6,7 +6,7 @@ import pytest
 
 from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.doors.reading import Process
-from kalyx.core.environments.searchpath import Way
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents

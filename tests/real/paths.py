@@ -13,7 +13,8 @@ import zipfile
 from pathlib import Path
 
 from kalyx.core.doors.live import LiveFacts
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import read_interpreter
 
 CODE = (

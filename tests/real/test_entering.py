@@ -10,6 +10,7 @@ import pytest
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.interpreters.sitemodules import available_modules, loaded_modules, settings_of
 from kalyx.core.seats.startfiles import definitions
+from kalyx.core.words.quoting import line_that_runs_output
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OTHER, need
 
@@ -46,6 +47,17 @@ def test_the_printed_line_enters(moor, shell):
     done = subprocess.run(
         [program, *SHELLS[shell], f"{before}{line}; {asked}"],
         env=moor.variables,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert said(done) == python, done.stdout + done.stderr
+    # As it is pasted from where Kalyx says how to enter: the shell itself carries out what the command prints.
+    pasted = line_that_runs_output(["kalyx", "enter", str(prefix), "--shell", shell], shell)
+    path = {"PATH": f"{Path(sys.executable).parent}:{moor.variables['PATH']}"}
+    done = subprocess.run(
+        [program, *SHELLS[shell], f"{before}{pasted}; {asked}"],
+        env=moor.variables | path,
         capture_output=True,
         text=True,
         check=False,

@@ -9,7 +9,7 @@ import pytest
 from tests.equipment import LONG
 from tests.real.explore import Case, by_chance, clear, named, smallest, tried
 
-SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 15))
+SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 10))
 
 # Each was a difference once.
 KEPT = [
@@ -28,6 +28,7 @@ KEPT = [
     *(Case("cpython 2.7", kind) for kind in ("older", "older, sees", "own site module", "own site module, sees")),
     Case("cpython 2.7", "older", variables=(("PYTHONHOME", "{base}"),)),
     Case("cpython 3.6", "older, sees"),
+    Case("cpython 3.11", "plain", ("settings beside a link", "started by a link to a link"), ("-S",)),
 ]
 
 

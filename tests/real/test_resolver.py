@@ -9,7 +9,8 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.doors.live import LiveFacts
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from tests.conftest import make_environment

@@ -18,7 +18,8 @@ from kalyx.core.environments.found import (
     with_name,
 )
 from kalyx.core.environments.reading import View
-from kalyx.core.environments.searchpath import SearchPath, Way, search_path
+from kalyx.core.environments.searchpath import SearchPath, search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
@@ -27,7 +28,7 @@ from kalyx.core.kernels.specs import listed_kernels
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
-from kalyx.core.words.quoting import Unquotable, line_for
+from kalyx.core.words.quoting import Unquotable, line_for, line_that_runs_output
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
@@ -76,6 +77,14 @@ class Machine:
             return line_for(argv, self.shell.name)
         except Unquotable as refusal:
             return f"(no line of {self.shell.name} carries {refusal.word!r}: {refusal.reason})"
+
+    def line_to_enter(self, prefix: str) -> str:
+        """The line that enters an environment in the user's shell, as it is pasted."""
+        argv = ["kalyx", "enter", prefix]
+        try:
+            return line_that_runs_output(argv, self.shell.name)
+        except Unquotable:
+            return self.line(argv)
 
     # -- the survey -----------------------------------------------------------
 

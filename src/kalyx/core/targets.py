@@ -52,7 +52,10 @@ def resolve(machine: Machine, text: str) -> Seat:
     if text.endswith(ENDING):
         return seat_of_notebook(machine, facts.absolute(text))
     if text in (".", "..") or "/" in text or (facts.system == "windows" and "\\" in text) or text.startswith("~"):
-        return seat_of_path(machine, facts.absolute(text))
+        path = facts.absolute(text)
+        if facts.kind(path) is None and any(view.environment.name == text for view in machine.views):
+            return _named(machine, text)  # a name that has its folder's in front
+        return seat_of_path(machine, path)
     return _named(machine, text)
 
 
@@ -63,7 +66,8 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
     """
     seat, facts = resolve(machine, text), machine.facts
     prefix = seat.environment.prefix if seat.environment is not None else seat.source
-    is_bare = text not in ("shell", "caller") and not any(sign in text for sign in ":/\\~.") and prefix is not None
+    is_name = not any(sign in text for sign in ":\\~") and facts.kind(facts.absolute(text)) is None
+    is_bare = is_name and text not in ("shell", "caller") and prefix is not None
     if is_bare and prefix is not None:
         own = [facts.real(folder) for folder in (facts.home, facts.folder)]
         if not any(facts.inside(facts.real(prefix), folder) for folder in own):
@@ -120,13 +124,14 @@ def _by_pid(machine: Machine, text: str) -> Seat:
 
 def _by_editor(machine: Machine, file: str) -> Seat:
     """What a settings file chooses, or the folder's first choice for running."""
-    from kalyx.core.seats.editor import editor_seats
+    from kalyx.core.seats.editor import choices_for, editor_seats, settings_folder
 
     facts = machine.facts
-    seats = [seat for seat in editor_seats(facts, facts.folder) if seat.parts]
-    if file:
-        path = facts.absolute(file)
-        seats = [seat for seat in seats if seat.source == path]
+    path = facts.absolute(file) if file else facts.folder
+    if facts.is_folder(path):
+        seats = [seat for seat in editor_seats(facts, path) if seat.parts]
+    else:
+        seats = [seat for seat in choices_for(facts, settings_folder(facts, path), path) if seat.parts]
     seats.sort(key=lambda seat: (seat.parts[0].role != "run", seat.interpreter is None))
     if not seats:
         where = visible(facts.absolute(file)) if file else f"a settings file in {visible(facts.folder)}"

@@ -7,7 +7,8 @@ its own flags and variables; one merely found never is.
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import STARTUP, SearchPath, Way, search_path
+from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
@@ -36,7 +37,19 @@ def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
             raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
         return Way.of_command(words, machine.facts, seat.interpreter, variables)
     if seat.seat in ("kernel", "notebook"):
-        return Way(first="", first_origin="the notebook's folder", variables=variables)
+        way = Way(variables=variables)
+        kernel = kernel_of(seat, machine)
+        if kernel is not None and seat.interpreter is not None and kernel.command:
+            # Its own flags decide what it can import; what stands before them may set variables only.
+            python = [
+                at
+                for at, word in enumerate(kernel.command)
+                if machine.facts.name(word).lower().startswith(("python", "pypy"))
+            ]
+            words = kernel.command[python[0] + 1 :] if python else []
+            way = Way.of_command(words, machine.facts, seat.interpreter, variables)
+        way.first, way.first_origin, way.is_program = "", "the notebook's folder", False
+        return way
     return Way(first=folder, first_origin="the folder of the script", variables=variables)
 
 

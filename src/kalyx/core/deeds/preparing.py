@@ -20,7 +20,8 @@ from kalyx.core.deeds.proving import proofs
 from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors import Unreadable, claims
 from kalyx.core.doors.changing import Change
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter

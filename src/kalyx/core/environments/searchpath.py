@@ -17,6 +17,7 @@ from msgspec.structs import replace
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
+from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
@@ -35,93 +36,6 @@ _HIDDEN_SINCE = {(3, 8): 19, (3, 9): 19, (3, 10): 14, (3, 11): 8, (3, 12): 2}
 _UTF8_SINCE = {(3, 12): 4}
 
 
-class Way(Struct, kw_only=True):
-    """A way of running: what stands first on the path, the flags, and the variables.
-
-    ``first`` is the entry that the way of running adds in front (a script's
-    folder, ``''`` for the current folder) or None; the flags are ``-I``, ``-S``,
-    ``-E``, ``-s`` and ``-P``.
-    """
-
-    first: str | None = None
-    first_origin: str = "the folder of the script"
-    is_program: bool = False  # the first entry is a folder or an archive that is run itself: no flag keeps it away
-    isolated: bool = False
-    no_site: bool = False
-    ignore_variables: bool = False
-    no_user: bool = False
-    safe_path: bool = False
-    variables: Mapping[str, str] = {}
-
-    @staticmethod
-    def of_command(words: list[str], facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> Way:
-        """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
-        way = Way(variables=variables)
-        rest = list(words)
-        while rest and rest[0].startswith("-") and rest[0] not in ("-", "-c", "-m"):
-            word = rest.pop(0)
-            if word in ("-X", "-W", "-Q"):
-                rest = rest[1:]
-                continue
-            for letter in word[1:] if not word.startswith("--") else "":
-                if letter in "XWQ":
-                    break
-                way._flag(letter)
-                if letter in "cm":
-                    rest.insert(0, "-" + letter)
-        way._begin(rest, facts, interpreter)
-        return way
-
-    @property
-    def flags(self) -> tuple[str, ...]:
-        """The flags as words, to run an interpreter in this way."""
-        chosen = {"-I": self.isolated, "-S": self.no_site, "-E": self.ignore_variables, "-s": self.no_user,
-                  "-P": self.safe_path}  # fmt: skip
-        return tuple(word for word, given in chosen.items() if given)
-
-    @property
-    def keeps_first_away(self) -> bool:
-        """Whether the flags keep the program's own folder off the path."""
-        return self.isolated or self.safe_path
-
-    def _flag(self, letter: str) -> None:
-        self.isolated = self.isolated or letter == "I"
-        self.no_site = self.no_site or letter == "S"
-        self.ignore_variables = self.ignore_variables or letter == "E"
-        self.no_user = self.no_user or letter == "s"
-        self.safe_path = self.safe_path or letter == "P"
-
-    def _begin(self, rest: list[str], facts: Facts, interpreter: Interpreter) -> None:
-        """What stands first: nothing of the path is looked at, only how the program is named."""
-        if not rest or rest[0] in ("-", "-c"):
-            self.first, self.first_origin = "", "the current folder"
-        elif rest[0] == "-m":
-            newer = not interpreter.version.startswith(("2.", "3.6"))
-            self.first, self.first_origin = facts.folder if newer else "", "the current folder"
-        else:
-            script = facts.absolute(rest[0])
-            if facts.is_folder(script) or _is_archive(facts, script):
-                # A folder or an archive with a program in it is itself the first entry, as it was named before 3.9.
-                major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
-                self.first = script if (major, minor) >= (3, 9) else rest[0]
-                self.first_origin = "the program"
-                self.is_program = True
-            else:
-                # A link to a script is followed: its target's folder counts.
-                self.first = facts.parent(facts.hops(script)[-1])
-
-
-def _is_archive(facts: Facts, path: str) -> bool:
-    """Whether a file ends in a zip archive's directory (APPNOTE 4.3.16): a text or a program may stand before it."""
-    status = facts.status(path)
-    if status is None or not facts.is_file(path):
-        return False
-    try:
-        return b"PK\x05\x06" in facts.read(path, 65557, max(0, status.size - 65557))
-    except Unreadable:
-        return False
-
-
 class SearchPath(Struct, kw_only=True):
     """Entries in order; ``unknown`` holds what only running code would tell; ``code`` the .pth lines that run."""
 
@@ -130,6 +44,11 @@ class SearchPath(Struct, kw_only=True):
     code: list[Evidence] = []
     site_packages: list[str] = []
     variables: Mapping[str, str] = {}
+
+    @property
+    def has_program(self) -> bool:
+        """Whether the program's own folder stands first."""
+        return any(entry.put_by == "program" for entry in self.entries[:1])
 
 
 class _Builder:

@@ -15,8 +15,12 @@ _SECTION = re.compile(r"\[(.+)\]")
 
 
 @lru_cache(maxsize=8)
-def read(text: str) -> dict[tuple[str, str], Spot]:
-    """Section and key to value; of a key that stands twice the last counts. Raises Malformed."""
+def read(text: str, strict: bool = False) -> dict[tuple[str, str], Spot]:
+    """Section and key to value; of a key that stands twice the last counts. Raises Malformed.
+
+    ``strict``: what the standard library's reader refuses is refused too: a line without a sign, a name that stands
+    twice. A section without a key has the key ``""`` then.
+    """
     found: dict[tuple[str, str], Spot] = {}
     more: dict[tuple[str, str], list[str]] = {}
     ends: dict[tuple[str, str], int] = {}
@@ -44,10 +48,13 @@ def read(text: str) -> dict[tuple[str, str], Spot]:
         head = _SECTION.match(body)
         if head is not None:
             section, last = head[1], None
+            if strict:
+                _keep(found, (section, ""), Spot(begins, begins, ""), strict)
             continue
         sign = min((at for at in (body.find("="), body.find(":")) if at >= 0), default=-1)
-        if section is None:
-            raise Malformed(f"line {text.count(chr(10), 0, begins) + 1}: a value before the first section")
+        if section is None or (strict and sign <= 0):
+            why = "a value before the first section" if section is None else "no sign between a key and a value"
+            raise Malformed(f"line {text.count(chr(10), 0, begins) + 1}: {why}")
         if sign <= 0:
             last = None
             continue
@@ -55,11 +62,17 @@ def read(text: str) -> dict[tuple[str, str], Spot]:
         start = begins + own + len(body) - len(value)
         last = section, body[:sign].rstrip().lower()
         more.pop(last, None)
-        found[last] = Spot(start, start + len(value), value)
+        _keep(found, last, Spot(start, start + len(value), value), strict)
     for key, parts in more.items():
         one = found[key]
         found[key] = Spot(one.start, ends[key], one.value + "".join(parts))
     return found
+
+
+def _keep(found: dict[tuple[str, str], Spot], name: tuple[str, str], spot: Spot, strict: bool) -> None:
+    if strict and name in found:
+        raise Malformed(f"{(name[1] or name[0])[:80]!r} stands twice")
+    found[name] = spot
 
 
 def spots(text: str, key: list[str]) -> list[Spot]:

@@ -217,7 +217,7 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
             reason = f"this user may not look at {refused[0]} ({refused[1]})"
             raise NotAnInterpreter(executable, reason, links, refused=True)
         raise NotAnInterpreter(executable, _baseless_reason(facts, executable, settings), links)
-    version = versions.full_version(facts, base.installation, base.executable)
+    version = _version(facts, base, real)
     abi_flags = _once(facts, "abi", base.installation, _abi_flags) or ""
     architecture = _once(facts, "architecture", real, _architecture)
     prefix = base.installation.prefix
@@ -241,6 +241,25 @@ def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> 
         library=base.installation.library,
         suffixes=_suffixes(facts, base.installation, abi_flags, architecture),
     )
+
+
+def _version(facts: Facts, base: _Base, real: str) -> str | None:
+    """The full version: that of the executable's own making, which need not be that of the library it is sent to."""
+    own = base.installation
+    if facts.system != "windows":
+        known: dict[object, versions.Installation | None] = facts.memory.setdefault("made in", {})
+        key = facts.parent(real), own.minor
+        if key not in known:
+            known[key] = versions.installation_above(facts, *key)
+        own = known[key] or own
+    if base.executable != real:
+        # A copy keeps its version when its base goes on to another; one of the same size is the same.
+        copy, beside = facts.status(real), facts.status(base.executable)
+        if copy is not None and beside is not None and copy.size != beside.size:
+            inside = versions.in_binary(facts, own, real)
+            if inside is not None:
+                return inside
+    return versions.full_version(facts, own, base.executable)
 
 
 def _suffixes(facts: Facts, installation: Installation, abi_flags: str, architecture: str | None) -> list[str]:

@@ -114,12 +114,12 @@ def full_version(facts: Facts, installation: Installation, executable: str) -> s
 
 def _full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
     if installation.implementation == "pypy":
-        return _from_binary(facts, installation, executable)
+        return in_binary(facts, installation, executable)
     for read in (_from_kept_record, _from_header):
         version = read(facts, installation)
         if version is not None:
             return version
-    return _from_binary(facts, installation, executable)
+    return in_binary(facts, installation, executable)
 
 
 def _from_kept_record(facts: Facts, installation: Installation) -> str | None:
@@ -186,7 +186,8 @@ def _from_header(facts: Facts, installation: Installation) -> str | None:
     return None
 
 
-def _from_binary(facts: Facts, installation: Installation, executable: str) -> str | None:
+def in_binary(facts: Facts, installation: Installation, executable: str) -> str | None:
+    """The version that is written in an executable, else in its shared library; None where neither says it."""
     for candidate in (executable, *_shared_libraries(facts, installation)):
         try:
             found = facts.scan(candidate, _COMPILED_IN)

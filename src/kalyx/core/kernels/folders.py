@@ -14,7 +14,8 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import variable_of
-from kalyx.core.environments.searchpath import SearchPath, Way, is_switched_on, search_path, user_site
+from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
+from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
 from kalyx.core.words.numbers import number_of

@@ -19,6 +19,8 @@ _LIMIT = 1024 * 1024
 _ABOVE = 12
 _DEEP = 5
 PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
+# Whose presence makes a folder a project that can be installed; of the last alone it cannot.
+PROJECT_FILES = (PROJECT, "setup.py", "setup.cfg")
 
 
 class Wish(Struct, frozen=True):

@@ -18,7 +18,9 @@ from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.spots import FORMS
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.records import Part, Seat
+from kalyx.core.seats.checkers import Sheet, deciding, holds_packages, said, sheet_of
 from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
+from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
@@ -39,6 +41,7 @@ class Choice(Struct):
     own: bool
     names: list[str] = []
     is_chosen: bool = False
+    is_literal: bool = False  # a path by a checker's own rules: nothing in it stands for anything
 
 
 def descriptors(facts: Facts) -> list[dict[str, Any]]:
@@ -94,6 +97,8 @@ def editor_seats(facts: Facts, folder: str) -> list[Seat]:
     seats: list[Seat] = []
     decided: set[tuple[str, str, str | None]] = set()
     choices = list(_choices(facts, folder, seats))
+    together = {path: opened for path, opened in opened_in(facts, folder) if opened}
+    choices = [one for one in choices if one.path not in together]
     if not any(one.own for one in choices):
         choices = [one for one in choices if one.kind != "version"]
     for choice in choices:
@@ -104,13 +109,63 @@ def editor_seats(facts: Facts, folder: str) -> list[Seat]:
         seat = _seat(facts, folder, choice)
         if seat is not None:
             seats.append(seat)
+    for path, opened in together.items():
+        for one in opened:
+            seats += _in_workspace(facts, path, one, is_this=one.path == folder)
     return seats
+
+
+def _in_workspace(facts: Facts, file: str, opened: Opened, *, is_this: bool) -> list[Seat]:
+    """What a folder of a workspace uses: by its own settings, else by the workspace's."""
+    if not facts.is_folder(opened.path):
+        seat = silent_seat(
+            "editor", f"workspace folder: {opened.name}", f"{visible(opened.path)} is not there", opened.path
+        )
+        seat.source = file
+        return [seat]
+    ignored: list[Seat] = []
+    choices = [one for one in _choices(facts, opened.path, ignored) if one.own]
+    rows = [one for one in descriptors(facts) if any(name.endswith(ENDING) for name in one.get("files", []))]
+    choices += [one for row in rows for one in _of_file(facts, row, file, True, ignored)]
+    found: list[Seat] = []
+    decided: set[tuple[str, str, str | None]] = set()
+    for choice in choices:
+        key = (choice.family, choice.part, choice.value.named)
+        if choice.path.endswith(ENDING) and choice.path != file or key in decided or choice.kind == "version":
+            continue
+        decided.add(key)
+        made = None if is_this and choice.path != file else _seat(facts, opened.path, choice)
+        if made is not None:
+            made.name += f" ({opened.name})"
+            found.append(made)
+    return found
+
+
+def settings_folder(facts: Facts, file: str) -> str:
+    """The folder that a settings file governs: above the one of its form's own, where it has such."""
+    patterns = [pattern for one in descriptors(facts) for pattern in one.get("files", [])]
+    return next((found for one in patterns if (found := folder_of(facts, file, one))), facts.parent(file))
+
+
+def folder_of(facts: Facts, file: str, pattern: str) -> str | None:
+    """The folder whose settings a file is, by the pattern that it fits; None where it does not."""
+    folder = file
+    for word in reversed(pattern.split("/")):
+        if not fnmatch.fnmatchcase(facts.name(folder), word):
+            return None
+        folder = facts.parent(folder)
+    return folder
 
 
 def choices_for(facts: Facts, folder: str, file: str) -> list[Seat]:
     """A seat for every value of one settings file, whatever another file or an earlier value decides."""
     ignored: list[Seat] = []
-    found = [_seat(facts, folder, choice) for choice in _choices(facts, folder, ignored) if choice.path == file]
+    choices = [choice for choice in _choices(facts, folder, ignored) if choice.path == file]
+    if not choices:  # of a checker another file decides, by now
+        rows = [row for row in descriptors(facts) if "above" in row and facts.name(file) in row["files"]]
+        sheets = [sheet for row in rows if (sheet := sheet_of(facts, row, file, own=True)) is not None]
+        choices = [choice for sheet in sheets for choice in _of_sheet(facts, sheet)]
+    found = [_seat(facts, folder, choice) for choice in choices]
     return [seat for seat in found if seat is not None]
 
 
@@ -122,11 +177,43 @@ def _has_python(facts: Facts, folder: str) -> bool:
 def _choices(facts: Facts, folder: str, seats: list[Seat]) -> Iterator[Choice]:
     """Every choice, the folder's before the user's; a file that cannot be read becomes a seat that says so."""
     known = descriptors(facts)
+    above = {one["family"]: [row for row in known if row["family"] == one["family"]] for one in known if "above" in one}
+    for rows in above.values():
+        yield from _of_checker(facts, folder, rows, seats)
+    known = [one for one in known if one["family"] not in above]
     for own in (True, False):
         for one in known:
             patterns = one.get("files", []) if own else one.get("user", {}).get(facts.system, [])
             for path in _matching(facts, folder if own else facts.home, patterns):
                 yield from _of_file(facts, one, path, own, seats)
+
+
+def _of_checker(facts: Facts, folder: str, rows: list[dict[str, Any]], seats: list[Seat]) -> Iterator[Choice]:
+    """What the one file says that decides for a checker; a value is a path by the checker's own rules."""
+    sheet = deciding(facts, folder, rows)
+    if sheet is None:
+        return
+    if sheet.problem is not None:
+        says = f"{facts.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
+        seats.append(silent_seat("editor", sheet.row["form"], says, facts.folder, undecided=True))
+        seats[-1].source = sheet.path
+        return
+    yield from _of_sheet(facts, sheet)
+
+
+def _of_sheet(facts: Facts, sheet: Sheet) -> Iterator[Choice]:
+    for choice in sheet.row["choices"]:
+        for value, path in said(facts, sheet, choice):
+            yield Choice(
+                sheet.row["family"],
+                sheet.row["form"],
+                choice["part"],
+                choice["kind"],
+                value,
+                path,
+                sheet.own,
+                is_literal=True,
+            )
 
 
 def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
@@ -197,11 +284,23 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
         base = text.replace("\\", "/").rpartition("/")[2].lower()
         if not base.startswith(("python", "pypy")):
             return None
-    path = _expanded(facts, text, folder)
+    path = _literal(facts, text, folder) if choice.is_literal else _expanded(facts, text, folder)
     if path is None:
         seat.reason = f"{visible(text)}: what this stands for is known to the editor only"
         return seat
+    if choice.is_literal and choice.kind == "environment" and not holds_packages(facts, path):
+        return _passed_over(facts, seat, part, path)
     return _started(facts, seat, part, path)
+
+
+def _passed_over(facts: Facts, seat: Seat, part: Part, path: str) -> Seat:
+    """The checker passes over an environment that it cannot use, and takes PATH's Python."""
+    near = nearest_existing(facts, path)
+    seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
+    if near is not None:
+        seat.label += f"; the nearest that is there: {visible(near)}"
+    usual = next((found for word in ("python3", "python") for found in facts.lookup(word)), None)
+    return _started(facts, seat, part, usual) if usual is not None else seat
 
 
 def _names_elsewhere(text: str) -> bool:
@@ -259,6 +358,15 @@ def _expanded(facts: Facts, text: str, folder: str) -> str | None:
             else facts.absolute(text, folder)
         )
     return facts.absolute(text, folder)
+
+
+def _literal(facts: Facts, text: str, folder: str) -> str | None:
+    """The path that a checker makes of a value: a bare word is looked for on PATH, nothing else stands for anything."""
+    if "\0" in text or len(text) > _LONG:
+        return None
+    if not any(sign in text for sign in ("/", facts.path.sep)):
+        return next(facts.lookup(text), text)
+    return str(facts.path.normpath(facts.join(folder, text)))
 
 
 def _nearest_program(facts: Facts, word: str) -> str | None:

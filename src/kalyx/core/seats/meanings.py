@@ -229,14 +229,14 @@ class _Reader:
     def _keep_function(self, body: _Body) -> None:
         if _WORD.fullmatch(body.name):
             if body.name in self.aliases and not self.is_fish:
-                # The name is taken for the alias even here, and what that defines is nobody's wish.
+                # The name is taken for the alias even here, and what that defines is nobody's wish: a function that may
+                # be called like a path, so that whatever leads to that path ends in it.
                 self.is_torn = True
-                old = self.aliases[body.name]
-                self.aliases[body.name] = replace(old, words=None)
-                for word in (old.words or ())[:1]:
+                for word in (self.aliases[body.name].words or ())[:1]:
                     if _WORD.fullmatch(word):
-                        unknown = Meaning("function", word, body.text, body.path, body.line, None)
-                        self.functions[word] = unknown
+                        self.functions[word] = Meaning("function", word, body.text, body.path, body.line, None)
+                for kept in (self.aliases, self.functions):
+                    kept.update({word: replace(meaning, words=None) for word, meaning in kept.items()})
                 return
             body.unsure = body.unsure or self.is_torn
             words, reach = (None, "any") if len(body.lines) != 1 or body.unsure else self._command(body.lines[0])

@@ -37,6 +37,23 @@ def line_for(argv: list[str], shell: str) -> str:
     return call + " ".join(words)
 
 
+# How each shell runs, as its own, what a command printed; the others do it as the first does.
+_AS_ITS_OWN = {
+    "fish": "{} | source",
+    "tcsh": "eval `{}`",
+    "csh": "eval `{}`",
+    "pwsh": "{} | Invoke-Expression",
+    "powershell": "{} | Invoke-Expression",
+    "cmd": "for /f \"delims=\" %i in ('{}') do %i",
+    "xonsh": "execx($({}))",
+}
+
+
+def line_that_runs_output(argv: list[str], shell: str) -> str:
+    """The line that has this shell itself carry out what ``argv`` prints. Raises Unquotable."""
+    return _AS_ITS_OWN.get(shell, 'eval "$({})"').format(line_for(argv, shell))
+
+
 def quoted(word: str, shell: str) -> str:
     """One word for this shell. Raises Unquotable where it has no way to carry it."""
     if "\0" in word:

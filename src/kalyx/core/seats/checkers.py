@@ -1,0 +1,178 @@
+"""Which one file decides for a language checker, and what it says: here or in the folders above.
+
+A checker takes its whole configuration from one file. One kind looks for its own file in every folder above before any
+project file counts (``above: file``); the other takes the nearest folder that has any of the list, up to the top of a
+repository, then the user's own (``above: folder``). What that file does not say nobody else's does. The checkers' own
+verbose output is what the tests compare with.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.spots import spots
+from kalyx.core.formats.values import LIMIT, Value, values
+
+_TOPS = (".git", ".hg")
+_EXTENDED_AT_MOST = 10
+_VARIABLE = re.compile(r"\$(\w+|\{[^}]*\})")
+
+
+class Sheet(Struct):
+    """A checker's configuration: its row of the table, the file, and whether it is the folder's and not the user's."""
+
+    row: dict[str, Any]
+    path: str
+    text: str
+    own: bool
+    problem: str | None = None
+
+
+def deciding(facts: Facts, folder: str, rows: list[dict[str, Any]]) -> Sheet | None:
+    """The file that decides for the checker of these rows, which are one family's; None where it has none."""
+    if rows[0]["above"] == "file":
+        looked = ((row, place) for row in rows for place in _upward(facts, folder))
+    else:
+        looked = ((row, place) for place in _upward(facts, folder, _TOPS) for row in rows)
+    for row, place in looked:
+        for name in row["files"]:
+            sheet = sheet_of(facts, row, facts.join(place, name), own=True)
+            if sheet is not None:
+                return sheet
+    for row in rows:
+        for name in row.get("user", {}).get(facts.system, []):
+            sheet = sheet_of(facts, row, facts.absolute(name, facts.home), own=False)
+            if sheet is not None:
+                return sheet
+    return None
+
+
+def _upward(facts: Facts, folder: str, tops: tuple[str, ...] = ()) -> Iterator[str]:
+    """The folder and those above it, up to the one that holds any of ``tops``."""
+    while True:
+        yield folder
+        above = facts.parent(folder)
+        if above == folder or any(facts.exists(facts.join(folder, name)) for name in tops):
+            return
+        folder = above
+
+
+def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> Sheet | None:
+    """The file as this checker takes it; None where it passes the file over."""
+    if not facts.is_file(path):
+        return None
+    try:
+        raw = facts.read(path, LIMIT + 1)
+        text = raw[:LIMIT].decode("utf-8")
+        if len(raw) > LIMIT:
+            raise Malformed(f"larger than {LIMIT // 1024 // 1024} MiB")
+        if text.startswith("\ufeff"):
+            raise Malformed("it begins with a byte-order mark, which this checker does not take")
+        if not _has_section(row, text):
+            return None
+    except (Unreadable, UnicodeDecodeError, Malformed) as problem:
+        if row["above"] == "folder" or row.get("section"):
+            return None  # it says so, and looks further
+        reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
+        return Sheet(row, path, "", own, reason)
+    return Sheet(row, path, text, own)
+
+
+def _has_section(row: dict[str, Any], text: str) -> bool:
+    """Whether the file holds what it must, to count. Raises Malformed where the checker could not read it."""
+    section: list[str] = row.get("section", [])
+    if row["format"] == "ini":
+        from kalyx.core.formats import ini
+
+        found = ini.read(text, strict=True)
+        return not section or (section[0], "") in found
+    if row["format"] == "toml":
+        from kalyx.core.formats import toml
+
+        table: object = toml.read(text)
+        for word in section:
+            table = table.get(word) if isinstance(table, dict) else None
+        return table is not None
+    if text.strip():
+        spots(row["format"], text, ["*"], None)
+    return True
+
+
+def said(facts: Facts, sheet: Sheet, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
+    """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
+    row = sheet.row
+    if row["format"] == "ini" or row["above"] == "folder":
+        for value in values(row["format"], sheet.text, choice["key"], None, None):
+            text = value.text if choice["kind"] == "version" else _with_variables(facts, value.text, sheet.path)
+            yield Value(text, value.line, value.named, value.words), sheet.path
+        return
+    chain = list(_extended(facts, sheet))
+    found = _first(row["format"], chain, choice["key"])
+    if found is None:
+        return
+    value, path = found
+    if choice.get("below"):
+        below = _first(row["format"], chain, choice["below"])
+        if below is None:
+            return  # without the folder that it lies in, an environment's name says nothing
+        folder = facts.join(facts.parent(below[1]), below[0].text)
+        value = Value(str(facts.path.normpath(facts.join(folder, value.text))), value.line, value.named, value.words)
+    yield value, path
+
+
+def _first(form: str, chain: list[tuple[str, str]], key: list[str]) -> tuple[Value, str] | None:
+    for path, text in chain:
+        try:
+            for value in values(form, text, key, None, None):
+                return value, path
+        except Malformed:
+            continue
+    return None
+
+
+def _extended(facts: Facts, sheet: Sheet) -> Iterator[tuple[str, str]]:
+    """The file and those that it builds upon, the nearest first."""
+    path, text, form, seen = sheet.path, sheet.text, sheet.row["format"], set[str]()
+    while path not in seen and len(seen) < _EXTENDED_AT_MOST:
+        seen.add(path)
+        yield path, text
+        key = [*(sheet.row.get("section", []) if form == "toml" else []), "extends"]
+        try:
+            base = next((spot.value for spot in spots(form, text, key, None)), None)
+        except Malformed:
+            return
+        if base is None or (base.endswith(".toml") != (form == "toml")):
+            return
+        path = str(facts.path.normpath(facts.join(facts.parent(path), base)))
+        text = facts.text_or_none(path, LIMIT) or ""
+
+
+def holds_packages(facts: Facts, prefix: str) -> bool:
+    """Whether a checker finds a folder of packages in an environment that its configuration names."""
+    if facts.system == "windows":
+        return facts.is_folder(facts.join(prefix, "Lib", "site-packages"))
+    return any(
+        facts.is_folder(facts.join(prefix, folder, name, "site-packages"))
+        for folder in ("lib", "lib64")
+        for name in facts.names(facts.join(prefix, folder))
+        if name.startswith("python3.")
+    )
+
+
+def _with_variables(facts: Facts, text: str, path: str) -> str:
+    """Variables and the home put in, as the library's ``expandvars`` and ``expanduser`` do; unknown ones stay."""
+    known = {"MYPY_CONFIG_FILE_DIR": facts.parent(path)}
+
+    def value(match: re.Match[str]) -> str:
+        name = match[1].strip("{}")
+        return known.get(name) or facts.variable(name) or match[0]
+
+    if text == "~" or text.startswith("~/"):
+        text = facts.home + text[1:]
+    return _VARIABLE.sub(value, text)

@@ -1,0 +1,43 @@
+"""The folders that one editor workspace opens together."""
+
+from __future__ import annotations
+
+import json
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+from kalyx.core.formats.comments import without_comments
+from kalyx.core.formats.values import LIMIT
+
+ENDING = ".code-workspace"
+_AT_MOST = 50
+
+
+class Opened(Struct):
+    """A folder of a workspace: what the editor calls it, and where it lies."""
+
+    name: str
+    path: str
+
+
+def opened_in(facts: Facts, folder: str) -> list[tuple[str, list[Opened]]]:
+    """Each workspace file of a folder, with the folders that it opens; one that cannot be read opens none."""
+    files = [facts.join(folder, name) for name in facts.names(folder) if name.endswith(ENDING)]
+    return [(path, _folders(facts, path)) for path in files if facts.is_file(path)]
+
+
+def _folders(facts: Facts, path: str) -> list[Opened]:
+    try:
+        told = json.loads(without_comments(facts.text_or_none(path, LIMIT) or ""))
+    except (ValueError, RecursionError):
+        return []
+    listed = told.get("folders") if isinstance(told, dict) else None
+    found = []
+    for one in listed[:_AT_MOST] if isinstance(listed, list) else []:
+        written = one.get("path") if isinstance(one, dict) else None
+        if isinstance(written, str) and written and "\0" not in written:
+            place = str(facts.path.normpath(facts.join(facts.parent(path), written)))
+            name = one.get("name")
+            found.append(Opened(name if isinstance(name, str) and name else facts.name(place), place))
+    return found
