@@ -21,12 +21,13 @@ from pathlib import Path
 
 from benchmarks import is_over
 from kalyx.core.doors.live import LiveFacts
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 
 RUNS = 15
-KEEP = {"static resolution": 1.0, "why": 1.3, "rehearse": 1.1}
+KEEP = {"static resolution": 1.0, "why": 1.3, "why, fails": 3.0, "rehearse": 1.1}
 
 
 def modules_below(folder: str, before: str = "", depth: int = 0) -> list[str]:
@@ -72,10 +73,10 @@ def static_resolution() -> float:
     return statistics.median(own() / theirs() for _ in range(5))
 
 
-def took(argv: list[str], folder: str, variables: dict[str, str]) -> float:
+def took(argv: list[str], folder: str, variables: dict[str, str], ends: tuple[int, ...] = (0,)) -> float:
     began = time.perf_counter()
     done = subprocess.run(argv, cwd=folder, env=variables, capture_output=True, check=False)
-    if done.returncode:
+    if done.returncode not in ends:
         raise SystemExit(f"measured nothing: {argv} ended with {done.returncode}: {done.stderr[-300:]!r}")
     return time.perf_counter() - began
 
@@ -90,6 +91,22 @@ def why(folder: str) -> float:
         bare += took([kalyx, "--version"], folder, variables)
         ratios.append(own / bare)
     return statistics.median(ratios)
+
+
+def why_fails(folder: str) -> float:
+    """For imports that fail, with the experiments that prove why: a file in front, and a name nobody has."""
+    kalyx = str(Path(sys.executable).with_name("kalyx"))
+    variables = {"HOME": folder, "PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin", "LANG": "C.UTF-8"}
+    Path(folder, "statistics.py").write_text("GRAMS = 1\n")
+    ratios = []
+    for statement in ("from statistics import mean", "import absentia"):
+        for _ in range(RUNS // 2):
+            own = took([kalyx, "why", statement, "--in", sys.executable, "--json"], folder, variables, (1,))
+            bare = took([sys.executable, "-c", statement], folder, variables, (1,))
+            bare += took([kalyx, "--version"], folder, variables)
+            ratios.append(own / bare)
+    Path(folder, "statistics.py").unlink()
+    return max(statistics.median(ratios[: RUNS // 2]), statistics.median(ratios[RUNS // 2 :]))
 
 
 CLIENT = """
@@ -126,6 +143,7 @@ def main() -> int:
         for name, value in (
             ("static resolution", static_resolution()),
             ("why", why(folder)),
+            ("why, fails", why_fails(folder)),
             ("rehearse", rehearse(folder)),
         ):
             if value is None:

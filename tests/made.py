@@ -133,9 +133,16 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
             files["/usr/lib/python3.11/tkinter/__init__.py"] = b"import _tkinter\n"
         elif match := re.fullmatch(r"heath links (\S+) to (\S+), which is not there", line):
             files[f"{files.site('heath')}/{match.group(1)}.pth"] = f"{match.group(2)}\n"
-        elif line == "the folder above the script's has combs.py":
-            files[f"{HOME}/spring/notebooks/combs.txt"] = b""
+        elif line == "the folder's project has combs.py in its src folder":
+            files[f"{HOME}/spring/pyproject.toml"] = b"[project]\nname = 'combs'\n"
             files[f"{HOME}/spring/src/combs.py"] = b""
+        elif line == "the folder above the script's has combs.py":
+            files[f"{HOME}/spring/src/combs.py"] = b""
+        elif line == "heath has the stubs of hivescale":
+            files[f"{files.site('heath')}/hivescale-stubs/__init__.pyi"] = b""
+        elif match := re.fullmatch(r"heath has (\S+) (\S+) whose part (\S+) is there as source in C only", line):
+            files.package("heath", match.group(1), match.group(2), match.group(1))
+            files[f"{files.site('heath')}/{match.group(1)}/{match.group(3)}.c"] = b"int main;"
         elif match := re.fullmatch(r"the folder has a folder (\S+) (without code|with modules) in it", line):
             inner = "notes.txt" if match.group(2) == "without code" else "frames.py"
             files[f"{HOME}/spring/{match.group(1)}/{inner}"] = b""

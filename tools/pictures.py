@@ -25,6 +25,7 @@ DISPLAY = ":97"
 PICTURES = {
     "here": "kalyx here",
     "why": "kalyx why hivescale --in spring_weights.ipynb",
+    "why-prove": "kalyx why hivescale --in ~/larkmoor/heath --prove --wheels $PIP_FIND_LINKS",
     "kernels": "kalyx kernels",
     "causes": "kalyx causes name-misleads",
     "register": "kalyx register ~/larkmoor/orchard --id orchard-spring --label 'Orchard, spring' --take-over --yes",

@@ -133,7 +133,7 @@ def test_what_a_door_remembers_is_what_it_would_find(tmp_path):
 
 DEEDS = [
     ("folder", 1), ("write", 1), ("mark", 1), ("claim", 1), ("remove_file", 1), ("remove_folder", 1),
-    ("remove_empty_folder", 1), ("move", 2), ("copy_folder", 2),
+    ("remove_empty_folder", 1), ("move", 2), ("copy_folder", 2), ("link", 2),
 ]  # fmt: skip
 PLACES = ["env", "env/bin/python", "env/bin", "base/lib/os.py", "by-link/new", "by-link", "new/deeper", "new", "dangling",
           "store/deep", "empty", "a b/-x", "~", "base/lib/os.py/x", "nothing/here", "env/lib64/x.py"]  # fmt: skip

@@ -59,6 +59,36 @@ def namespace_split_by_code(place):
     return ["why", "fenland.otters", "--in", place.heath], "namespace-split"
 
 
+def no_parent_package_on_the_path(place):
+    folder = place.moor.folder / "beehouse"
+    folder.mkdir()
+    (folder / "__init__.py").write_text("")
+    (folder / "frames.py").write_text("COUNT = 10\n")
+    (folder / "scales.py").write_text("from .frames import COUNT\n")
+    return ["why", "scales", "--in", place.heath], "no-parent-package", {"PYTHONPATH": str(folder)}
+
+
+def no_parent_package_two_deep(place):
+    folder = place.moor.folder / "beehouse" / "inner"
+    folder.mkdir(parents=True)
+    for each in (folder, folder.parent):
+        (each / "__init__.py").write_text("")
+    (folder / "tools.py").write_text("from . import __file__\n")
+    return ["why", "tools", "--in", place.heath], "no-parent-package", {"PYTHONPATH": str(folder)}
+
+
+def other_distribution_lacks_a_part(place):
+    place.install("heath", Package("yaml", "0.1", {"yaml/__init__.py": ""}))
+    place.offer(Package("PyYAML", "6.0", {"yaml/__init__.py": "", "yaml/loader.py": ""}))
+    return ["why", "yaml.loader", "--in", place.heath], "other-distribution"
+
+
+def other_distribution_lacks_a_name(place):
+    place.install("heath", Package("dotenv", "0.1", {"dotenv/__init__.py": ""}))
+    place.offer(Package("python-dotenv", "8.0", {"dotenv/__init__.py": "def load_dotenv(): return 1\n"}))
+    return ["why", "from dotenv import load_dotenv", "--in", place.heath], "other-distribution"
+
+
 def circular_in_a_package(place):
     files = {"knotwork/__init__.py": "from knotwork.one import A\n", "knotwork/one.py": "from knotwork.two import B\nA = 1\n",
              "knotwork/two.py": "from knotwork.one import A\nB = 2\n"}  # fmt: skip

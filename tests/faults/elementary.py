@@ -6,6 +6,7 @@ Each builder: (place) -> (words of the call, the cause), with what mends it wher
 import zipfile
 
 from kalyx.demo.wheels import Package, write_wheel
+from tests.conftest import make_environment
 from tests.faults.place import CAN_MAKE, environment_over, own_base, plain, standin
 
 
@@ -98,7 +99,8 @@ def unmet_told_in_other_words(place):
 
 def name_gone_misspelt(place):
     place.install("heath", plain("gramscale", source="def weights(): return 1\n"))
-    return ["why", "from gramscale import wieghts", "--in", place.heath], "name-gone"
+    # What letters alone say is asked, never told as code to write.
+    return ["why", "from gramscale import wieghts", "--in", place.heath], "name-gone", None, lambda: ["why", "from gramscale import weights"]
 
 
 def name_gone_older_version(place):
@@ -197,3 +199,47 @@ def _base_hidden(place, base, name, single=False):
     package = Package(name, "1.0", {f"{name}.py" if single else f"{name}/__init__.py": ""})
     zipfile.ZipFile(write_wheel(package, str(place.wheels))).extractall(site)
     return ["why", name, "--in", environment_over(executable, place.moor.root / f"over-{name}")], "base-hidden"
+
+
+def activation_differs_renamed(place):
+    """The environment that the shell entered has another name by now, and holds what is missing."""
+    old, new = place.moor.root / "thyme", place.moor.root / "rosemary"
+    if not new.exists():
+        make_environment(place.version, old)
+        site = next((old / "lib").glob("python*")) / "site-packages"
+        (site / "thymol.py").write_text("")
+        old.rename(new)
+    path = f"{old}/bin:{place.moor.root}/orchard/bin:/usr/bin:/bin"
+    return ["why", "thymol", "--in", "shell"], "activation-differs", {"VIRTUAL_ENV": str(old), "PATH": path}, lambda: new.rename(old) and None
+
+
+def activation_differs_lost_from_path(place):
+    """The variable of the environment is set, and something took its folder from PATH."""
+    (place.site() / "savory.py").write_text("")
+    first = place.moor.root / "firstonpath"
+    first.mkdir(exist_ok=True)
+    variables = {"VIRTUAL_ENV": str(place.moor.root / "heath"), "PATH": f"{first}:{place.moor.root}/orchard/bin:/usr/bin:/bin"}
+
+    def mend():
+        (first / "python").write_text(f'#!/bin/sh\nexec {place.heath} "$@"\n')
+        (first / "python").chmod(0o755)
+
+    return ["why", "savory", "--in", "shell"], "activation-differs", variables, mend
+
+
+def _installer_first(place, name: str) -> dict[str, str]:
+    folder = place.moor.root / name
+    folder.mkdir(exist_ok=True)
+    (folder / "pip").write_text(f"#!{place.orchard}\nimport pip._internal.cli.main\n")
+    (folder / "pip").chmod(0o755)
+    return {"PATH": f"{folder}:{place.moor.root}/heath/bin:/usr/bin:/bin"}
+
+
+def installer_elsewhere_a_package(place):
+    place.install("orchard", plain("lovage"))
+    return ["why", "lovage", "--in", "shell"], "installer-elsewhere", _installer_first(place, "pipfirst")
+
+
+def installer_elsewhere_under_another_name(place):
+    place.install("orchard", Package("sweet-cicely", "1.0", {"cicely.py": ""}))
+    return ["why", "cicely", "--in", "shell"], "installer-elsewhere", _installer_first(place, "pipfirst2")

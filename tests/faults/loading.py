@@ -251,3 +251,66 @@ def startup_broken_by_another_pythons_packages(place):
     (folder / "moorstone" / "__init__.py").write_text("raise ImportError('not for this Python')\n")
     place.install("heath", plain("moorstone"))
     return ["why", "moorstone", "--in", place.heath], "startup-broken", {"PYTHONPATH": str(folder)}
+
+
+def startup_broken_takes_lines_along(place):
+    """The first line of a path file fails: the folder that a later one adds is what is missing."""
+    folder = place.moor.root / "hedgerow"
+    folder.mkdir(exist_ok=True)
+    (folder / "sloe.py").write_text("")
+    lines = place.site() / "hedge.pth"
+    lines.write_text(f"import nothing_of_the_kind\n{folder}\n")
+
+    def mend():
+        lines.write_text(f"{folder}\n")
+
+    return ["why", "sloe", "--in", place.heath], "startup-broken", None, mend
+
+
+def damaged_by_nulls_in_a_part(place):
+    files = {"spindle/__init__.py": "from spindle import whorl\n", "spindle/whorl.py": "x = 1\n"}
+    place.install("heath", Package("spindle", "1.0", files))
+    (place.site() / "spindle" / "whorl.py").write_bytes(b"x = 1\n\0\0\0")
+    return ["why", "spindle", "--in", place.heath], "damaged"
+
+
+def unmet_says_it_is_too_old(place):
+    place.install("heath", plain("beeswax-x", "1.0", source="V = 1\n"))
+    source = "import beeswax_x\nif beeswax_x.V < 2:\n    raise RuntimeError('beeswax-x 2 is needed')\n"
+    place.install("heath", plain("candle", source=source, requires=["beeswax-x>=2"]))
+    place.offer(plain("beeswax-x", "2.0", source="V = 2\n"))
+    return ["why", "candle", "--in", place.heath], "unmet"
+
+
+def shadowed_by_an_empty_package(place):
+    place.install("heath", plain("marram"))
+    own = place.moor.root / "own"
+    (own / "marram").mkdir(parents=True, exist_ok=True)
+    (own / "marram" / "__init__.py").write_text("")
+    return ["why", "from marram import GRAMS", "--in", place.heath], "shadowed", {"PYTHONPATH": str(own)}
+
+
+def user_site_off_by_a_kernels_flag(place):
+    folder = place.moor.root / ".local" / "lib" / f"python{place.version}" / "site-packages"
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "whinberry.py").write_text("")
+    python = BY_VERSION[place.version].executable
+    place.moor.kernel("fruit", [python, "-s", "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+
+    def mend():
+        place.moor.kernel("fruit", [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+
+    return ["why", "whinberry", "--in", "kernel:fruit"], "user-site-off", None, mend
+
+
+def not_built_a_part(place):
+    place.install("heath", Package("warpscale", "1.0", {"warpscale/__init__.py": "", "warpscale/fast.c": "int x;"}))
+    place.offer(Package("warpscale", "1.0", {"warpscale/__init__.py": "", "warpscale/fast.py": ""}))
+    return ["why", "warpscale.fast", "--in", place.heath], "not-built"
+
+
+def not_built_asked_by_the_package(place):
+    files = {"weftscale/__init__.py": "from weftscale import _core\n", "weftscale/_core.pyx": ""}
+    place.install("heath", Package("weftscale", "1.0", files))
+    place.offer(Package("weftscale", "1.0", {"weftscale/__init__.py": "from weftscale import _core\n", "weftscale/_core.py": ""}))
+    return ["why", "weftscale", "--in", place.heath], "not-built"

@@ -179,6 +179,35 @@ def path_cut_sources_of_the_project(place):
     ], "path-cut"
 
 
+def project_not_installed_from_a_folder_of_it(place):
+    root = place.moor.folder / "marshproject"
+    project(place, "marshgold", root)
+    (root / "notebooks").mkdir()
+    return ["why", "marshgold", "--in", place.heath, "--from", str(root / "notebooks")], "project-not-installed"
+
+
+def project_not_installed_sources(place):
+    root = place.moor.folder / "fenproject"
+    project(place, "fenwort", root)
+    (root / "src").mkdir()
+    (root / "fenwort").rename(root / "src" / "fenwort")
+    (root / "setup.py").write_text("from setuptools import setup\nsetup(name='fenwort', version='1.0', packages=['fenwort'], package_dir={'': 'src'})\n")
+    (root / "backend.py").write_text(BACKEND.replace("NAME", "fenwort").replace("os.getcwd()", "os.path.join(os.getcwd(), 'src')"))
+    return ["why", "from fenwort import __file__", "--in", place.heath, "--from", str(root)], "project-not-installed"
+
+
+def stubs_only_beside(place):
+    place.install("heath", Package("types-reedbed", "1.0", {"reedbed-stubs/__init__.pyi": ""}))
+    place.install("orchard", plain("reedbed"))
+    return ["why", "reedbed", "--in", place.heath], "stubs-only"
+
+
+def stubs_only_under_the_name(place):
+    place.install("heath", Package("sallow-types", "1.0", {"sallow/weigh.pyi": "", "sallow/__init__.pyi": ""}))
+    place.install("orchard", plain("sallow"))
+    return ["why", "from sallow import GRAMS", "--in", place.heath], "stubs-only"
+
+
 def submodule_gone_required_newer(place):
     place.install("heath", plain("hivescale-x", "1.0"))
     place.install("heath", plain("needsit", source="import hivescale_x.frames\n", requires=["hivescale-x>=2"]))

@@ -41,7 +41,7 @@ def test_a_file_a_notebook_and_a_folder(moor, moors):
     (moor.folder / "helper.py").write_text("")
     ran = moor.kalyx("why", script, "--in", moors["orchard"][0], "--json")
     found = {one["module"]: one for one in ran.json["imports"]}
-    assert ran.status == 0 and list(found) == ["json", "hivescale", "gone_a", "gone_b"], ran.out
+    assert ran.status == 0 and list(found) == ["json", "hivescale", "helper", "gone_a", "gone_b"], ran.out
     assert found["hivescale"]["outcome"] == "imports" and found["hivescale"]["distribution"]["version"] == "2.1"
     assert found["gone_a"]["outcome"] == "fails" and found["gone_a"]["guarded"] and found["gone_b"]["guarded"]
     assert found["gone_b"]["asked_at"] == [{"path": str(script), "line": 9, "cell": None}]

@@ -55,7 +55,8 @@ def world(root: Path) -> dict[str, str]:
 def said(shell: str, variables: dict[str, str], word: str) -> str | None:
     """The program that the shell starts for the word; None where it starts none that says who it is."""
     flags = ["-c"] if shell == "tcsh" else ["-ic"]
-    done = subprocess.run([shell, *flags, word], env=variables, cwd=variables["HOME"], capture_output=True, text=True, check=False, timeout=30, stdin=subprocess.DEVNULL, start_new_session=True)
+    # A function that an alias named like what it calls goes round for ever; bash counts the calls where it is told to.
+    done = subprocess.run([shell, *flags, word], env={**variables, "FUNCNEST": "30"}, cwd=variables["HOME"], capture_output=True, text=True, check=False, timeout=60, stdin=subprocess.DEVNULL, start_new_session=True)
     lines = [line.partition("I AM ")[2] for line in done.stdout.splitlines() if "I AM " in line]
     return lines[-1] if lines else None
 

@@ -88,6 +88,8 @@ class Clone:
         (self.folder / ".envrc").write_text(f": > {self.aviary}/envrc\n")
         self.moor.folder = self.folder
         self.moor.notebook("spring.ipynb", "brought")
+        (self.folder / "src").mkdir()
+        (self.folder / "src" / "ownmodule.py").write_text(self.code("own-module"))
         (self.folder / "use.py").write_text("import hivescale\nimport nothing_of_the_kind\n")
 
     def repository(self) -> None:
@@ -112,7 +114,8 @@ TRACEBACK = 'Traceback (most recent call last):\n  File "{venv}/lib/python{new}/
 COMMANDS = [
     ["here"], ["here", "-v"], ["here", "--live"], ["survey"], ["survey", "--under", "."], ["kernels"], ["kernels", "--running"],
     ["packages"], ["packages", "--unmet"], ["packages", "shell"], ["why", "hivescale"], ["why", "hivescale", "--everywhere"], ["why", "nothing_of_the_kind"],
-    ["why", "nothing_of_the_kind", "--mend", "--yes"], ["why", "hivescale", "--in", "shell"], ["why", "hivescale", "--in", "editor"], ["why", "use.py"], ["why", "."], ["why", "spring.ipynb"], ["why", "program:python"],
+    ["why", "nothing_of_the_kind", "--mend", "--yes"], ["why", "ownmodule", "--in", "shell"], ["why", "ownmodule", "--in", "shell", "--prove"], ["why", "hivescale", "--prove"],
+    ["why", "nothing_of_the_kind", "--in", "editor", "--prove"], ["why", "hivescale", "--in", "editor", "--mend", "--yes"], ["why", "hivescale", "--in", "shell"], ["why", "hivescale", "--in", "editor"], ["why", "use.py"], ["why", "."], ["why", "spring.ipynb"], ["why", "program:python"],
     ["why", "program:hive-tool"], ["why", "-"], ["causes"], ["contrast", "shell", "shell"], ["record", "shell"], ["enter", "shell"],
     ["point", "editor", "{own}", "--dry-run"], ["register", "{own}", "--dry-run"], ["why", "hivescale", "--static"],
     ["prepare", "new", "--dry-run"], ["unregister", "brought", "--dry-run"],

@@ -20,7 +20,7 @@ def test_bent_content_is_taken_or_refused_in_words(place):
     number = int(os.environ.get("KALYX_SEED", time.time() // 86400))
     chance = random.Random(f"{number} {place}")
     assert fault_of(place, seed(place)) is None
-    for _ in range(400 if LONG else 25):
+    for _ in range(400 if LONG else 15):
         content = bent(seed(place), chance)
         fault = fault_of(place, content)
         assert fault is None, f"{fault}\nKEPT: ({place!r}, {content!r}), seed {number}"

@@ -87,6 +87,16 @@ class Remedy(Struct, kw_only=True):
     says: str
     steps: list[Step] = []
     touches: list[str] = []
+    tried: Literal["works", "fails"] | None = None
+    undo: str | None = None
+
+
+class Tried(Struct, kw_only=True):
+    """An experiment that was made: what was changed for it, what the import did then, and how long that took."""
+
+    changed: str
+    outcome: str
+    seconds: float
 
 
 class Finding(Struct, kw_only=True):
@@ -97,6 +107,7 @@ class Finding(Struct, kw_only=True):
     says: str
     evidence: list[Evidence] = []
     remedies: list[Remedy] = []
+    experiments: list[Tried] = []
 
 
 class PackageSize(Struct, kw_only=True):

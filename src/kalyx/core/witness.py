@@ -8,13 +8,16 @@ the answer. Nothing but ``sys``, ``os`` and ``time`` is loaded before a trial:
 what the trial loads must not have been loaded by the witness.
 
     witness.py MARK who
-    witness.py MARK try:SECONDS FIRST MODULE NAME...
+    witness.py MARK try:SECONDS:CHANGES FIRST CHANGE... MODULE NAME...
     witness.py MARK parse FILE
 
 MARK frames the answer. FIRST is what stands first on the search path in the
 way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
-for nothing. SECONDS: after so long the stack is written to standard error;
-a crash writes it there too, where this Python can.
+for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
+``front=`` an entry of the path, last or first; ``before=`` or ``swap=`` a
+folder, ``=`` and the entry it stands before or for; ``extend=`` a package,
+``=`` and a folder that its path gains. SECONDS: after so long the stack is
+written to standard error; a crash writes it there too, where this Python can.
 """
 
 import sys
@@ -163,7 +166,30 @@ def parse(path):
     return {"parses": True, "text": ""}
 
 
-def attempt(first, module, names):
+def change(words):
+    """What an experiment leaves out, puts in or moves, in this process alone; what is to be done at the very start."""
+    for word in words:
+        deed, _, value = word.partition("=")
+        if deed in ("put", "front"):
+            sys.path[:] = [entry for entry in sys.path if entry != value]
+        if deed == "put":
+            sys.path.append(value)
+        elif deed == "front":
+            sys.path.insert(0, value)
+        elif deed in ("before", "swap"):
+            folder, _, place = value.partition("=")
+            found = [number for number, entry in enumerate(sys.path) if (entry or os.getcwd()) == place]
+            at = found[0] if found else len(sys.path)
+            sys.path[at : at + (1 if deed == "swap" and found else 0)] = [folder]
+            if deed == "before" and "site" in sys.modules:
+                sys.modules["site"].addsitedir(folder)  # its path files count, as in the place it stands for
+        elif deed == "extend":
+            package, _, folder = value.partition("=")
+            __import__(package)
+            sys.modules[package].__path__.append(folder)
+
+
+def attempt(first, changes, module, names):
     """Import ``module`` (and ``names`` from it) the way a program here would, and tell what came of it."""
     if first.startswith("="):
         sys.path.insert(0, first[1:])
@@ -173,6 +199,7 @@ def attempt(first, module, names):
     before = set(sys.modules)
     began = time.time()
     try:
+        change(changes)
         found = __import__(module, {}, {}, names or ["__doc__"], 0)
         for name in names:
             if name != "*" and not hasattr(found, name):
@@ -218,8 +245,10 @@ def main(arguments):
     elif question == "parse":
         answer = parse(arguments[2])
     else:
-        watch(float(question.partition(":")[2]))
-        answer = attempt(arguments[2], arguments[3], arguments[4:])
+        seconds, _, count = question.partition(":")[2].partition(":")
+        watch(float(seconds))
+        end = 3 + int(count or 0)
+        answer = attempt(arguments[2], arguments[3:end], arguments[end], arguments[end + 1 :])
     line = ("\n%s%r%s\n" % (mark, answer, mark)).encode("utf-8", "backslashreplace")
     while line:
         line = line[os.write(told, line) :]

@@ -159,7 +159,7 @@ def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter
 def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
     if interpreter.version.startswith("2") or interpreter.implementation != "cpython":
         return False
-    from kalyx.core.environments.searchpath import Way
+    from kalyx.core.environments.way import Way
 
     search = machine.search(interpreter, Way(no_user=True))
     resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)

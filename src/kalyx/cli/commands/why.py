@@ -10,7 +10,6 @@ from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.doors.nearby import near_paths
-from kalyx.core.findings.shared.brought import distributions_named, modules_of_listed
 from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import KalyxError
@@ -31,30 +30,30 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
-    parser.add_argument("--mend", action="store_true", help="carry out the first remedy, then try again")
+    parser.add_argument("--prove", action="store_true", help="try each remedy on something that is thrown away")
+    parser.add_argument("--wheels", metavar="DIR", help="for --prove: install from this folder, without network")
+    parser.add_argument("--mend", action="store_true", help="carry out the first remedy that works, then try again")
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
     changing(parser)
 
 
 def _wanted(call: Call, text: str) -> list[Wanted]:
-    """The imports a word asks for; a distribution's name that is no module name gets its module named."""
+    """The imports a word asks for; a name with hyphens is asked as it is, and gets its module named."""
     try:
         return parse_wanted(text)
     except KalyxError:
         if "-" not in text or not text.replace("-", "").replace(".", "").isalnum():
             raise
-        modules = [name for installed, _ in distributions_named(call.machine, text) for name in installed.modules]
-        modules = [name for name in modules if not name.startswith("_")] or modules_of_listed(text)
-        if not modules:
-            raise
-        raise KalyxError(
-            f"{text} is the name of a distribution; the module in it is called {modules[0]}: kalyx why {modules[0]}"
-        ) from None
+        return [Wanted(f"import {text}", text)]  # no module can be called so: what is meant is found out
 
 
 def run(call: Call) -> int:
     with call.progress("looking:") as tell:
         answer = _answer(call, tell)
+        if call.options.mend:
+            _refuse_mending(call, answer)
+        if call.options.prove or call.options.mend:
+            _prove(call, answer, tell)
     if call.options.mend:
         answer = _mended(call, answer)
     if call.as_json:
@@ -111,7 +110,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             return why_program(machine, what[0].removeprefix("program:"))
         path = machine.facts.absolute(what[0])
         target = options.target or (path if path.endswith(".ipynb") else None)
-        return why_files(machine, call.seat(target), path, named=named, tell=tell)
+        return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
     if gone is not None:
         path = machine.facts.absolute(gone)
@@ -130,14 +129,38 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     return WhyAnswer(target=seat, imports=answers)
 
 
+def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
+    if call.machine.runner is None:
+        raise KalyxError("mending starts other programs, and --static starts none")
+    if answer.seats or call.options.what == ["-"]:
+        raise KalyxError("--mend mends one import in one seat at a time")
+
+
+def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
+    """Try the remedies of what fails, on something that is thrown away."""
+    from kalyx.core.deeds.trying import prove
+
+    options = call.options
+    if call.machine.runner is None:
+        raise KalyxError("trying a remedy starts other programs, and --static starts none")
+    named = options.target is not None
+    for one in answer.imports:
+        if one.outcome == "fails":
+            prove(
+                call.machine,
+                one,
+                answer.target,
+                named=named,
+                command=options.command_line,
+                wheels=call.wheels,
+                tell=tell,
+            )
+
+
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     """The answer after the first remedy was carried out; the one before, where nothing is to be mended."""
     from kalyx.core.deeds import mending
 
-    if call.machine.runner is None:
-        raise KalyxError("mending starts other programs, and --static starts none")
-    if before.seats or call.options.what == ["-"]:
-        raise KalyxError("--mend mends one import in one seat at a time")
     found = mending.first_remedy(before.imports)
     if found is None:
         before.notes.append("nothing is to be mended")

@@ -159,6 +159,9 @@ class Screen:
             self.line(
                 " " * indent, ((label if number == 0 else "then" if label else "").ljust(9), LABEL), (shown, style)
             )
+        if remedy.tried is not None:
+            came = "it imports then" if remedy.tried == "works" else "it does not mend it"
+            self.line(" " * (indent + 9), (f"tried beforehand, nothing changed: {came}", QUIET))
 
 
 def wrap(text: str, room: int) -> list[str]:

@@ -22,7 +22,7 @@ from kalyx.core.formats.spots import spots, written
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
-from kalyx.core.seats.editor import choices_for, descriptors, editor_seats
+from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 
@@ -89,7 +89,7 @@ def _line(after: str, edits: list[Edit]) -> str:
 def _sheet(facts: Facts, file: str) -> _Sheet:
     """What is known of a settings file by its place. Raises KalyxError where nothing is."""
     known = [(one, pattern) for one in descriptors(facts) for pattern in one.get("files", [])]
-    found = [_Sheet(file, one, folder) for one, pattern in known if (folder := _folder_of(facts, file, pattern))]
+    found = [_Sheet(file, one, folder) for one, pattern in known if (folder := folder_of(facts, file, pattern))]
     if not found:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
@@ -102,18 +102,6 @@ def _sheet(facts: Facts, file: str) -> _Sheet:
         except (Malformed, ValueError, IndexError):
             continue
     return found[0]
-
-
-def _folder_of(facts: Facts, file: str, pattern: str) -> str | None:
-    """The folder whose settings a file is, by the pattern that it fits; None where it does not."""
-    import fnmatch
-
-    words, folder = pattern.split("/"), file
-    for word in reversed(words):
-        if not fnmatch.fnmatchcase(facts.name(folder), word):
-            return None
-        folder = facts.parent(folder)
-    return folder
 
 
 def _chosen(sheet: _Sheet, text: str, named: str | None) -> tuple[dict[str, Any], Spot | None]:

@@ -17,7 +17,8 @@ from msgspec import Struct
 from kalyx.core.deeds.remembered import cache_file
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.change import LiveChange
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents

@@ -15,14 +15,22 @@ from kalyx.core.words.visible import visible
 
 
 def first_remedy(answers: list[ImportAnswer]) -> tuple[Finding, Remedy] | None:
-    """The first remedy of the first failure; None where nothing failed. Raises KalyxError for one to do by hand."""
+    """Of the first failure the first remedy that was tried and works, else one that does not fail.
+
+    None where nothing failed. Raises KalyxError for one to do by hand.
+    """
     failing = [one for one in answers if one.findings]
     if not failing:
         return None
     finding = failing[0].findings[0]
     if not finding.remedies:
         raise KalyxError(f"no remedy is known for this: {visible(finding.says)}")
-    remedy = finding.remedies[0]
+    able = [one for one in finding.remedies if one.steps and all(step.command is not None for step in one.steps)]
+    works = [one for one in able if one.tried == "works"]
+    left = [one for one in finding.remedies if one.tried != "fails"]
+    if not left:
+        raise KalyxError(f"no remedy that is known works here, as far as it was tried: {visible(finding.says)}")
+    remedy = (works or left)[0]
     by_hand = [step.line for step in remedy.steps if step.command is None]
     if by_hand or not remedy.steps:
         raise KalyxError(f"the first remedy is to be done by hand: {visible('; '.join(by_hand) or remedy.says)}")

@@ -244,7 +244,8 @@ def _used(
 
 
 def _is_standard(machine: Machine, interpreter: Interpreter, top: str) -> bool:
-    from kalyx.core.environments.searchpath import Way, search_path
+    from kalyx.core.environments.searchpath import search_path
+    from kalyx.core.environments.way import Way
     from kalyx.core.imports.resolver import Resolver
 
     search = search_path(machine.facts, interpreter, Way(no_site=True))

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
-from kalyx.core.environments.searchpath import Way
+from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder

@@ -16,6 +16,7 @@ from msgspec import Struct
 from kalyx.core.answers import CauseText
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.findings.proving import proven_first
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
@@ -39,11 +40,14 @@ TIERS = [
     }),
     Tier("misleads", "the seat, or its start-up, is not what it seems", {
         "name-misleads": "import kernel",
+        "activation-differs": "seat import",
+        "installer-elsewhere": "seat import",
         "startup-broken": "import",
         "checker-only": "import",
     }),
     Tier("unfit_files", "a file is broken, or not for this system", {
         "link-broken": "import",
+        "not-built": "import",
         "gutted": "import",
         "damaged": "import",
         "other-platform": "import",
@@ -57,12 +61,15 @@ TIERS = [
         "folder-answers": "import",
         "namespace-split": "import",
         "stale-in-memory": "import",
+        "no-parent-package": "import",
         "circular": "import",
     }),
     Tier("out_of_reach", "it is here, and out of reach", {
         "base-hidden": "import",
         "user-site-off": "import",
+        "project-not-installed": "import",
         "path-cut": "import",
+        "stubs-only": "import",
     }),
     Tier("another_python", "it is for another Python", {
         "syntax-newer": "import",
@@ -76,6 +83,7 @@ TIERS = [
         "unmet": "import",
         "binary-mismatch": "import",
         "optional": "import",
+        "other-distribution": "import",
         "submodule-gone": "import",
         "name-gone": "import",
     }),
@@ -94,8 +102,6 @@ TIERS = [
         "moved": "environment",
         "mixed-versions": "environment",
         "in-version-control": "environment seat",
-        "installer-elsewhere": "seat",
-        "activation-differs": "seat",
         "kernel-absent": "seat",
         "program-absent": "program",
         "first-line-dead": "program",
@@ -163,8 +169,10 @@ def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
     """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
     found = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
     by_cause = {finding.cause: finding for finding in found}
-    ordered = in_order(by_cause)
-    return [by_cause[cause] for at, cause in enumerate(ordered) if not (at and folds(cause))]
+    ordered = [by_cause[cause] for cause in in_order(by_cause)]
+    if isinstance(case, Case):
+        ordered = proven_first(ordered, case, machine)
+    return [finding for at, finding in enumerate(ordered) if not (at and folds(finding.cause))]
 
 
 def _looked(look: Callable[..., Finding | None], subject: object, machine: Machine) -> Finding | None:

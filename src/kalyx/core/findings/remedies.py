@@ -101,6 +101,14 @@ def _no_name(requirement: str) -> Remedy:
     return Remedy(says="do not install by that name", steps=[by_hand(line)])
 
 
+def unknown_here(name: str) -> Remedy:
+    """Nobody here knows what brings it: a guessed name may be someone's trap."""
+    line = f"no metadata that Kalyx read, and no table of its own, says what brings {visible(name)}:"
+    return Remedy(
+        says="find out what brings it", steps=[by_hand(f"{line} look where the code that needs it comes from")]
+    )
+
+
 def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Remedy:
     """An environment beside this one, on a Python version that suits a package without a newer release."""
     if not is_requirement(requirement):

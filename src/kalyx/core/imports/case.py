@@ -13,7 +13,9 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from kalyx.core.data import WITNESS_PATH
-from kalyx.core.environments.searchpath import SearchPath, Way
+from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.environments.way import Way
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Frame, Raised, Trial, missing_name
@@ -53,6 +55,15 @@ class Case(Struct):
     trial: Trial | None = None
     kernel: Kernel | None = None
     memory: dict[str, Any] = {}  # what one finding worked out and another needs
+
+    def propose(self, cause: str, experiment: Experiment) -> None:
+        """What would take this cause away, should it be tried."""
+        self.memory.setdefault("experiments", {})[cause] = experiment
+
+    def proposed(self, cause: str) -> Experiment | None:
+        """What was proposed for a cause."""
+        found: Experiment | None = self.memory.get("experiments", {}).get(cause)
+        return found
 
     def kinds(self) -> list[Case]:
         """This case as each of the kinds that it is."""

@@ -34,6 +34,16 @@ def parse_wanted(text: str) -> list[Wanted]:
     )
 
 
+def wanted_again(statement: str, module: str) -> Wanted:
+    """What an answer was about: its statement may begin with dots, or name what no module can be called."""
+    names: tuple[str, ...] = ()
+    if statement.startswith("from "):
+        names = tuple(word.strip() for word in statement.partition(" import ")[2].split(","))
+    names = () if names == ("*",) else names
+    plain = f"from {module} import {', '.join(names)}" if names else f"import {module}"
+    return Wanted(plain, module, names)
+
+
 def _statements(text: str) -> list[Wanted]:
     import ast
 

@@ -8,6 +8,7 @@ out; those that install something are kept, since they may reach elsewhere.
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Iterator
 
 from msgspec import Struct
@@ -19,6 +20,9 @@ from kalyx.core.formats.spot import Malformed
 _LIMIT = 64 * 1024 * 1024
 _CELLS = 20_000
 _FILES = 2_000
+# Of a cell's first line: those that run what stands below as code of the notebook's own Python.
+_AROUND_CODE = {"time", "timeit", "capture", "prun", "python", "python3", "memit", "mprun", "snakeviz"}
+_ASSIGNED = re.compile(r"[\w, ]+=\s*[!%]")
 _PASSED_OVER = {"__pycache__", "node_modules", "site-packages", ".git", ".hg", "build", "dist"}
 
 
@@ -32,6 +36,8 @@ class Asked(Struct, kw_only=True):
     line: int
     cell: int | None = None
     guarded: bool = False
+    level: int = 0  # the dots before it
+    either: int | None = None  # of several ways to do without each other: the line that they are tried at
 
     @property
     def top(self) -> str:
@@ -83,37 +89,109 @@ def _notebook(path: str, raw: bytes) -> Read:
 
 
 def _parsed(source: str) -> ast.Module | None:
-    """The code of one cell; None for what is not Python."""
+    """The code of one cell; None for what is not Python. The notebook's own lines are left out."""
     if source.lstrip().startswith("%%"):
-        return None
-    lines = []
+        first, _, source = source.lstrip().partition("\n")
+        if first[2:].split(" ")[0] not in _AROUND_CODE:
+            return None
+    try:
+        return ast.parse(source)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        pass
+    lines, scanner = [], _Scanner()
     for line in source.splitlines():
-        own = line.lstrip().startswith(("%", "!", "?")) or line.rstrip().endswith("?")
-        lines.append(line[: len(line) - len(line.lstrip())] + "pass" if own else line)
+        words = line.strip()
+        own = (
+            words.startswith(("%", "!", "?"))
+            or _ASSIGNED.match(words)
+            or words.partition("#")[0].rstrip().endswith("?")
+        )
+        if own and not scanner.inside:
+            line = line[: len(line) - len(line.lstrip())] + "pass"
+        scanner.read(line)
+        lines.append(line)
     try:
         return ast.parse("\n".join(lines))
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
 
 
+class _Scanner:
+    """Whether what was read so far ends inside brackets or a text of several lines."""
+
+    def __init__(self) -> None:
+        self.depth, self.quote = 0, ""
+
+    @property
+    def inside(self) -> bool:
+        return self.depth > 0 or bool(self.quote)
+
+    def read(self, line: str) -> None:
+        at = 0
+        while at < len(line):
+            if self.quote:
+                if line[at] == "\\":
+                    at += 1
+                elif line.startswith(self.quote, at):
+                    at, self.quote = at + len(self.quote) - 1, ""
+            elif line[at] == "#":
+                return
+            elif line[at] in "'\"":
+                self.quote = line[at] * 3 if line.startswith(line[at] * 3, at) else line[at]
+                at += len(self.quote) - 1
+            elif line[at] in "([{":
+                self.depth += 1
+            elif line[at] in ")]}":
+                self.depth = max(0, self.depth - 1)
+            at += 1
+        if len(self.quote) == 1:
+            self.quote = ""  # a text of one line ends with it
+
+
 def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[Asked]:
     """In the order of the text, by a list of what is left to look at: code may be nested as deep as it likes."""
-    pending: list[tuple[ast.AST, bool]] = [(tree, False)]
+    pending: list[tuple[ast.AST, bool, int | None]] = [(tree, False, None)]
     while pending:
-        node, guarded = pending.pop()
+        node, guarded, either = pending.pop()
         if isinstance(node, ast.Import):
             for alias in node.names:
                 yield Asked(statement=f"import {alias.name}", module=alias.name, path=path, line=node.lineno, cell=cell,
-                            guarded=guarded)  # fmt: skip
+                            guarded=guarded, either=either)  # fmt: skip
         elif isinstance(node, ast.ImportFrom):
-            if node.module and not node.level:
+            if node.module or node.level:
                 names = tuple(alias.name for alias in node.names)
-                yield Asked(statement=f"from {node.module} import {', '.join(names)}", module=node.module, names=names,
-                            path=path, line=node.lineno, cell=cell, guarded=guarded)  # fmt: skip
+                module = "." * node.level + (node.module or "")
+                statement = f"from {module} import {', '.join(names)}"
+                yield Asked(statement=statement, module=node.module or "", names=names, path=path, line=node.lineno,
+                            cell=cell, guarded=guarded, level=node.level, either=either)  # fmt: skip
+        elif isinstance(node, ast.Try):
+            pending += reversed(_tried(node, guarded, either))
         else:
-            inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda | ast.Try)
+            inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda)
             inner = inner or (isinstance(node, ast.If) and _asks_for_types(node.test))
-            pending += [(one, inner) for one in reversed(list(ast.iter_child_nodes(node)))]
+            pending += [(one, inner, either) for one in reversed(list(ast.iter_child_nodes(node)))]
+
+
+def _tried(node: ast.Try, guarded: bool, either: int | None) -> list[tuple[ast.AST, bool, int | None]]:
+    """The parts of a ``try``: what a handler catches is guarded, but for one that raises, or that imports instead."""
+    handlers = [handler for handler in node.handlers if _catches_imports(handler)]
+    raises = any(isinstance(one, ast.Raise) for handler in handlers for one in handler.body)
+    instead = any(isinstance(one, ast.Import | ast.ImportFrom) for handler in handlers for one in handler.body)
+    body = guarded or bool(handlers and not raises)
+    way = node.lineno if instead and not guarded else either
+    found: list[tuple[ast.AST, bool, int | None]] = [(one, body, way) for one in node.body]
+    found += [(one, body or instead, way) for handler in node.handlers for one in handler.body]
+    return found + [(one, guarded, either) for one in [*node.orelse, *node.finalbody]]
+
+
+def _catches_imports(handler: ast.ExceptHandler) -> bool:
+    """Whether a handler is one for an import that fails."""
+    if handler.type is None:
+        return True
+    names = {getattr(one, "id", getattr(one, "attr", "")) for one in ast.walk(handler.type)}
+    return bool(
+        names & {"ImportError", "ModuleNotFoundError", "Exception", "BaseException", "AttributeError", "OSError"}
+    )
 
 
 def _asks_for_types(test: ast.expr) -> bool:
@@ -147,4 +225,4 @@ def read_folder(facts: Facts, folder: str) -> list[Read]:
 
 def modules_of_notebook(facts: Facts, path: str) -> list[str]:
     """The top-level modules that a notebook's code cells import, each once; none where it cannot be read."""
-    return list(dict.fromkeys(one.top for one in read_file(facts, path).imports))
+    return list(dict.fromkeys(one.top for one in read_file(facts, path).imports if not one.level))

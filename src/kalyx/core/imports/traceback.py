@@ -1,4 +1,8 @@
-"""A traceback or an error's text: which interpreter it comes from, and what failed."""
+"""A traceback or an error's text: which interpreter it comes from, and what failed.
+
+A text may hold many errors (a log, a test run): the last one counts, with those that it came from. Of these the one
+that an import lacked something for is the cause, however it was wrapped; without one it is the first.
+"""
 
 from __future__ import annotations
 
@@ -12,54 +16,173 @@ from kalyx.core.words.numbers import leading_number
 
 _FRAME = re.compile(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
 _NOTEBOOK_FRAME = re.compile(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)
+_TEST_FRAME = re.compile(r"^([^\s:\"]+\.py):(\d+): ", re.MULTILINE)
 _ERROR = re.compile(
-    r"^\s*(?:E\s+)?((?:[A-Za-z_][\w]*\.)*[A-Z]\w*(?:Error|Exception|Warning|Interrupt|Exit|Fault))(?::\s?(.*))?$"
+    r"^\s*(?:E\s+)?((?:[A-Za-z_][\w]*\.)*[A-Z]\w*(?:Error|Exception|Warning|Interrupt|Exit|Fault|Configured))(?::\s?(.*))?$"
 )
+_BEGIN = "Traceback (most recent call last)"
+_CHAINED = ("During handling of the above exception", "The above exception was the direct cause")
 _COLOURS = re.compile(r"\x1b\[[0-9;]*m")
+_PATHS = re.compile(r"[(\s'\"]((?:/|[A-Za-z]:\\)[^\s()'\"<>]+)")
 _LIMIT = 1024 * 1024
+_LONG = 4000
+
+# Packages that do without another one until it is needed say so in words of their own; the first word named counts.
+_WORD = r"[`'\"]*([A-Za-z][\w.\-]*?)"
+_WISHES = [re.compile(pattern) for pattern in (
+    r"[Mm]issing optional dependenc(?:y|ies) " + _WORD + r"(?:\[|[`'\"]*[\s.,]|$)",
+    r"[Ii]mport " + _WORD + r"[`'\"]* failed",
+    r"\b(?:pip3?|conda) install (?:-{1,2}\S{1,30} )?" + _WORD + r"(?:\[|[`'\"]*[\s.,;:)]|[=<>~!]|$)",
+    r"[Pp]lease install (?:the )?" + _WORD + r"[`'\"]*(?:[\s.,;:(]|$)",
+    r"(?:^|[\s:])" + _WORD + r"[`'\"]* (?:is|must be) (?:not installed|required|needed|installed)\b",
+    r"(?:[Yy]ou need|[Rr]equires|[Nn]eeds) (?:to install )?(?:the )?" + _WORD
+    + r"[`'\"]* (?:package|library|module|to be installed|installed)\b",
+    r"^[Ii]nstall (?:the )?" + _WORD + r"[`'\"]*(?:[\s.,;:(]|$)",
+)]  # fmt: skip
+_NO_NAMES = {"it", "this", "that", "the", "package", "module", "library", "a", "an", "one", "which", "python",
+             "version", "name", "argument", "file", "input", "value", "there", "and", "or"}  # fmt: skip
+_COULD_NOT = re.compile(
+    r"(?:[Cc]ould not import(?: module)?|While importing|[Ee]rror importing|[Uu]nable to import|[Cc]annot load)"
+    r" [`'\"]*([A-Za-z_][\w.]*)"
+)
+_NO_MAIN = re.compile(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
+_NOT_FOUND = [re.compile(pattern, re.MULTILINE) for pattern in (
+    r"command not found: ([\w.+-]+)\s*$",
+    r"(?:^|: )([\w.+-]+): (?:command )?not found\s*$",
+    r"[Tt]he term '([\w.+-]+)' is not recognized",
+    r"'([\w.+-]+)' is not recognized as an internal or external command",
+    r"Unknown command: ([\w.+-]+)",
+)]  # fmt: skip
+_NO_RELEASE = re.compile(
+    r"(?:No matching distribution found for|satisfies the requirement) ([A-Za-z0-9][\w.\-]*)([^\n(]{0,200})"
+)
 
 
 class Told(Struct):
-    """What a traceback tells: its frames (file, line), the error at its end, and the module an import lacked."""
+    """What a text tells: its frames (file, line), the error that counts, and what was lacking: a module, a name in it.
+
+    ``wish``: a distribution or module that a package asks for in words of its own; ``program``: a command that the
+    shell did not find; ``release``: what the installer found nothing for.
+    """
 
     frames: list[tuple[str, int]] = []
     type: str | None = None
     text: str = ""
     module: str | None = None
     name: str | None = None
+    wish: str | None = None
+    program: str | None = None
+    release: str | None = None
 
 
 def read_traceback(text: str) -> Told:
     """The last error of a text with its frames. Never raises; ``type`` is None where no error is in it."""
-    text = _COLOURS.sub("", text[-_LIMIT:])
+    lines = _COLOURS.sub("", text[-_LIMIT:]).splitlines()
+    text = "\n".join(line[:_LONG] for line in lines)
+    chain = [_of_block(block) for block in _last_chain(text)]
+    chain = [one for one in chain if one.type is not None]
+    told = next((one for one in chain if one.module is not None or one.wish is not None), chain[0] if chain else Told())
+    if told.module is None and told.wish is None:
+        told = _without_traceback(text, told)
+    if not told.frames:
+        told.frames = next((one.frames for one in chain if one.frames), [])
+    return told
+
+
+def _last_chain(text: str) -> list[str]:
+    """The tracebacks of the last error and those that it came from, the first raised first."""
+    blocks = text.split(_BEGIN)
+    if len(blocks) == 1:
+        return blocks
+    first = len(blocks) - 1
+    while first > 1 and any(words in blocks[first - 1][-400:] for words in _CHAINED):
+        first -= 1
+    return blocks[first:]
+
+
+def _of_block(text: str) -> Told:
     told = Told()
     told.frames = [(path, leading_number(line)) for path, line, _ in _FRAME.findall(text)]
-    if not told.frames:
-        told.frames = [(path, leading_number(line)) for path, line in _NOTEBOOK_FRAME.findall(text)]
-    for line in text.splitlines():
+    for other in (_NOTEBOOK_FRAME, _TEST_FRAME):
+        if not told.frames:
+            told.frames = [(path, leading_number(line)) for path, line in other.findall(text)]
+    lines = text.splitlines()
+    for number, line in enumerate(lines):
         found = _ERROR.match(line)
         if found:
             told.type, told.text = found[1].rpartition(".")[2], (found[2] or "").strip()
-    if told.type in ("ImportError", "ModuleNotFoundError"):
-        raised = Raised(told.type, told.text, import_error=True)
-        told.module, told.name = missing_name(raised), lacking_name(raised)
-        if told.name is not None:
-            where = re.search(r"from ['\"]([\w.]+)['\"]", told.text)
-            told.module = where[1] if where else None
+            more = " ".join(one.strip() for one in lines[number + 1 : number + 4] if one.strip())
+            told = _lacking(told, more)
+    return told
+
+
+def _lacking(told: Told, more: str) -> Told:
+    """The error with what it says is lacking; ``more``: what the lines after it say."""
+    told.module = told.name = told.wish = None
+    is_import = told.type in ("ImportError", "ModuleNotFoundError")
+    raised = Raised(told.type or "", told.text, import_error=True)
+    told.module = missing_name(raised)
+    if is_import and told.module is None:
+        told.name = lacking_name(raised)
+        where = re.search(r"from ['\"]([\w.]+)['\"]", told.text) if told.name is not None else None
+        told.module = where[1] if where else None
+    if told.module is None and told.name is None:
+        could = _COULD_NOT.search(told.text)
+        told.module = could[1].rstrip(".") if could is not None else None
+        # In an error that is no import's, words like "x is required" may be about anything.
+        patterns = _WISHES if is_import else _WISHES[:3]
+        told.wish = _wish(f"{told.text} {more}" if is_import else told.text, patterns) if told.module is None else None
+    return told
+
+
+def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
+    for pattern in patterns:
+        for found in pattern.finditer(words):
+            word = found[1].rstrip(".")
+            if word.lower() not in _NO_NAMES:
+                return word
+    return None
+
+
+def _without_traceback(text: str, told: Told) -> Told:
+    """What other programs say: a shell, the installer, an interpreter's own one line, a program that loads modules."""
+    end = text[-20_000:]
+    release = list(_NO_RELEASE.finditer(end))
+    if release:
+        found = release[-1]
+        return Told(type="no matching distribution", text=found[0][:300].strip(), release=found[1])
+    if told.type is None:
+        for pattern in _NOT_FOUND:
+            if match := pattern.search(end):
+                return Told(type="command not found", text=match[0].strip(": \n")[:300], program=match[1])
+        if match := _NO_MAIN.search(end):
+            return Told(
+                type="ModuleNotFoundError",
+                text=match[0],
+                module=match[1] or match[2],
+                name="__main__" if match[1] else None,
+            )
+        if match := _COULD_NOT.search(end):
+            return Told(type="ImportError", text=match[0][:300], module=match[1].rstrip("."))
+        wish = _wish(end, _WISHES[:3])
+        if wish is not None:
+            return Told(type="ImportError", text=wish, wish=wish)
     return told
 
 
 def prefix_of(facts: Facts, told: Told) -> str | None:
-    """The environment whose files the frames name: by the last site folder, else by the library's installation."""
-    for path, _ in reversed(told.frames):
+    """The environment whose files the frames or the words name; None where only a standard library's are named."""
+    named = [path for path, _ in reversed(told.frames)] + _PATHS.findall(" " + told.text)
+    for path in named:
         parts = path.replace("\\", "/").split("/")
         for word in ("site-packages", "dist-packages"):
             if word in parts:
                 at = parts.index(word)
                 up = 1 if "Lib" in parts[:at] else 2
                 return facts.path.normpath("/".join(parts[: at - up])) if at > up else None
-    for path, _ in reversed(told.frames):
-        found = re.match(r"(.+)/lib/(?:python|pypy)\d\.\d+/", path)
-        if found:
-            return found[1]
+    for path in named:
+        folder = facts.parent(path)
+        above = facts.parent(folder)
+        if facts.name(folder) in ("bin", "Scripts") and facts.kind(facts.join(above, "pyvenv.cfg")) is not None:
+            return above  # a command of an environment
     return None

@@ -148,6 +148,7 @@ def try_import(
     names: tuple[str, ...] = (),
     *,
     first: str | None = None,
+    changes: tuple[str, ...] = (),
     flags: tuple[str, ...] = (),
     variables: Mapping[str, str] | None = None,
     folder: str | None = None,
@@ -156,6 +157,7 @@ def try_import(
 ) -> Trial:
     """Let ``executable`` import ``module`` (and ``names`` from it). ``first`` stands first on its path.
 
+    ``changes``: what an experiment has another way, in the witness's words.
     ``begun`` is called while it runs.
     """
     began = "-" if first is None else "=" + first
@@ -164,7 +166,7 @@ def try_import(
         executable,
         ["-B", *flags],
         # A little before the end, so that the stack is told.
-        [f"try:{max(seconds * 0.9, seconds - 1):g}", began, module, *names],
+        [f"try:{max(seconds * 0.9, seconds - 1):g}:{len(changes)}", began, *changes, module, *names],
         _Attempt,
         variables=variables,
         folder=folder,

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from kalyx.core.environments.searchpath import SearchPath, Way
+from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import Wanted
@@ -96,13 +97,12 @@ def _try(
     seconds: float,
     begun: Callable[[], None],
 ) -> Trial:
-    begins = any(entry.put_by == "program" for entry in search.entries[:1])
     return try_import(
         runner,
         interpreter.executable,
         wanted.module,
         wanted.names,
-        first=way.first if begins else None,
+        first=way.first if search.has_program else None,
         flags=way.flags,
         variables=way.variables,
         folder=folder,

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.doors.loopback import monotonic
+from kalyx.core.findings.in_front import no_parent_package, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
@@ -15,7 +16,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
-from kalyx.core.records import KalyxError, Place, Seat, Unread
+from kalyx.core.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.words.visible import visible
 
 Tell = Callable[[str], None]
@@ -24,8 +25,14 @@ Tell = Callable[[str], None]
 _WHOLE = 15
 
 
-def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tell) -> WhyAnswer:
-    """Every import of a script, a notebook or a folder's files in this seat, each module asked once."""
+def why_files(
+    machine: Machine, seat: Seat, path: str, *, named: bool, command: str | None = None, tell: Tell
+) -> WhyAnswer:
+    """Every import of a script, a notebook or a folder's files in this seat, each module asked once.
+
+    The project's own modules are asked as any other: where they lie beside the file, from its folder. ``command``: the
+    command line that the script is run by.
+    """
     facts = machine.facts
     reads = read_folder(facts, path) if facts.is_folder(path) else [read_file(facts, path)]
     # Of a link to a script the folder of its target is the first entry; a notebook stands where it is opened.
@@ -36,40 +43,106 @@ def why_files(machine: Machine, seat: Seat, path: str, *, named: bool, tell: Tel
     answer.unread = [Unread(path=one.path, reason=one.problem) for one in reads if one.problem]
     if not facts.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
-    by_statement: dict[tuple[str, tuple[str, ...]], list[Asked]] = {}
+    is_script = path.endswith(".py") and not facts.is_folder(path) and "-m" not in (command or "").split()
+    by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]] = {}
     for one in (asked for read in reads for asked in read.imports):
-        by_statement.setdefault((one.module, one.names), []).append(one)
+        if one.level:
+            found = _relative(machine, one, ends if one.path == path else one.path, is_script)
+            if isinstance(found, ImportAnswer):
+                answer.imports.append(found)
+                continue
+            key = found
+        else:
+            beside = facts.parent(ends if one.path == path else one.path)
+            key = (beside if _lies_in(machine, beside, one.top) else folder, one.module, one.names)
+        by_statement.setdefault(key, []).append(one)
+    _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
+    _judge_ways(answer, by_statement)
+    answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
+    return answer
+
+
+def _ask_each(
+    machine: Machine,
+    answer: WhyAnswer,
+    seat: Seat,
+    path: str,
+    by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]],
+    *,
+    named: bool,
+    command: str | None,
+    tell: Tell,
+) -> None:
+    """Each import asked from the folder that it is asked in, until the time is up."""
     until = monotonic() + _WHOLE * machine.seconds
-    for number, ((module, names), asked) in enumerate(by_statement.items()):
+    for number, ((folder, module, names), asked) in enumerate(by_statement.items()):
         if monotonic() > until:
             left = f"{len(by_statement) - number} of its {len(by_statement)} imports were not asked"
             answer.unread.append(
                 Unread(path=path, reason=f"{left}: the time was up; name fewer, or a longer --timeout")
             )
             break
-        beside = [ends if one.path == path else one.path for one in asked]
-        if module == "__future__" or _lies_beside(machine, module, beside):
+        if module == "__future__":
             continue
         if seat.interpreter is not None and builtin.is_builtin(module.split(".")[0], seat.interpreter.version):
             continue
         tell(module)
         names = () if names == ("*",) else names
-        found = why_import(machine, seat, Wanted(asked[0].statement, module, names), named=named)
+        statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
+        stands = seat if folder == seat.folder else replace(seat, folder=folder)
+        found = why_import(machine, stands, Wanted(statement, module, names), named=named, command=command)
+        found.statement = asked[0].statement
         found.asked_at = [Place(path=one.path, line=one.line, cell=one.cell) for one in asked]
         found.guarded = all(one.guarded for one in asked)
+        if found.outcome == "imports" and found.found_at in [one.path for one in asked] and found.hides:
+            found.findings.insert(0, shadowed.by_itself(found, machine))
         answer.imports.append(found)
-    answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
-    return answer
 
 
-def _lies_beside(machine: Machine, module: str, paths: list[str]) -> bool:
-    """A module of the project itself, beside every file that imports it."""
-    facts, top = machine.facts, module.split(".")[0]
-    return all(
-        facts.is_file(facts.join(facts.parent(path), top + ".py"))
-        or facts.is_folder(facts.join(facts.parent(path), top))
-        for path in paths
-    )
+def _relative(
+    machine: Machine, asked: Asked, path: str, is_script: bool
+) -> ImportAnswer | tuple[str, str, tuple[str, ...]]:
+    """What an import by dots means: of a script that is run by itself nothing; else the same by its whole name."""
+    above, dotted = no_parent_package.package_of(machine.facts, path)
+    if is_script or dotted is None:
+        seen = [Evidence(fact=asked.statement, source=path, path=path, line=asked.line)]
+        shell = machine.shell_seat.interpreter
+        python = shell.executable if shell is not None else "python"
+        finding = no_parent_package.finding(machine, path, seen, by_name=python)
+        return ImportAnswer(
+            statement=asked.statement,
+            module=asked.module,
+            outcome="fails",
+            findings=[finding],
+            asked_at=[Place(path=asked.path, line=asked.line, cell=asked.cell)],
+            guarded=asked.guarded,
+        )
+    words = dotted.split(".")
+    if not path.endswith("__init__.py"):
+        words.pop()
+    words = words[: len(words) - asked.level + 1]
+    return above, ".".join([*words, *([asked.module] if asked.module else [])]), asked.names
+
+
+def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]]) -> None:
+    """Of imports that stand in for each other one must work: where none does, none of them is guarded."""
+    ways = {(one.path, one.line): one.either for asked in by_statement.values() for one in asked}
+    groups: dict[tuple[str, int], list[ImportAnswer]] = {}
+    for found in answer.imports:
+        for place in found.asked_at:
+            way = ways.get((place.path, place.line or 0))
+            if way is not None:
+                groups.setdefault((place.path, way), []).append(found)
+    for group in groups.values():
+        if all(one.outcome == "fails" for one in group):
+            for one in group:
+                one.guarded = False
+
+
+def _lies_in(machine: Machine, folder: str, top: str) -> bool:
+    """Whether a module of the project itself lies in the folder of the file that imports it."""
+    facts = machine.facts
+    return facts.is_file(facts.join(folder, top + ".py")) or facts.is_folder(facts.join(folder, top))
 
 
 def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:

@@ -6,10 +6,12 @@ from collections.abc import Callable
 
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.findings.conditions import not_the_environment
+from kalyx.core.findings.shared.brought import modules_of_listed
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
+from kalyx.core.questions.why_program import why_program
 from kalyx.core.records import KalyxError, Seat
 from kalyx.core.targets import resolve
 from kalyx.core.ways import FROM_TEXT
@@ -22,6 +24,8 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     told = read_traceback(text)
     if told.type is None:
         raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
+    if told.program is not None:
+        return why_program(machine, told.program)
     prefix = prefix_of(machine.facts, told) if not named else None
     notes = []
     if prefix is not None:
@@ -37,19 +41,39 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
                 notes.append(f"its frames lie in {prefix}")
         except KalyxError:
             notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
+    elif not named:
+        notes.append(
+            f"nothing in the text says which environment it is from: {seat.name} is assumed; name it with --in"
+        )
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
     first = next((path for path, _ in told.frames if machine.facts.is_file(path)), None)
-    if told.module is not None:
+    if told.release is not None:
+        notes.append(f"the installer said: {told.text}")
+    module = told.module or _module_of(told.wish or told.release)
+    if module is not None:
         if first is not None and not _inside_packages(machine, first):
             seat.folder = machine.facts.parent(first)
+        if told.name == "__main__":
+            module, told.name = f"{module}.__main__", None
         names = (told.name,) if told.name is not None else ()
-        statement = f"from {told.module} import {told.name}" if names else f"import {told.module}"
-        tell(told.module)
-        answer.imports = [why_import(machine, seat, Wanted(statement, told.module, names), named=named)]
+        statement = f"from {module} import {told.name}" if names else f"import {module}"
+        tell(module)
+        answer.imports = [why_import(machine, seat, Wanted(statement, module, names), named=named)]
+        if answer.imports[0].outcome == "imports":
+            notes.append(f"{module} imports here by now: the text is from before, or from another environment")
         return answer
     last = told.frames[-1][0] if told.frames else ""
     answer.findings = [not_the_environment.finding(told, not _inside_packages(machine, last))]
     return answer
+
+
+def _module_of(word: str | None) -> str | None:
+    """The module behind a word that may be a distribution's name; None where it can be none."""
+    if word is None:
+        return None
+    listed = modules_of_listed(word)
+    module = listed[0] if listed else word.replace("-", "_")
+    return module if all(part.isidentifier() for part in module.split(".")) else None
 
 
 def _inside_packages(machine: Machine, path: str) -> bool:

@@ -11,15 +11,21 @@ Only looks like it (what is missing is not required by anything):
 
 from __future__ import annotations
 
+import re
+
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.brought import brought_by
-from kalyx.core.imports.case import Case, Missing
+from kalyx.core.findings.shared.failing import broken_requirement, owners_passed, said
+from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import Asked, asked_by
 from kalyx.core.records import Evidence, Finding
 from kalyx.core.words.names import canonical
 
+_WANTS = re.compile(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
+_OF_A_BUILD = re.compile(r"\b(?:binary|compiled|size changed|abi|symbol)\b")
 _SAYS_MORE = "what a package itself requires says more than where else the module lies"
 STANDS_BEFORE = dict.fromkeys(
     ("base-hidden", "user-site-off", "path-cut", "other-minor", "stdlib-gone", "stdlib-newer", "stdlib-part-missing",
@@ -28,7 +34,39 @@ STANDS_BEFORE = dict.fromkeys(
 )  # fmt: skip
 
 
-def look(case: Missing, machine: Machine) -> Finding | None:
+def look(case: Failing, machine: Machine) -> Finding | None:
+    if case.missing is not None:
+        return _missing(case, machine)
+    return _too_old(case, machine) if case.raised is not None else None
+
+
+def _too_old(case: Failing, machine: Machine) -> Finding | None:
+    """A package that says in words of its own that what it requires is here in a version that is not enough."""
+    assert case.raised is not None
+    words = case.raised.text.lower()
+    if lack_of(case) is not None or not _WANTS.search(words) or _OF_A_BUILD.search(words):
+        return None  # a name that is not there, or a part built against another, says more
+    for passed in owners_passed(case):
+        broken = broken_requirement(case, machine, passed)
+        if broken is None or broken[1].name.lower() not in words:
+            continue
+        line, there = broken
+        return Finding(
+            cause="unmet",
+            certainty="proven",
+            says=f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here",
+            evidence=[
+                Evidence(fact=f"{passed.name} {passed.version} requires {line}", source=passed.path, path=passed.path),
+                Evidence(fact=f"{there.name} {there.version} is here", source=there.path, path=there.path),
+                *said(case),
+            ],
+            remedies=[remedies.install(machine, case.interpreter, line)],
+        )
+    return None
+
+
+def _missing(case: Failing, machine: Machine) -> Finding | None:
+    assert case.missing is not None
     missing, interpreter = case.missing, case.interpreter
     if case.missing_is_asked:
         return None

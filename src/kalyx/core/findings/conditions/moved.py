@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.activation import spoken_place
 from kalyx.core.findings.shared.conditions import condition
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
@@ -22,7 +23,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     facts, environment = machine.facts, view.environment
     if view.interpreter is None or environment.kind != "virtual":
         return None
-    spoken = _spoken_place(machine, environment.prefix)
+    spoken = spoken_place(machine, environment.prefix)
     if spoken is None:
         return None
     place, script, line = spoken
@@ -50,22 +51,3 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         [Evidence(fact=f"speaks of {place}", source=script, path=script, line=line)],
         mends,
     )
-
-
-def _spoken_place(machine: Machine, prefix: str) -> tuple[str, str, int] | None:
-    """The place that the activation lines were written for, the script and the line."""
-    facts = machine.facts
-    if facts.system == "windows":
-        script = facts.join(prefix, "Scripts", "activate.bat")
-        starts: tuple[str, ...] = ("set VIRTUAL_ENV=", 'set "VIRTUAL_ENV=', "@set VIRTUAL_ENV=", '@set "VIRTUAL_ENV=')
-    else:
-        script = facts.join(prefix, "bin", "activate")
-        starts = ("VIRTUAL_ENV=", "export VIRTUAL_ENV=")
-    text = facts.text_or_none(script, 65536)
-    for number, line in enumerate((text or "").splitlines(), 1):
-        for start in starts:
-            if line.strip().startswith(start):
-                value = line.strip()[len(start) :].strip().strip("\"'")
-                if value and "$" not in value and "%" not in value and facts.path.isabs(value):
-                    return value, script, number
-    return None

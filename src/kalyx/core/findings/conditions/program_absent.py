@@ -28,8 +28,8 @@ def finding(machine: Machine, word: str) -> Finding:
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
             mends.append(Remedy(says="start it by its full path", steps=[remedies.command(machine, [path])]))
-            argv = ["kalyx", "enter", environment.prefix]
-            mends.append(Remedy(says=f"enter {environment.name}", steps=[remedies.command(machine, argv)]))
+            line = remedies.by_hand(machine.line_to_enter(environment.prefix))
+            mends.append(Remedy(says=f"enter {environment.name}", steps=[line]))
             break
     where = "though an environment here has it" if mends else "and no environment known here has it"
     return Finding(cause="program-absent", certainty="proven", says=f"{word} is not on the path of this shell, {where}",

@@ -14,6 +14,7 @@ from __future__ import annotations
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import owned
 from kalyx.core.imports.case import Case, Missing
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
@@ -33,6 +34,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         for other in resolution.others:
             portion = _portion(case, other, missing, depth)
             if portion is not None:
+                folder = case.resolver.facts.join(other.entry, parts[depth - 1])
+                says = f"with {folder} in {upper} too"
+                case.propose("namespace-split", Experiment(says, extend=((upper, folder),)))
                 return _finding(case, machine, upper, missing, place, portion)
     return None
 

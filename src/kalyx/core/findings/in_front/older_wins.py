@@ -14,6 +14,7 @@ from __future__ import annotations
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
@@ -42,6 +43,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             or (one is None and not _is_copy(case, machine, first, other))
         ):
             continue
+        says = f"with {other.entry} searched before {first.entry}"
+        case.propose("older-wins", Experiment(says, front=(other.entry,)))
         return _finding(case, machine, subject if name is None else f"{subject}.{name}", (first, one), (other, two))
     return None
 
@@ -60,7 +63,7 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
     if not of_path or first.kind != "package" or other.kind != "package":
         return False
     both = [set(machine.facts.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]
-    return bool(both[0] & both[1]) or not both[0]
+    return bool(both[0] & both[1])
 
 
 def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:

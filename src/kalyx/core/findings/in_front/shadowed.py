@@ -13,9 +13,10 @@ from __future__ import annotations
 
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.records import Evidence, Finding, ImportAnswer, Remedy
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
@@ -26,8 +27,27 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     for name in _suspects(case):
         resolution = case.resolver.resolve(name)
         if resolution.place is not None and _is_in_the_way(case, resolution):
-            return _finding(case, machine, name, resolution.place, resolution.others)
+            finding = _finding(case, machine, name, resolution.place, resolution.others)
+            hidden = _meant(case, resolution.others)
+            says = f"with {hidden.entry} searched before {resolution.place.entry or 'the folder'}"
+            case.propose("shadowed", Experiment(says, front=(hidden.entry,)))
+            return finding
     return None
+
+
+def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
+    """Of a script called like the module that it imports: it gets itself."""
+    path = found.found_at or ""
+    return Finding(
+        cause="shadowed",
+        certainty="proven",
+        says=f"{machine.facts.name(path)} imports itself: it has the name of the module that is meant",
+        evidence=[
+            Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
+            Evidence(fact=f"the {found.module} that is meant comes later", source=found.hides[0], path=found.hides[0]),
+        ],
+        remedies=[remedies.rename(machine, path, remedies.free_name(machine, path))],
+    )
 
 
 def _suspects(case: Case) -> list[str]:
@@ -84,9 +104,16 @@ def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
     return top in _spoken(case) or place.path in raised.text
 
 
+def _meant(case: Case, others: list[Place]) -> Place:
+    """The one that is meant: the first that is no file of the same kind in front."""
+    fronts = _origins(case)
+    usable = [other for other in others if other.kind != "namespace"]
+    return next((other for other in usable if other.entry not in fronts), usable[0])
+
+
 def _finding(case: Case, machine: Machine, name: str, place: Place, others: list[Place]) -> Finding:
     origin = _origins(case)[place.entry]
-    hidden = next(other for other in others if other.kind != "namespace")
+    hidden = _meant(case, others)
     whole = machine.facts.parent(place.path) if place.kind == "package" else place.path
     evidence = [
         Evidence(fact=f"import {name} finds this file first ({origin})", source=place.path, path=place.path),
@@ -103,6 +130,14 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:
         mends = [remedies.rename(machine, whole, remedies.free_name(machine, whole))]
+    between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
+    for other in between:  # of several in the way each has to go
+        path = machine.facts.parent(other.path) if other.kind == "package" else other.path
+        evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
+        if mends[0].steps[0].command is not None and mends[0].steps[0].command[0] == "mv":
+            more = remedies.rename(machine, path, remedies.free_name(machine, path))
+            mends[0].steps += more.steps
+            mends[0].touches += more.touches
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",

@@ -11,7 +11,7 @@ Only looks like it (nothing has it):
 
 from __future__ import annotations
 
-from kalyx.core.findings.shared.holders import holders, proof, ways_out
+from kalyx.core.findings.shared.holders import holders, proof, propose, ways_out
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding
@@ -27,6 +27,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     evidence, requirement = proof(case, machine, environment, place)
     for other, other_place in found[1:4]:
         evidence.append(Evidence(fact=f"also in {other.name}", source=other_place.path, path=other_place.path))
+    propose(case, machine, "elsewhere", environment, place)
     return Finding(
         cause="elsewhere",
         certainty="proven",

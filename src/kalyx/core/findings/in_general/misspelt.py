@@ -13,6 +13,7 @@ Only looks like it (a module of exactly that name is elsewhere):
 from __future__ import annotations
 
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.brought import is_well_known
 from kalyx.core.findings.shared.spelling import nearest
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
@@ -26,7 +27,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if found is None:
         return None
     full, place, far = found
-    says = "but for case or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
+    if far and is_well_known(case.missing):
+        return None  # it is called so, and is not here
+    says = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
     return Finding(
         cause="misspelt",
         certainty="likely",

@@ -14,7 +14,7 @@ Only looks like it (an environment has it that no seat uses):
 
 from __future__ import annotations
 
-from kalyx.core.findings.shared.holders import holders, proof, ways_out
+from kalyx.core.findings.shared.holders import holders, proof, propose, ways_out
 from kalyx.core.imports.case import Missing
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
@@ -30,6 +30,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for name, key, evidence in _other_seats(case.seat, machine):
         if key in by_key:
             environment, place = by_key[key]
+            propose(case, machine, "seat-differs", environment, place)
             seen, requirement = proof(case, machine, environment, place)
             return Finding(
                 cause="seat-differs",

@@ -15,6 +15,7 @@ import re
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Tried
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.numbers import leading_number
@@ -119,14 +120,17 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
     places = [case.resolution.place.path] if case.resolution.place is not None else []
+    without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
     for entry in case.search.entries:
         if entry.put_by == "variable" and remedies.is_standard_library(machine.facts, entry.entry):
             if any(machine.facts.inside(path, entry.entry) for path in frames + places):
+                case.propose("startup-broken", without)
                 return _library_of_another(case, machine, entry.entry)
         match = _OTHER.search(entry.entry) if entry.put_by == "variable" else None
         version = ".".join(part for part in match.groups() if part) if match is not None else own
         if version == own or not any(machine.facts.inside(path, entry.entry) for path in frames + places):
             continue
+        case.propose("startup-broken", without)
         evidence = [
             Evidence(
                 fact=f"PYTHONPATH brings in packages of Python {version}; this is {own}",
@@ -159,11 +163,15 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     match = _LINE.search(case.trial.output)
     if missing is None or match is None or not machine.facts.is_file(match[2]):
         return None
+    facts = machine.facts
     number, path = leading_number(match[1]), match[2]
     lines = (machine.facts.text_or_none(path, 65536) or "").splitlines()
     line = lines[number - 1] if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]
-    if top not in line and "path" not in line and top not in machine.facts.name(path):
+    # What the line would have done, and the lines after it: the first that fails ends its file.
+    later = [facts.join(facts.parent(path), one.strip()) for one in lines[number:] if one.strip() and "\0" not in one]
+    taken = next((folder for folder in later if case.resolver.in_folder(folder, missing) is not None), None)
+    if taken is None and top not in line and "path" not in line and top not in machine.facts.name(path):
         return None
     rest = case.trial.output[match.end() :]
     said = next((one.strip() for one in rest.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", one)), "it fails")
@@ -185,5 +193,13 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         from kalyx.core.findings.shared.failing import reinstall
 
         mends.insert(0, reinstall(machine, case.interpreter, owner))
-    says = f"a line that runs at start fails, and would have brought {missing}: {path}, line {number}"
+    if taken is not None:
+        evidence.append(
+            Evidence(fact=f"the lines after it are left out; one adds the folder of {missing}", source=taken)
+        )
+        case.propose("startup-broken", Experiment(f"with {taken} on the path", put=(taken,)))
+    brings = (
+        "and takes those after it along, which would have brought" if taken is not None else "and would have brought"
+    )
+    says = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
     return Finding(cause="startup-broken", certainty="likely", says=says, evidence=evidence, remedies=mends)

@@ -12,9 +12,11 @@ Only looks like it (another environment has it, the base has not):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import view_of
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
@@ -44,6 +46,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     line = view.settings.line("include-system-site-packages")
     requirement = owner.name if owner else missing.split(".")[0]
     switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
+    case.propose("base-hidden", Experiment(f"with the base's {place.entry} on the path", put=(place.entry,)))
     return Finding(
         cause="base-hidden",
         certainty="proven",

@@ -10,10 +10,12 @@ Only looks like it (the file is not there either):
 
 from __future__ import annotations
 
-from kalyx.core.environments.searchpath import Way, search_path
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.environments.way import Way
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.own_code import has_code, run_with
 from kalyx.core.imports.case import Case, Missing
-from kalyx.core.imports.resolver import Place
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 
@@ -27,7 +29,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     for folder, reason in _left_out(case, machine):
         place = case.resolver.in_folder(folder, missing) if folder not in searched else None
-        if place is not None and _has_code(machine, place):
+        if place is not None and has_code(machine, place):
+            case.propose("path-cut", Experiment(f"with {folder} on the path", put=(folder,)))
             return _finding(case, machine, missing, (folder, place.path), reason)
     return None
 
@@ -72,25 +75,9 @@ def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
     return found
 
 
-def _has_code(machine: Machine, place: Place) -> bool:
-    """A file, or a folder with code of its own."""
-    if place.kind != "namespace":
-        return True
-    return any(name.endswith(".py") for portion in place.portions for name in machine.facts.names(portion))
-
-
 def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str], reason: str) -> Finding:
-    facts, python, (folder, path) = machine.facts, case.interpreter.executable, where
-    found = []
-    if facts.system != "windows":
-        kept = machine.facts.variable("PYTHONPATH")
-        value = folder if not kept else f"{folder}:{kept}"
-        argv = ["env", f"PYTHONPATH={value}", python, "-c", case.wanted.statement]
-        found.append(Remedy(says="run it with that folder searched", steps=[remedies.command(machine, argv)]))
-    else:
-        found.append(
-            Remedy(says="run it with that folder searched", steps=[remedies.by_hand(f"set PYTHONPATH={folder}")])
-        )
+    facts, (folder, path) = machine.facts, where
+    found = [run_with(machine, case, folder)]
     root = facts.parent(folder) if facts.name(folder) == "src" else folder
     if any(facts.is_file(facts.join(root, name)) for name in _PROJECT[:2]):
         mend = remedies.install(machine, case.interpreter, root, "-e")

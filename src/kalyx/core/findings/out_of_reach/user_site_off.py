@@ -15,6 +15,8 @@ from kalyx.core.environments.searchpath import is_switched_on, user_site
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import run_without
 from kalyx.core.imports.case import Case, Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.records import Evidence, Finding, Remedy
@@ -33,6 +35,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     requirement = f"{owner.name}=={owner.version}" if owner is not None else missing.split(".")[0]
     reason, source, mends = _reason(case, machine)
     install = remedies.install(machine, interpreter, requirement)
+    case.propose("user-site-off", Experiment(f"with {folder} on the path", put=(folder,)))
     return Finding(
         cause="user-site-off",
         certainty="proven",
@@ -58,6 +61,9 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
         return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
     flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
     if flag is not None:
-        mend = Remedy(says=f"run it without {flag}", steps=[remedies.by_hand(f"run it without {flag}")])
+        step = f"run it without {flag}"
+        if case.kernel is not None:
+            step = f"take {flag} out of the argv of {facts.join(case.kernel.folder, SPEC_FILE)}"
+        mend = Remedy(says=f"run it without {flag}", steps=[remedies.by_hand(step)])
         return f"the flag {flag} leaves them out", "the command line", [mend]
     return "they are not on its path", interpreter.executable, []

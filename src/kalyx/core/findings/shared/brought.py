@@ -30,10 +30,18 @@ def table_modules() -> dict[str, str]:
     return modules
 
 
-def brought_by(machine: Machine, module: str) -> Brought | None:
-    """The distribution that brings a module, known from this machine's metadata or the table; else None."""
+def brought_by(machine: Machine, module: str, apart: str | None = None) -> Brought | None:
+    """The distribution that brings a module, known from this machine's metadata or the table; else None.
+
+    ``apart``: the key of an environment that is not asked.
+    """
     top = module.split(".")[0]
+    part = listed_part(module)
+    if part is not None:
+        return part
     for environment in machine.all_environments:
+        if environment.key == apart:
+            continue
         installed = machine.distribution_of_module(top, environment.site_packages)
         if installed is not None:
             return Brought(installed.name, installed.version, f"metadata in {environment.name}", installed.path)
@@ -46,6 +54,16 @@ def brought_by(machine: Machine, module: str) -> Brought | None:
     return None
 
 
+def listed_part(module: str) -> Brought | None:
+    """The distribution of a part of a namespace that many fill, by the table; None for what is no such part."""
+    words = module.split(".")
+    for count in range(len(words), 1, -1):
+        name = table_modules().get(".".join(words[:count]))
+        if name is not None:
+            return Brought(name, None, "Kalyx's table of well-known names", None)
+    return None
+
+
 def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, Environment]]:
     """Every installed distribution of this name, and where."""
     key = canonical(word)
@@ -55,6 +73,13 @@ def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, En
             if installed.key == key or (installed.key.startswith(key[:3]) and canonical(installed.name) == key):
                 found.append((installed, environment))
     return found
+
+
+def is_well_known(module: str) -> bool:
+    """Whether a table that ships knows a module of this name."""
+    top = module.split(".")[0]
+    same = table("distributions")["same"]
+    return top in table_modules() or (isinstance(same, list) and top in same)
 
 
 def modules_of_listed(word: str) -> list[str]:

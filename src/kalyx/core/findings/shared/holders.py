@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import owner_of
@@ -60,6 +61,14 @@ def proof(case: Missing, machine: Machine, environment: Environment, place: Plac
         ),
     ]
     return seen, requirement_with(missing, owner.name) if owner else ""
+
+
+def propose(case: Missing, machine: Machine, cause: str, environment: Environment, place: Place) -> None:
+    """That it would import from there, where that is for the same minor version of Python."""
+    minor = ".".join((environment.version or "").split(".")[:2])
+    if minor == case.interpreter.minor and place.entry in environment.site_packages:
+        says = f"with {environment.name}'s packages on the path"
+        case.propose(cause, Experiment(says, put=(place.entry,), refutes=False))
 
 
 def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Remedy]:

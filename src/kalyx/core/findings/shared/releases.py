@@ -14,7 +14,6 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Remedy
-from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import number_of
 
 
@@ -33,12 +32,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
     if owner is not None:
         held = _held(case, machine, owner, asker, removal)
         found += [held] if held is not None else []
-    near = sorted((distance(lack.name.lower(), other.lower(), 2), other) for other in case.raised.members)
-    near = [(far, other) for far, other in near if far <= 2 and other != lack.name]
-    if near and asker is None:
-        write = f"write: from {lack.module} import {near[0][1]}"
-        found.insert(0, Remedy(says="write it as it is called", steps=[remedies.by_hand(write)]))
-    elif removal is not None and removal.went is not None and asker is None:
+    if removal is not None and removal.went is not None and asker is None:
         module, _, name = removal.went.rpartition(".")
         write = f"write: from {module} import {name}" if module else f"write: import {name}"
         # In one's own code, another line is a smaller change than another release.
@@ -48,6 +42,11 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
             brings = remedies.install(machine, interpreter, table_modules().get(top, top))
             went.says, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
         found.insert(0, went)
+    elif removal is None and asker is None:
+        near = [other for other in case.raised.members if _is_slip(lack.name, other)]
+        if near:
+            told = f"{lack.module} has no {lack.name}; it has {near[0]}: is that what is meant?"
+            found.insert(0, Remedy(says="look at the name", steps=[remedies.by_hand(told)]))
     for one in {"owner": owner, "asker": asker}.values() if asker is not None else ():
         if one is not None:
             again = remedies.install(machine, interpreter, one.name, "--upgrade")
@@ -59,6 +58,20 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
         return found
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
     return [Remedy(says="see what it has", steps=[remedies.by_hand(f"see what it has: {line}")])]
+
+
+def _is_slip(asked: str, other: str) -> bool:
+    """Whether two names are one but for case, underscores, or two letters that changed places.
+
+    A letter more or less may make another thing of it, a number type above all: that is no proof of anything.
+    """
+    if asked == other:
+        return False
+    one, two = (name.lower().replace("_", "") for name in (asked, other))
+    if one == two:
+        return True
+    off = [at for at, (a, b) in enumerate(zip(one, two, strict=False)) if a != b]
+    return len(one) == len(two) and len(off) == 2 and off[1] == off[0] + 1 and sorted(one) == sorted(two)
 
 
 def _held(

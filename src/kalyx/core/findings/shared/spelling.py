@@ -11,8 +11,9 @@ def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
     """The nearest module in whole, where it lies, and how many letters off (0: only case or underscores differ)."""
     parent, _, word = missing.rpartition(".")
     names = _submodules(case, parent) if parent else case.resolver.top_level_names()
-    limit = 2 if len(word) >= 6 else 1 if len(word) >= 3 else 0
-    flat = word.lower().replace("_", "")
+    # Two letters of a short word are a third of it: that is another word.
+    limit = 2 if len(word) >= 8 else 1 if len(word) >= 4 else 0
+    flat = word.lower().replace("_", "").replace("-", "")
     ranked = []
     for name in names:
         if name == word or (name.startswith("_") and not word.startswith("_")):

@@ -39,9 +39,11 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return None
 
 
-def _suspects(case: Case, machine: Machine) -> list[str]:
+def _suspects(case: Tried, machine: Machine) -> list[str]:
     """The files the failure speaks of; where the interpreter died, every file of the module's distribution."""
     found = compiled_of(case) + files_of(case)
+    if case.raised is not None and "null byte" in case.raised.text:
+        found = _asked_for(case) + found  # the error names no file: it is that of a module that was asked for
     assert case.trial is not None
     if not case.trial.answered:
         owner = machine.distribution_of_module(case.module, case.sites)
@@ -49,6 +51,27 @@ def _suspects(case: Case, machine: Machine) -> list[str]:
             if is_compiled(name) and owner is not None:
                 found.append(machine.facts.join(owner.site, *name.split("/")))
     return list(dict.fromkeys(found))
+
+
+def _asked_for(case: Tried) -> list[str]:
+    """The files of the modules that the last line of code asked for."""
+    words = case.asking_line().replace(",", " ").replace("(", " ").split()
+    frame = case.importer()
+    package = case.module
+    if frame is not None:
+        for parent in case.resolution.parents:
+            package = parent.module if parent.path == frame.file else package
+    names = [word.lstrip(".") for word in words if word not in ("from", "import", "as")]
+    asked = [
+        *names,
+        *(f"{names[0]}.{name}" for name in names[1:]),
+        *(f"{package}.{name}" for name in names),
+        case.module,
+    ]
+    places = [
+        case.resolver.resolve(name).place for name in asked if all(part.isidentifier() for part in name.split("."))
+    ]
+    return [place.path for place in places if place is not None and place.path]
 
 
 def _wrong(facts: Facts, path: str, owner: Installed | None) -> str | None:

@@ -23,6 +23,8 @@ from kalyx.core.records import Finding
 _SYMBOL = re.compile(r"undefined symbol: (_?Py\w+)|symbol not found[^']*'(_Py\w+)'|Symbol not found: (_+Py\w+)")
 _LIBRARY = re.compile(r"libpython(\d)\.?(\d+)[a-z]*\.(?:so|dylib)|python(\d)(\d+)\.dll", re.IGNORECASE)
 
+_COMPILED_FOR = re.compile(r"(?:compiled|built) (?:for|against|with|using) (?:CPython|Python|python) ?(\d\.\d+)")
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter, trial = case.interpreter, case.trial
@@ -37,6 +39,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return None
     paths = compiled_of(case) if "bytecode" not in said else [p for p in files_of(case) if p.endswith(".pyc")]
     loaded = next((one for one in paths if is_compiled(one) or one.endswith(".pyc")), None)
+    if loaded is None and "as it says" in said:
+        loaded = next(iter(files_of(case)), None)
     return _finding(case, machine, loaded, said) if loaded is not None else None
 
 
@@ -48,6 +52,9 @@ def _said(words: str, own: str) -> str | None:
     if library is not None:
         version = ".".join(part for part in library.groups() if part)
         return f"it needs the library of Python {version}; this is {own}" if version != own else None
+    compiled = _COMPILED_FOR.search(words)
+    if compiled is not None and compiled[1] != own:
+        return f"it was compiled for Python {compiled[1]}, as it says; this is {own}"
     if "bad magic number" in words:
         return f"its bytecode is another Python version's; this is {own}"
     if "does not define module export function" in words or "does not define init function" in words:

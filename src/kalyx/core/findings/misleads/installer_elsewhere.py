@@ -12,8 +12,26 @@ Only looks like it (both are in one environment):
 from __future__ import annotations
 
 from kalyx.core.findings import remedies
+from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy, Seat
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """Of an import in the shell: where what is missing is in the environment that its installer fills."""
+    finding = look_at_seat(case.seat, machine) if case.missing_is_asked and case.seat.seat == "shell" else None
+    if finding is None:
+        return None
+    part = next(part for part in case.seat.parts if part.role == "installer" and part.word == "pip")
+    resolver = machine.resolver(part.environment) if part.environment is not None else None
+    place = resolver.resolve(case.missing).place if resolver is not None else None
+    owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
+    if place is None or owner is None:
+        return None
+    finding.says += f": {case.missing} was put there"
+    finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=place.path, path=place.path))
+    finding.remedies = [remedies.install(machine, case.interpreter, owner.name)]
+    return finding
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:

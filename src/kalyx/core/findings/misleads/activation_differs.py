@@ -12,9 +12,35 @@ Only looks like it (both are the same):
 from __future__ import annotations
 
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.activation import spoken_place
+from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.records import Environment, Evidence, Finding, Remedy, Seat
 from kalyx.core.seats.shell import ACTIVATION
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """Of an import in the shell: where what is missing is in the environment that it claims to have entered."""
+    finding = look_at_seat(case.seat, machine) if case.missing_is_asked else None
+    if finding is None:
+        return None
+    facts, claimed = machine.facts, finding.evidence[0].fact.partition("=")[2]
+    environment = machine.environment_named(facts.real(claimed))
+    if environment is None:  # renamed: its own script still says where it was
+        environment = next((one for one in machine.all_environments if _claims(machine, one, claimed)), None)
+    resolver = machine.resolver(environment) if environment is not None else None
+    if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
+        return None
+    if not facts.exists(claimed):
+        finding.says = f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
+        line = remedies.by_hand(machine.line_to_enter(environment.prefix))
+        finding.remedies = [Remedy(says=f"enter {environment.name} where it is now", steps=[line])]
+    return finding
+
+
+def _claims(machine: Machine, environment: Environment, path: str) -> bool:
+    spoken = spoken_place(machine, environment.prefix)
+    return spoken is not None and machine.facts.same_path(spoken[0], path)
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
@@ -29,12 +55,13 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         if seat.environment is not None and seat.environment.key == key:
             return None  # a base kept by a manager's own records below an entered environment keeps its own variable
         runs = seat.environment.name if seat.environment else "nothing"
-        evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value)]
+        is_there = facts.exists(value)
+        evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]
         if seat.interpreter is not None:
             path = seat.interpreter.executable
             evidence.append(Evidence(fact=f"python on PATH is of {runs}", source=path, path=path))
-        if not facts.exists(value):
-            evidence.append(Evidence(fact="that folder is not there any more", source=value, path=value))
+        if not is_there:
+            evidence.append(Evidence(fact="that folder is not there any more", source=value))
         mends = []
         script = facts.join(value, "bin", "activate")
         if facts.is_file(script) and facts.system != "windows":

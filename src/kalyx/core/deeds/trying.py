@@ -1,0 +1,245 @@
+"""Trying remedies on something that is thrown away, before anyone changes anything.
+
+What an install line would bring goes into a folder of its own that stands before the environment's packages; what it
+would take away, or rename, is left out of a folder of links; variables, flags and other interpreters need no copy. Then
+the import is tried again. A remedy that is to be done by hand, or elsewhere, is not tried.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from kalyx.core.deeds.installer import run_to_end
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
+from kalyx.core.imports.trial import Trial, try_import
+from kalyx.core.interpreters.consent import lies_in_tree, objection
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
+from kalyx.core.ways import named_by, search_of, way_of
+from kalyx.core.words.names import canonical
+
+Tell = Callable[[str], None]
+
+_AT_START = ("sitecustomize", "usercustomize")
+# Of an installer's options those that say what comes, and not where it goes.
+_KEPT = {"--no-deps", "--pre", "--no-build-isolation", "--no-index", "--upgrade", "--force-reinstall"}
+
+
+class _Attempt(Struct):
+    """How the import will be tried: the seat's way, with what the steps so far have another way."""
+
+    interpreter: Interpreter
+    wanted: Wanted
+    variables: dict[str, str]
+    flags: tuple[str, ...]
+    changes: list[str]
+    sites: list[str]
+    entries: list[str]
+
+
+class _NotTried(Exception):
+    """A step that nothing thrown away can stand for."""
+
+
+def prove(
+    machine: Machine,
+    answer: ImportAnswer,
+    seat: Seat,
+    *,
+    named: bool,
+    command: str | None,
+    wheels: str | None,
+    tell: Tell,
+) -> None:
+    """Try each remedy of the import's first finding; ``tried`` of each says what came of it."""
+    if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
+        return
+    if objection(machine.facts, seat.interpreter, named_by(seat, machine, named)) is not None:
+        return  # what may not be started to try the import may not be for its remedies
+    for finding in answer.findings[:1]:
+        for remedy in finding.remedies:
+            tell(f"trying: {remedy.says}")
+            try:
+                trial = _tried(machine, answer, seat, remedy, named=named, command=command, wheels=wheels, tell=tell)
+            except _NotTried:
+                continue
+            except KalyxError:
+                remedy.tried = "fails"  # the line itself fails
+                continue
+            if trial is not None:
+                remedy.tried = "works" if trial.imports else "fails"
+
+
+def _tried(
+    machine: Machine,
+    answer: ImportAnswer,
+    seat: Seat,
+    remedy: Remedy,
+    *,
+    named: bool,
+    command: str | None,
+    wheels: str | None,
+    tell: Tell,
+) -> Trial | None:
+    assert machine.runner is not None and seat.interpreter is not None
+    way = way_of(seat, machine, command)
+    search = search_of(seat, machine, named=named, command=command)
+    wanted = wanted_again(answer.statement, answer.module)
+    entries = [entry.entry or seat.folder or machine.facts.folder for entry in search.entries]
+    attempt = _Attempt(
+        seat.interpreter, wanted, dict(way.variables), way.flags, [], list(search.site_packages), entries
+    )
+    with machine.runner.empty_folder() as place:
+        for number, step in enumerate(remedy.steps):
+            folder = machine.facts.join(place, str(number))
+            if step.command is None:
+                _by_hand(attempt, step.line)
+            else:
+                _take(machine, attempt, step.command, folder, wheels, tell)
+        return try_import(
+            machine.runner,
+            attempt.interpreter.executable,
+            attempt.wanted.module,
+            attempt.wanted.names,
+            first=way.first if search.has_program or attempt.flags != way.flags else None,
+            changes=tuple(attempt.changes),
+            flags=attempt.flags,
+            variables=attempt.variables,
+            folder=seat.folder or machine.facts.folder,
+            seconds=machine.seconds,
+        )
+
+
+def _by_hand(attempt: _Attempt, line: str) -> None:
+    if line.startswith(("write: import ", "write: from ")):
+        (attempt.wanted,) = parse_wanted(line.removeprefix("write: "))
+    elif line.startswith("run it without -"):
+        flag = line.removeprefix("run it without ")
+        attempt.flags = tuple(one for one in attempt.flags if one != flag)
+    else:
+        raise _NotTried
+
+
+def _take(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, wheels: str | None, tell: Tell) -> None:
+    """One step's effect on the attempt. Raises KalyxError where the line itself fails."""
+    if argv[0] == "env":
+        _variables(machine, attempt, argv[1:])
+    elif argv[1:4] == ["-m", "pip", "install"]:
+        _install(machine, attempt, argv, folder, wheels, tell)
+    elif argv[1:4] == ["-m", "pip", "uninstall"]:
+        for name in argv[4:]:
+            if not name.startswith("-"):
+                _without_distribution(machine, attempt, name, folder)
+    elif argv[0] == "mv" and len(argv) == 3:
+        _without(machine, attempt, {argv[1]: argv[2]}, folder)
+    elif argv[:2] == ["kalyx", "register"] or len(argv) == 1:
+        _elsewhere(machine, attempt, argv[2] if len(argv) > 1 else argv[0])
+    else:
+        raise _NotTried
+
+
+def _variables(machine: Machine, attempt: _Attempt, words: list[str]) -> None:
+    words = list(words)
+    while words:
+        word = words.pop(0)
+        if word == "-u" and words:
+            attempt.variables.pop(words.pop(0), None)
+        elif "=" in word and not word.startswith("/"):
+            name, _, value = word.partition("=")
+            if name == "PYTHONPATH" and lies_in_tree(machine.facts, *value.split(":")) is not None:
+                raise _NotTried  # what a folder brought along is not run for being found there
+            attempt.variables[name] = value
+        else:
+            return  # the program that they are for
+
+
+def _install(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, wheels: str | None, tell: Tell) -> None:
+    """What the line would bring, in a folder of its own before the environment's own packages."""
+    if any("/" in word or word == "-e" for word in argv[4:]):
+        raise _NotTried  # building a project runs its code: that is for the user to want
+    words = [word for word in argv[4:] if word in _KEPT or not word.startswith("-")]
+    offline = ["--no-index", "--find-links", wheels] if wheels else []
+    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet"]
+    run_to_end(machine, [argv[0], "-m", "pip", "install", *quiet, *offline, "--target", folder, *words], tell)
+    before = attempt.sites[0] if attempt.sites else ""
+    attempt.changes.append(f"before={folder}={before}")
+    # What is there in another version goes, as the installer would take it out.
+    facts, gone = machine.facts.again(), dict[str, str]()
+    came = {one.key for one in installed_in(facts, folder)}
+    for one in installed_in(facts, before) if before else []:
+        if one.key in came:
+            gone |= dict.fromkeys(_tops(machine, one, before), "")
+    if gone:
+        twin = folder + "-twin"
+        _linked(machine, before, twin, gone, deep=attempt.wanted.module.split(".")[0])
+        for name in facts.names(folder):
+            if facts.kind(facts.join(twin, name)) is None:
+                LiveChange().link(facts.join(twin, name), facts.join(folder, name))
+        attempt.changes.append(f"swap={twin}={before}")
+
+
+def _tops(machine: Machine, one: Installed, site: str) -> list[str]:
+    """What lies right in the site folder of a distribution's files."""
+    tops = {file.replace("\\", "/").split("/")[0] for file in one.files or []}
+    return [machine.facts.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
+
+
+def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder: str) -> None:
+    """The environment as it would be without a distribution: the first copy of it left out."""
+    for number, site in enumerate(attempt.sites):
+        one = next((one for one in installed_in(machine.facts, site) if one.key == canonical(name)), None)
+        if one is not None:
+            _without(machine, attempt, dict.fromkeys(_tops(machine, one, site), ""), f"{folder}-{number}")
+            return
+
+
+def _without(machine: Machine, attempt: _Attempt, names: dict[str, str], folder: str) -> None:
+    """Paths under other names, or gone: a folder of links to all the others stands in their entry's place."""
+    facts = machine.facts
+    if any(facts.name(path).startswith(_AT_START) or path.endswith(".pth") for path in names):
+        raise _NotTried  # what runs at start has run before anything can be changed
+    first = next(iter(names))
+    holds = [entry for entry in attempt.entries if facts.inside(first, entry)]
+    entry = max(holds, key=len, default=None)
+    if entry is None or not all(facts.inside(path, entry) for path in names):
+        raise _NotTried
+    _linked(machine, entry, folder, names)
+    attempt.changes.append(f"swap={folder}={entry}")
+
+
+def _linked(machine: Machine, real: str, folder: str, names: dict[str, str], deep: str = "") -> None:
+    """A folder again, made of links; of what is named the other name, or none; folders on the way are made anew.
+
+    ``deep``: a folder in it that is made anew as a whole: what lies in it finds its neighbours here.
+    """
+    facts, change = machine.facts, LiveChange()
+    change.folder(folder)
+    for name in facts.names(real):
+        path = facts.join(real, name)
+        to = names.get(path, path)
+        if to != path or path in names:
+            if to:
+                change.link(facts.join(folder, facts.name(to)), path)
+        elif any(facts.inside(one, path) for one in names) or (name == deep and facts.kind(path) == "folder"):
+            _linked(machine, path, facts.join(folder, name), names)
+        elif name != "__pycache__":
+            change.link(facts.join(folder, name), path)
+
+
+def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:
+    """Another interpreter or environment: the user's own, and nothing that a folder brought along."""
+    try:
+        facts = machine.facts
+        environment = machine.environment_named(facts.real(path))
+        found = read_interpreter(facts, environment.executable if environment and environment.executable else path)
+    except NotAnInterpreter:
+        raise _NotTried from None
+    if objection(facts, found, "machine") is not None:
+        raise _NotTried
+    attempt.interpreter = found
+    attempt.changes, attempt.sites, attempt.entries = [], [], []

@@ -1,0 +1,24 @@
+"""What an environment's activation script says of where it lies."""
+
+from __future__ import annotations
+
+from kalyx.core.machine import Machine
+
+
+def spoken_place(machine: Machine, prefix: str) -> tuple[str, str, int] | None:
+    """The place that the activation lines were written for, the script and the line."""
+    facts = machine.facts
+    if facts.system == "windows":
+        script = facts.join(prefix, "Scripts", "activate.bat")
+        starts: tuple[str, ...] = ("set VIRTUAL_ENV=", 'set "VIRTUAL_ENV=', "@set VIRTUAL_ENV=", '@set "VIRTUAL_ENV=')
+    else:
+        script = facts.join(prefix, "bin", "activate")
+        starts = ("VIRTUAL_ENV=", "export VIRTUAL_ENV=")
+    text = facts.text_or_none(script, 65536)
+    for number, line in enumerate((text or "").splitlines(), 1):
+        for start in starts:
+            if line.strip().startswith(start):
+                value = line.strip()[len(start) :].strip().strip("\"'")
+                if value and "$" not in value and "%" not in value and facts.path.isabs(value):
+                    return value, script, number
+    return None

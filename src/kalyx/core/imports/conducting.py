@@ -1,0 +1,48 @@
+"""Conducting an experiment: the import tried again with one thing changed, and what came of it."""
+
+from __future__ import annotations
+
+from kalyx.core.doors.starting import Runner
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.trial import Trial, missing_name, try_import
+from kalyx.core.records import Tried
+
+
+def conduct(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Tried:
+    """The import once more with the change, and what came of it."""
+    variables = {name: value for name, value in case.way.variables.items() if name not in experiment.without}
+    trial = try_import(
+        runner,
+        case.interpreter.executable,
+        case.wanted.module,
+        case.wanted.names,
+        first=case.way.first if case.search.has_program else None,
+        changes=experiment.changes,
+        flags=case.way.flags,
+        variables=variables,
+        folder=case.resolver.folder,
+        seconds=seconds,
+    )
+    return Tried(changed=experiment.says, outcome=_outcome(case, trial), seconds=round(trial.seconds, 3))
+
+
+def _outcome(case: Case, trial: Trial) -> str:
+    if not trial.answered:
+        return "gives no answer"
+    if trial.imports:
+        return "imports"
+    before, after = case.raised, trial.root
+    if before is None or after is None:
+        return "fails otherwise"
+    gone = missing_name(after)
+    if gone is not None and gone != missing_name(before) and (case.module + ".").startswith(gone + "."):
+        return "finds nothing"  # what was left out was all that answered to the name
+    # A path in the words may be another one; what is missing, or what kind of failure it is, counts.
+    alike = before.type == after.type and missing_name(before) == missing_name(after)
+    if alike and missing_name(before) is None:
+        alike = (
+            before.text == after.text
+            or [one.file for one in before.frames][-1:] == [one.file for one in after.frames][-1:]
+        )
+    return "fails alike" if alike else "fails otherwise"

@@ -1,0 +1,70 @@
+"""``why`` of a script or notebook, beside running that very file: it is never silent where the run fails on an import."""
+
+import json
+import subprocess
+
+import pytest
+
+from tests.conftest import make_environment
+from tests.equipment import CAN_MAKE
+
+NEW = CAN_MAKE[-1]
+
+# Files beside each other, the script, its flags; and the cause that comes first, or None where it runs.
+SCRIPTS = {
+    "a neighbour that works": ({"sow.py": "import reap\n", "reap.py": "GRAMS = 1\n"}, "", None),
+    "a neighbour that needs more": ({"sow.py": "import reap\n", "reap.py": "import absentia\n"}, "", "absent"),
+    "a name that a neighbour lacks": ({"sow.py": "from reap import grams\n", "reap.py": "GRAMS = 1\n"}, "", "name-gone"),
+    "left out by a flag": ({"sow.py": "import reap\n", "reap.py": ""}, "-P", "path-cut"),
+    "left out by isolation": ({"sow.py": "import reap\n", "reap.py": ""}, "-I", "path-cut"),
+    "named like the library": ({"statistics.py": "import statistics\nstatistics.mean([1])\n"}, "", "shadowed"),
+    "a library's name beside": ({"sow.py": "from statistics import mean\n", "statistics.py": "x = 1\n"}, "", "shadowed"),
+    "dots in a script": ({"sow.py": "from . import reap\n", "reap.py": ""}, "", "no-parent-package"),
+    "neither of two": ({"sow.py": "try:\n    import absentia\nexcept ImportError:\n    import absentior\n"}, "", "absent"),
+    "one of two": ({"sow.py": "try:\n    import absentia\nexcept ImportError:\n    import json\n"}, "", None),
+    "done without": ({"sow.py": "try:\n    import absentia\nexcept ImportError:\n    absentia = None\n"}, "", None),
+    "caught and raised": ({"sow.py": "try:\n    import absentia\nexcept ImportError:\n    raise SystemExit('install it')\n"}, "", "absent"),
+    "caught as another": ({"sow.py": "try:\n    import absentia\nexcept ValueError:\n    pass\n"}, "", "absent"),
+    "in the end": ({"sow.py": "try:\n    pass\nfinally:\n    import absentia\n"}, "", "absent"),
+    "each other": ({"sow.py": "import reap\n", "reap.py": "from bind import b\na = 1\n", "bind.py": "from reap import a\nb = 1\n"}, "", "circular"),
+    "a package of its own": ({"sow.py": "import hive.frames\n", "hive/__init__.py": "", "hive/frames.py": "from . import bees\n", "hive/bees.py": ""}, "", None),
+    "a part that is not there": ({"sow.py": "import hive.frames\n", "hive/__init__.py": ""}, "", "absent"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def heath(tmp_path_factory):
+    return make_environment(NEW, tmp_path_factory.mktemp("files") / "heath", "--without-pip")
+
+
+@pytest.mark.parametrize("name", SCRIPTS)
+def test_a_script(moor, heath, name):
+    files, flags, cause = SCRIPTS[name]
+    for path, text in files.items():
+        (moor.folder / path).parent.mkdir(exist_ok=True)
+        (moor.folder / path).write_text(text)
+    script = next(iter(files))
+    done = subprocess.run([heath, *flags.split(), script], cwd=moor.folder, capture_output=True, text=True, check=False)
+    more = ["--as", f"python {flags} {script}"] if flags else []
+    ran = moor.kalyx("why", f"./{script}", "--in", heath, "--json", *more)
+    failing = [one for one in ran.json["imports"] if one["outcome"] != "imports" or one["findings"]]
+    causes = [finding["cause"] for one in failing if not one["guarded"] for finding in one["findings"][:1]]
+    assert (ran.status == 0) == (done.returncode == 0), (done.stderr, ran.out)
+    assert causes[:1] == ([cause] if cause else []), ran.out
+
+
+def test_a_notebooks_own_lines(moor, heath):
+    """Of a cell only what is the notebook's own is left out; code below a line that only measures it counts."""
+    cells = [
+        "%%time\nimport json\nimport one_absent",
+        "x = (5\n  % 3)\nimport two_absent  # is it there?",
+        "!ls\nfiles = !ls\n%pwd\nimport three_absent",
+        "%%bash\nimport not_python",
+        "text = '''\n%not a line\n'''\nimport four_absent\nlen?",
+    ]
+    notebook = {"cells": [{"cell_type": "code", "source": text, "metadata": {}, "outputs": []} for text in cells],
+                "metadata": {}, "nbformat": 4, "nbformat_minor": 5}  # fmt: skip
+    (moor.folder / "spring.ipynb").write_text(json.dumps(notebook))
+    ran = moor.kalyx("why", "spring.ipynb", "--in", heath, "--json")
+    absent = [one["module"] for one in ran.json["imports"] if one["outcome"] == "fails"]
+    assert absent == ["one_absent", "two_absent", "three_absent", "four_absent"], ran.out
