@@ -40,6 +40,9 @@ def test_surroundings_that_are_missing(moor):
         (f"cd {moor.folder}; TMPDIR=/nowhere {command} here", (0, 1)),
         (f"cd {moor.folder}; ulimit -n 24; {command} here", (0, 1, 2)),
         (f"cd {moor.folder}; PYTHONIOENCODING=ascii {command} here", (0, 1)),
+        *((f"cd {moor.folder}; {command} {words} > /dev/full", (2,)) for words in ("here", "here --json", "--help", "why --help", "--version", "", "here --watch")),
+        (f"cd {moor.folder}; {command} nothing --json > /dev/full 2> /dev/full", (2,)),
+        (f"cd {moor.folder}; {command} why lonely 2> /dev/full", (1,)),
         (f"cd {moor.folder}; printf '\\377\\376 x' | {command} why -", (2,)),
     ]:
         done = subprocess.run(["sh", "-c", line], capture_output=True, env=moor.variables, check=False)

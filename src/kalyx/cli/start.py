@@ -262,15 +262,44 @@ def _heed_signals() -> None:
 
 
 class _Outlet(io.FileIO):
-    """Standard output or error: whoever reads it may go away, which changes nothing about what was found."""
+    """Standard output or error: whoever reads it may go away, which changes nothing about what was found.
+
+    Any other refusal (a full disk) is kept in ``refused``: the answer did not get there, which the end of the run says.
+    """
+
+    refused: OSError | None = None
+    deserted = False
 
     def write(self, content: object) -> int:
         try:
             written = super().write(content)  # type: ignore[arg-type]
-        except BrokenPipeError:
+        except OSError as error:
+            self.deserted = True
+            if not isinstance(error, BrokenPipeError):
+                self.refused = error
             os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
             written = len(content)  # type: ignore[arg-type]
         return len(content) if written is None else written  # type: ignore[arg-type]
+
+
+def output_deserted() -> bool:
+    """Whether what is printed goes nowhere any more: nobody reads it, or it cannot be written."""
+    return isinstance(outlet := _outlet(), _Outlet) and outlet.deserted
+
+
+def _outlet() -> object:
+    return getattr(getattr(sys.stdout, "buffer", None), "raw", None)
+
+
+def _undelivered(status: int) -> int:
+    """The status of a run whose output is whole now, or was refused by the system: then nobody has the answer."""
+    sys.stdout.flush()
+    outlet = _outlet()
+    if not isinstance(outlet, _Outlet) or outlet.refused is None:
+        return status
+    why = (outlet.refused.strerror or str(outlet.refused)).lower()
+    print(f"kalyx: the answer could not be written to standard output ({why}), so it is not whole", file=sys.stderr)
+    return REFUSED
 
 
 def _open_output() -> None:
@@ -296,7 +325,9 @@ def main() -> NoReturn:
     _heed_signals()
     _open_output()
     try:
-        status = call(sys.argv[1:])
+        status = _undelivered(call(sys.argv[1:]))
+    except SystemExit as end:  # help and version
+        status = _undelivered(end.code if isinstance(end.code, int) else 0)
     except Stopped as stopped:
         status = 128 + stopped.number
         print("kalyx: interrupted" if status == 130 else f"kalyx: ended by signal {stopped.number}", file=sys.stderr)

@@ -93,10 +93,12 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     from kalyx.core.questions.changes import changes
     from kalyx.core.questions.here import package_times
 
+    from kalyx.cli.start import output_deserted
+
     _emit(call, answer)
     times = package_times(call.machine, answer)
     try:
-        while True:
+        while not output_deserted():
             time.sleep(_EVERY)
             gc.collect()  # it is switched off, which suits a run that ends at once
             fresh = Call(call.options)
@@ -112,7 +114,8 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
                 _emit(fresh, answer)
                 answer.changes = []
     except KeyboardInterrupt:
-        return 0
+        pass
+    return 0
 
 
 def _emit(call: Call, answer: HereAnswer) -> None:
