@@ -90,10 +90,9 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     import gc
     import time
 
+    from kalyx.cli.start import output_deserted
     from kalyx.core.questions.changes import changes
     from kalyx.core.questions.here import package_times
-
-    from kalyx.cli.start import output_deserted
 
     _emit(call, answer)
     times = package_times(call.machine, answer)
