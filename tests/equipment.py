@@ -115,7 +115,7 @@ WANT = "for want of "
 PACKAGES = {
     "bash": "bash", "fish": "fish", "zsh": "zsh", "ksh": "ksh", "tcsh": "tcsh", "dash": "dash", "git": "git",
     "gcc": "gcc libc6-dev", "chromium": "chromium", "chromedriver": "chromium-driver", "unshare": "util-linux", "setpriv": "util-linux",
-    "a module system": "environment-modules", "du": "coreutils",
+    "a module system": "environment-modules", "wine": "wine", "du": "coreutils",
 }  # fmt: skip
 _FILES = {"a module system": "/usr/share/modules/init/bash"}
 

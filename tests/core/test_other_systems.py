@@ -12,6 +12,8 @@ from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import KalyxError
+from kalyx.core.seats.callers import ShellFound
+from kalyx.core.seats.shell import read_shell
 from kalyx.core.targets import resolve
 from tests.core.test_headers import ARM, X86, elf, mach
 from tests.core.test_machines import BINARY
@@ -203,3 +205,103 @@ def test_removing_it_looks_at_the_same_things(place):
             discarding.plan(place.machine(), refused, own_prefix=place.at("elsewhere"), with_own_files=True)
     with pytest.raises(KalyxError, match="Kalyx itself"):
         discarding.plan(place.machine(), place.at("heath"), own_prefix=place.at("heath"), with_own_files=True)
+
+
+KEEPER = "C:\\Users\\Ærik the keeper"
+LOCAL = f"{KEEPER}\\AppData\\Local"
+NEWER, OLDER = f"{LOCAL}\\Programs\\Python\\Python312", "C:\\Program Files (x86)\\Python39-32"
+ALIASES = f"{LOCAL}\\Microsoft\\WindowsApps"
+# As the installers for one user and for all (32 bits) leave a machine: no Python on PATH but the store's aliases.
+AS_INSTALLED = {
+    f"{NEWER}\\python.exe": PART + b"\x003.12.4\x00", f"{NEWER}\\python312.dll": PART + b"\x003.12.4\x00", f"{NEWER}\\Lib\\os.py": b"", f"{NEWER}\\DLLs\\_ssl.pyd": b"",
+    f"{OLDER}\\python.exe": PART + b"\x003.9.13\x00", f"{OLDER}\\python39.dll": PART, f"{OLDER}\\Lib\\os.py": b"",
+    "C:\\Windows\\py.exe": b"MZ", f"{ALIASES}\\python.exe": b"", f"{ALIASES}\\python3.exe": b"",
+    "D:\\moor\\.venv\\pyvenv.cfg": f"home = \\\\?\\{NEWER}\r\nversion = 3.12.4\r\n", "D:\\moor\\.venv\\Scripts\\python.exe": b"MZ a starter",
+    "D:\\moor\\.venv\\Lib\\site-packages\\hivescale\\__init__.py": b"",
+    "D:\\links\\python.exe": Link(f"\\\\?\\{NEWER}\\python.exe"),
+}  # fmt: skip
+ENTERED = {
+    "HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.12\\InstallPath": {"": f"{NEWER}\\", "ExecutablePath": f"{NEWER}\\python.exe"},
+    "HKEY_LOCAL_MACHINE\\Software\\WOW6432Node\\Python\\PythonCore\\3.9-32\\InstallPath": {"": OLDER},
+    "HKEY_LOCAL_MACHINE\\Software\\Python\\PythonCore\\3.7\\InstallPath": {"": "C:\\Gone"},
+}
+LAUNCHED = [
+    ({}, "", NEWER, "3.12.4"),
+    ({"PY_PYTHON": "3.9-32"}, "", OLDER, "3.9.13"),
+    ({"PY_PYTHON": "3"}, "", NEWER, "3.12.4"),
+    ({"PY_PYTHON": "3", "PY_PYTHON3": "3.9-32"}, "", OLDER, "3.9.13"),
+    ({}, "[defaults]\r\npython=3.9-32\r\n", OLDER, "3.9.13"),
+    ({"PY_PYTHON": "3.12"}, "[defaults]\npython=3.9-32\n", NEWER, "3.12.4"),
+    ({"VIRTUAL_ENV": "D:\\moor\\.venv", "PY_PYTHON": "3.9-32"}, "", "D:\\moor\\.venv", "3.12.4"),
+    ({"PY_PYTHON": "3.8"}, "", None, "3.8, which is not entered"),
+    ({"PY_PYTHON": "3.7"}, "", None, "there is nothing at this path"),
+    ({"PY_PYTHON": "3.9"}, "", OLDER, "3.9.13"),
+    ({"PY_PYTHON": "3.9-64"}, "", None, "which is not entered"),
+    ({}, "python=3.9-32", NEWER, "3.12.4"),
+]
+
+
+def as_installed(settings: str = "", **variables: str) -> MemoryFacts:
+    files = {**AS_INSTALLED, **({f"{LOCAL}\\py.ini": settings} if settings else {})}
+    base = {"PATH": f"C:\\Windows;{ALIASES}", "PATHEXT": ".COM;.EXE", "LOCALAPPDATA": LOCAL, "APPDATA": f"{KEEPER}\\AppData\\Roaming"}
+    return MemoryFacts("windows", files, variables=base | variables, folder="D:\\moor", home=KEEPER, registry=ENTERED)
+
+
+@pytest.mark.parametrize("variables, settings, prefix, says", LAUNCHED)
+def test_what_the_launcher_starts(variables, settings, prefix, says):
+    """The store's aliases start nothing; ``py`` starts an active environment, the default it is told, else the newest."""
+    seat = read_shell(as_installed(settings, **variables), ShellFound("powershell", None, "test"))
+    by_word = {part.word: part for part in seat.parts}
+    assert "alias" in by_word["python"].reason and "alias" in by_word["python3"].reason
+    part = by_word["py"]
+    if prefix is None:
+        assert part.interpreter is None and says in part.reason, part.reason
+    else:
+        assert (part.interpreter.prefix, part.interpreter.version) == (prefix, says) and part.path == "C:\\Windows\\py.exe"
+        assert seat.interpreter == part.interpreter
+
+
+def test_paths_with_the_mark_of_windows():
+    """A path marked as taken literally names what its plain form names: in settings, in links, as a target."""
+    facts = as_installed()
+    machine = Machine(facts)
+    assert {one.prefix: one.version for one in machine.interpreters} == {NEWER: "3.12.4", OLDER: "3.9.13"}
+    assert [(one.prefix, one.condition) for one in machine.environments if one.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
+    for target in ("\\\\?\\D:\\moor\\.venv", "d:\\MOOR\\.venv\\Scripts\\PYTHON.exe"):
+        assert resolve(machine, target).environment.prefix.lower() == "d:\\moor\\.venv"
+    assert resolve(machine, "D:\\links\\python.exe").interpreter.base_prefix == NEWER
+    assert facts.absolute("\\\\?\\UNC\\barn\\moor") == "\\\\barn\\moor" and facts.absolute("\\\\?\\Volume{7}\\x").startswith("\\\\?\\Volume")
+
+
+TOOLS = "/Library/Developer/CommandLineTools"
+TOOLS_PYTHON = f"{TOOLS}/Library/Frameworks/Python3.framework/Versions/3.9"
+BREWED = "/opt/homebrew/Cellar/python@3.12/3.12.4/Frameworks/Python.framework/Versions/3.12"
+MAC = {
+    "/usr/bin/python3": mach(ARM),
+    f"{TOOLS}/usr/bin/python3": Link("../../Library/Frameworks/Python3.framework/Versions/3.9/bin/python3"),
+    f"{TOOLS_PYTHON}/bin/python3": Link("python3.9"), f"{TOOLS_PYTHON}/bin/python3.9": mach(ARM) + b"\x003.9.6\x00",
+    f"{TOOLS_PYTHON}/lib/python3.9/os.py": b"",
+    "/opt/homebrew/bin/python3": Link("../Cellar/python@3.12/3.12.4/bin/python3"),
+    "/opt/homebrew/Cellar/python@3.12/3.12.4/bin/python3": Link("../Frameworks/Python.framework/Versions/3.12/bin/python3"),
+    f"{BREWED}/bin/python3": Link("python3.12"), f"{BREWED}/bin/python3.12": mach(ARM) + b"\x003.12.4\x00", f"{BREWED}/lib/python3.12/os.py": b"",
+    "/Users/keeper/moor/.venv/pyvenv.cfg": "home = /opt/homebrew/opt/python@3.12/bin\nversion = 3.12.4\n",
+    "/opt/homebrew/opt/python@3.12": Link("../Cellar/python@3.12/3.12.4"),
+    "/Users/keeper/moor/.venv/bin/python": Link("/opt/homebrew/opt/python@3.12/bin/python3"),
+    "/Users/keeper/moor/.venv/lib/python3.12/site-packages/x.py": b"",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("path, more, prefix, version", [
+    ("/usr/bin/python3", {}, TOOLS_PYTHON, "3.9.6"),
+    ("/usr/bin/python3", {"/var/db/xcode_select_link": Link("/Applications/Tools.app/Contents/Developer")}, None, "have no such program"),
+    ("/opt/homebrew/bin/python3", {}, BREWED, "3.12.4"),
+    ("/Users/keeper/moor/.venv/bin/python", {}, "/Users/keeper/moor/.venv", "3.12.4"),
+    ("/users/KEEPER/moor/.venv/BIN/python", {}, "/users/KEEPER/moor/.venv", "3.12.4"),
+])  # fmt: skip
+def test_interpreters_of_a_mac(path, more, prefix, version):
+    """The system's starter goes on to the developer tools; a home-brewed one is a framework behind three links."""
+    seat = resolve(Machine(MemoryFacts("macos", {**MAC, **more}, folder="/Users/keeper/moor", home="/Users/keeper")), path)
+    if prefix is None:
+        assert seat.interpreter is None and seat.undecided and version in seat.reason
+    else:
+        assert (seat.interpreter.prefix, seat.interpreter.version) == (prefix, version)

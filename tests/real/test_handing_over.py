@@ -24,16 +24,26 @@ def install(python, *words, **variables):
 def test_what_is_recorded_is_rebuilt_and_the_same(version, moor, wheels):
     python = make_environment(version, moor.root / "orchard")
     marked = Package(
-        "moorkit", "1.0", {"moorkit.py": ""}, requires=["nectarflow>=1", "combtool; sys_platform == 'linux'"]
+        "moorkit", "1.0", {"moorkit.py": ""}, requires=["nectarflow>=1", "combtool; sys_platform == 'linux'", "lampkit; sys_platform == 'win32'"]
     )
+    write_wheel(Package("lampkit", "1.0", {"lampkit.py": ""}), str(wheels))
     write_wheel(marked, str(wheels))
-    install(python, "--no-deps", "--find-links", wheels, "hivescale", "nectarflow==1.0", "combtool", "moorkit")
+    install(python, "--no-deps", "--find-links", wheels, "hivescale", "nectarflow==1.0", "combtool", "moorkit", "lampkit")
+    keeps_source = version != OLD  # its installer does not write down where something came from
+    project(type("At", (), {"version": version}), "beelines", moor.root / "work")
+    for words in (["init", "-q"], ["add", "."], ["-c", "user.name=keeper", "-c", "user.email=keeper@larkmoor.example", "commit", "-qm", "Begin"]):
+        subprocess.run([need("git"), *words], cwd=moor.root / "work", check=True)
+    if keeps_source:
+        install(python, "--no-build-isolation", f"git+file://{moor.root}/work")
     file = moor.root / "orchard.txt"
     ran = moor.kalyx("record", python, "-o", file, "--json")
     assert ran.status == 0
     lines = {one["name"]: one["line"] for one in ran.json["lines"]}
     assert lines["hivescale"] == "hivescale==2.1" and lines["nectarflow"] == "nectarflow==1.0"
     assert lines["combtool"] == 'combtool==1.0 ; sys_platform == "linux"'
+    assert lines["lampkit"] == "lampkit==1.0", "what another system alone asks for is here for another reason"
+    if keeps_source:
+        assert "#egg=beelines" in lines["beelines"] and lines["beelines"].startswith("git+file://")
     assert "pip" not in lines, "what making an environment brings is not pinned"
     file.write_text(
         file.read_text().replace("hivescale==2.1\n", "")

@@ -56,6 +56,6 @@ def _draw(call: Call, count: int, done: bool, notes: list[str]) -> None:
     screen = call.screen
     word = "written" if done else "would write"
     screen.line((word.ljust(14), BLUE), screen.path(call.machine.facts.absolute(call.options.to)))
-    screen.line("".ljust(14), f"{count} packages with their versions")
+    screen.line("".ljust(14), "one package with its version" if count == 1 else f"{count} packages with their versions")
     for note in notes:
         screen.line(("note".ljust(14), QUIET), screen.shown(note))

@@ -57,7 +57,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     if environment.condition == "moved" and script is not None:
         warnings.append(f"{script} of this environment still speaks of another place, so the line does without it")
         script = None
-    if script is not None and not _may_be_in_a_script(view_of(facts, seat.interpreter), prefix):
+    if script is not None and not _may_be_in_a_script(view_of(facts, seat.interpreter), prefix, facts.system):
         # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.
         script = None
     try:
@@ -92,10 +92,11 @@ def _scripts(names: list[str], ending: str) -> list[str]:
     return [name for name in names if name.lower() == wanted]
 
 
-def _may_be_in_a_script(view: View, prefix: str) -> bool:
+def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
     """Whether the folder and the prompt are plain words, that any activation script may hold as they are."""
+    read = _READ_BY_SHELLS - set("\\~") if system == "windows" else _READ_BY_SHELLS
     prompt = (view.settings.get("prompt") if view.settings is not None else None) or ""
-    return all(word.isprintable() and not set(word) & _READ_BY_SHELLS for word in (prefix, prompt.strip("'\"")))
+    return all(word.isprintable() and not set(word) & read for word in (prefix, prompt.strip("'\"")))
 
 
 _READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")

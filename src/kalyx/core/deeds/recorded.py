@@ -61,6 +61,9 @@ def _package(line: str, path: str) -> Package | None:
     if not line.strip() or line.startswith("#"):
         return None
     line, _, said = line.partition("  # ")
+    address, egg, name = line.partition("#egg=")
+    if egg:
+        line = f"{name.partition('&')[0]} @ {address}"
     try:
         requirement = Requirement(line)
     except InvalidRequirement:

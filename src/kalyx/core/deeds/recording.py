@@ -18,7 +18,7 @@ from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.requirements import asked_by
+from kalyx.core.packages.requirements import asked_by, marker_environment
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.ways import search_of
 from kalyx.core.words.names import canonical, is_distribution_name, is_version
@@ -168,14 +168,20 @@ def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) 
     archive = direct.get("archive_info")
     if isinstance(archive, dict) and re.fullmatch(r"[a-z0-9]+=[0-9a-f]+", str(archive.get("hash"))):
         url += "#" + str(archive["hash"])
+    local, address = "+file:" in url, url.partition("+")[2] or url
+    if local:
+        url += f"#egg={package.name}"  # after an @ older installers take no address without a host
     inner = direct.get("subdirectory")
     if isinstance(inner, str) and re.fullmatch(r"[A-Za-z0-9_./-]+", inner):
         url += ("&" if "#" in url else "#") + f"subdirectory={inner}"
     line = RecordLine(
-        name=package.name, version=package.version, line=f"{package.name} @ {url}  # {package.version}", kind="direct"
+        name=package.name,
+        version=package.version,
+        line=f"{'' if local else package.name + ' @ '}{url}  # {package.version}",
+        kind="direct",
     )
     if url.startswith("file:") or "+file:" in url:
-        line.elsewhere, line.reason = False, f"it came from {url.partition('+')[2] or url}, which only this machine has"
+        line.elsewhere, line.reason = False, f"it came from {address}, which only this machine has"
         if not isinstance(direct.get("dir_info"), dict) and source is None:
             # A file of this name and version may lie in an index, or be given along; its place here helps nobody.
             line.line, line.kind = f"{package.name}=={package.version}", "pinned"
@@ -184,10 +190,14 @@ def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) 
 
 
 def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_here: list[Installed]) -> str:
-    """The condition under which every distribution that asks for this one does so; empty where one asks always."""
+    """The condition under which every distribution that asks for this one does so; empty where one asks always.
+
+    A condition that does not hold here is not why it is here.
+    """
     from packaging.requirements import InvalidRequirement, Requirement
 
     found: set[str] = set()
+    here = marker_environment(interpreter, machine.facts.system)
     for one in all_here:
         for text in one.requires:
             if canonical(text.partition(";")[0].split("[")[0].split("(")[0].strip(" <>=!~0123456789.*,")) != canonical(
@@ -200,8 +210,11 @@ def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_he
                 continue
             if canonical(requirement.name) == canonical(package.name):
                 said = str(requirement.marker) if requirement.marker is not None else ""
-                if "extra" not in said:
-                    found.add(said)
+                if "extra" in said:
+                    continue
+                if requirement.marker is not None and not requirement.marker.evaluate({**here, "extra": ""}):
+                    return ""
+                found.add(said)
     return found.pop() if len(found) == 1 else ""
 
 

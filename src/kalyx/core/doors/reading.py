@@ -205,9 +205,17 @@ class Facts:
         """``path`` made absolute from ``folder`` and tidied, links untouched; ``~`` is the home."""
         if path == "~" or path.startswith(("~/", "~\\") if self.system == "windows" else "~/"):
             path = self.home + path[1:]
+        path = self._short_form(path)
         if not self.path.isabs(path):
             path = self.join(folder or self.folder, path)
         return str(self.path.normpath(path))
+
+    def _short_form(self, path: str) -> str:
+        """Without the mark of Windows for paths that are taken as they stand, where the plain form names the same."""
+        if self.system != "windows" or not path.startswith("\\\\?\\"):
+            return path
+        rest = path[4:]
+        return "\\\\" + rest[4:] if rest[:4].upper() == "UNC\\" else rest if rest[1:3] == ":\\" else path
 
     def within(self, path: str) -> str:
         """``path`` from the current folder, tidied; a ``~`` in it is a name like any other."""
@@ -306,6 +314,7 @@ class Facts:
 
     def _beside(self, target: str, link: str) -> str:
         """What a link's target names: a relative one goes by the link's folder, and a ``~`` in it is just a name."""
+        target = self._short_form(target)
         return target if self.path.isabs(target) else self.join(self.parent(link), target)
 
     def _walked(self, path: str, known: dict[str, str], budget: int) -> str:

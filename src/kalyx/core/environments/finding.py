@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
+from kalyx.core.interpreters.registered import registered
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
 from kalyx.core.words.numbers import are_numbers
@@ -97,7 +98,7 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
         local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
         roots.append(facts.join(local, "Programs", "Python"))
     seen: set[str] = set()
-    yield from registered_prefixes(facts)
+    yield from dict.fromkeys(one.prefix for one in registered(facts))
     if facts.variables.keys() & _MODULE_VARIABLES:
         from kalyx.core.interpreters.sitemodules import module_prefixes
 
@@ -174,23 +175,6 @@ def running_prefixes(facts: Facts) -> list[str]:
         word = process.command[0] if process is not None and process.command else program
         if facts.path.isabs(word) and facts.exists(word):
             found.append(facts.parent(facts.parent(facts.path.normpath(word))))
-    return list(dict.fromkeys(found))
-
-
-def registered_prefixes(facts: Facts) -> list[str]:
-    """Installations entered in the Windows registry (PEP 514), the user's before the machine's."""
-    found = []
-    for hive in ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE"):
-        for root in (f"{hive}\\Software\\Python", f"{hive}\\Software\\WOW6432Node\\Python"):
-            for company in facts.registry_keys(root):
-                if company == "PyLauncher":
-                    continue
-                for tag in facts.registry_keys(f"{root}\\{company}"):
-                    values = facts.registry(f"{root}\\{company}\\{tag}\\InstallPath") or {}
-                    if values.get(""):
-                        found.append(facts.path.normpath(values[""]))
-                    elif values.get("ExecutablePath"):
-                        found.append(facts.parent(facts.path.normpath(values["ExecutablePath"])))
     return list(dict.fromkeys(found))
 
 

@@ -19,6 +19,7 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
+from kalyx.core.interpreters.registered import registered_paths
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.words.numbers import leading_number
@@ -185,10 +186,26 @@ class _Builder:
     def _windows_base(self, prefix: str, origin: str) -> None:
         facts = self.facts
         self.library = facts.join(prefix, "Lib")
-        self.add(facts.join(facts.parent(self.interpreter.executable), self._zip_name()), origin, "library")
-        self.add(facts.join(prefix, "DLLs"), origin + ", compiled part", "library")
+        # The archive lies beside the interpreter's own library, which a starter in an environment loads from the base.
+        own = facts.parent(self.interpreter.executable)
+        number = self.tag.replace(".", "")
+        if not facts.is_file(facts.join(own, f"python{number}.dll")):
+            own = self.interpreter.base_prefix
+        self.add(facts.join(own, self._zip_name()), origin, "library")
+        if not (self.way.isolated or self.way.ignore_variables):
+            # From 3.11 on an archive there is taken for the library, which then is not looked for.
+            found = any(facts.is_file(facts.join(self.library, name)) for name in ("os.py", "os.pyc"))
+            lost = self.minor >= (3, 11) and (not found or facts.is_file(facts.join(own, self._zip_name())))
+            for entry, key in registered_paths(facts, self.tag, core=lost and not self.home_by_variable()):
+                self.add(entry, f"the registry, {key}", "own")
+        # PYTHONHOME moves the library, and not the folder of the executable.
+        program = facts.parent(self.interpreter.executable) if self.home_by_variable() else prefix
+        compiled = facts.join(prefix, "DLLs")
+        if self.minor >= (3, 11) and not facts.is_folder(compiled) and not self.home_by_variable():
+            compiled = program  # it takes its compiled parts to lie beside it then
+        self.add(compiled, origin + ", compiled part", "library")
         self.add(self.library, origin, "library")
-        self.add(prefix, "the folder of the base interpreter", "library")
+        self.add(program, "the folder of the base interpreter", "library")
 
     def _zip_name(self) -> str:
         return "python" + self.tag.replace(".", "") + ".zip"
@@ -441,7 +458,9 @@ _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DIS
 
 
 def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
-    given = _whole_path_of(facts, interpreter)
+    plain = _Builder(facts, interpreter, way)
+    heeds_home_first = plain.minor >= (3, 11) and plain.home_by_variable()
+    given = None if heeds_home_first else _whole_path_of(facts, interpreter)
     if given is not None:
         # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.
         site = any(line.split() == ["import", "site"] for line, _ in given[1])

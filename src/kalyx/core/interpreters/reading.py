@@ -140,9 +140,10 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
         if real not in links:
             links.append(real)
         start = _first_bytes(facts, executable, real, links)
-        if start.startswith(_BINARY_STARTS):
+        following = shims.system_starter(facts, executable)
+        if following is None and start.startswith(_BINARY_STARTS):
             return _read_binary(facts, executable, real, links)
-        following = shims.follow(facts, executable, start)
+        following = following or shims.follow(facts, executable, start)
         if following is None:
             raise NotAnInterpreter(path, _script_reason(start), links, dead=not start.startswith(b"#!"))
         if isinstance(following, shims.Unknown):
@@ -361,6 +362,10 @@ def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None
     starts = []
     if home and settings is not None and (newer or copied):
         starts.append(facts.absolute(home, settings.folder))
+        if facts.system == "macos":
+            # A framework's own starter finds the framework by its library, through whatever link it was reached.
+            names = [f"python{minor}"] if minor else ["python3", "python"]
+            starts += [facts.parent(facts.real(facts.join(starts[0], name))) for name in names]
     # From 3.11 on a home that leads nowhere leaves only what is compiled in (a framework finds itself by its library).
     if not (home and (copied or (newer and facts.system == "linux"))):
         # Before 3.11 a linked folder on the way is not looked through, only the file's own links are followed.

@@ -55,6 +55,26 @@ def follow(facts: Facts, executable: str, start: bytes) -> Followed | Unknown | 
     return _plain_launcher(facts, start)
 
 
+# Where macOS' developer tools lie unless a link says otherwise (xcode-select(1)), in its order.
+_TOOLS_LINK = "/var/db/xcode_select_link"
+_TOOLS = ("/Applications/Xcode.app/Contents/Developer", "/Library/Developer/CommandLineTools")
+
+
+def system_starter(facts: Facts, executable: str) -> Followed | Unknown | None:
+    """Where macOS' own ``/usr/bin/python3`` goes on to: it is no interpreter, but starts the developer tools' one."""
+    if facts.system != "macos" or facts.parent(executable) != "/usr/bin":
+        return None
+    name = facts.name(executable)
+    if not name.startswith(("python", "pip")) or name.startswith("python2"):
+        return None
+    chosen = facts.real(_TOOLS_LINK) if facts.kind(_TOOLS_LINK) is not None else None
+    for root in [chosen] if chosen else _TOOLS:
+        candidate = facts.join(root, "usr", "bin", name)
+        if facts.kind(candidate) is not None:
+            return Followed(candidate, f"the developer tools in {root}")
+    return Unknown("the system's starter for the developer tools, which have no such program here")
+
+
 def _by_rule(facts: Facts, rule: ShimRule, root: str, word: str) -> Followed | Unknown:
     chosen, source = _choice(facts, rule, root)
     for version in chosen:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kalyx.core.doors import Facts
+from kalyx.core.interpreters.registered import launched
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.making import seat_from, starting, starting_script
@@ -34,9 +35,14 @@ def read_shell(facts: Facts, shell: ShellFound) -> Seat:
     """The shell as a seat; its own interpreter is that of ``python``, else of ``python3``."""
     taken = meanings(facts, shell)
     parts = [read_part(facts, role, word, shell.name, taken) for role, word in WORDS]
+    if facts.system == "windows":
+        parts.append(_launcher(facts, shell.name))
     known = [part for part in parts if part.path is not None or part.defined is not None]
     parts = [part for part in parts if part in known or part.word in ("python", "python3", "pip")]
-    main = next((part for part in known if part.role.startswith("python")), parts[0])
+    own = [part for part in known if part.role.startswith("python")] or parts
+    # There python may be no more than an alias of the system's store, and py is what people type.
+    starts = [part for part in own if part.interpreter is not None] if facts.system == "windows" else []
+    main = (starts or own)[0]
     seat = seat_from("shell", shell.name, main, facts.folder, parts)
     seat.variables = {name: facts.variable(name) for name in REACHING}
     return seat
@@ -46,6 +52,21 @@ def read_part(facts: Facts, role: str, word: str, shell: str, taken: Taken) -> P
     """What one word starts, hop by hop: what a start file makes of it (``taken``), else what is first on this PATH."""
     found = taken.followed(word)
     return _defined(facts, role, word, shell, found) if found else _on_path(facts, role, word, word, shell)
+
+
+def _launcher(facts: Facts, shell: str) -> Part:
+    """What ``py`` starts: the interpreter that the launcher of Windows chooses."""
+    part = _on_path(facts, "python", "py", "py", shell)
+    if part.path is None:
+        return part
+    chosen, why = launched(facts, part.path)
+    if chosen is None:
+        return Part(role="python", word="py", path=part.path, links=[part.path], reason=why)
+    runs = starting(facts, chosen, "python", "py")
+    runs.links, runs.path = [part.path, chosen, *runs.links[1:]], part.path
+    if runs.interpreter is None:
+        runs.reason = f"py starts {chosen} ({why}): {runs.reason}"
+    return runs
 
 
 def _defined(facts: Facts, role: str, word: str, shell: str, found: list[Meaning]) -> Part:

@@ -44,7 +44,8 @@ _AS_ITS_OWN = {
     "csh": "eval `{}`",
     "pwsh": "{} | Invoke-Expression",
     "powershell": "{} | Invoke-Expression",
-    "cmd": "for /f \"delims=\" %i in ('{}') do %i",
+    # Read from a file: of a line that comes out of a loop it would take neither % nor & as they are meant.
+    "cmd": '{} > "%TEMP%\\kalyx-enter.bat" && call "%TEMP%\\kalyx-enter.bat"',
     "xonsh": "execx($({}))",
 }
 

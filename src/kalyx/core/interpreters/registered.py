@@ -1,0 +1,113 @@
+"""What Windows' registry says of interpreters, and which of them the launcher ``py`` starts.
+
+Entries by PEP 514: the user's before the machine's, those of 32-bit programs in a view of their own. The launcher by
+PEP 397 and "Python Launcher for Windows" in Python's manual: an active environment, else the default version that a
+variable or one of two ``py.ini`` files name, else the newest.
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts
+from kalyx.core.formats import ini
+from kalyx.core.formats.spot import Malformed
+from kalyx.core.words.numbers import are_numbers
+
+_HIVES = ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE")
+_ROOTS = [f"{hive}\\Software\\{view}Python" for view in ("", "WOW6432Node\\") for hive in _HIVES]
+
+
+class Registered(Struct):
+    """One entry: who entered it, under which tag, its folder and its executable."""
+
+    company: str
+    tag: str
+    prefix: str
+    executable: str
+
+
+def registered(facts: Facts) -> list[Registered]:
+    """Every entry that names a folder or an executable, there or not."""
+    found: dict[tuple[str, str, str], Registered] = {}
+    for root in _ROOTS:
+        for company in facts.registry_keys(root):
+            if company.lower() == "pylauncher":
+                continue
+            for tag in facts.registry_keys(f"{root}\\{company}"):
+                values = facts.registry(f"{root}\\{company}\\{tag}\\InstallPath") or {}
+                prefix, executable = values.get(""), values.get("ExecutablePath")
+                if prefix or executable:
+                    prefix = facts.path.normpath(prefix or facts.parent(str(executable)))
+                    executable = facts.path.normpath(executable or facts.join(prefix, "python.exe"))
+                    found.setdefault((company, tag, prefix), Registered(company, tag, prefix, executable))
+    return list(found.values())
+
+
+def registered_paths(facts: Facts, tag: str, core: bool) -> list[tuple[str, str]]:
+    """Folders that applications put on the search path of a version (``3.12``) by the registry, with their keys.
+
+    Using Python on Windows, "Finding modules": the subkeys of ``PythonPath``, the user's first. ``core``: what the key
+    itself says too, which counts where the library's folder was not found.
+    """
+    found = []
+    for hive in _HIVES:
+        root = f"{hive}\\Software\\Python\\PythonCore\\{tag}\\PythonPath"
+        for key in [*(f"{root}\\{name}" for name in facts.registry_keys(root)), *([root] if core else [])]:
+            value = (facts.registry(key) or {}).get("")
+            found += [(entry, key) for entry in (value or "").split(";") if entry]
+    return found
+
+
+def launched(facts: Facts, launcher: str) -> tuple[str | None, str]:
+    """The executable that ``py`` without words starts, and why that one; None and the reason where it starts none.
+
+    ``launcher`` is the path of ``py.exe``: one of its settings files lies beside it.
+    """
+    active = facts.variable("VIRTUAL_ENV")
+    if active:
+        return facts.join(active, "Scripts", "python.exe"), "VIRTUAL_ENV is set"
+    wanted, why = _default(facts, launcher, "")
+    if wanted in ("2", "3"):
+        finer, because = _default(facts, launcher, wanted)
+        wanted, why = (finer, because) if finer else (wanted, why)
+    fit = [one for one in registered(facts) if _fits(one, wanted)]
+    if not fit:
+        return None, f"py starts {wanted}, which is not entered ({why})" if wanted else "py finds no Python entered"
+    best = max(fit, key=_order)  # of equals the first
+    return best.executable, why or "it is the newest that is entered"
+
+
+def _default(facts: Facts, launcher: str, major: str) -> tuple[str, str]:
+    """The version that a variable or a settings file names for ``python`` or ``python3``, and where."""
+    variable = f"PY_PYTHON{major}"
+    value = (facts.variable(variable) or "").strip()
+    if value:
+        return value, f"{variable} is {value}"
+    local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
+    for path in (facts.join(local, "py.ini"), facts.join(facts.parent(launcher), "py.ini")):
+        text = facts.text_or_none(path, 64 * 1024)
+        try:
+            spot = ini.read(text).get(("defaults", f"python{major}")) if text else None
+        except Malformed:
+            continue
+        if spot is not None and spot.value.strip():
+            return spot.value.strip(), f"{path} says {spot.value.strip()}"
+    return "", ""
+
+
+def _fits(one: Registered, wanted: str) -> bool:
+    """Whether an entry is of the wanted version: ``3``, ``3.12``, ``3.12-32``, ``3-64``; the newest: only real ones."""
+    if one.company.lower() != "pythoncore":
+        return False
+    version, _, bits = wanted.partition("-")
+    tag, _, own = one.tag.partition("-")
+    if bits and (own or "64") != bits.removeprefix("bits"):
+        return False
+    return not version or tag == version or tag.startswith(version + ".")
+
+
+def _order(one: Registered) -> tuple[tuple[int, ...], bool]:
+    tag, _, bits = one.tag.partition("-")
+    parts = tag.split(".")
+    return tuple(int(part) for part in parts) if all(map(are_numbers, parts)) else (), not bits
