@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -17,6 +18,9 @@ import jsonschema
 import pytest
 
 from tests.traces import Traces
+
+# A run in the background is started with Ctrl-C ignored, and so would be all that the tests start and interrupt.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 _IS_WORKER = "PYTEST_XDIST_WORKER" in os.environ
 # Before pytest chooses its own temporary folder, and before a worker is started.

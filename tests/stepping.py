@@ -115,7 +115,6 @@ def main() -> None:
         return chance(count)
 
     os.urandom = random_bytes
-    signal.signal(signal.SIGINT, signal.default_int_handler)  # tests in the background are started with it ignored
     sys.argv = ["kalyx", *words]
     sys.addaudithook(steps.heard)
     try:

@@ -72,7 +72,7 @@ def once_more_alone(status: int) -> int:
         return status
     failed = [re.sub(r"@[^\[\]@]*$", "", one) for one in failed]  # without the group that ran it
     print("once more, alone:", *failed, sep="\n  ", flush=True)
-    return run(PYTHON, "-m", "pytest", "-n", "0", *failed)
+    return run(PYTHON, "-m", "pytest", "-n", "1", *failed)
 
 
 if __name__ == "__main__":

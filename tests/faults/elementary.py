@@ -88,6 +88,25 @@ def unmet_two_steps_down(place):
     return ["why", "swarmcast", "--in", place.heath], "unmet"
 
 
+def unmet_within_what_another_asks(place):
+    """The newest would break a neighbour that is imported too: the line keeps to what both take."""
+    place.install("heath", plain("loftkit", requires=["rooftile<2"], source="import rooftile\nassert rooftile.GRAMS < 2000\n"))
+    place.install("heath", plain("barnkit", requires=["rooftile>=1.2"], source="import rooftile, loftkit\n"))
+    for version, grams in (("1.1", 1100), ("1.5", 1500), ("2.0", 2000)):
+        place.offer(plain("rooftile", version, source=f"GRAMS = {grams}\n"))
+    return ["why", "barnkit", "--in", place.heath], "unmet"
+
+
+def unmet_where_no_release_suits_all(place):
+    """A neighbour as it is here takes none that is new enough: it is moved along."""
+    place.install("heath", plain("eaveskit", requires=["slatetile<2"], source="import slatetile\nassert slatetile.GRAMS < 2000\n"))
+    place.offer(plain("eaveskit", "1.1", requires=["slatetile"], source="import slatetile\n"))
+    place.install("heath", plain("ridgekit", requires=["slatetile>=2"], source="import slatetile, eaveskit\n"))
+    for version in ("1.1", "2.0"):
+        place.offer(plain("slatetile", version, source=f"GRAMS = {version[0]}000\n"))
+    return ["why", "ridgekit", "--in", place.heath], "unmet"
+
+
 def unmet_told_in_other_words(place):
     """A package that collects what it lacks and tells it in a sentence of its own."""
     source = "lacks = []\ntry:\n    import rainfall\nexcept ImportError as e:\n    lacks.append('rainfall: %s' % e)\n" \

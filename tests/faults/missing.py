@@ -9,7 +9,7 @@ import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
 from tests.equipment import BY_VERSION, WANT
-from tests.faults.place import environment_over, minor, only, own_base, plain
+from tests.faults.place import environment_over, minor, only, own_base, plain, standin
 
 
 def _unpacked(place, package, folder: Path) -> None:
@@ -162,6 +162,31 @@ def optional_by_its_own_words(place):
 def path_cut_by_a_flag(place):
     (place.moor.folder / "flowering.py").write_text("")
     return ["why", "flowering", "--in", place.heath, "--as", "python -I sow.py"], "path-cut"
+
+
+def _away_from_its_sources(place, name: str) -> Path:
+    """A project whose sources lie in src, and a folder of it that what runs lies in."""
+    root = place.moor.folder / f"{name}-project"
+    (root / "src").mkdir(parents=True)
+    (root / "runs").mkdir()
+    (root / "src" / f"{name}.py").write_text("")
+    return root / "runs"
+
+
+def path_cut_of_a_script(place):
+    script = _away_from_its_sources(place, "millrace") / "grind.py"
+    script.write_text("import millrace\n")
+    return ["why", str(script), "--in", place.heath], "path-cut"
+
+
+def path_cut_of_a_notebook(place):
+    place.install("heath", standin())
+    place.moor.kernel("millpond", [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"])
+    notebook = _away_from_its_sources(place, "millpond_sources") / "pond.ipynb"
+    cell = {"cell_type": "code", "source": ["import millpond_sources"], "metadata": {}, "outputs": [], "execution_count": None}
+    spec = {"kernelspec": {"name": "millpond", "display_name": "millpond", "language": "python"}}
+    notebook.write_text(json.dumps({"cells": [cell], "metadata": spec, "nbformat": 4, "nbformat_minor": 5}))
+    return ["why", str(notebook)], "path-cut"
 
 
 def path_cut_sources_of_the_project(place):

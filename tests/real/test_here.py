@@ -250,6 +250,10 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
     (finding,) = ran.json["imports"][0]["findings"]
     assert ran.status == 1 and finding["cause"] == "stale-in-memory", ran.out
     assert "restart the kernel of process" in finding["remedies"][0]["steps"][0]["line"]
+    # Asked from outside by its process, it is the same one.
+    pid = finding["remedies"][0]["steps"][0]["line"].split("process ")[1].split()[0]
+    by_process = moor.kalyx("why", "hivescale", "--in", f"pid:{pid}", "--json").json["imports"][0]["findings"]
+    assert [one["cause"] for one in by_process] == ["stale-in-memory"] and by_process[0]["evidence"][0]["path"] == str(module)
     time.sleep(1.2)
     api(f"kernels/{session['kernel']['id']}/restart", {})
     time.sleep(2)

@@ -1,6 +1,7 @@
 """The larger questions: a file's imports, a folder's, a program, a traceback as an interpreter prints it, everywhere."""
 
 import json
+import os
 import subprocess
 import sys
 import zipfile
@@ -8,6 +9,11 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.deeds.putting_back import found_before, put_back
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.doors.runner import LiveRunner
+from kalyx.core.machine import Machine
+from kalyx.core.records import Remedy, Step
 from tests.conftest import make_environment
 from tests.equipment import NEW, OTHER
 
@@ -152,6 +158,35 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert moor.kalyx(*words, "--yes").status == 0
     by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--mend", "--yes")
     assert by_hand.status == 2 and "by hand" in by_hand.err
+
+
+def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
+    """Packages added, replaced, removed; a file moved; an environment made: as they were, by plain steps, last first."""
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix)
+    variables = {**moor.variables, "PIP_FIND_LINKS": str(wheels), "PIP_NO_INDEX": "1"}
+    install = [python, "-m", "pip", "install", "-q", "--no-deps"]
+    subprocess.run([*install, "nectarflow==1.0", "combtool"], check=True, env=variables)
+    (moor.folder / "hivescale.py").write_text("")
+    made = str(moor.root / "made")
+    steps = [[*install, "nectarflow==1.2", "hivescale"], [python, "-m", "pip", "uninstall", "-y", "combtool"],
+             ["mv", f"{moor.folder}/hivescale.py", f"{moor.folder}/own.py"], ["kalyx", "prepare", made, "--python", python]]  # fmt: skip
+    remedy = Remedy(says="in vain", steps=[Step(command=argv, line="") for argv in steps])
+
+    def machine() -> Machine:
+        return Machine(LiveFacts(variables, str(moor.folder)), LiveRunner)
+
+    def state() -> tuple[object, ...]:
+        here = machine().environment_named(str(prefix)).site_packages
+        return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made)
+
+    before, found = state(), found_before(machine(), remedy)
+    for argv in steps:
+        mended = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
+        assert mended == 0
+    assert state() != before
+    said = put_back(machine(), found, lambda line: None)
+    assert state() == before and len(said) == 4 and all(line.startswith("put back: ") for line in said), said
 
 
 def test_eggs_that_a_path_file_names_are_distributions(moor):

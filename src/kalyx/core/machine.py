@@ -158,7 +158,8 @@ class Machine:
 
         if found.port is None or self.facts.listens(found.pid, found.port) is not True:
             raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")
-        return ask_server(found.address, found.token, path, min(self.seconds, 5.0))
+        asked = [found.pid, found.port, path]
+        return self.facts.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5.0)))
 
     @cached_property
     def server(self) -> Server:
@@ -227,4 +228,4 @@ class Machine:
         top = module.split(".")[0]
         candidates = self.installed(sites)
         candidates.sort(key=lambda one: one.key != top.lower().replace("_", "-"))
-        return next((one for one in candidates if top in one.modules), None)
+        return next((one for one in candidates if one.provides(top)), None)

@@ -32,7 +32,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
     parser.add_argument("--prove", action="store_true", help="try each remedy on something that is thrown away")
     parser.add_argument("--wheels", metavar="DIR", help="for --prove: install from this folder, without network")
-    parser.add_argument("--mend", action="store_true", help="carry out the first remedy that works, then try again")
+    parser.add_argument(
+        "--mend", action="store_true", help="carry out the first remedy that mends it; what one did in vain is put back"
+    )
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
     changing(parser)
 
@@ -158,28 +160,54 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
 
 
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
-    """The answer after the first remedy was carried out; the one before, where nothing is to be mended."""
-    from kalyx.core.deeds import mending
+    """The answer after a remedy was carried out that mended it; the one before, where nothing is to be mended.
 
-    found = mending.first_remedy(before.imports)
+    What a remedy changed in vain is put back, and the next one is carried out.
+    """
+    from kalyx.core.deeds import mending, putting_back
+
+    found = mending.remedies_to_try(before.imports)
     if found is None:
         before.notes.append("nothing is to be mended")
         return before
-    finding, remedy = found
-    before.plan = mending.plan_of(remedy)
-    if not call.as_json:
-        from kalyx.cli.render.stories import draw_why
+    _, remedies = found
+    said: list[str] = []
+    for number, remedy in enumerate(remedies):
+        before.plan = mending.plan_of(remedy)
+        if not call.as_json:
+            _draw_plan(call, before, first=number == 0)
+        if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
+            before.notes += said
+            return before
+        kept = putting_back.found_before(Call(call.options).machine, remedy)
+        with call.progress("mending:") as tell:
+            problem = None
+            try:
+                mending.carry_out(call.machine, remedy, before.target, tell)
+            except KalyxError as refusal:
+                if len(remedies) == 1:
+                    raise
+                problem = str(refusal)
+            after = _answer(Call(call.options), tell)
+            if problem is None and mending.is_gone(before.imports, after.imports):
+                after.before, after.plan, after.done = before.imports, before.plan, True
+                after.notes += [*said, f"done: {remedy.says}"]
+                return after
+            said.append(f"{remedy.says}: it did not mend it{f' ({problem})' if problem else ''}")
+            said += putting_back.put_back(Call(call.options).machine, kept, tell)
+    after.before, after.plan = before.imports, before.plan
+    after.notes += said
+    return after
 
+
+def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
+    from kalyx.cli.render.stories import draw_why
+
+    if first:
         draw_why(call.screen, before, False)
         call.screen.blank()
-    if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
-        return before
-    with call.progress("mending:") as tell:
-        mending.carry_out(call.machine, remedy, before.target, tell)
-        after = _answer(Call(call.options), tell)
-    after.before, after.plan, after.done = before.imports, before.plan, True
-    after.notes.append(f"done: {remedy.says}")
-    return after
+    else:
+        call.screen.line("that did not mend it, and was put back; the next remedy:")
 
 
 def _is_file(call: Call, text: str) -> bool:

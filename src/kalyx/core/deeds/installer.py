@@ -193,6 +193,7 @@ def what_matters(words: bytes) -> str:
     """The line of an installer's output that says why: its first telling error, else its last line."""
     lines = [line.strip() for line in words.decode("utf-8", "replace").splitlines() if line.strip()]
     errors = [line for line in lines if line.startswith("ERROR:") or "rror:" in line or "No space left" in line]
+    errors += [line.removeprefix("kalyx: ") for line in lines if line.startswith("kalyx: ")]
     telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
     chosen = (telling or errors or lines or ["it said nothing"])[-1 if not telling else 0]
     refused = [line for line in lines if "timed out" in line or "Connection refused" in line or "resolve host" in line]

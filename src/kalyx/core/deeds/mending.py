@@ -1,4 +1,4 @@
-"""Carrying out the first remedy of what was found, as it is printed."""
+"""Carrying out remedies of what was found, as they are printed."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.findings import remedies
 from kalyx.core.interpreters.consent import has_entered, lies_in_tree
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat
+from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
 from kalyx.core.words.visible import visible
 
 
-def first_remedy(answers: list[ImportAnswer]) -> tuple[Finding, Remedy] | None:
-    """Of the first failure the first remedy that was tried and works, else one that does not fail.
+def remedies_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Remedy]] | None:
+    """Of the first failure the remedies that can be carried out: those first that were tried and work.
 
-    None where nothing failed. Raises KalyxError for one to do by hand.
+    None where nothing failed. Raises KalyxError where all are to be done by hand.
     """
     failing = [one for one in answers if one.findings]
     if not failing:
@@ -25,16 +25,43 @@ def first_remedy(answers: list[ImportAnswer]) -> tuple[Finding, Remedy] | None:
     finding = failing[0].findings[0]
     if not finding.remedies:
         raise KalyxError(f"no remedy is known for this: {visible(finding.says)}")
-    able = [one for one in finding.remedies if one.steps and all(step.command is not None for step in one.steps)]
-    works = [one for one in able if one.tried == "works"]
     left = [one for one in finding.remedies if one.tried != "fails"]
     if not left:
         raise KalyxError(f"no remedy that is known works here, as far as it was tried: {visible(finding.says)}")
-    remedy = (works or left)[0]
-    by_hand = [step.line for step in remedy.steps if step.command is None]
-    if by_hand or not remedy.steps:
-        raise KalyxError(f"the first remedy is to be done by hand: {visible('; '.join(by_hand) or remedy.says)}")
-    return finding, remedy
+    able = [one for one in left if one.steps and all(map(_changes_something, one.steps))]
+    works = [one for one in able if one.tried == "works"]
+    if works or (able and able[0] is left[0]):
+        rest = [one for one in able if one not in works]
+        # What removes something is carried out as the first remedy alone: nobody agreed to it in place of another.
+        return finding, [*works, *(one for one in rest if one is left[0] or not any(map(_removes, one.steps)))]
+    by_hand = [step.line for step in left[0].steps if not _changes_something(step)]
+    raise KalyxError(f"the first remedy is to be done by hand: {visible('; '.join(by_hand) or left[0].says)}")
+
+
+def _changes_something(step: Step) -> bool:
+    """Whether a step changes what is on the machine; to run what was asked about otherwise is the user's own deed."""
+    words = step.command or []
+    runs = words[:1] == ["env"] or (len(words) > 1 and "python" in words[0] and words[1:3] not in _OF_PYTHON)
+    return len(words) > 1 and not runs
+
+
+_OF_PYTHON = (["-m", "pip"], ["-m", "ensurepip"], ["-m", "venv"])
+
+
+def _removes(step: Step) -> bool:
+    words = step.command or []
+    return words[:1] == ["rm"] or words[:2] in (["kalyx", "discard"], ["kalyx", "unregister"])
+
+
+def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
+    """Whether the first failure is not there any more: it imports, or another failure stands where it stood."""
+    for was in before:
+        if was.findings:
+            now = next((one for one in after if one.statement == was.statement), None)
+            if now is None or now.outcome == "imports":
+                return True
+            return bool(now.error and was.error and now.error.text != was.error.text)
+    return True
 
 
 def plan_of(remedy: Remedy) -> list[ChangePlan]:
@@ -51,7 +78,15 @@ def carry_out(machine: Machine, remedy: Remedy, seat: Seat, tell: Callable[[str]
         tell(step.line)
         words = own_command([*step.command[1:], "--yes"]) if step.command[0] == "kalyx" else step.command
         _not_past_what_is_kept(machine, step.command, own)
-        run_to_end(machine, words, tell)
+        try:
+            run_to_end(machine, words, tell)
+        except KalyxError as refusal:
+            if step.command[0] != "kalyx":
+                raise
+            said, whole, file = str(refusal).rpartition(" (all it said")
+            reason = (said or str(refusal)).partition(" failed: ")[2] or str(refusal)
+            reason += whole + file if whole not in reason else ""
+            raise KalyxError(f"{visible(step.line)}: {reason}") from None
 
 
 def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ...]) -> None:

@@ -8,6 +8,7 @@ the import is tried again. A remedy that is to be done by hand, or elsewhere, is
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 
 from msgspec import Struct
 
@@ -139,6 +140,7 @@ def _take(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, whe
         _without(machine, attempt, {argv[1]: argv[2]}, folder)
     elif argv[:2] == ["kalyx", "register"] or len(argv) == 1:
         _elsewhere(machine, attempt, argv[2] if len(argv) > 1 else argv[0])
+        _variables(machine, attempt, [two for one, two in pairwise(argv) if one == "--variable"])
     else:
         raise _NotTried
 

@@ -9,8 +9,10 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts
 from kalyx.core.interpreters.consent import tree_of
+from kalyx.core.kernels.makers import KERNEL_PACKAGES
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.packages.bounds import within
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
 from kalyx.core.words.names import is_requirement
@@ -68,23 +70,72 @@ def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
 
 def install(machine: Machine, interpreter: Interpreter, requirement: str, *more: str) -> Remedy:
     """Install a requirement into the environment of ``interpreter``, by its own installer and its full path."""
-    if not _may_be_installed(machine, requirement, more):
-        return _no_name(requirement)
+    return install_all(machine, interpreter, [requirement], *more)
+
+
+def install_all(machine: Machine, interpreter: Interpreter, requirements: list[str], *more: str) -> Remedy:
+    """Install several requirements at once, each within what everything else in the environment leaves open."""
+    for requirement in requirements:
+        if not _may_be_installed(machine, requirement, more):
+            return _no_name(requirement)
     keeper = keeper_of(machine, interpreter)
-    where = machine.facts.name(interpreter.prefix)
     if keeper is not None:
-        return Remedy(
-            says=f"its packages are kept by {keeper}: add it there",
-            steps=[by_hand(f"add {requirement} through {keeper}, or use an environment of your own")],
-            touches=[],
-        )
-    steps = []
+        return _kept(machine, interpreter, keeper, requirements, more)
+    steps, says = [], f"install it in {machine.facts.name(interpreter.prefix)}"
     environment = machine.environment_named(machine.facts.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
         steps.append(command(machine, [interpreter.executable, "-m", "ensurepip"]))
-    steps.append(command(machine, [interpreter.executable, "-m", "pip", "install", *more, requirement]))
-    return Remedy(says=f"install it in {where}", steps=steps, touches=[interpreter.prefix])
+    words, moved, minders = [], [], []
+    here = machine.installed(environment.site_packages) if environment is not None and "-e" not in more else []
+    for requirement in requirements:
+        bounded = within(requirement, here, interpreter, machine.facts.system)
+        words.append(bounded.line)
+        minders += bounded.minders
+        moved += bounded.in_the_way
+    if minders:
+        says += f", within what {' and '.join(minders[:2])} leaves open"
+    if moved:
+        # Another release of each may take it; where there is none, the installer says so and changes nothing.
+        moved = list(dict.fromkeys(moved))
+        words = [*([] if "--upgrade" in more else ["--upgrade"]), *words, *moved]
+        says += f", with a release of {' and '.join(moved[:3])} that takes it"
+    steps.append(command(machine, [interpreter.executable, "-m", "pip", "install", *more, *words]))
+    return Remedy(says=says, steps=steps, touches=[interpreter.prefix])
+
+
+def _kept(
+    machine: Machine, interpreter: Interpreter, keeper: str, requirements: list[str], more: tuple[str, ...]
+) -> Remedy:
+    """Where something else keeps an environment's packages its installer is refused: an environment of one's own."""
+    argv, place = own_environment(machine, interpreter, requirements)
+    if argv is None or "-e" in more:
+        told = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
+        return Remedy(says=f"its packages are kept by {keeper}: add it there", steps=[told], touches=[])
+    says = f"its packages are kept by {keeper}: give this folder an environment of its own"
+    return Remedy(says=says, steps=[command(machine, argv)], touches=[place])
+
+
+def own_environment(
+    machine: Machine, interpreter: Interpreter, requirements: list[str]
+) -> tuple[list[str] | None, str]:
+    """The command that gives the folder stood in an environment with these packages, and its place.
+
+    None beside an installation whose packages its own installer may change, and where none can be made of it.
+    """
+    facts = machine.facts
+    place = facts.join(facts.folder, ".venv")
+    if interpreter.prefix != interpreter.base_prefix or not _makes_environments(interpreter):
+        return None, place
+    if facts.exists(place):
+        return ["kalyx", "fill", place, *requirements], place
+    wishes = [word for requirement in requirements for word in ("--want", requirement)]
+    return ["kalyx", "prepare", place, "--python", interpreter.executable, *wishes], place
+
+
+def _makes_environments(interpreter: Interpreter) -> bool:
+    """Whether ``prepare`` takes this interpreter for a base."""
+    return not interpreter.version.startswith("2.")
 
 
 def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...]) -> bool:
@@ -115,21 +166,29 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
         return _no_name(requirement)
     place = f"{prefix.rstrip('/')}-{minor}"
     argv = ["kalyx", "prepare", place, "--python", f"version:{minor}", "--want", requirement]
-    return Remedy(
-        says=f"or, where there is none, run it on Python {minor}", steps=[command(machine, argv)], touches=[place]
-    )
+    step, says = command(machine, argv), f"or, where there is none, run it on Python {minor}"
+    here = any(one.minor == minor and _makes_environments(one) for one in machine.interpreters)
+    if not here:
+        return Remedy(says=says, steps=[by_hand(f"no Python {minor} was found here; with one: {step.line}")])
+    return Remedy(says=says, steps=[step], touches=[place])
 
 
 def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Remedy:
     """Make a kernel of this id start this environment."""
-    argv = ["kalyx", "register", environment.prefix, "--id", identifier]
-    if take_over:
-        argv.append("--take-over")
+    argv = registering(machine, environment, identifier, *(["--take-over"] if take_over else []))
     says = f"make kernel {identifier} start {environment.name}"
     if not valid_id(identifier) or identifier.startswith("-"):
         line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
         return Remedy(says=says, steps=[by_hand(line)])
     return Remedy(says=says, steps=[command(machine, argv)], touches=[identifier])
+
+
+def registering(machine: Machine, environment: Environment, identifier: str, *more: str) -> list[str]:
+    """The command that registers an environment; it brings a kernel package along where there is none."""
+    resolver = machine.resolver(environment)
+    lacks = resolver is not None and all(resolver.resolve(one.module).place is None for one in KERNEL_PACKAGES)
+    bring = ["--bring-package"] if lacks else []
+    return ["kalyx", "register", environment.prefix, "--id", identifier, *more, *bring]
 
 
 def unregister(machine: Machine, kernel: Kernel) -> Remedy:

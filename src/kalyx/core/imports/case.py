@@ -55,6 +55,12 @@ class Case(Struct):
     trial: Trial | None = None
     kernel: Kernel | None = None
     memory: dict[str, Any] = {}  # what one finding worked out and another needs
+    runs: tuple[str, ...] = ()  # the words behind the interpreter, where a script or a command line was asked about
+
+    @property
+    def command(self) -> list[str]:
+        """The command that what was asked about is run by; of an import alone one that makes just that."""
+        return [self.interpreter.executable, *(self.runs or ("-c", self.wanted.statement))]
 
     def propose(self, cause: str, experiment: Experiment) -> None:
         """What would take this cause away, should it be tried."""

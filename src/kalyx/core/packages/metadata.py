@@ -196,6 +196,17 @@ class Installed:
             found.add(self.stem_name)
         return sorted(found)
 
+    def provides(self, top: str) -> bool:
+        """Whether ``modules`` has this one; most that do not are told by their record's bytes alone."""
+        if "modules" not in self.__dict__ and "files" not in self.__dict__ and self.is_wheel:
+            try:
+                raw = self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
+            except Unreadable:
+                raw = b""
+            if b".py," in raw and b".pth" not in raw and top.encode("utf-8", "surrogateescape") not in raw:
+                return False
+        return top in self.modules
+
     def _editable_modules(self) -> Iterator[str]:
         """Modules of a development install: its generated finder's mapping, or the folder it names."""
         for name in self.files or []:

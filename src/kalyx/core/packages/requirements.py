@@ -126,6 +126,17 @@ def _release(text: str) -> tuple[int, ...]:
     return tuple(numbers)
 
 
+_NAME = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)")
+
+
+def speaks_of(installed: Installed, key: str) -> bool:
+    """Whether a distribution requires another at all, under any condition: its lines are looked at, not read."""
+    return any(
+        match is not None and canonical(match[1]) == key
+        for match in (_NAME.match(line.lstrip()) for line in installed.requires)
+    )
+
+
 def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras: bool = False) -> list[Asked]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
     names = installed.fields("provides-extra") if extras else []

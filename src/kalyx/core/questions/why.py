@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -29,12 +30,13 @@ def why_import(
     *,
     named: bool,
     command: str | None = None,
+    script: str | None = None,
     watch: Callable[[str], None] | None = None,
 ) -> ImportAnswer:
     """Whether the import works in this seat, where from, or why not.
 
     ``named``: the user named the target; else ``consent`` says whether its interpreter may be started. ``command``:
-    the command line it was run by, whose flags and program decide the path.
+    the command line it was run by, whose flags and program decide the path. ``script``: the file that asks for it.
     """
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
@@ -47,6 +49,7 @@ def why_import(
             answer.findings = [Finding(cause="not-asked", certainty="proven", says=says)]
         return answer
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
+    case.runs = tuple(shlex.split(command)[1:]) if command is not None else (script,) if script is not None else ()
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"
@@ -146,8 +149,8 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
 
 
 def _may_be_stale(case: Case) -> bool:
-    """A kernel that runs may hold what a fresh start would not."""
-    return case.seat.seat in ("kernel", "notebook")
+    """What runs may hold what a fresh start would not."""
+    return case.seat.seat in ("kernel", "notebook", "process")
 
 
 def _development_owner(case: Case, machine: Machine, path: str) -> Installed | None:

@@ -89,8 +89,11 @@ def _ask_each(
         tell(module)
         names = () if names == ("*",) else names
         statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
+        script = path if path.endswith(".py") and not machine.facts.is_folder(path) else None
         stands = seat if folder == seat.folder else replace(seat, folder=folder)
-        found = why_import(machine, stands, Wanted(statement, module, names), named=named, command=command)
+        found = why_import(
+            machine, stands, Wanted(statement, module, names), named=named, command=command, script=script
+        )
         found.statement = asked[0].statement
         found.asked_at = [Place(path=one.path, line=one.line, cell=one.cell) for one in asked]
         found.guarded = all(one.guarded for one in asked)

@@ -32,7 +32,7 @@ def process_seat(facts: Facts, process: Process, via: str) -> Seat:
         seat = seat_from(kind, name, starting(facts, executable), process.folder or facts.folder)
     seat.via = via
     if seat.interpreter is not None:
-        seat.variables, seat.pid = telling(process.variables or {}), process.pid
+        seat.variables, seat.pid, seat.started = telling(process.variables or {}), process.pid, process.started
     else:
         seat.folder = None
     return seat

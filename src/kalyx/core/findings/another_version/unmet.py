@@ -1,5 +1,9 @@
 """It is there, but a package that it requires is not.
 
+Told apart: the package whose code asks has it among its requirements, and no distribution of that name is here, or
+one too old.
+Mends it: install all that it requires, within what the others in the environment leave open.
+
 Has it:
     heath has hivescale 2.1 requiring nectarflow>=1.2
     asked in heath: import hivescale
@@ -20,8 +24,8 @@ from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.requirements import Asked, asked_by
-from kalyx.core.records import Evidence, Finding
+from kalyx.core.packages.requirements import Asked, asked_by, satisfies
+from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.names import canonical
 
 _WANTS = re.compile(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
@@ -67,7 +71,7 @@ def _too_old(case: Failing, machine: Machine) -> Finding | None:
 
 def _missing(case: Failing, machine: Machine) -> Finding | None:
     assert case.missing is not None
-    missing, interpreter = case.missing, case.interpreter
+    missing = case.missing
     if case.missing_is_asked:
         return None
     importer = case.importer()
@@ -97,8 +101,19 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
         certainty="proven",
         says=f"{asker.name} {asker.version} requires {asked.line}, which is not installed",
         evidence=evidence,
-        remedies=[remedies.install(machine, interpreter, asked.line)],
+        remedies=[_all_of(case, machine, asker, asked)],
     )
+
+
+def _all_of(case: Case, machine: Machine, asker: Installed, first: Asked) -> Remedy:
+    """Everything that a package requires and that is not here, or not as required, in one line."""
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    lines = [first.line]
+    for asked in asked_by(asker, case.interpreter, machine.facts.system):
+        there = here.get(asked.key)
+        if asked.key != first.key and (there is None or not satisfies(there.version, asked.specifier)):
+            lines.append(asked.line)
+    return remedies.install_all(machine, case.interpreter, lines)
 
 
 def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: str) -> Asked | None:

@@ -1,5 +1,8 @@
 """The kernel means a different interpreter under each notebook server.
 
+Told apart: the kernel's first word is a bare name: what it starts depends on who starts it.
+Mends it: register it again, which writes the full path.
+
 Has it:
     kernel python3 starts python3
     asked about kernel:python3
@@ -35,7 +38,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     mends = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")
-        argv = ["kalyx", "register", kernel.environment.prefix, "--id", own]
+        argv = remedies.registering(machine, kernel.environment, own)
         mends.append(Remedy(says="register it under a name of its own", steps=[remedies.command(machine, argv)]))
     return Finding(
         cause="server-bound",

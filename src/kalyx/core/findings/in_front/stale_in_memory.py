@@ -1,5 +1,8 @@
 """A running kernel loaded it, or looked for it, before it was installed or changed.
 
+Told apart: the files changed after the process began, and a fresh start imports it.
+Mends it: restart the kernel or the process.
+
 Has it:
     heath has hivescale 2.1, and a kernel of heath has been running since before
     asked about that kernel: import hivescale
@@ -11,25 +14,44 @@ Only looks like it (the kernel was started after it):
 
 from __future__ import annotations
 
+from itertools import islice
+
+from kalyx.core.doors import Facts
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
 
+_FILES = 2000  # of one distribution
+
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    """Only for a kernel or a notebook, and where a fresh start imports it."""
-    if case.trial is None or not case.trial.imports or case.seat.seat not in ("kernel", "notebook"):
+    """Only for what runs: a kernel, a notebook's, a process; and where a fresh start imports it."""
+    if case.trial is None or not case.trial.imports or case.seat.seat not in ("kernel", "notebook", "process"):
         return None
     path = case.trial.file or next(iter(case.trial.folders or []), None)
-    owner = case.owner(path) if path else None
-    written = machine.facts.status(owner.path if owner is not None else path or "")
-    if written is None:
+    running = [one for one in _running(case, machine) if one.started is not None] if path else []
+    if path is None or not running:
         return None
-    when = written.modified_ns / 1e9
-    older = [one for one in _running(case, machine) if one.started is not None and one.started < when - 1]
-    return _finding(case, machine, older, owner, path or "", when) if older else None
+    owner = case.owner(path)
+    changed, when = _last_change(machine.facts, path, owner)
+    older = [one for one in running if (one.started or 0) < when - 1]
+    return _finding(case, machine, older, owner, changed, when) if older else None
+
+
+def _last_change(facts: Facts, path: str, owner: Installed | None) -> tuple[str, float]:
+    """The file of the module or of its whole distribution that changed last, and when; no interpreter's cache."""
+    files = [path]
+    if owner is not None:
+        listed = (file for file in owner.files or () if not file.endswith(".pyc"))
+        files += [owner.path, *(facts.join(owner.site, *file.split("/")) for file in islice(listed, _FILES))]
+    elif facts.name(path).startswith("__init__."):
+        folder = facts.parent(path)
+        files += [facts.join(folder, name) for name in facts.names(folder)[:_FILES] if name != "__pycache__"]
+    times = [(status.modified_ns, file) for file in files if (status := facts.status(file)) is not None]
+    newest = max(times, default=(0, path))
+    return newest[1], newest[0] / 1e9
 
 
 def _running(case: Case, machine: Machine) -> list[RunningKernel]:
@@ -50,7 +72,7 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
 
 
 def _finding(
-    case: Case, machine: Machine, older: list[RunningKernel], owner: Installed | None, path: str, when: float
+    case: Case, machine: Machine, older: list[RunningKernel], owner: Installed | None, changed: str, when: float
 ) -> Finding:
     from datetime import datetime
 
@@ -61,22 +83,23 @@ def _finding(
     evidence = [
         Evidence(
             fact=f"{what} was installed or changed at {clock(when)}",
-            source=owner.path if owner else path,
-            path=owner.path if owner else path,
+            source=changed,
+            path=changed,
         )
     ]
+    kind = "process" if case.seat.seat == "process" else "kernel process"
     for one in older:
-        said = f"kernel process {one.pid} has been running since {clock(one.started or 0)}"
+        said = f"{kind} {one.pid} has been running since {clock(one.started or 0)}"
         evidence.append(Evidence(fact=said, source=one.notebook or "the process list", path=one.notebook))
-    steps = [
-        remedies.by_hand(
-            f"restart the kernel of process {older[0].pid} (in the notebook: Restart kernel), then import it again"
-        )
-    ]
+    if case.seat.seat == "process":
+        name, line = "that process", f"end process {older[0].pid} and start it again"
+    else:
+        name = "the kernel that runs"
+        line = f"restart the kernel of process {older[0].pid} (in the notebook: Restart kernel), then import it again"
     return Finding(
         cause="stale-in-memory",
         certainty="likely",
-        says=f"a fresh start imports {case.module}; the kernel that runs is older than {what} as it is now",
+        says=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
         evidence=evidence,
-        remedies=[Remedy(says="restart that kernel", steps=steps)],
+        remedies=[Remedy(says="start it afresh", steps=[remedies.by_hand(line)])],
     )

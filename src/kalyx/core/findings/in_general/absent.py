@@ -1,5 +1,8 @@
 """Nothing that provides it is found in any environment that Kalyx knows on this machine.
 
+Told apart: all environments known here were read, and none has it.
+Mends it: install the distribution that brings it, once you know which.
+
 Has it:
     asked in heath: import broodmap
 
@@ -11,14 +14,28 @@ Only looks like it (it is in another environment):
 from __future__ import annotations
 
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.brought import brought_by, listed_part
+from kalyx.core.findings.shared.brought import Brought, brought_by, listed_part
 from kalyx.core.findings.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.packages.removals import requirement_with
+from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.names import canonical
 
 FOLDS = True
+
+
+def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Brought | None:
+    """The distribution of this name that an extra of something installed here asks for."""
+    key = canonical(missing)
+    for one in machine.installed(case.sites):
+        if speaks_of(one, key):
+            for asked in asked_by(one, case.interpreter, machine.facts.system, extras=True):
+                if asked.key == key:
+                    by = f"the extra {asked.extra} of {one.name}" if asked.extra else f"what {one.name} requires"
+                    return Brought(asked.line, None, by, one.path)
+    return None
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -37,14 +54,18 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     known = listed_part(case.module if case.missing_is_asked else missing)
     if known is None and "." not in missing:
         known = brought_by(machine, missing)
+    if known is None and "." not in missing:
+        known = _asked_for_by_an_extra(case, machine, missing)
     if known is not None:
         evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))
         mend = remedies.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
-        line = (
-            f"find out which distribution brings {missing} (nothing that Kalyx read says so);"
-            f" then install that one: {machine.line([case.interpreter.executable, '-m', 'pip', 'install'])} NAME"
-        )
+        argv = [case.interpreter.executable, "-m", "pip", "install"]
+        if remedies.keeper_of(machine, case.interpreter) is not None:
+            own, _ = remedies.own_environment(machine, case.interpreter, [])
+            argv = [*own, *(["--want"] if own[1] == "prepare" else [])] if own is not None else []
+        line = f"find out which distribution brings {missing} (nothing that Kalyx read says so)"
+        line += f"; then install that one: {machine.line(argv)} NAME" if argv else ""
         mend = Remedy(says="its distribution is not known here", steps=[remedies.by_hand(line)])
     return Finding(
         cause="absent",

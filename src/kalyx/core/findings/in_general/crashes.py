@@ -1,5 +1,8 @@
 """The interpreter dies while importing it.
 
+Told apart: the trial's process ended by a signal.
+Mends it: the release of the part it died in for this Python; the line with faulthandler says where.
+
 Has it:
     heath has hivescale 2.1 that kills its interpreter
     asked in heath: import hivescale
@@ -52,4 +55,4 @@ def look(case: Tried, machine: Machine) -> Finding | None:
 
 
 def _line(case: Case, machine: Machine) -> str:
-    return machine.line([case.interpreter.executable, "-X", "faulthandler", "-c", case.wanted.statement])
+    return machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])

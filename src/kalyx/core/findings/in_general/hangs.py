@@ -1,5 +1,8 @@
 """No answer comes within the time allowed.
 
+Told apart: the trial gave no answer within the limit, and was ended.
+Mends it: what it waits for: faulthandler says where; a longer --timeout where it is only slow.
+
 Has it:
     heath has hivescale 2.1 that never ends its import
     asked in heath: import hivescale
@@ -26,7 +29,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     for frame in own[:3]:
         fact = f"it stands in {frame.function}" if frame is own[0] else f"called from {frame.function}"
         evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
-    line = machine.line([case.interpreter.executable, "-X", "faulthandler", "-c", case.wanted.statement])
+    line = machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])
     return Finding(
         cause="hangs",
         certainty="proven",

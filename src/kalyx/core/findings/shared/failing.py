@@ -143,7 +143,7 @@ def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable
     if machine.facts.system == "windows":
         step = remedies.by_hand(f"set {variable}=  (for this window), then run it again")
     else:
-        step = remedies.command(machine, ["env", "-u", variable, interpreter.executable, "-c", case.wanted.statement])
+        step = remedies.command(machine, ["env", "-u", variable, *case.command])
     return Remedy(says=f"run it without {variable}", steps=[step])
 
 

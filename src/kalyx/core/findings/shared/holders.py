@@ -88,7 +88,7 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
         found.append(Remedy(says="run it on a kernel that has it", steps=[remedies.by_hand(choose)]))
     elif case.seat.seat in ("kernel", "notebook"):
         identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
-        argv = ["kalyx", "register", environment.prefix, "--id", identifier or "python"]
+        argv = remedies.registering(machine, environment, identifier or "python")
         step = remedies.command(machine, argv)
         found.append(Remedy(says=f"run it on {environment.name}: register that, then choose it", steps=[step]))
     elif environment.executable:

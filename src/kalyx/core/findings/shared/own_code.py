@@ -5,8 +5,9 @@ from __future__ import annotations
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
+from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import Remedy
+from kalyx.core.records import Environment, Kernel, Remedy
 
 
 def has_code(machine: Machine, place: Place) -> bool:
@@ -17,11 +18,23 @@ def has_code(machine: Machine, place: Place) -> bool:
 
 
 def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
-    """Run it once with a folder searched, nothing changed for others."""
+    """Run it once with a folder searched, nothing changed for others; a kernel is registered with it."""
+    if case.kernel is not None and case.environment is not None and valid_id(case.kernel.id):
+        return _kernel_with(machine, case.kernel, case.environment, folder)
     says = "run it with that folder searched"
     if machine.facts.system == "windows":
         return Remedy(says=says, steps=[remedies.by_hand(f"set PYTHONPATH={folder}")])
     kept = machine.facts.variable("PYTHONPATH")
     value = f"{folder}:{kept}" if kept else folder
-    argv = ["env", f"PYTHONPATH={value}", case.interpreter.executable, "-c", case.wanted.statement]
+    argv = ["env", f"PYTHONPATH={value}", *case.command]
     return Remedy(says=says, steps=[remedies.command(machine, argv)])
+
+
+def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Remedy:
+    """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
+    own = kernel.env.get("PYTHONPATH")
+    value = (";" if machine.facts.system == "windows" else ":").join([folder, *([own] if own else [])])
+    pair = ["--variable", f"PYTHONPATH={value}"]
+    argv = remedies.registering(machine, environment, kernel.id, "--take-over", *pair)
+    says = f"let the kernel {kernel.id} search that folder; then restart it"
+    return Remedy(says=says, steps=[remedies.command(machine, argv)], touches=[kernel.folder])

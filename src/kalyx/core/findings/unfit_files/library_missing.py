@@ -1,5 +1,8 @@
 """A shared library that its compiled part needs is not found on this machine.
 
+Told apart: the header of the compiled part names the library, and no folder that the loader looks in has it.
+Mends it: the system's package that brings the library.
+
 Has it:
     heath has hivescale 2.1 whose compiled part needs libhoney.so.1
     asked in heath: import hivescale
@@ -92,7 +95,7 @@ def _ways_out(
     if place is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
         variable = "DYLD_LIBRARY_PATH" if facts.system == "macos" else "LD_LIBRARY_PATH"
-        argv = ["env", f"{variable}={facts.parent(place)}", interpreter.executable, "-c", case.wanted.statement]
+        argv = ["env", f"{variable}={facts.parent(place)}", *case.command]
         found.append(
             Remedy(says=f"run it with {facts.parent(place)} searched", steps=[remedies.command(machine, argv)])
         )

@@ -1,0 +1,85 @@
+"""What everything in an environment leaves open for one package: the intersection of all that is required of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import asked_by, speaks_of
+from kalyx.core.records import Interpreter
+from kalyx.core.words.names import canonical
+
+
+class Bounded(Struct):
+    """A requirement within what others ask of the same package; whom to move along where none suits all of them."""
+
+    line: str
+    minders: list[str] = []  # "beelines 1.0 (nectarflow<2)" of each whose bounds were added
+    in_the_way: list[str] = []  # names of those that no release would suit
+
+
+def within(requirement: str, others: Iterable[Installed], interpreter: Interpreter, system: str) -> Bounded:
+    """The requirement with the bounds of ``others`` added; as given where it is an address or names one exact version.
+
+    Those whose bounds leave no version together with it are named instead, and not added.
+    """
+    match = re.match(r"[A-Za-z0-9][A-Za-z0-9._-]*", requirement)
+    named = canonical(match[0]) if match is not None else ""
+    others = [one for one in others if one.key != named and speaks_of(one, named)]
+    if not others:
+        return Bounded(requirement)
+    from packaging.requirements import InvalidRequirement, Requirement
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    try:
+        wanted = Requirement(requirement)
+    except InvalidRequirement:
+        return Bounded(requirement)
+    if wanted.url or wanted.marker or any(one.operator == "===" for one in wanted.specifier):
+        return Bounded(requirement)
+    key, found, both = canonical(wanted.name), Bounded(requirement), wanted.specifier
+    for one in others:
+        for asked in asked_by(one, interpreter, system):
+            if asked.key != key or not asked.specifier:
+                continue
+            try:
+                together = both & SpecifierSet(asked.specifier)
+            except InvalidSpecifier:
+                continue
+            if not _leaves_any(together):
+                found.in_the_way.append(one.name)
+            elif together != both:
+                both = together
+                found.minders.append(f"{one.name} {one.version} ({asked.line})")
+    pinned = any(one.operator == "==" for one in wanted.specifier)
+    if found.minders and not pinned:
+        extras = f"[{','.join(sorted(wanted.extras))}]" if wanted.extras else ""
+        signs = sorted(map(str, both), key=lambda text: (text[0] not in ">~=", text))
+        found.line = f"{wanted.name}{extras}{','.join(signs)}"
+    return found
+
+
+def _leaves_any(specifiers: object) -> bool:
+    """Whether some version can meet all: tried are the versions named, the next after each, and the ones below."""
+    from packaging.specifiers import SpecifierSet
+    from packaging.version import InvalidVersion, Version
+
+    assert isinstance(specifiers, SpecifierSet)
+    tried = {"0", "99999"}
+    for one in specifiers:
+        try:
+            release = Version(one.version.removesuffix(".*")).release
+        except InvalidVersion:
+            return True  # nothing is known of it
+        for numbers in (
+            release,
+            (*release, 1),
+            (*release[:-1], release[-1] + 1),
+            (*release[:-1], max(release[-1] - 1, 0), 99999),
+        ):
+            tried.add(".".join(map(str, numbers)))
+        tried.add(one.version.removesuffix(".*"))
+    return any(specifiers.contains(version, prereleases=True) for version in tried)
