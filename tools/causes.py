@@ -50,11 +50,8 @@ def page() -> str:
         for cause in chosen:
             text = catalogue.text_of(cause)
             lines += [f"### {cause}", "", text.says, ""]
-            lines += [f"Its place: {text.tier}.", ""]
-            for reason in dict.fromkeys(text.before.values()):
-                others = ", ".join(other for other, said in text.before.items() if said == reason)
-                lines += [f"Told before {others}: {reason}.", ""]
             lines += ["```", text.example, "```", ""]
+            lines += [f"Told apart: {text.told_apart}", "", f"Mends it: {text.mends}", ""]
     return "\n".join(lines)
 
 

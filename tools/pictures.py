@@ -20,10 +20,10 @@ from pathlib import Path
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
 
-# Name of the picture, and what is typed, in the demo's spring folder. The survey
-# is not among them: it shows the interpreters of the machine it is taken on.
+# Name of the picture, and what is typed, in the demo's spring folder.
 PICTURES = {
     "here": "kalyx here",
+    "survey": "KALYX_ONLY_BELOW=$HOME kalyx survey --sizes",
     "why": "kalyx why hivescale --in spring_weights.ipynb",
     "why-prove": "kalyx why hivescale --in ~/larkmoor/heath --prove --wheels $PIP_FIND_LINKS",
     "kernels": "kalyx kernels",
@@ -51,14 +51,18 @@ def main(names: list[str]) -> int:
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1)
-        with tempfile.TemporaryDirectory(prefix="moor-", dir="/tmp") as root:
-            demo = Path(root, "demo")
+        # A short path that a reader might have, where this user may make it.
+        above = "/" if os.access("/", os.W_OK) and not os.path.exists("/moor") else tempfile.mkdtemp(prefix="moor-")
+        demo = Path(above, "moor")
+        try:
             words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"]
             subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
             for name, line in PICTURES.items():
                 # Commands that change the machine are run even when no picture of them is wanted.
                 if not names or name in names or name in ("register", "prepare"):
                     take(demo, name, line, keep=not names or name in names)
+        finally:
+            shutil.rmtree(demo, ignore_errors=True)
     finally:
         server.terminate()
     return 0

@@ -58,6 +58,17 @@ def test_schemas_are_current():
         assert (SCHEMAS / name).read_text() == content, f"run tools/schemas.py: {name} is old"
 
 
+def test_the_manual_and_the_pages_are_current(monkeypatch):
+    """The help of each command stands in the manual page, which a wheel brings, and on the command's own page."""
+    monkeypatch.setenv("COLUMNS", "80")
+    sys.path.insert(0, str(SCHEMAS.parents[1] / "tools"))
+    import pages
+
+    assert pages.MANUAL.read_text() == pages.manual(), "run tools/pages.py"
+    for name in pages.COMMANDS:
+        assert pages.help_of(name) in (pages.DOCS / "commands" / f"{name}.md").read_text(), f"run tools/pages.py: {name} is old"
+
+
 BAD = [
     (["here", "no/such/folder"], "there is no such folder"),
     (["here", "file.txt"], "is not a folder"),

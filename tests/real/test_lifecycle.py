@@ -134,3 +134,24 @@ def test_unmet_hidden_and_contrast(moor, wheels):
     differs = moor.kalyx("contrast", one, other, "--json").json
     found = {each["name"]: (each["left"], each["right"]) for each in differs["differences"]}
     assert found == {"hivescale": ("2.1 (own)", None), "nectarflow": ("1.0 (own)", "1.2 (own)")}
+
+
+def test_what_kalyx_made_is_found_wherever_it_lies(moor, tmp_path):
+    """Also far from the home folder and this one; moved or removed, it is forgotten. A damaged list is an empty one."""
+    away = tmp_path / "far" / "away" / "heath"
+    away.parent.mkdir(parents=True)
+    words = ["prepare", away, "--python", BY_VERSION[NEW].executable, "--yes"]
+    assert moor.kalyx(*words).status == 0
+
+    def listed() -> bool:
+        return str(away) in [one["prefix"] for one in moor.kalyx("survey", "--json").json["environments"]]
+
+    (held,) = moor.root.rglob("kalyx/environments.json")
+    assert listed()
+    for damage in ("{", "[1, \"x\", \"/no/where\"]", "[" * 5000, json.dumps([str(away)] * 3)):
+        held.write_text(damage)
+        assert listed() == (str(away) in damage)
+    assert moor.kalyx("discard", away, "--yes").status == 0 and json.loads(held.read_text()) == []
+    away.mkdir()
+    refused = moor.kalyx("discard", away, "--yes")
+    assert refused.status == 2 and f"rmdir {away}" in refused.err and away.is_dir()

@@ -19,18 +19,23 @@ from kalyx.core.words.visible import visible
 
 if TYPE_CHECKING:
     from msgspec import Struct
+    from rich.status import Status
+    from rich.text import Text
 
     from kalyx.cli.render.screen import Screen
     from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.doors.starting import Runner
 
 
 class Call:
     """One call of Kalyx: its options and, lazily, the machine and the screen."""
 
-    def __init__(self, options: argparse.Namespace, facts: Facts | None = None) -> None:
-        """``facts``: the machine that is asked about, where it is not this one; nothing is started then."""
+    def __init__(self, options: argparse.Namespace, facts: Facts | None = None, runner: Runner | None = None) -> None:
+        """``facts``: the machine asked about, where it is not this one; ``runner``: what starts programs there."""
         self.options = options
-        self._facts = facts
+        self._facts, self._own_runner = facts, runner
+        if facts is None and getattr(options, "on", None):
+            self._facts, self._own_runner = _elsewhere(options.on)
 
     @cached_property
     def machine(self) -> Machine:
@@ -43,8 +48,13 @@ class Call:
                 what = "is not a folder" if facts.exists(facts.folder) else "there is no such folder"
                 raise KalyxError(f"{visible(facts.folder)}: {what}")
         # --static is a run without a Runner.
-        reads_only = self.options.static or not isinstance(facts, LiveFacts)
-        start, complete = (None, None) if reads_only else (_runner, partial(_completed, facts))
+        start: Callable[[], Runner] | None = None
+        complete: Callable[[list[Interpreter]], None] | None = None
+        own = self._own_runner
+        if not self.options.static and isinstance(facts, LiveFacts):
+            start, complete = _runner, partial(_completed, facts)
+        elif not self.options.static and own is not None:
+            start, complete = (lambda: own), partial(_completed_elsewhere, facts, own)
         machine = Machine(facts, start, self.options.timeout, complete)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
@@ -111,24 +121,41 @@ class Call:
         if self.as_json or self.options.plain or not sys.stderr.isatty():
             yield lambda text: None
             return
-        import time
+        from threading import Lock, Timer
 
-        began, width = time.monotonic(), 0
+        shown: list[Status] = []  # the one that is drawn, once it takes that long
+        latest, lock = [says], Lock()
+
+        def drawn() -> Text:
+            from rich.text import Text
+
+            return Text(visible(latest[0]), overflow="ellipsis", no_wrap=True)  # a bracket in it is no mark-up
+
+        def begin() -> None:
+            from rich.console import Console
+
+            with lock:
+                if not over:
+                    shown.append(Console(stderr=True).status(drawn(), spinner="line"))
+                    shown[0].start()
 
         def tell(text: str) -> None:
-            nonlocal width
-            if time.monotonic() - began > 0.5:
-                line = f"... {says} {visible(text)}"[:70]
-                sys.stderr.write("\r" + line.ljust(width))
-                sys.stderr.flush()
-                width = max(width, len(line))
+            latest[0] = f"{says} {text}"
+            if shown:
+                shown[0].update(drawn())
 
+        over: list[bool] = []
+        timer = Timer(0.5, begin)
+        timer.daemon = True
+        timer.start()
         try:
             yield tell
         finally:
-            if width:
-                sys.stderr.write("\r" + " " * width + "\r")
-                sys.stderr.flush()
+            timer.cancel()
+            with lock:
+                over.append(True)
+                if shown:
+                    shown[0].stop()
 
     def may_change(self, plan: list[ChangePlan], question: str) -> bool:
         """Whether the user agrees; False for a dry run. Raises KalyxError where nobody can be asked."""
@@ -177,6 +204,26 @@ def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
         from kalyx.core.doors.change import LiveChange
 
         completed(facts, _runner(), LiveChange(), interpreters)
+
+
+def _elsewhere(name: str) -> tuple[Facts, Runner | None]:
+    """The doors of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
+    import os
+
+    from kalyx.core.doors.captured import machine_of, read_capture
+    from kalyx.demo.machines import MACHINES
+
+    if name in MACHINES and not os.path.exists(name):
+        return MACHINES[name](), None
+    return machine_of(read_capture(name))
+
+
+def _completed_elsewhere(facts: Facts, runner: Runner, interpreters: list[Interpreter]) -> None:
+    """The same through other doors; what was learnt is not kept on this machine."""
+    from kalyx.core.deeds.remembered import completed
+    from kalyx.core.doors.changing import NoChange
+
+    completed(facts, runner, NoChange(), interpreters)
 
 
 def _runner() -> LiveRunner:

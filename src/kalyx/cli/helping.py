@@ -46,6 +46,12 @@ EXAMPLES = {
     "point": ["kalyx point notebook:spring_weights.ipynb kernel:orchard --dry-run"],
     "discard": ["kalyx discard heath --dry-run"],
     "unregister": ["kalyx unregister orchard-spring --dry-run"],
+    "capture": [
+        "kalyx capture moor.capture --why hivescale",
+        "kalyx capture moor.capture --show",
+        "kalyx here --on moor.capture",
+    ],
+    "completion": ['eval "$(kalyx completion bash)"', "kalyx completion fish"],
     "demo": ["kalyx demo larkmoor", "kalyx demo larkmoor --dry-run"],
 }
 

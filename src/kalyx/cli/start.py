@@ -30,8 +30,13 @@ COMMANDS = {
     "point": "make an editor, a run configuration or a notebook use an environment",
     "discard": "remove an environment with the kernels that start it",
     "unregister": "remove kernels, saying what stays",
+    "capture": "one file with this machine's facts, to be examined elsewhere with --on",
+    "completion": "what teaches a shell to complete Kalyx's commands, options and names",
     "demo": "build a made-up machine in a folder and walk through the job on it",
 }
+
+# Those that only read and can do so on a captured machine.
+EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "kernels", "record"}
 
 FOUND, REFUSED = 1, 2
 
@@ -87,8 +92,11 @@ def _explained(parser: Parser, name: str) -> Parser:
     return parser
 
 
-def build_parser(whole: bool) -> Parser:
-    """The parser of a call that names no command; ``whole``: with everything that every command takes."""
+def build_parser(whole: bool, only: str | None = None) -> Parser:
+    """The parser of a call that names no command; ``whole``: with everything that every command takes.
+
+    ``only``: with everything that this one takes.
+    """
     parser = Parser(
         prog="kalyx",
         description="Which Python each of your seats uses, and why an import fails there.",
@@ -101,7 +109,7 @@ def build_parser(whole: bool) -> Parser:
     for name, summary in COMMANDS.items():
         said = summary[0].upper() + summary[1:] + "."
         command = found.add_parser(name, help=summary, description=said, formatter_class=_Help)
-        if whole:
+        if whole or name == only:
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)
     return parser
@@ -113,6 +121,7 @@ def common(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--json", action="store_true", help="print one JSON object and nothing else")
     group.add_argument("--plain", action="store_true", help="no colour, no boxes, no progress")
     group.add_argument("--static", action="store_true", help="read only: start no other program")
+    group.add_argument("--on", metavar="FILE", help="examine the machine that this capture was made of")
     group.add_argument("--timeout", type=_seconds, default=20.0, metavar="SECONDS", help="limit for each wait (20)")
     group.add_argument("-v", "--verbose", action="store_true", help="say more")
 
@@ -133,9 +142,10 @@ def changing(parser: argparse.ArgumentParser) -> None:
 def call(words: list[str]) -> int:
     """Run one call and return its exit status."""
     if "_ARGCOMPLETE" in os.environ:
-        import argcomplete
+        from kalyx.cli.completing import complete
 
-        argcomplete.autocomplete(build_parser(whole=True))
+        typed = os.environ.get("COMP_LINE", "").split()
+        complete(build_parser(whole=False, only=typed[1] if len(typed) > 1 else None))
     as_json = "--json" in words
     try:
         if words and words[0] in COMMANDS:
@@ -160,10 +170,14 @@ def call(words: list[str]) -> int:
                 return 0
     except Refusal as refusal:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
+    except Exception as failure:
+        return _refuse(_own_failure(failure, words), [], as_json)
     from kalyx.cli.calls import Call
     from kalyx.core.doors import Unreadable
     from kalyx.core.records import KalyxError
 
+    if options.on and options.command not in EXAMINE:
+        return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
         status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))
         sys.stdout.flush()
@@ -198,7 +212,8 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
         command = words[0] if words else "kalyx"
         return f"the system refused what {command} needs ({failure.strerror.lower()}{about}), so it has no answer{kept}"
     what = f"{type(failure).__name__}{': ' + said if said else ''}"
-    return f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked{kept}"
+    told = f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked"
+    return f"{told}; to let others see the same: kalyx capture FILE{kept}"
 
 
 def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:

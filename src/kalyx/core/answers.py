@@ -238,7 +238,10 @@ class DemoAnswer(Struct, kw_only=True):
 
 
 class CauseText(Struct, kw_only=True):
-    """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason."""
+    """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason.
+
+    ``told_apart``: how it is known from what only looks like it; ``mends``: what takes it away.
+    """
 
     name: str
     about: str
@@ -246,6 +249,8 @@ class CauseText(Struct, kw_only=True):
     tier: str
     before: dict[str, str]
     example: str = ""
+    told_apart: str = ""
+    mends: str = ""
 
 
 class CausesAnswer(Struct, kw_only=True):
@@ -253,6 +258,35 @@ class CausesAnswer(Struct, kw_only=True):
 
     schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
     causes: list[CauseText]
+
+
+class Captured(Struct, kw_only=True):
+    """One thing that a capture holds."""
+
+    kind: str
+    name: str
+    bytes: int = 0
+
+
+class CaptureAnswer(Struct, kw_only=True):
+    """``capture``: what was written; with ``--show``, what a capture holds (``held``)."""
+
+    schema: Literal["kalyx.capture/1"] = "kalyx.capture/1"
+    path: str
+    plan: list[ChangePlan] = []
+    done: bool = False
+    bytes: int = 0
+    readings: int = 0
+    answers: int = 0
+    held: list[Captured] = []
+
+
+class CompletionAnswer(Struct, kw_only=True):
+    """``completion``: what teaches a shell to complete Kalyx's words."""
+
+    schema: Literal["kalyx.completion/1"] = "kalyx.completion/1"
+    shell: str
+    code: str
 
 
 class ErrorAnswer(Struct, kw_only=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.calls import Call
-from kalyx.cli.render.colours import BLUE
+from kalyx.cli.render.colours import BLUE, QUIET
 from kalyx.core.answers import CausesAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.records import KalyxError
@@ -38,8 +38,6 @@ def run(call: Call) -> int:
     for line in text.example.splitlines():
         screen.line("   ", line)
     screen.blank()
-    screen.line("   its place among the causes: ", text.tier)
-    for reason in dict.fromkeys(text.before.values()):
-        others = ", ".join(other for other, said in text.before.items() if said == reason)
-        screen.line(f"   told before {others}: ", reason)
+    for head, said in (("told apart", text.told_apart), ("mends it", text.mends)):
+        screen.line((f"   {head.ljust(12)}", QUIET), screen.words(said, screen.width - 15))
     return 0

@@ -17,7 +17,7 @@ from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.questions.rehearse import rehearse
-from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.targets import resolve
 
 
@@ -54,9 +54,12 @@ def run(call: Call) -> int:
         with_kernel_package=call.options.kernel is not None,
     )
     deeds, commands = preparing.plan(machine, order)
+    deeds += _later(call, order.folder)
     answer = PrepareAnswer(plan=deeds, steps=[machine.line(argv) for argv in commands], interpreter=order.base)
     if call.options.dry_run:
         return _show(call, answer)
+    if not call.as_json and not call.options.yes:
+        _show(call, answer)
     call.may_change(deeds, f"Make {order.folder} with Python {order.base.version}?")
     with call.progress("at work:") as tell:
         made = preparing.carry_out(machine, order, commands, LiveChange(), tell)
@@ -69,6 +72,19 @@ def run(call: Call) -> int:
         if call.options.point_editor:
             _editor(fresh, order.folder, made)
     return _show(call, made)
+
+
+def _later(call: Call, folder: str) -> list[ChangePlan]:
+    """What is written once the environment is there: the kernel's file, the editor's settings."""
+    found = []
+    if call.options.kernel is not None:
+        path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)
+        found.append(ChangePlan(deed="register kernel", path=path))
+    if call.options.point_editor:
+        from kalyx.core.deeds import choosing
+
+        found.append(ChangePlan(deed="change settings", path=choosing.settings_file(call.machine.facts)))
+    return found
 
 
 def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:

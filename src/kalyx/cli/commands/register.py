@@ -127,6 +127,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
     machine = call.machine
     registering.carry_out(machine, plan, change)
     try:
+        registering.remember_replaced(machine, plan, change)
         fresh = Call(call.options).machine  # what was read before the change does not count any more
         kernel = read_kernel(fresh.facts, plan.folder, fresh.server, call.options.reach)
         if machine.runner is None:
@@ -147,7 +148,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
 
 
 def _undo(plan: Plan) -> list[str] | None:
-    return ["kalyx", "unregister", plan.folder] if plan.before is None else None
+    return ["kalyx", "unregister", plan.folder, *(["--undo"] if plan.before is not None else [])]
 
 
 def _show(call: Call, answer: RehearsalAnswer) -> int:

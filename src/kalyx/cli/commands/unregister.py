@@ -16,7 +16,7 @@ from kalyx.core.records import ChangePlan, KalyxError, Kernel
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("ids", nargs="+", metavar="ID", help="the kernels to remove, by id or by folder")
-    parser.add_argument("--undo", action="store_true", help="put back what was removed last under this id")
+    parser.add_argument("--undo", action="store_true", help="put back what was removed or replaced last under this id")
     changing(parser)
 
 
@@ -67,7 +67,7 @@ def _stays(call: Call, kernel: Kernel) -> str:
 
 def _undo(call: Call, ids: list[str]) -> int:
     folders = [registering.removed_folder(call.machine, one) for one in dict.fromkeys(ids)]
-    kept = [registering.remembered_folder(call.machine, folder) for folder in folders]
+    kept = [registering.restorable(call.machine, folder) for folder in folders]
     answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=one) for one in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
@@ -85,9 +85,9 @@ def _show(call: Call, answer: UnregisterAnswer) -> int:
     for deed in answer.plan:
         done = {"remove": "removed", "put back": "taken from"}.get(deed.deed, deed.deed)
         word = done if answer.done else f"would {deed.deed}" if call.options.dry_run else f"will {deed.deed}"
-        screen.line((word.ljust(14), BLUE), screen.path(deed.path))
+        screen.line((word.ljust(16), BLUE), screen.path(deed.path))
     for text in answer.stays:
-        screen.line(("".ljust(14)), screen.shown(text))
+        screen.line(("".ljust(16)), screen.shown(text))
     if answer.undo:
-        screen.line(("to undo".ljust(14), BLUE), (call.machine.line(answer.undo), "bold"))
+        screen.line(("to undo".ljust(16), BLUE), (call.machine.line(answer.undo), "bold"))
     return 0

@@ -101,7 +101,12 @@ def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse
     for note in answer.notes:
         screen.line(("   note     ", BLUE), screen.shown(note))
     screen.blank()
-    draw_rehearsal(screen, answer, options.verbose)
+    if options.static:
+        screen.line("   not rehearsed: --static starts no program")
+    else:
+        draw_rehearsal(screen, answer, options.verbose)
+    if answer.done and answer.undo:
+        screen.line("   to undo  ", (screen.machine_line(answer.undo), "bold"))
     if answer.done and not any("the notebook server in" in note for note in answer.notes):
         screen.line("   reload the notebook page to see it in the list")
 
@@ -127,6 +132,7 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
     reach = answer.shell_reaches
     _reach(screen, "!python", reach.python, reach.python_path, answer.interpreter)
     _reach(screen, "!pip", reach.installer, reach.installer_path, answer.interpreter)
+    _own_path_line(screen, answer)
     for one in answer.imports:
         word, colour = WORDS[one.outcome]
         what = f" from {screen.path(one.found_at)}" if one.found_at else ""
@@ -145,6 +151,15 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         screen.line("   it wrote:")
         for line in answer.output.splitlines()[-20:]:
             screen.line("   | ", visible(line))
+
+
+def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
+    """What makes shell lines reach the kernel's own environment, where they reach another."""
+    kernel, own, reach = answer.kernel, answer.interpreter, answer.shell_reaches
+    others = [one for one in (reach.python, reach.installer) if one is not None and own and one.prefix != own.prefix]
+    if others and kernel is not None and kernel.environment is not None:
+        argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
+        screen.line("   so       ", (screen.machine_line(argv), "bold"))
 
 
 def _reach(screen: Screen, word: str, found: Interpreter | None, path: str | None, own: Interpreter | None) -> None:

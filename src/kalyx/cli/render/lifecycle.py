@@ -86,11 +86,13 @@ def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
     """The plan of a dry run; or the environment, its packages, its imports, its kernel."""
     if not answer.done:
+        width = max((len(deed.deed) for deed in answer.plan), default=0) + 5
         for deed in answer.plan:
-            screen.line((f"will {visible(deed.deed)}", BLUE), "  ", screen.path(deed.path))
+            screen.line((f"will {visible(deed.deed)}".ljust(width), BLUE), "  ", screen.path(deed.path))
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
-        screen.line("nothing was changed: this was a dry run")
+        if options.dry_run:
+            screen.line("nothing was changed: this was a dry run")
         return
     environment = answer.environment
     if environment is not None:

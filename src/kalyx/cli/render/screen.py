@@ -32,6 +32,7 @@ class Screen:
     """Prints lines and findings, as wide as the terminal is."""
 
     def __init__(self, machine: Machine, plain: bool) -> None:
+        self.machine_line = machine.line
         self.home = machine.facts.home.rstrip("/\\") or machine.facts.home
         self.separator = machine.facts.path.sep
         colour = not plain and not os.environ.get("NO_COLOR") and sys.stdout.isatty()

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
-
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.folding import folded
-from kalyx.cli.render.screen import Screen
+from kalyx.cli.render.screen import Screen, wrap
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.records import ImportAnswer, Seat
 from kalyx.core.words.visible import visible
@@ -66,30 +64,33 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
 
 
 def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
-    """One module, a line a seat: where it imports, which version, where not and why."""
+    """One module: who imports which version from where, and who does not, each reason said once and whole."""
     screen.line((f"import {answer.module}", "bold"), f"  in {len(answer.seats)} seats and environments")
-    screen.blank()
-    for row, more in folded(answer.seats, _answer_of):
-        one = row.imports[0]
-        word, colour = WORDS[one.outcome]
-        owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
-        reason = one.findings[0].says if one.findings else ""
-        said = owner + (screen.path(one.found_at) if one.found_at and not reason else screen.shown(reason))
-        name = screen.without_middle(place_of(screen, row.target), 46)
-        screen.line(
-            "   ", (word.ljust(16), colour), name.ljust(48), (screen.words(said, max(20, screen.width - 68)), QUIET)
-        )
-        if more:
-            screen.line(" " * 19, (f"and {more} more with the same answer; --json lists each", QUIET))
+    groups: dict[tuple[str, str], list[SeatImports]] = {}
+    for row in answer.seats:
+        groups.setdefault(_said_of(screen, row), []).append(row)
+    for (word, said), rows in groups.items():
+        screen.blank()
+        colour = next((colour for one, colour in WORDS.values() if one == word), QUIET)
+        kinds = folded(rows, lambda row: (row.target.seat, row.target.environment and row.target.environment.key))
+        for number, (row, more) in enumerate(kinds):
+            alike = f"  and {more} more" if more else ""
+            head = (("" if number else word).ljust(21), colour)
+            screen.line("   ", head, place_of(screen, row.target), (alike, QUIET))
+        for line in wrap(said, screen.width - 27) if said else []:
+            screen.line(" " * 27, (line, QUIET))
 
 
-def _answer_of(row: SeatImports) -> Hashable:
-    """What rows have in common that say the same."""
+def _said_of(screen: Screen, row: SeatImports) -> tuple[str, str]:
+    """The outcome in a word or two, and where it comes from or why not."""
     one = row.imports[0]
-    owner = f"{one.distribution.name} {one.distribution.version}" if one.distribution else ""
-    cause = one.findings[0].cause if one.findings else ""
-    where = row.target.environment.key if row.target.environment and row.target.seat == "kernel" else ""
-    return row.target.seat, one.outcome, owner, cause, where
+    owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
+    reason = next((finding.says for finding in one.findings if finding.cause != "not-asked"), "")
+    if one.outcome == "undetermined":
+        if one.found_at:
+            return "found, not tried", owner + screen.path(one.found_at)
+        return ("not there, by reading", screen.shown(reason)) if reason else (WORDS[one.outcome][0], "")
+    return WORDS[one.outcome][0], screen.shown(reason) if reason else owner + screen.path(one.found_at)
 
 
 def place_of(screen: Screen, seat: Seat) -> str:

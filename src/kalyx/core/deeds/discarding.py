@@ -16,9 +16,10 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from kalyx.core.answers import DiscardAnswer
-from kalyx.core.deeds import registering
+from kalyx.core.deeds import made, registering
 from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.changing import Change
+from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
 from kalyx.core.machine import Machine
@@ -59,6 +60,14 @@ def prefix_of(machine: Machine, text: str) -> str:
         raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that folder itself")
     if facts.is_folder(path) and (looks_like_environment(facts, path) or _is_marked(facts, path)):
         return path
+    if (
+        facts.is_folder(path)
+        and not facts.names(path)
+        and facts.kind(path) != "refused"
+        and not facts.refused_within(path)
+    ):
+        line = machine.line(["rmdir", path])
+        raise KalyxError(f"{visible(path)} is an empty folder that nothing shows to have been an environment: {line}")
     seat = resolve_to_change(machine, text)
     if seat.environment is None:
         raise KalyxError(f"{visible(text)} is not an environment: {visible(seat.reason or 'it starts nothing')}")
@@ -66,12 +75,9 @@ def prefix_of(machine: Machine, text: str) -> str:
 
 
 def _is_marked(facts: Facts, folder: str) -> bool:
-    """Half made, half removed, or nothing in it at all: what a removal leaves that was stopped just before its end."""
-    try:
-        if not facts.listing(folder):
-            return True
-    except Unreadable:
-        return False
+    """Half made, or half removed: also an empty folder that a removal which was stopped left behind."""
+    if not facts.names(folder) and facts.real(folder) in made_prefixes(facts):
+        return True
     return any(facts.kind(facts.join(folder, mark)) is not None for mark in (UNFINISHED_MARK, DISCARDED_MARK))
 
 
@@ -259,6 +265,7 @@ def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable
     facts, prefix = machine.facts, leaving.prefix
     mark = facts.join(prefix, DISCARDED_MARK)
     claims.claim(facts, mark, change)
+    made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
     for kernel in leaving.kernels:
         tell(f"kernel {kernel.id}")
         registering.remove(machine, kernel, change)
@@ -271,4 +278,5 @@ def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable
         else:
             change.remove_file(path)
     change.remove_empty_folder(prefix)
+    made.forget(facts, prefix, change)
     leaving.answer.done = True

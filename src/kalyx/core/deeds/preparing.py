@@ -14,6 +14,7 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core.answers import PrepareAnswer
+from kalyx.core.deeds import made
 from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.deeds.inventory import moves
 from kalyx.core.deeds.proving import proofs
@@ -123,6 +124,7 @@ def carry_out(
         if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
             change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
         change.remove_file(mark)
+        made.remember(facts, facts.real(order.folder), change)
     except BaseException:
         _clear(machine, order.folder, change)
         if fresh:

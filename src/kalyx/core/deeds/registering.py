@@ -7,6 +7,7 @@ one has answered, and put back when it does not.
 
 from __future__ import annotations
 
+import base64
 import json
 import zlib
 
@@ -74,8 +75,12 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     root = reach_folder(machine.facts, order.reach, environment.prefix, machine.facts.variables)
     folder = machine.facts.join(root, identifier)
     before = _existing(machine, folder, identifier, order)
-    label = order.label or _label(machine, environment.name, interpreter.version, folder)
+    was = _replaced(before)
+    label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
     notes = _notes(machine, identifier, folder, environment.key)
+    if was is not None:
+        kept = "keeps the label" if label == was[0] else f"had the label {was[0]!r}"
+        notes.insert(0, f"kernel {identifier} is there now and starts {was[1] or 'nothing'}; it {kept}")
     variables = dict(order.variables)
     if order.own_path:
         own = machine.facts.parent(interpreter.executable)
@@ -100,6 +105,26 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
     icons = _icons(machine, interpreter, kernel_package, folder)
     return Plan(identifier, label, folder, content, before, kernel_package, notes, deeds, icons)
+
+
+def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
+    """The kernel file that registering an environment, which need not be there yet, would write."""
+    facts = machine.facts
+    root = reach_folder(facts, order.reach, prefix, facts.variables)
+    return facts.join(root, _identifier(order, facts.name(prefix)), SPEC_FILE)
+
+
+def _replaced(before: bytes | None) -> tuple[str, str] | None:
+    """Label and first word of the command of a kernel file that is to be replaced; None where it can be no kernel."""
+    try:
+        spec = json.loads(before or b"null")
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(spec, dict) or not isinstance(spec.get("display_name"), str):
+        return None
+    argv = spec.get("argv")
+    first = argv[0] if isinstance(argv, list) and argv and isinstance(argv[0], str) else ""
+    return spec["display_name"].strip(), first
 
 
 def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage, folder: str) -> dict[str, bytes]:
@@ -279,6 +304,18 @@ def put_back(machine: Machine, plan: Plan, change: Change) -> None:
         change.remove_empty_folder(plan.folder)
 
 
+def remember_replaced(machine: Machine, plan: Plan, change: Change) -> None:
+    """Keep the file that was replaced for one ``--undo``. Raises KalyxError."""
+    if plan.before is not None:
+        path = remembered_folder(machine, plan.folder) + _WAS
+        change.folder(machine.facts.parent(path))
+        note = {"folder": plan.folder, "spec": base64.b64encode(plan.before).decode("ascii")}
+        change.write(path, json.dumps(note).encode("utf-8"))
+
+
+_WAS = ".was"
+
+
 # -- removing -----------------------------------------------------------------
 
 
@@ -359,9 +396,9 @@ def removed_folder(machine: Machine, word: str) -> str:
     upper = facts.parent(remembered_folder(machine, facts.join(facts.home, word)))
     found = []
     for name in facts.names(upper):
-        if name.endswith(".json") and name.rpartition(".")[0].rpartition(".")[0] == word.lower():
+        if name.endswith((".json", _WAS)) and name.rpartition(".")[0].rpartition(".")[0] == word.lower():
             folder = _noted(facts, facts.join(upper, name))
-            found += [folder] if folder is not None else []
+            found += [folder] if folder is not None and folder not in found else []
     if not found:
         raise KalyxError(f"no removed kernel {word!r} is kept")
     if len(found) > 1:
@@ -378,14 +415,29 @@ def _noted(facts: Facts, path: str) -> str | None:
     return folder if isinstance(folder, str) and facts.path.isabs(folder) else None
 
 
-def restore(machine: Machine, folder: str, change: Change) -> str:
-    """Put back a kernel that was removed from ``folder``. Raises KalyxError when there is none to put back."""
+def restorable(machine: Machine, folder: str) -> str:
+    """Where what was removed from a kernel's folder, or replaced in it, is kept. Raises KalyxError where none is."""
     facts = machine.facts
     kept = remembered_folder(machine, folder)
-    if _noted(facts, kept + ".json") != folder or not facts.is_folder(kept):
+    removed = _noted(facts, kept + ".json") == folder and facts.is_folder(kept)
+    if facts.kind(folder) is not None and _noted(facts, kept + _WAS) == folder:
+        return kept + _WAS
+    if not removed:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
     if facts.kind(folder) is not None:
         raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {kept}")
+    return kept
+
+
+def restore(machine: Machine, folder: str, change: Change) -> str:
+    """Put back a kernel that was removed from ``folder``, or replaced there. Raises KalyxError as ``restorable``."""
+    facts = machine.facts
+    kept = restorable(machine, folder)
+    if kept.endswith(_WAS):
+        spec = json.loads(facts.read_text(kept, 4 * 1024 * 1024))["spec"]
+        change.write(facts.join(folder, SPEC_FILE), base64.b64decode(spec))
+        change.remove_file(kept)
+        return folder
     change.folder(facts.parent(folder))
     change.move(kept, folder)
     change.remove_file(kept + ".json")

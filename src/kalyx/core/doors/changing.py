@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from contextlib import AbstractContextManager, nullcontext
 
-from kalyx.core.records import ChangePlan
+from kalyx.core.records import ChangePlan, KalyxError
 
 
 class Change:
@@ -76,3 +76,13 @@ class Change:
         """This moment as part of a file's name: later ones sort later."""
         now = time.time()
         return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"
+
+
+class NoChange(Change):
+    """A door that stays shut: nothing is changed on a machine that is only examined."""
+
+    def folder(self, path: str) -> None:
+        raise KalyxError(f"{path}: nothing is written for a machine that is only examined")
+
+    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
+        raise KalyxError(f"{path}: nothing is written for a machine that is only examined")

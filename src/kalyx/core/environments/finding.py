@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.registered import registered
@@ -141,7 +142,7 @@ def environment_folders(
         for folder in [root, *_folders_in(facts, root, unread)]:
             if fresh(folder):
                 yield folder, False
-    for folder in listed_prefixes(facts):
+    for folder in [*listed_prefixes(facts), *made_prefixes(facts)]:
         if fresh(folder):
             yield folder, False
     for relative in _HOME_COLLECTIONS[facts.system]:

@@ -143,9 +143,12 @@ def folds(cause: str) -> bool:
 def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
     says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
+    teaching, sign, example = rest.partition("\nHas it:")
+    words = " ".join(teaching.split())
+    apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
     return CauseText(
         name=cause, about=ABOUT[cause], says=says, tier=TIER_OF[cause].says, before=stands_before(cause),
-        example=rest.strip(),
+        example=(sign + example).strip(), told_apart=apart, mends=mends,
     )  # fmt: skip
 
 

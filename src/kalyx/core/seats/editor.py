@@ -101,6 +101,9 @@ def editor_seats(facts: Facts, folder: str) -> list[Seat]:
     choices = [one for one in choices if one.path not in together]
     if not any(one.own for one in choices):
         choices = [one for one in choices if one.kind != "version"]
+    # A checker's target version says how it judges code; where it is told an environment too, that is its seat.
+    placed = {one.family for one in choices if one.is_literal and one.kind != "version"}
+    choices = [one for one in choices if not (one.is_literal and one.kind == "version" and one.family in placed)]
     for choice in choices:
         key = (choice.family, choice.part, choice.value.named)
         if key in decided or (not choice.own and not _has_python(facts, folder)):
@@ -272,7 +275,7 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
         seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
         return seat
     if choice.kind == "version":
-        return _pinned(facts, seat, part, choice)
+        return _target_version(facts, seat, part) if choice.is_literal else _pinned(facts, seat, part, choice)
     text = _named(facts, choice) if choice.kind == "name" else value.text
     if text is None:
         called = f"an interpreter called {visible(value.text)}, and where that lies is stored nowhere readable"
@@ -293,13 +296,25 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
     return _started(facts, seat, part, path)
 
 
+def _usual(facts: Facts) -> str | None:
+    return next((found for word in ("python3", "python") for found in facts.lookup(word)), None)
+
+
+def _target_version(facts: Facts, seat: Seat, part: Part) -> Seat:
+    """A checker that is told a version and no environment takes PATH's Python, judging code as that version's."""
+    seat.label = f"judges the code as for Python {visible(part.word)}"
+    seat.reason = seat.label
+    usual = _usual(facts)
+    return _started(facts, seat, part, usual) if usual is not None else seat
+
+
 def _passed_over(facts: Facts, seat: Seat, part: Part, path: str) -> Seat:
     """The checker passes over an environment that it cannot use, and takes PATH's Python."""
     near = nearest_existing(facts, path)
     seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
     if near is not None:
         seat.label += f"; the nearest that is there: {visible(near)}"
-    usual = next((found for word in ("python3", "python") for found in facts.lookup(word)), None)
+    usual = _usual(facts)
     return _started(facts, seat, part, usual) if usual is not None else seat
 
 

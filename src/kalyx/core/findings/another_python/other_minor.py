@@ -1,5 +1,8 @@
 """It is in this prefix, or among the user's own packages, under another Python version's folder.
 
+Told apart: the same module lies below this prefix in the folder of another minor version, and none of this version's.
+Mends it: install it again for the Python that runs, or run the Python that it was installed for.
+
 Has it:
     heath holds hivescale 2.1 for 3.9 beside its own
     asked in heath: import hivescale

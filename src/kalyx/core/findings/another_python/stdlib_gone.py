@@ -1,5 +1,10 @@
 """A standard module removed or renamed by this Python version (Python 2 names too).
 
+Told apart: the name stands in the table of standard modules with the version that took it away, and nothing else on
+the path has it.
+Mends it: the module that took its place; of code that is not your own a release that knows this Python, else an older
+Python.
+
 Has it:
     asked in heath: import urllib2
 

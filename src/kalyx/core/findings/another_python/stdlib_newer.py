@@ -1,5 +1,8 @@
 """A standard module that only a later Python version has.
 
+Told apart: the name stands in the table of standard modules with a first version newer than this one.
+Mends it: its backport where there is one, else a newer Python.
+
 Has it:
     heath runs Python 3.9
     asked in heath: import tomllib

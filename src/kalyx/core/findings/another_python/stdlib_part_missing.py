@@ -1,5 +1,8 @@
 """A standard module that this interpreter was built or packaged without: its part is not there.
 
+Told apart: the Python part lies in the standard library and its compiled part does not.
+Mends it: the system's package that brings the part, or building this Python with the library it needs.
+
 Has it:
     the base has tkinter without its compiled part
     asked in heath: import _tkinter

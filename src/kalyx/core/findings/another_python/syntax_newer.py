@@ -1,5 +1,8 @@
 """Its source needs a later Python than this one.
 
+Told apart: a newer compiler that is here takes the very file, and this one does not.
+Mends it: a release of the package for this Python, else running it with the newer one.
+
 Has it:
     heath has hivescale 2.1 whose source needs Python 3.12
     asked in heath: import hivescale

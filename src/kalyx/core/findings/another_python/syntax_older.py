@@ -1,5 +1,8 @@
 """Its source is for Python 2 or an old Python 3.
 
+Told apart: an older compiler that is here takes the file, or the statement is one of Python 2's.
+Mends it: a release for this Python; in your own file the line rewritten.
+
 Has it:
     heath has hivescale 2.1 whose source is for Python 2
     asked in heath: import hivescale

@@ -1,5 +1,9 @@
 """It was compiled against another version of a package that it calls into.
 
+Told apart: the message is one of a compiled part that checks whom it was built against, and that package is here in
+another version.
+Mends it: both packages from releases made for each other: the compiled one installed again.
+
 Has it:
     heath has combcore 1.0 compiled against hivescale 2.1, and hivescale 1.0
     asked in heath: import combcore

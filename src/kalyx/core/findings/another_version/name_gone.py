@@ -1,5 +1,8 @@
 """The module imports, the name asked for is not in this version of it.
 
+Told apart: the module imports, and no file in front of it changes which one is meant.
+Mends it: the name that took its place; of a package that asks for it a release that fits.
+
 Has it:
     heath has hivescale 2.1
     asked in heath: from hivescale import old_weights

@@ -1,5 +1,8 @@
 """It is there, and the part used needs an extra that was not asked for.
 
+Told apart: the missing module is asked for by an extra of the package in its own metadata.
+Mends it: the package with that extra: name[extra].
+
 Has it:
     heath has hivescale 2.1 whose extra plots asks for nectarflow
     asked in heath: import hivescale.plots

@@ -1,5 +1,8 @@
 """The module is brought by a distribution of nearly that name that is not the one meant: a namesake.
 
+Told apart: the table knows another distribution for this module, and the one here only shares the name.
+Mends it: remove the namesake and install the one that is meant.
+
 Has it:
     heath has yaml 0.1
     asked in heath: import yaml.loader

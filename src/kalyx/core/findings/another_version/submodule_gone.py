@@ -1,5 +1,8 @@
 """The package imports, and what is asked for below it is not in this version.
 
+Told apart: the package is whole by its own record, and its record has no such part.
+Mends it: the release that has it, or the line that no longer asks for it.
+
 Has it:
     heath has hivescale 2.1
     asked in heath: import hivescale.frames

@@ -1,5 +1,8 @@
 """A command's first line names an interpreter that is gone, or another one than the environment it lies in.
 
+Told apart: the command's own first line is read, and what it names is looked at.
+Mends it: make the command anew: install its package again with this environment's Python.
+
 Has it:
     hivescale-read in heath's bin names /home/keeper/old/heath/bin/python
     asked: kalyx why program:hivescale-read

@@ -1,5 +1,8 @@
 """Another kernel of the same id lies in a folder that comes first.
 
+Told apart: two folders of kernels hold the same id, and the search order decides.
+Mends it: remove one of the two, or register yours under another id.
+
 Has it:
     kernel heath starts /home/keeper/heath/bin/python
     kernel heath is also registered for the machine

@@ -1,5 +1,8 @@
 """Something that is true on this machine only, an environment or a path to one, is under version control.
 
+Told apart: the index of the repository lists the file, or no ignore file leaves the environment out.
+Mends it: take it out of the repository and name it in an ignore file.
+
 Has it:
     heath lies in a repository that does not leave it out
     asked about heath

@@ -1,5 +1,8 @@
 """The notebook asks for a kernel that is not registered here.
 
+Told apart: the notebook's own metadata names an id that no kernel folder has.
+Mends it: register the environment under that id, or point the notebook to a kernel that is there.
+
 Has it:
     a notebook asks for kernel meadow, and there is none
     asked about the notebook

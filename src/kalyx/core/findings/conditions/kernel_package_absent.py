@@ -1,5 +1,8 @@
 """The module that the kernel runs is not in the environment it starts.
 
+Told apart: the module behind -m in the kernel's command is looked for on the kernel's own path.
+Mends it: install the kernel package into that environment.
+
 Has it:
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath

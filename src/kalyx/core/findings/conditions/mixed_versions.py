@@ -1,5 +1,8 @@
 """It holds packages for one Python version and starts another.
 
+Told apart: the library folders in the prefix are compared with the version that it starts.
+Mends it: make the environment anew with the Python that it is to have.
+
 Has it:
     heath holds packages for 3.9 beside its own
     asked about heath

@@ -1,5 +1,8 @@
 """The environment was moved or copied; its scripts and links still speak of the old place.
 
+Told apart: its scripts and activation lines name a folder that is not the one they lie in.
+Mends it: move it back, or make it anew where it is; linked folders are not moved ones.
+
 Has it:
     heath was moved here from /home/keeper/old/heath
     asked about heath

@@ -1,5 +1,8 @@
 """The kernel was started and gave no answer: it ended, stayed silent, or did not speak the protocol.
 
+Told apart: the kernel was started for real, and what it wrote before it ended is kept.
+Mends it: what its own words say; then rehearse it again.
+
 Has it:
     kernel heath starts a program that ends at once
     rehearsed

@@ -1,5 +1,8 @@
 """Kalyx did not start the interpreter, so it cannot know: the reason is said.
 
+Told apart: Kalyx says whose interpreter it would have had to start, and why it did not.
+Mends it: name the environment yourself, and it is asked.
+
 Has it:
     the interpreter itself lies in the folder you stand in, and was not named
     asked: import hivescale

@@ -1,5 +1,8 @@
 """The error is in the user's own code or data (a name never defined, a wrong file): no environment will mend it.
 
+Told apart: the last frame is your own file, and no import stands behind the error.
+Mends it: your own code.
+
 Has it:
     a traceback that ends in a NameError in spring/weights.py
     asked: kalyx why -

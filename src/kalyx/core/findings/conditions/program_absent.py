@@ -1,5 +1,8 @@
 """A command is not on the path of this seat, though an environment here has it (or no one has).
 
+Told apart: every folder of the path is looked at, then the command folders of the environments here.
+Mends it: run it from the environment that has it, or install it in this one.
+
 Has it:
     hivescale-read lies in heath's bin, and heath is not on PATH
     asked: kalyx why program:hivescale-read

@@ -1,5 +1,8 @@
 """Shell lines in this kernel's notebooks reach another interpreter than the kernel's own.
 
+Told apart: the path that the kernel gives its shell lines is followed to the first python on it.
+Mends it: register it with its own folder first on that path.
+
 Has it:
     PATH finds python in orchard and pip in orchard
     kernel heath starts /home/keeper/heath/bin/python

@@ -1,5 +1,8 @@
 """The kernel file cannot be used: not JSON, or it lacks the command to start.
 
+Told apart: the file is read as the notebook server reads it.
+Mends it: write it anew: register the environment under the same id.
+
 Has it:
     kernel heath has a file that is no JSON
     asked about kernel:heath

@@ -1,5 +1,8 @@
 """Two kernels in the list start the same environment.
 
+Told apart: the two commands are followed to the environments that they start.
+Mends it: remove the one that nobody's notebook asks for.
+
 Has it:
     kernel heath starts /home/keeper/heath/bin/python
     kernel moor starts /home/keeper/heath/bin/python

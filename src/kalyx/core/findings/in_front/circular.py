@@ -1,5 +1,8 @@
 """The module asks for itself while it is still loading.
 
+Told apart: the traceback passes through the same module twice while it is half loaded.
+Mends it: move the import into the function that needs it, or the shared name into a third module.
+
 Has it:
     heath has hivescale 2.1 whose two modules ask for each other
     asked in heath: import hivescale

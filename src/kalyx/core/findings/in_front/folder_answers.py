@@ -1,5 +1,8 @@
 """A plain folder without __init__ answers as a namespace package, so the import "works" and has nothing in it.
 
+Told apart: the folder that answers has no code of its own, and a real copy comes later or lies elsewhere.
+Mends it: give the folder another name, or start elsewhere; install what was meant.
+
 Has it:
     the folder has a folder hivescale without code in it
     asked in heath: import hivescale

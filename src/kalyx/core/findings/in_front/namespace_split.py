@@ -1,5 +1,8 @@
 """A regular package hides the other portions of a namespace package.
 
+Told apart: several folders on the path hold parts of the package, and one of them has an __init__ file.
+Mends it: the release without that file; or take the file away where it is your own.
+
 Has it:
     heath has a regular package moorland, and a portion of moorland with bees further down
     asked in heath: import moorland.bees

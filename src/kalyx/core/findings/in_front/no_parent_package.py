@@ -1,5 +1,8 @@
 """A file inside a package was run as a script, so its relative imports have nothing to be relative to.
 
+Told apart: the file uses dots and is itself the program.
+Mends it: run it as a module of its package: python -m package.module.
+
 Has it:
     the folder has a package beehouse whose part scales asks for its neighbour, and beehouse is on PYTHONPATH
     asked in heath: import scales

@@ -1,5 +1,8 @@
 """Two copies can be reached and the wrong one comes first (own over base, user over base, path over all).
 
+Told apart: both copies are on the path; with the other one first it imports.
+Mends it: remove the copy that is not wanted, or take its folder off the path.
+
 Has it:
     heath sees its base and has hivescale 1.0, and the base has hivescale 2.1 with frames
     asked in heath: import hivescale.frames

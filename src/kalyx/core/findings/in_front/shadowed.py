@@ -1,5 +1,8 @@
 """A file or folder in the script's folder, or on PYTHONPATH, has the same name and comes first.
 
+Told apart: with the file's folder searched last, it imports.
+Mends it: give your own file another name.
+
 Has it:
     the folder has statistics.py that lacks what is asked for
     asked in heath: from statistics import mean

@@ -1,5 +1,8 @@
 """It is installed, but for another environment than the one that runs.
 
+Told apart: an environment that was read has the module, and the one that runs has not.
+Mends it: install it here too, or run the environment that has it.
+
 Has it:
     orchard has hivescale 2.1
     asked in heath: import hivescale

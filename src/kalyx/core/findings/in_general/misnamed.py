@@ -1,5 +1,8 @@
 """The word is a distribution's name; the module in it is called something else.
 
+Told apart: metadata knows the word as a distribution's name, and lists the module that it brings.
+Mends it: import it by the module's name.
+
 Has it:
     heath has pollen-kit 1.0 as pollenkit
     asked in heath: import pollen_kit

@@ -1,5 +1,8 @@
 """One or two letters, the case or a hyphen away from a module that is there.
 
+Told apart: a module that is there differs by a letter or two, and no table knows the word as one of its own.
+Mends it: write the name as it is.
+
 Has it:
     heath has hivescale 2.1
     asked in heath: import hivescael

@@ -1,5 +1,8 @@
 """Its own code raises something else on import.
 
+Told apart: the module is found, and its own code fails in a way that nothing more specific explains.
+Mends it: look at the line it fails in.
+
 Has it:
     heath has hivescale 2.1 that raises on import
     asked in heath: import hivescale

@@ -1,5 +1,8 @@
 """It imports in another of the user's seats; this seat starts another interpreter.
 
+Told apart: the same import is found from another of your seats.
+Mends it: use that seat's interpreter, or install it for this one.
+
 Has it:
     orchard has hivescale 2.1
     kernel heath starts /home/keeper/heath/bin/python

@@ -1,5 +1,8 @@
 """The prompt's environment is on, by its variable, and python is another one.
 
+Told apart: the variable that activation sets and the python that comes first on the path name two environments.
+Mends it: enter it again, or leave it.
+
 Has it:
     the shell has entered orchard, and PATH finds python in heath
     asked about the shell

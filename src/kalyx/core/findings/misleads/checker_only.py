@@ -1,5 +1,8 @@
 """It imports when run; only the editor's checker looks elsewhere.
 
+Told apart: it imports in the interpreter that runs; the checker's configuration leads to another one.
+Mends it: point the checker to the environment that runs.
+
 Has it:
     the editor checks with orchard and runs heath, which has hivescale 2.1
     asked about the checker: import hivescale

@@ -1,5 +1,8 @@
 """The installer that this seat's command line finds fills another interpreter than the one that runs.
 
+Told apart: the installer's own first line is read: it runs another interpreter than python does.
+Mends it: install by python -m pip, which fills the one that runs.
+
 Has it:
     PATH finds python in orchard and pip in heath
     asked about the shell

@@ -1,5 +1,8 @@
 """The kernel is named after an environment that it does not run.
 
+Told apart: the label names an environment that is here, and the command starts another.
+Mends it: register the environment that is meant under that id.
+
 Has it:
     orchard has hivescale 2.1
     kernel orchard-spring starts /home/keeper/heath/bin/python

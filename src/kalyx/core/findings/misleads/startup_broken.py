@@ -1,5 +1,8 @@
 """A start-up hook fails, or PYTHONHOME or PYTHONPATH belongs to another Python.
 
+Told apart: without the variable or the hook it imports.
+Mends it: take the variable away, or mend the hook.
+
 Has it:
     PYTHONHOME is /nowhere
     asked in heath: import json

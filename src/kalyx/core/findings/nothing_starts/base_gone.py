@@ -1,5 +1,8 @@
 """The installation under this environment was removed or upgraded away.
 
+Told apart: the settings name a base whose files are not there.
+Mends it: make the environment anew on a Python that is here.
+
 Has it:
     heath stands on /opt/old, which is gone
     asked about heath

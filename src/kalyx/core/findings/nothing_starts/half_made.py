@@ -1,5 +1,8 @@
 """Making the environment stopped half-way.
 
+Told apart: the mark of an unfinished run is there, or what every environment has is not.
+Mends it: finish it, or remove it and make it anew.
+
 Has it:
     heath was begun and not finished
     asked about heath

@@ -1,5 +1,8 @@
 """The path names nothing that starts, or a link whose end is gone.
 
+Told apart: the path is followed link by link to where it ends.
+Mends it: the path that exists: register, point or make it anew.
+
 Has it:
     kernel hives starts /home/keeper/orchrad/bin/python
     asked in kernel:hives: import hivescale

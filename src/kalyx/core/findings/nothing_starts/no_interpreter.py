@@ -1,5 +1,8 @@
 """A prefix that holds no Python of its own: after entering it, the Python below still runs.
 
+Told apart: the folder has the marks of an environment and no executable that starts.
+Mends it: put a Python into it, or make it anew.
+
 Has it:
     heath is a prefix that a manager keeps by its own records without Python
     asked about heath

@@ -1,5 +1,8 @@
 """This user may not read it, or its settings file cannot be read.
 
+Told apart: the system refuses the look; that is not the same as being gone.
+Mends it: the right to read it, from whoever may give it.
+
 Has it:
     heath may not be read
     asked about heath

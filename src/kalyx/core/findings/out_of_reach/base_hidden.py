@@ -1,5 +1,8 @@
 """It is in the installation below, whose packages this environment does not see.
 
+Told apart: the base has the module, and the settings leave the base's packages out.
+Mends it: install it into the environment itself.
+
 Has it:
     base has hivescale 2.1
     asked in heath: import hivescale

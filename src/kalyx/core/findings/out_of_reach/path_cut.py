@@ -1,5 +1,8 @@
 """The folder that holds it is not on the path in this way of running.
 
+Told apart: with that folder on the path it imports.
+Mends it: run it so that the folder is searched, or install the project for development.
+
 Has it:
     the folder above the script's has combs.py
     asked in heath: import combs

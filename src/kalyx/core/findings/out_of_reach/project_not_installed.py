@@ -1,5 +1,8 @@
 """It is this project's own code, and nothing puts the folder that holds it on the path here.
 
+Told apart: the project's own files name it as what they build, and its folder is not on the path.
+Mends it: install the project for development: pip install -e.
+
 Has it:
     the folder's project has combs.py in its src folder
     asked in heath: import combs

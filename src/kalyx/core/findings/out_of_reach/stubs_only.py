@@ -1,5 +1,8 @@
 """Only its type stubs are installed: they tell a checker what it would look like, and hold no code.
 
+Told apart: what answers holds files of declarations only.
+Mends it: install the package itself beside its stubs.
+
 Has it:
     heath has the stubs of hivescale
     orchard has hivescale 2.1

@@ -1,5 +1,8 @@
 """It is among the user's own packages, which this interpreter leaves out.
 
+Told apart: it lies among the user's own packages, and a flag, a variable or the environment leaves these out.
+Mends it: install it into the environment, or leave the flag away.
+
 Has it:
     the user has hivescale 2.1
     asked in heath: import hivescale

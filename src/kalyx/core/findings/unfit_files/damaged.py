@@ -1,5 +1,8 @@
 """A file is cut short, empty or not what it says it is.
 
+Told apart: the file's own head, size or bytes are not those of its kind, or not those of its record.
+Mends it: install the same version again.
+
 Has it:
     heath has hivescale 2.1 whose compiled part is cut short
     asked in heath: import hivescale

@@ -1,5 +1,8 @@
 """Metadata says that it is installed, and the files it lists are not there.
 
+Told apart: the record lists files, and they are not there.
+Mends it: install the same version again.
+
 Has it:
     heath has hivescale 2.1 without its files
     asked in heath: import hivescale

@@ -1,5 +1,8 @@
 """A shared library is there but lacks a symbol version that the compiled part needs.
 
+Told apart: the compiled part asks for a symbol version that the library here does not list.
+Mends it: a release built for this system, or a newer system.
+
 Has it:
     heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
     asked in heath: import hivescale

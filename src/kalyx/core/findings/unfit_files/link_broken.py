@@ -1,5 +1,8 @@
 """A development install points to a folder that is gone or moved.
 
+Told apart: the path file or finder names a folder that is not there.
+Mends it: install it for development from where the folder is now.
+
 Has it:
     heath links hivescale to /home/keeper/gone, which is not there
     asked in heath: import hivescale

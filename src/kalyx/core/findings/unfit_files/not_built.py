@@ -1,5 +1,8 @@
 """Its compiled part was never built from the source that is there.
 
+Told apart: its source lies there, and no compiled file of any name.
+Mends it: install the package, which builds it or brings it built.
+
 Has it:
     heath has hivescale 2.1 whose part fast is there as source in C only
     asked in heath: import hivescale.fast

@@ -1,5 +1,8 @@
 """Its compiled part is for another Python version or implementation.
 
+Told apart: the tag in the file's name, or its header, is for another Python.
+Mends it: install the package again for the Python that runs.
+
 Has it:
     heath has hivescale 2.1 whose compiled part is for Python 3.8
     asked in heath: import hivescale._core

@@ -1,5 +1,8 @@
 """Its compiled part is for another operating system, processor or C library.
 
+Told apart: the file's header is for another system or processor.
+Mends it: install the package again on this system.
+
 Has it:
     heath has hivescale 2.1 whose compiled part is for Windows
     asked in heath: import hivescale._core

@@ -1,0 +1,131 @@
+"""``kalyx capture``: one file that carries this machine's facts, to be examined elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+import io
+import sys
+from collections.abc import Callable
+from importlib import import_module
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing, command_parser
+from kalyx.core.answers import CaptureAnswer, Captured
+from kalyx.core.doors import Unreadable
+from kalyx.core.doors.captured import Capture
+from kalyx.core.records import ChangePlan, KalyxError
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="FILE", help="the file to write, or with --show to look into")
+    parser.add_argument(
+        "--why", action="append", default=[], metavar="WHAT", help="try this import too, in every seat; may be repeated"
+    )
+    parser.add_argument("--show", action="store_true", help="list what a capture holds, before it is sent")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    path = call.machine.facts.absolute(call.options.file)
+    return _shown(call, path) if call.options.show else _made(call, path)
+
+
+def _made(call: Call, path: str) -> int:
+    from kalyx.core.doors.change import LiveChange
+
+    machine = call.machine
+    answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
+    if machine.facts.kind(path) is not None:
+        raise KalyxError(f"{path} is there already; name a file that is not")
+    if not call.options.dry_run:
+        import socket
+
+        from kalyx.core.questions.captures import blinding
+
+        if machine.runner is None:
+            raise KalyxError("a capture asks interpreters, and --static starts none")
+        with call.progress("capturing:") as tell:
+            made = _recorded(call, tell)
+            content = made.write(blinding(machine.facts, socket.gethostname()).content)
+        LiveChange().write(path, content)
+        answer.done, answer.bytes = True, len(content)
+        answer.readings, answer.answers = len(made.readings), len(made.answers)
+    if call.as_json:
+        call.print_json(answer)
+        return 0
+    from kalyx.cli.render.colours import BLUE
+    from kalyx.cli.render.survey import said_size
+
+    screen = call.screen
+    if not answer.done:
+        screen.line(("would write".ljust(14), BLUE), screen.path(path))
+        return 0
+    screen.line(("written".ljust(14), BLUE), screen.path(path), f"  {said_size(answer.bytes)}")
+    screen.line(
+        "".ljust(14),
+        f"{answer.readings} readings and {answer.answers} answers of programs; names and secrets are left out",
+    )
+    screen.line("".ljust(14), "to see what is in it:  ", (machine.line(["kalyx", "capture", path, "--show"]), "bold"))
+    screen.line("".ljust(14), "to examine it:         ", (machine.line(["kalyx", "here", "--on", path]), "bold"))
+    return 0
+
+
+def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
+    """Every question that a capture answers, asked once as its command asks it, through the recorder at the doors."""
+    from kalyx.core.doors.capturing import RecordingFacts, RecordingRunner
+    from kalyx.core.questions import captures
+
+    made, live = Capture({}), call.machine
+    assert live.runner is not None
+    runner = RecordingRunner(live.runner, made, live.facts.variables)
+
+    def ask(*words: str) -> None:
+        tell(" ".join(words))
+        options = command_parser(words[0]).parse_args([*words[1:], "--json"])
+        said, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
+        try:
+            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, RecordingFacts(live.facts, made), runner))
+        except (KalyxError, Unreadable):
+            pass  # a question without an answer here has none on the capture either
+        finally:
+            sys.stdout = said
+
+    for words in (["here"], ["survey"], ["kernels"], ["packages"], ["record"]):
+        ask(*words)
+    targets = captures.targets_of(live)
+    wanted = list(dict.fromkeys([*call.options.why, *captures.modules_of(live)]))
+    for target in targets:
+        ask("packages", target)
+        ask("enter", target)
+        for one in wanted:
+            ask("why", one, "--in", target)
+    for name in captures.environments_of(live):
+        ask("packages", name)
+        ask("enter", name)
+    for one in wanted:
+        ask("why", one)
+    return captures.finished(made, live.facts)
+
+
+def _shown(call: Call, path: str) -> int:
+    """Every file, folder, variable, process and program in a capture, with what it holds of each."""
+    from kalyx.core.doors.captured import contents_of, read_capture
+
+    capture = read_capture(path)
+    answer = CaptureAnswer(path=path, done=True, readings=len(capture.readings), answers=len(capture.answers))
+    answer.held = [Captured(kind=kind, name=name, bytes=size) for kind, name, size in contents_of(capture)]
+    if call.as_json:
+        call.print_json(answer)
+        return 0
+    from kalyx.cli.render.colours import BLUE, QUIET
+    from kalyx.cli.render.survey import said_size
+
+    screen, before = call.screen, ""
+    screen.line(("capture", BLUE), f"  of a {capture.head['system']} machine, folder {capture.head['folder']}")
+    for one in answer.held:
+        if one.kind != before:
+            screen.blank()
+            screen.line((one.kind, "bold"))
+            before = one.kind
+        screen.line("   ", one.name, (f"  {said_size(one.bytes)}" if one.bytes else "", QUIET))
+    return 0

@@ -1,0 +1,23 @@
+"""``kalyx completion``: what teaches a shell to complete Kalyx's words."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from kalyx.cli.calls import Call
+from kalyx.cli.completing import SHELLS, shell_code
+from kalyx.core.answers import CompletionAnswer
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("shell", choices=SHELLS, help="the shell that is to complete")
+
+
+def run(call: Call) -> int:
+    text = shell_code(call.options.shell)
+    if call.as_json:
+        call.print_json(CompletionAnswer(shell=call.options.shell, code=text))
+    else:
+        sys.stdout.write(text)
+    return 0

@@ -1,0 +1,130 @@
+"""Completion of what is typed: commands, options, and words that come from the machine.
+
+A shell is taught by what ``kalyx completion SHELL`` prints; then it starts Kalyx with the half-written line. Nothing
+else is started for it and nothing written: folders and settings are read, as every command reads them.
+"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable, Iterable
+
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.machine import Machine
+from kalyx.core.records import KalyxError
+from kalyx.core.words.visible import visible
+
+SHELLS = ("bash", "zsh", "fish")
+
+Completer = Callable[..., Iterable[str]]
+
+
+def shell_code(shell: str) -> str:
+    """What teaches this shell to complete ``kalyx``."""
+    from argcomplete.shell_integration import shellcode
+
+    return str(shellcode(["kalyx"], shell=shell))
+
+
+def complete(parser: argparse.ArgumentParser) -> None:
+    """Answer the shell that asks how a line goes on, and end."""
+    import argcomplete
+
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for command in action.choices.values():
+                _teach(command)
+    argcomplete.autocomplete(parser, always_complete_options=False)
+
+
+def _teach(command: argparse.ArgumentParser) -> None:
+    """Each option and word of a command with what it may be."""
+    for action in command._actions:
+        known = _BY_WORD.get((command.prog.split()[-1], str(action.metavar))) or _BY_WORD.get(("", str(action.metavar)))
+        if known is not None:
+            setattr(action, "completer", known)  # noqa: B010
+
+
+def _machine() -> Machine:
+    return Machine(LiveFacts(), None)
+
+
+def _plain(names: Iterable[str]) -> list[str]:
+    """Names that a shell and a terminal take as they stand."""
+    return [name for name in dict.fromkeys(names) if name and visible(name) == name]
+
+
+def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
+    """Files of these endings, and folders, that the word may go on to."""
+    facts = machine.facts
+    before, sign, _ = prefix.rpartition("/")
+    folder = facts.absolute(before or sign or ".")
+    found = []
+    for name in facts.names(folder):
+        is_folder = facts.is_folder(facts.join(folder, name))
+        if (is_folder and not name.startswith(".")) or (endings and name.endswith(endings)):
+            found.append(before + sign + name + ("/" if is_folder else ""))
+    return found
+
+
+def targets(prefix: str, **_: object) -> list[str]:
+    """Seats, environments, kernels, notebooks, paths."""
+    machine = _machine()
+    found = ["shell", "editor", *(one.name for one in machine.environments)]
+    found += [f"kernel:{one.id}" for one in machine.kernels]
+    return _plain([*found, *_files(machine, prefix, ".ipynb")])
+
+
+def kernels(prefix: str, **_: object) -> list[str]:
+    """The ids of registered kernels."""
+    return _plain(one.id for one in _machine().kernels)
+
+
+def causes(prefix: str, **_: object) -> list[str]:
+    """The names of causes."""
+    from kalyx.core.findings import catalogue
+
+    return list(catalogue.ABOUT)
+
+
+def seats_to_point(prefix: str, **_: object) -> list[str]:
+    """What ``point`` can make choose something."""
+    files = _files(_machine(), prefix.removeprefix("notebook:"), ".ipynb")
+    return _plain(["editor", *(f"notebook:{file}" for file in files)])
+
+
+def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: object) -> list[str]:
+    """Modules that the target can reach, a package's inner ones behind a dot; and scripts and notebooks."""
+    from kalyx.core.targets import resolve
+    from kalyx.core.ways import search_of
+
+    machine = _machine()
+    facts = machine.facts
+    files = _files(machine, prefix, ".py", ".ipynb")
+    try:
+        target = getattr(parsed_args, "target", None)
+        seat = resolve(machine, target) if target else machine.shell_seat
+        entries = [one.entry for one in search_of(seat, machine, named=False).entries] if seat.interpreter else []
+    except KalyxError:
+        return _plain(files)
+    package, dot, begun = prefix.rpartition(".")
+    inside = package.split(".") if dot else []
+    found = []
+    for place in [facts.join(entry or facts.folder, *inside) for entry in entries]:
+        for name in facts.names(place):
+            stem = name.split(".")[0]
+            if not stem.startswith(begun) or not stem.isidentifier() or (stem.startswith("_") and not begun):
+                continue
+            if name.endswith((".py", ".so", ".pyd")) or facts.is_folder(facts.join(place, name)):
+                found.append(package + dot + stem)
+    return _plain([*sorted(found), *files])
+
+
+_BY_WORD: dict[tuple[str, str], Completer] = {
+    ("", "TARGET"): targets,
+    ("", "ID"): kernels,
+    ("causes", "NAME"): causes,
+    ("why", "WHAT"): modules,
+    ("rehearse", "MODULE"): modules,
+    ("point", "SEAT"): seats_to_point,
+}

@@ -1,0 +1,35 @@
+"""Keeping the list of the environments that Kalyx made."""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.doors import Facts
+from kalyx.core.doors.changing import Change
+from kalyx.core.environments.made import made_list, made_prefixes
+from kalyx.core.environments.reading import looks_like_environment
+from kalyx.core.records import KalyxError
+
+
+def remember(facts: Facts, prefix: str, change: Change) -> None:
+    """Put an environment on the list; those that are none any more go from it."""
+    _write(facts.again(), [*_still(facts.again(), prefix), prefix], change)
+
+
+def forget(facts: Facts, prefix: str, change: Change) -> None:
+    """Take a removed environment from the list."""
+    if prefix in made_prefixes(facts.again()):
+        _write(facts.again(), _still(facts.again(), prefix), change)
+
+
+def _still(facts: Facts, apart: str) -> list[str]:
+    return [one for one in made_prefixes(facts) if one != apart and looks_like_environment(facts, one)]
+
+
+def _write(facts: Facts, prefixes: list[str], change: Change) -> None:
+    path = made_list(facts)
+    try:
+        change.folder(facts.parent(path))
+        change.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"))
+    except (KalyxError, UnicodeEncodeError):
+        pass  # a list for finding things again: what was done is done without it

@@ -1,0 +1,410 @@
+"""A capture: the readings and answers of a machine in one file, and the doors that give them out again.
+
+The format is plain (docs/capture.md): lines of JSON in a gzip. The first says what it is and whose; each other one is a
+reading (``read``: the name of a primitive of Facts and its words) or an answer (``ran``: a program's words), with what
+came of it. What is not in the file was not read: it is refused as such, and never taken for "not there".
+"""
+
+from __future__ import annotations
+
+import base64
+import copy
+import gzip
+import json
+import os
+import zlib
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any
+
+from kalyx.core.data import WITNESS_PATH
+from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
+from kalyx.core.records import KalyxError
+from kalyx.core.words.blinding import needed
+from kalyx.core.words.visible import visible
+
+VERSION = 1
+NOT_HERE = "it is not in the capture"
+_FILE_LIMIT = 64 * 1024 * 1024
+_WHOLE_LIMIT = 512 * 1024 * 1024
+_LINE_LIMIT = 64 * 1024 * 1024
+_SYSTEMS = ("linux", "macos", "windows")
+Key = tuple[Any, ...]
+
+
+class Capture:
+    """What a capture holds: its head, readings and answers."""
+
+    def __init__(self, head: Mapping[str, Any]) -> None:
+        self.head = dict(head)
+        self.readings: dict[str, Any] = {}
+        self.answers: dict[str, Any] = {}
+
+    def write(self, blind: Callable[[bytes], bytes]) -> bytes:
+        """The file's bytes; every text and all content without what ``blind`` takes out."""
+        lines: list[Any] = [{"kalyx capture": VERSION, **self.head}]
+        lines += [{"read": json.loads(key), "is": value} for key, value in self.readings.items()]
+        lines += [{"ran": json.loads(key), "is": value} for key, value in self.answers.items()]
+        text = "".join(json.dumps(_blinded(line, blind)) + "\n" for line in lines)
+        return gzip.compress(text.encode("ascii"), 9, mtime=0)
+
+
+def _blinded(value: Any, blind: Callable[[bytes], bytes]) -> Any:
+    """The same shape, each text in it and each name blinded; bytes that are no text are unpacked for it."""
+    if isinstance(value, str):
+        return blind(value.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape")
+    if isinstance(value, list):
+        return [_blinded(one, blind) for one in value]
+    if isinstance(value, dict):
+        if set(value) == {"bytes"} and isinstance(value["bytes"], str):
+            return {"bytes": base64.b64encode(blind(base64.b64decode(value["bytes"]))).decode("ascii")}
+        return {_blinded(name, blind): _blinded(one, blind) for name, one in value.items()}
+    return value
+
+
+def load(content: bytes, name: str) -> Capture:
+    """A capture from a file's bytes. Raises KalyxError, in one line, for what is none, is cut, or is too much."""
+    shown = visible(name)
+    if not content:
+        raise KalyxError(f"{shown} is not a capture: it is empty")
+    try:
+        unpacker = zlib.decompressobj(31)
+        text = unpacker.decompress(content, _WHOLE_LIMIT)
+    except zlib.error:
+        raise KalyxError(f"{shown} is not a capture: it is not packed as one") from None
+    if unpacker.unconsumed_tail:
+        raise KalyxError(f"{shown} unpacks to more than {_WHOLE_LIMIT // 1024 // 1024} MiB, which no capture does")
+    if not unpacker.eof:
+        raise KalyxError(f"{shown} is cut short: capture it, or copy it, anew")
+    capture: Capture | None = None
+    for number, line in enumerate(text.split(b"\n"), 1):
+        if not line:
+            continue
+        try:
+            said = json.loads(line)
+            if capture is None:
+                capture = Capture(_head(said, shown))
+            elif "read" in said:
+                capture.readings[_key(said["read"])] = said["is"]
+            elif "ran" in said:
+                capture.answers[_key(said["ran"])] = said["is"]
+        except (ValueError, TypeError, KeyError, RecursionError):
+            raise KalyxError(f"{shown}, line {number}: this is not a line of a capture") from None
+    if capture is None:
+        raise KalyxError(f"{shown} is not a capture: it is empty")
+    return capture
+
+
+def read_capture(path: str) -> Capture:
+    """The capture in a file of this machine. Raises KalyxError."""
+    try:
+        with open(path, "rb") as file:
+            content = file.read(_FILE_LIMIT + 1)
+    except OSError as error:
+        raise KalyxError(f"{visible(path)}: {(error.strerror or str(error)).lower()}") from None
+    if len(content) > _FILE_LIMIT:
+        raise KalyxError(f"{visible(path)} is larger than {_FILE_LIMIT // 1024 // 1024} MiB, which no capture is")
+    return load(content, os.path.basename(path))
+
+
+def _head(said: Any, name: str) -> Mapping[str, Any]:
+    version = said.get("kalyx capture") if isinstance(said, dict) else None
+    if not isinstance(version, int):
+        raise KalyxError(f"{name} is not a capture: its first line does not say so")
+    if version != VERSION:
+        raise KalyxError(f"{name} is a capture of form {version}, and this Kalyx reads form {VERSION}: use the other's")
+    texts = ("folder", "home")
+    good = all(isinstance(said.get(key), str) for key in texts) and said.get("system") in _SYSTEMS
+    numbers = all(isinstance(said.get(key), int) for key in ("pid", "user"))
+    maps = all(isinstance(said.get(key), dict) and all(isinstance(one, str) for one in said[key].values())
+               for key in ("variables", "refusals"))  # fmt: skip
+    if not (good and numbers and maps):
+        raise KalyxError(f"{name} is not a capture: its first line lacks what a machine has")
+    return dict(said)
+
+
+def _key(words: Any) -> str:
+    return json.dumps(words, separators=(",", ":"))
+
+
+# -- what a reading gives, as JSON ----------------------------------------------
+
+
+def packed(value: Any) -> Any:
+    """A reading's result in JSON's own types."""
+    if isinstance(value, bytes):
+        try:
+            return {"text": value.decode("utf-8")}
+        except UnicodeDecodeError:
+            return {"bytes": base64.b64encode(value).decode("ascii")}
+    if isinstance(value, Status):
+        return {
+            "status": [value.kind, value.size, value.modified_ns, value.inode, value.device, value.mode, value.owner]
+        }
+    if isinstance(value, Process):
+        fields = {name: getattr(value, name) for name in Process.__struct_fields__}
+        fields["variables"] = dict(value.variables) if value.variables is not None else None
+        return {"process": fields}
+    if isinstance(value, Mapping):
+        return {"map": dict(value)}
+    if isinstance(value, tuple):
+        return {"words": [packed(one) for one in value]}
+    if isinstance(value, list):
+        return {"list": [packed(one) for one in value]}
+    return value
+
+
+def unpacked(value: Any) -> Any:
+    """The result that ``packed`` made JSON of."""
+    if not isinstance(value, dict):
+        return value
+    ((kind, said),) = value.items()
+    if kind == "text":
+        return said.encode("utf-8")
+    if kind == "bytes":
+        return base64.b64decode(said)
+    if kind == "status":
+        return Status(*said)
+    if kind == "process":
+        return Process(**{**said, "command": tuple(said["command"])})
+    if kind == "map":
+        return dict(said)
+    if kind == "words":
+        return tuple(unpacked(one) for one in said)
+    return [unpacked(one) for one in said]
+
+
+# -- the doors ------------------------------------------------------------------
+
+
+class CapturedFacts(Facts):
+    """The machine that a capture was made of."""
+
+    def __init__(self, capture: Capture) -> None:
+        head = capture.head
+        self._readings = capture.readings
+        self._refused: dict[str, str] = dict(head["refusals"])
+        self.system, self.folder, self.home = head["system"], head["folder"], head["home"]
+        self.pid, self.user = head["pid"], head["user"]
+        self.variables = dict(head["variables"])
+        self.refusals: dict[str, str] = {}
+
+    def _said(self, primitive: str, *words: Any) -> Any:
+        path = words[0] if words and isinstance(words[0], str) else None
+        said = self._readings.get(_key([primitive, *words]), _NOTHING)
+        if path is not None and path in self._refused:
+            self.refusals[path] = self._refused[path]
+        if said is _NOTHING:
+            if path is not None:
+                self.refusals[path] = NOT_HERE
+            raise Unreadable(path or primitive, NOT_HERE)
+        if isinstance(said, dict) and "refused" in said:
+            raise Unreadable(str(said.get("path", path)), str(said["refused"]))
+        try:
+            return unpacked(said)
+        except (ValueError, TypeError, KeyError, AttributeError):
+            raise Unreadable(path or primitive, "the capture holds something else in its place") from None
+
+    def _or(self, instead: Any, primitive: str, *words: Any) -> Any:
+        try:
+            return self._said(primitive, *words)
+        except Unreadable as refusal:
+            if refusal.reason == NOT_HERE:
+                return instead
+            raise
+
+    def listing(self, folder: str) -> Mapping[str, str]:
+        return {str(name): str(kind) for name, kind in _mapping(self._said("listing", folder)).items()}
+
+    def kind(self, path: str) -> str | None:
+        found = self._or("refused", "kind", path)
+        return str(found) if found is not None else None
+
+    def link(self, path: str) -> str | None:
+        found = self._or(None, "link", path)
+        return str(found) if found is not None else None
+
+    def status(self, path: str) -> Status | None:
+        found = self._or(None, "status", path)
+        return found if isinstance(found, Status) else None
+
+    def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
+        found = self._said("read", path, limit, start)
+        if not isinstance(found, bytes):
+            raise Unreadable(path, "the capture holds something else in its place")
+        return found
+
+    def may_read(self, path: str) -> bool:
+        return bool(self._or(False, "may_read", path))
+
+    def may_run(self, path: str) -> bool:
+        return bool(self._or(False, "may_run", path))
+
+    def process(self, pid: int) -> Process | None:
+        found = self._or(None, "process", pid)
+        return found if isinstance(found, Process) else None
+
+    def processes(self) -> list[int]:
+        return [one for one in _several(self._or([], "processes")) if isinstance(one, int)]
+
+    def command_of(self, pid: int) -> tuple[str, ...]:
+        return tuple(str(word) for word in _several(self._or((), "command_of", pid)))
+
+    def loaded_by(self, pid: int) -> list[str]:
+        return [str(path) for path in _several(self._or([], "loaded_by", pid))]
+
+    def program_of(self, pid: int) -> str | None:
+        found = self._or(None, "program_of", pid)
+        return found if isinstance(found, str) else None
+
+    def listens(self, pid: int, port: int) -> bool | None:
+        found = self._or(None, "listens", pid, port)
+        return found if isinstance(found, bool) else None
+
+    def registry(self, key: str) -> Mapping[str, str] | None:
+        found = self._or(None, "registry", key)
+        return found if isinstance(found, dict) else None
+
+    def registry_keys(self, key: str) -> list[str]:
+        return [str(name) for name in _several(self._or([], "registry_keys", key))]
+
+    def usage_of_files(self, paths: list[str]) -> int:
+        found = self._or(0, "usage_of_files", paths)
+        return found if isinstance(found, int) else 0
+
+    def usage(self, folder: str) -> tuple[int, int]:
+        found = self._or((0, 1), "usage", folder)
+        return found if isinstance(found, tuple) and len(found) == 2 else (0, 1)
+
+    def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        return [one for one in _several(self._said("scan", path, pattern.decode("latin-1"))) if isinstance(one, bytes)]
+
+    def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
+        try:
+            return json.loads(self._said("served", *words))
+        except (TypeError, ValueError):
+            raise Unreadable("served", "the capture holds something else in its place") from None
+
+
+def _several(value: Any) -> list[Any]:
+    return list(value) if isinstance(value, (list, tuple)) else []
+
+
+def _mapping(value: Any) -> Mapping[Any, Any]:
+    return value if isinstance(value, dict) else {}
+
+
+_NOTHING = object()
+
+
+class Normal:
+    """A program's words without what is another at every start: folders of ours, marks by chance, where Kalyx lies."""
+
+    def __init__(self) -> None:
+        self.folders: list[str] = []
+        self.marks: list[str] = []
+
+    def words(self, text: str) -> str:
+        """The text with stand-ins."""
+        text = text.replace(WITNESS_PATH, "<witness>")
+        for folder in self.folders:
+            text = text.replace(folder, "<empty>")
+        for mark in self.marks:
+            text = text.replace(mark, "<mark>")
+        return text
+
+    def key(
+        self, argv: list[str], base: Mapping[str, str], variables: Mapping[str, str] | None, folder: str | None
+    ) -> list[Any]:
+        """The words, the variables that are others than the machine's own, and the folder."""
+        base = needed(base)
+        given = base if variables is None else needed(variables)
+        other = sorted([name, self.words(value)] for name, value in given.items() if base.get(name) != value)
+        without = sorted(name for name in base if name not in given)
+        return [[self.words(word) for word in argv], other, without, self.words(folder or "")]
+
+
+class CapturedRunner(Runner):
+    """Gives out the answers that a capture holds; whatever else is to be started is not there."""
+
+    def __init__(self, capture: Capture, facts: CapturedFacts) -> None:
+        self._answers, self._facts = capture.answers, facts
+        self._normal, self._number = Normal(), 0
+
+    @contextmanager
+    def empty_folder(self) -> Iterator[str]:
+        self._number += 1
+        folder = f"/kalyx-captured-{self._number}"
+        self._normal.folders.append(folder)
+        yield folder
+
+    def chance(self, count: int) -> str:
+        self._number += 1
+        mark = f"{self._number:0{count * 2}x}"
+        self._normal.marks.append(mark)
+        return mark
+
+    def run(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        seconds: float = 10.0,
+        limit: int = OUTPUT_LIMIT,
+        bounded: bool = False,
+        heard: Callable[[bytes], None] | None = None,
+        begun: Callable[[], None] | None = None,
+    ) -> Ended:
+        if begun is not None:
+            begun()
+        said = self._answers.get(_key(self._normal.key(argv, self._facts.variables, variables, folder)))
+        if not isinstance(said, list) or len(said) != 7:
+            return Ended(None, b"", b"", 0.0, problem=f"was not started: {NOT_HERE}")
+        try:
+            status, output, errors, *more = said
+            ended = Ended(status, unpacked(output), unpacked(errors), *more)
+        except (TypeError, ValueError):
+            return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
+        mark = next((one for one in self._normal.marks if any(one in word for word in argv)), "").encode()
+        ended.output, ended.errors = (one.replace(b"<mark>", mark) for one in (ended.output, ended.errors))
+        return ended
+
+    def start(self, argv: list[str], **_: Any) -> Running:
+        raise OSError(f"nothing is started on a captured machine: {argv[0]}")
+
+
+def machine_of(capture: Capture) -> tuple[CapturedFacts, CapturedRunner]:
+    """The two doors of a captured machine."""
+    facts = CapturedFacts(capture)
+    return facts, CapturedRunner(capture, facts)
+
+
+def copy_of(facts: Facts) -> Facts:
+    """The same reading door, its worked-out memory left behind."""
+    other = copy.copy(facts)
+    other.__dict__.pop("memory", None)
+    return other
+
+
+def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
+    """What it holds, to be read before it is sent: kind, name, bytes of its content."""
+    files: dict[str, int] = {}
+    folders, others = set(), set()
+    for key, value in capture.readings.items():
+        primitive, *words = json.loads(key)
+        if primitive == "read" and isinstance(value, dict) and "refused" not in value:
+            files[words[0]] = files.get(words[0], 0) + len(str(next(iter(value.values()))))
+        elif primitive == "listing":
+            folders.add(words[0])
+        elif primitive == "process" and value is not None:
+            others.add(
+                " ".join(value["process"]["command"])[:200] if isinstance(value, dict) and "process" in value else ""
+            )
+    found = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head["variables"].items())]
+    found += [("files, with their content", path, size) for path, size in sorted(files.items())]
+    found += [("folders, with the names in them", path, 0) for path in sorted(folders)]
+    found += [("processes", line, 0) for line in sorted(others) if line]
+    found += [("programs that were asked", " ".join(json.loads(key)[0])[:200], 0) for key in capture.answers]
+    return found

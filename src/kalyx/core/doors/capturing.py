@@ -1,0 +1,147 @@
+"""The recorder at the doors: whatever is read or asked through it is kept, to be given out again elsewhere."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any
+
+from kalyx.core.doors.captured import Capture, Normal, _key, packed
+from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
+
+
+class RecordingFacts(Facts):
+    """Reads through another reading door, and keeps what came of it."""
+
+    def __init__(self, inner: Facts, capture: Capture) -> None:
+        self._inner, self._capture = inner, capture
+        self.system, self.folder, self.home = inner.system, inner.folder, inner.home
+        self.pid, self.user = inner.pid, inner.user
+        self.variables = inner.variables
+
+    @property
+    def refusals(self) -> Mapping[str, str]:  # type: ignore[override]
+        """What the system refused to show so far, as the other door keeps it."""
+        return self._inner.refusals
+
+    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any]) -> Any:
+        key = _key([primitive, *words])
+        try:
+            found = read()
+        except Unreadable as refusal:
+            self._capture.readings[key] = {"refused": refusal.reason, "path": refusal.path}
+            raise
+        self._capture.readings[key] = packed(found)
+        return found
+
+    def listing(self, folder: str) -> Mapping[str, str]:
+        return dict(self._kept("listing", (folder,), lambda: dict(self._inner.listing(folder))))
+
+    def kind(self, path: str) -> str | None:
+        found: str | None = self._kept("kind", (path,), lambda: self._inner.kind(path))
+        return found
+
+    def link(self, path: str) -> str | None:
+        found: str | None = self._kept("link", (path,), lambda: self._inner.link(path))
+        return found
+
+    def status(self, path: str) -> Status | None:
+        found: Status | None = self._kept("status", (path,), lambda: self._inner.status(path))
+        return found
+
+    def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
+        return bytes(self._kept("read", (path, limit, start), lambda: self._inner.read(path, limit, start)))
+
+    def may_read(self, path: str) -> bool:
+        return bool(self._kept("may_read", (path,), lambda: self._inner.may_read(path)))
+
+    def may_run(self, path: str) -> bool:
+        return bool(self._kept("may_run", (path,), lambda: self._inner.may_run(path)))
+
+    def process(self, pid: int) -> Process | None:
+        found: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid))
+        return found
+
+    def processes(self) -> list[int]:
+        return list(self._kept("processes", (), lambda: list(self._inner.processes())))
+
+    def command_of(self, pid: int) -> tuple[str, ...]:
+        return tuple(self._kept("command_of", (pid,), lambda: tuple(self._inner.command_of(pid))))
+
+    def loaded_by(self, pid: int) -> list[str]:
+        return list(self._kept("loaded_by", (pid,), lambda: list(self._inner.loaded_by(pid))))
+
+    def program_of(self, pid: int) -> str | None:
+        found: str | None = self._kept("program_of", (pid,), lambda: self._inner.program_of(pid))
+        return found
+
+    def listens(self, pid: int, port: int) -> bool | None:
+        found: bool | None = self._kept("listens", (pid, port), lambda: self._inner.listens(pid, port))
+        return found
+
+    def registry(self, key: str) -> Mapping[str, str] | None:
+        found: Mapping[str, str] | None = self._kept("registry", (key,), lambda: self._inner.registry(key))
+        return found
+
+    def registry_keys(self, key: str) -> list[str]:
+        return list(self._kept("registry_keys", (key,), lambda: list(self._inner.registry_keys(key))))
+
+    def usage_of_files(self, paths: list[str]) -> int:
+        return int(self._kept("usage_of_files", (paths,), lambda: self._inner.usage_of_files(paths)))
+
+    def usage(self, folder: str) -> tuple[int, int]:
+        found: tuple[int, int] = self._kept("usage", (folder,), lambda: tuple(self._inner.usage(folder)))
+        return found
+
+    def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        words = (path, pattern.decode("latin-1"))
+        return list(self._kept("scan", words, lambda: list(self._inner.scan(path, pattern))))
+
+    def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
+        return json.loads(self._kept("served", tuple(words), lambda: json.dumps(ask())))
+
+
+class RecordingRunner(Runner):
+    """Starts through another starting door, and keeps how each program ended."""
+
+    def __init__(self, inner: Runner, capture: Capture, base: Mapping[str, str]) -> None:
+        self._inner, self._capture, self._base = inner, capture, base
+        self._normal = Normal()
+
+    @contextmanager
+    def empty_folder(self) -> Iterator[str]:
+        with self._inner.empty_folder() as folder:
+            self._normal.folders.append(folder)
+            yield folder
+
+    def chance(self, count: int) -> str:
+        mark = self._inner.chance(count)
+        self._normal.marks.append(mark)
+        return mark
+
+    def run(
+        self,
+        argv: list[str],
+        *,
+        variables: Mapping[str, str] | None = None,
+        folder: str | None = None,
+        seconds: float = 10.0,
+        limit: int = OUTPUT_LIMIT,
+        bounded: bool = False,
+        heard: Callable[[bytes], None] | None = None,
+        begun: Callable[[], None] | None = None,
+    ) -> Ended:
+        ended = self._inner.run(argv, variables=variables, folder=folder, seconds=seconds, limit=limit,
+                                bounded=bounded, heard=heard, begun=begun)  # fmt: skip
+        said = [self._normal.words(one.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+                for one in (ended.output, ended.errors)]  # fmt: skip
+        self._capture.answers[_key(self._normal.key(argv, self._base, variables, folder))] = [
+            ended.status, packed(said[0]), packed(said[1]), round(ended.seconds, 4),
+            ended.timed_out, ended.cut, ended.problem,
+        ]  # fmt: skip
+        return ended
+
+    def start(self, argv: list[str], **more: Any) -> Running:
+        return self._inner.start(argv, **more)

@@ -1,0 +1,60 @@
+"""Capturing a machine: every question that a capture is to answer is asked once through the recorder.
+
+What the questions read is what the file holds, so that it is whole by construction. Values of variables that no
+question needs, secrets, and the user's and the machine's name are left out or replaced (``words.blinding``).
+"""
+
+from __future__ import annotations
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.captured import Capture
+from kalyx.core.imports.sources import read_folder
+from kalyx.core.machine import Machine
+from kalyx.core.records import KalyxError
+from kalyx.core.words.blinding import Blinding, needed
+
+_MODULES = 60  # of the folder's code
+
+
+def finished(made: Capture, facts: Facts) -> Capture:
+    """The capture with its head; of variables, also those of processes, only what some question needs."""
+    made.head = {
+        **{name: getattr(facts, name) for name in ("system", "folder", "home", "pid", "user")},
+        "variables": needed(facts.variables),
+        "refusals": dict(facts.refusals),
+    }
+    for reading in made.readings.values():
+        if isinstance(reading, dict) and isinstance(reading.get("process"), dict):
+            variables = reading["process"].get("variables")
+            reading["process"]["variables"] = needed(variables) if isinstance(variables, dict) else None
+    return made
+
+
+def blinding(facts: Facts, host: str) -> Blinding:
+    """What takes secrets and names out of a capture of this machine."""
+    names = {facts.name(facts.home), host, host.split(".")[0]}
+    for name in ("USER", "LOGNAME", "USERNAME", "HOSTNAME", "COMPUTERNAME"):
+        names.add(facts.variable(name) or "")
+    return Blinding(names)
+
+
+def targets_of(machine: Machine) -> list[str]:
+    """The words for the seats of the folder that packages and imports are asked of: the shell, kernels, notebooks."""
+    found = ["shell", *(f"kernel:{one.id}" for one in machine.kernels)]
+    found += [name for name in machine.facts.names(machine.facts.folder) if name.endswith(".ipynb")]
+    return found[:24]
+
+
+def environments_of(machine: Machine) -> list[str]:
+    """The names of the environments near the folder, of which packages are asked too."""
+    return [one.name for one in machine.environments][:24]
+
+
+def modules_of(machine: Machine) -> list[str]:
+    """The modules that the folder's own code imports."""
+    try:
+        reads = read_folder(machine.facts, machine.facts.folder)
+    except (KalyxError, Unreadable):
+        return []
+    named = [asked.module for read in reads for asked in read.imports if not asked.level and asked.module]
+    return list(dict.fromkeys(named))[:_MODULES]

@@ -1,0 +1,136 @@
+"""Two made-up machines of the Larkmoor scenario on other systems, to be examined anywhere: ``kalyx here --on NAME``.
+
+Their files lie as the installers of those systems leave them (Using Python on Windows; Using Python on macOS): one Python
+for a user and one of 32 bits for all on the first, entered in the registry, with the store's aliases in front and ``py``
+as the word that works; a framework, a home-brewed one and the system's starter on the second.
+"""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.doors.memory import Link, MemoryFacts
+
+# A PE file and a Mach-O file of no content, each with a real header: the processor is told by it.
+_PE = (b"MZ" + b"\0" * 58 + (64).to_bytes(4, "little") + b"PE\0\0" + (0x8664).to_bytes(2, "little")
+       + (0).to_bytes(2, "little") + b"\0" * 12 + (112).to_bytes(2, "little") + (0x2022).to_bytes(2, "little")
+       + (0x20B).to_bytes(2, "little") + b"\0" * 110)  # fmt: skip
+_MACH = (
+    b"\xcf\xfa\xed\xfe"
+    + (0x0100000C).to_bytes(4, "little")
+    + (0).to_bytes(4, "little")
+    + (2).to_bytes(4, "little")
+    + b"\0" * 16
+)
+
+_METADATA = "Metadata-Version: 2.1\nName: {0}\nVersion: {1}\n"
+
+
+def _spec(python: str, label: str) -> str:
+    argv = [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    return json.dumps({"argv": argv, "display_name": label, "language": "python"}, indent=1)
+
+
+def _notebook(kernel: str) -> str:
+    cell = {"cell_type": "code", "source": ["import hivescale\n", "hivescale.weights()"], "metadata": {}, "outputs": []}
+    metadata = {"kernelspec": {"name": kernel, "display_name": kernel, "language": "python"}}
+    return json.dumps({"cells": [cell], "metadata": metadata, "nbformat": 4, "nbformat_minor": 5}, indent=1)
+
+
+def _package(files: dict[str, object], site: str, sign: str, name: str, version: str, *parts: str) -> None:
+    """A distribution with its record."""
+    info = f"{name}-{version}.dist-info"
+    listed = [f"{name}/__init__.py", *parts, f"{info}/METADATA"]
+    for file in listed:
+        files[sign.join([site, *file.split("/")])] = (
+            _METADATA.format(name, version) if file.endswith("METADATA") else ""
+        )
+    files[sign.join([site, info, "RECORD"])] = "".join(f"{file},,\n" for file in [*listed, f"{info}/RECORD"])
+
+
+def windows() -> MemoryFacts:
+    """A Windows machine: a home folder with a blank and letters beyond Latin, no python on PATH but the store's."""
+    home = "C:\\Users\\Žofie Včelařka"
+    local, moor = f"{home}\\AppData\\Local", f"{home}\\larkmoor"
+    newer, older = f"{local}\\Programs\\Python\\Python312", "C:\\Program Files (x86)\\Python39-32"
+    aliases, roaming = f"{local}\\Microsoft\\WindowsApps", f"{home}\\AppData\\Roaming"
+    files: dict[str, object] = {
+        "C:\\Windows\\py.exe": _PE,
+        f"{aliases}\\python.exe": b"",
+        f"{aliases}\\python3.exe": b"",
+        f"{newer}\\python.exe": _PE + b"\x003.12.4\x00",
+        f"{newer}\\python312.dll": _PE + b"\x003.12.4\x00",
+        f"{newer}\\Lib\\os.py": "",
+        f"{newer}\\DLLs\\_ssl.pyd": _PE,
+        f"{older}\\python.exe": _PE + b"\x003.9.13\x00",
+        f"{older}\\python39.dll": _PE + b"\x003.9.13\x00",
+        f"{older}\\Lib\\os.py": "",
+        f"{older}\\DLLs\\_ssl.pyd": _PE,
+        f"{moor}\\spring\\spring_weights.ipynb": _notebook("orchard-spring"),
+        f"{moor}\\spring\\weights.py": "import hivescale\n",
+        f"{roaming}\\jupyter\\kernels\\orchard\\kernel.json": _spec(f"{moor}\\orchard\\Scripts\\python.exe", "Orchard"),
+        f"{roaming}\\jupyter\\kernels\\orchard-spring\\kernel.json": _spec(
+            f"{moor}\\heath\\Scripts\\python.exe", "Orchard, spring"
+        ),
+    }
+    for name, base, version in (("orchard", newer, "3.12.4"), ("heath", older, "3.9.13")):
+        files[f"{moor}\\{name}\\pyvenv.cfg"] = (
+            f"home = {base}\ninclude-system-site-packages = false\nversion = {version}\n"
+        )
+        files[f"{moor}\\{name}\\Scripts\\python.exe"] = _PE
+        files[f"{moor}\\{name}\\Scripts\\Activate.ps1"] = ""
+        _package(files, f"{moor}\\{name}\\Lib\\site-packages", "\\", "pip", "24.0")
+        _package(files, f"{moor}\\{name}\\Lib\\site-packages", "\\", "ipykernel", "6.29.4", "ipykernel_launcher.py")
+    _package(files, f"{moor}\\orchard\\Lib\\site-packages", "\\", "hivescale", "2.1")
+    core, wow = "Software\\Python\\PythonCore", "Software\\WOW6432Node\\Python\\PythonCore"
+    registry = {
+        f"HKEY_CURRENT_USER\\{core}\\3.12\\InstallPath": {"": f"{newer}\\", "ExecutablePath": f"{newer}\\python.exe"},
+        f"HKEY_LOCAL_MACHINE\\{wow}\\3.9-32\\InstallPath": {"": f"{older}\\"},
+    }
+    variables = {"Path": f"C:\\Windows;{aliases}", "PATHEXT": ".COM;.EXE;.BAT;.CMD", "LOCALAPPDATA": local, "APPDATA": roaming,
+                 "USERPROFILE": home, "PSModulePath": f"{home}\\Documents\\PowerShell\\Modules"}  # fmt: skip
+    return MemoryFacts("windows", files, variables=variables, folder=f"{moor}\\spring", home=home, registry=registry)
+
+
+def macos() -> MemoryFacts:
+    """A Mac: a framework from the installer, a home-brewed Python in front, the system's starter without its tools."""
+    home, moor = "/Users/keeper", "/Users/keeper/larkmoor"
+    framework = "/Library/Frameworks/Python.framework/Versions/3.11"
+    brewed = "/opt/homebrew/Cellar/python@3.12/3.12.4/Frameworks/Python.framework/Versions/3.12"
+    files: dict[str, object] = {
+        "/usr/bin/python3": _MACH,
+        f"{framework}/bin/python3.11": _MACH + b"\x003.11.9\x00",
+        f"{framework}/lib/python3.11/os.py": "",
+        f"{framework}/lib/python3.11/lib-dynload/_ssl.so": _MACH,
+        "/usr/local/bin/python3.11": Link(f"{framework}/bin/python3.11"),
+        f"{brewed}/bin/python3.12": _MACH + b"\x003.12.4\x00",
+        f"{brewed}/bin/python3": Link("python3.12"),
+        f"{brewed}/lib/python3.12/os.py": "",
+        f"{brewed}/lib/python3.12/lib-dynload/_ssl.so": _MACH,
+        "/opt/homebrew/bin/python3": Link(f"{brewed}/bin/python3"),
+        f"{moor}/spring/spring_weights.ipynb": _notebook("orchard-spring"),
+        f"{moor}/spring/weights.py": "import hivescale\n",
+        f"{home}/Library/Jupyter/kernels/orchard/kernel.json": _spec(f"{moor}/orchard/bin/python", "Orchard"),
+        f"{home}/Library/Jupyter/kernels/orchard-spring/kernel.json": _spec(
+            f"{moor}/heath/bin/python", "Orchard, spring"
+        ),
+    }
+    for name, base, minor, version in (
+        ("orchard", "/usr/local/bin/python3.11", "3.11", "3.11.9"),
+        ("heath", "/opt/homebrew/bin/python3", "3.12", "3.12.4"),
+    ):
+        files[f"{moor}/{name}/pyvenv.cfg"] = (
+            f"home = {base.rpartition('/')[0]}\ninclude-system-site-packages = false\nversion = {version}\n"
+        )
+        files[f"{moor}/{name}/bin/python"] = Link(base)
+        files[f"{moor}/{name}/bin/activate"] = f"VIRTUAL_ENV={moor}/{name}\n"
+        _package(files, f"{moor}/{name}/lib/python{minor}/site-packages", "/", "pip", "24.0")
+        _package(
+            files, f"{moor}/{name}/lib/python{minor}/site-packages", "/", "ipykernel", "6.29.4", "ipykernel_launcher.py"
+        )
+    _package(files, f"{moor}/orchard/lib/python3.11/site-packages", "/", "hivescale", "2.1")
+    variables = {"PATH": "/opt/homebrew/bin:/usr/local/bin:/usr/bin:/bin", "HOME": home, "SHELL": "/bin/zsh"}
+    return MemoryFacts("macos", files, variables=variables, folder=f"{moor}/spring", home=home)
+
+
+MACHINES = {"windows-larkmoor": windows, "macos-larkmoor": macos}
