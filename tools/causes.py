@@ -51,7 +51,7 @@ def page() -> str:
             text = catalogue.text_of(cause)
             lines += [f"### {cause}", "", text.says, ""]
             lines += ["```", text.example, "```", ""]
-            lines += [f"Told apart: {text.told_apart}", "", f"Mends it: {text.mends}", ""]
+            lines += [f"Told apart: {text.told_apart}.", "", f"Mends it: {text.mends}.", ""]
     return "\n".join(lines)
 
 

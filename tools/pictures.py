@@ -23,7 +23,7 @@ DISPLAY = ":97"
 # Name of the picture, and what is typed, in the demo's spring folder.
 PICTURES = {
     "here": "kalyx here",
-    "survey": "KALYX_ONLY_BELOW=$HOME kalyx survey --sizes",
+    "survey": "kalyx survey --on windows-larkmoor; echo; kalyx here --on windows-larkmoor",
     "why": "kalyx why hivescale --in spring_weights.ipynb",
     "why-prove": "kalyx why hivescale --in ~/larkmoor/heath --prove --wheels $PIP_FIND_LINKS",
     "kernels": "kalyx kernels",

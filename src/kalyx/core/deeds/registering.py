@@ -79,8 +79,8 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
     notes = _notes(machine, identifier, folder, environment.key)
     if was is not None:
-        kept = "keeps the label" if label == was[0] else f"had the label {was[0]!r}"
-        notes.insert(0, f"kernel {identifier} is there now and starts {was[1] or 'nothing'}; it {kept}")
+        kept = "the label stays" if label == was[0] else f'its label was "{was[0]}"'
+        notes.insert(0, f"this replaces the kernel {identifier} that starts {was[1] or 'nothing'}; {kept}")
     variables = dict(order.variables)
     if order.own_path:
         own = machine.facts.parent(interpreter.executable)

@@ -148,7 +148,7 @@ def text_of(cause: str) -> CauseText:
     apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
     return CauseText(
         name=cause, about=ABOUT[cause], says=says, tier=TIER_OF[cause].says, before=stands_before(cause),
-        example=(sign + example).strip(), told_apart=apart, mends=mends,
+        example=(sign + example).strip(), told_apart=apart.removesuffix("."), mends=mends.removesuffix("."),
     )  # fmt: skip
 
 
