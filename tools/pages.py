@@ -110,7 +110,7 @@ def main(words: list[str]) -> int:
     if words == ["man"]:
         return 0
     all_lines = [(name, line) for name in COMMANDS if name not in ("demo", "completion") for line in EXAMPLES[name]]
-    chosen = [(name, line) for name, line in all_lines if "--json" not in line]
+    chosen = [(name, line) for name, line in all_lines if "--json" not in line and "--show" not in line]
     text = "".join(f"```\n$ {line.replace('~/larkmoor', '~')}\n```\n\n" for _, line in chosen)
     with tempfile.TemporaryDirectory(prefix="kalyx-pages-") as folder:
         told = guide.run(text, Path(folder) / "larkmoor")
