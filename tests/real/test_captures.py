@@ -67,6 +67,11 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
     # The names in it are stand-ins, as long as the names, in every path and text alike.
     blind = Blinding({Path(spring.variables["HOME"]).name, socket.gethostname(), *(spring.variables.get(name, "") for name in ("USER", "LOGNAME"))})
     own = {" ".join(words): spring.kalyx(*words, "--json") for words in QUESTIONS}
+    assert spring.kalyx("contrast", "orchard", f"{file}#orchard").status == 0
+    (site,) = (spring.root / "orchard").glob("lib/python*/site-packages")
+    (site / "sincethen.py").write_text("")
+    differs = spring.kalyx("contrast", f"{file}#kernel:orchard", "kernel:orchard")
+    assert differs.status == 1 and "sincethen" in differs.out
     for name in ("orchard", "heath"):
         shutil.rmtree(spring.root / name)
     shutil.rmtree(spring.data)

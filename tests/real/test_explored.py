@@ -9,7 +9,7 @@ import pytest
 from tests.equipment import LONG
 from tests.real.explore import Case, by_chance, clear, named, smallest, tried
 
-SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 15))
+SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 10))
 
 # Each was a difference once.
 KEPT = [

@@ -194,7 +194,7 @@ def tidied(made: Made, answer: dict[str, object]) -> dict[str, object]:
 @pytest.mark.parametrize("kind", [Windows, MacOS])
 def test_the_interpreters_own_program_agrees(kind, record_property):
     seed = int(os.environ.get("KALYX_SEED", time.time()))
-    count = int(os.environ.get("KALYX_EXPLORE", 150))
+    count = int(os.environ.get("KALYX_EXPLORE", 80))
     record_property("seed", seed)
     for version in carriers():
         chance = random.Random(f"{kind.system} {version} {seed}")

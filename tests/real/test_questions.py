@@ -160,6 +160,19 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert by_hand.status == 2 and "by hand" in by_hand.err
 
 
+def test_a_notebook_whose_kernel_is_not_registered(moor):
+    """It prints the lines that here prints; twins both name the same one to remove."""
+    python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    for name in ("heath", "twin"):
+        moor.kernel(name, [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    moor.notebook("spring.ipynb", "orchard")
+    (finding,) = moor.kalyx("why", "hivescale", "--in", "spring.ipynb", "--json").json["imports"][0]["findings"]
+    (told,) = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "kernel-absent"]
+    assert finding["cause"] == "kernel-absent" and finding["remedies"] == told["remedies"] and told["remedies"]
+    twins = [one for kernel in moor.kalyx("kernels", "--json").json["kernels"] for one in kernel["findings"] if one["cause"] == "twin"]
+    assert [one["remedies"][0]["steps"][0]["line"] for one in twins] == ["kalyx unregister twin"] * 2
+
+
 def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     """Packages added, replaced, removed; a file moved; an environment made: as they were, by plain steps, last first."""
     prefix = moor.root / "heath"

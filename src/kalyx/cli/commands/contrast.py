@@ -9,7 +9,7 @@ import msgspec
 from kalyx.cli.calls import Call
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.deeds.recorded import is_record, read_record, seat_of
-from kalyx.core.doors import Unreadable
+from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
@@ -18,9 +18,8 @@ from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "left", metavar="TARGET", help="a seat, an environment, a record, or a file kept from packages --json"
-    )
+    kinds = "a seat, an environment, a record, a file kept from packages --json, or a capture: FILE or FILE#TARGET"
+    parser.add_argument("left", metavar="TARGET", help=kinds)
     parser.add_argument("right", metavar="TARGET", help="the other one")
 
 
@@ -45,7 +44,23 @@ def _side(call: Call, text: str) -> Side:
     if facts.is_file(path) and is_record(facts, path):
         kept_record = read_record(facts, path)
         return Side(seat_of(kept_record), kept_record.packages, is_record=True)
-    seat = call.target(text)
+    file, _, target = text.partition("#")
+    if _is_packed(facts, facts.absolute(file)):
+        from kalyx.core.doors.captured import machine_of, read_capture
+
+        return _of_seat(Call(call.options, *machine_of(read_capture(facts.absolute(file)))), target or "shell")
+    return _of_seat(call, text)
+
+
+def _is_packed(facts: Facts, path: str) -> bool:
+    try:
+        return facts.is_file(path) and facts.read(path, 2) == b"\x1f\x8b"
+    except Unreadable:
+        return False
+
+
+def _of_seat(call: Call, text: str) -> Side:
+    facts, seat = call.machine.facts, call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)

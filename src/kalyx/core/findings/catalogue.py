@@ -204,6 +204,10 @@ def _of_case(case: Case, machine: Machine) -> list[Finding]:
 
 def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
     """What is wrong with the environment that the seat names, where it lies in one; and what the seat itself says."""
+    if case.seat.seat == "notebook" and case.kernel is None:
+        absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine)
+        if absent is not None:
+            return [absent]  # with the lines that here prints
     facts, named, found = machine.facts, case.source or "", []
     if facts.path.isabs(named):
         for prefix in (named, facts.parent(facts.parent(named))):

@@ -32,6 +32,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
             path = machine.facts.join(other.folder, SPEC_FILE)
             own = machine.facts.join(kernel.folder, SPEC_FILE)
+            # Of two one is enough to go, and both say the same one: that which is listed later.
+            later = max(kernel, other, key=machine.kernels.index)
             return Finding(
                 cause="twin",
                 certainty="proven",
@@ -40,6 +42,6 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
                     Evidence(fact=f"{other.id} starts {other.command[0]}", source=path, path=path),
                     Evidence(fact=f"{kernel.id} starts {kernel.command[0]}", source=own, path=own),
                 ],
-                remedies=[remedies.unregister(machine, kernel)],
+                remedies=[remedies.unregister(machine, later)],
             )
     return None
