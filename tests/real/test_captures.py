@@ -84,7 +84,9 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
         assert told[0] == told[1], (words, *list(difflib.unified_diff(*told, n=0))[:40])
     # What nobody asked before is not in it, which is not the same as not there.
     asked = spring.kalyx("why", "colorsys", "--in", "heath", "--on", file, "--json")
-    assert asked.status in (1, 2) and "nowhere that" not in asked.out
+    (only,) = asked.json["imports"]
+    assert asked.status == 2 and only["outcome"] == "undetermined" and [one["cause"] for one in only["findings"]] == ["not-asked"]
+    assert "--why colorsys" in only["findings"][0]["says"] and NOT_HERE in only["findings"][0]["says"]
     drawn = spring.kalyx("why", "hivescale", "--in", "kernel:orchard", "--on", file)
     assert "gone_for_good" in drawn.out and drawn.status == 1
 

@@ -176,7 +176,7 @@ def call(words: list[str]) -> int:
     from kalyx.core.doors import Unreadable
     from kalyx.core.records import KalyxError
 
-    if options.on and options.command not in EXAMINE:
+    if getattr(options, "on", None) and options.command not in EXAMINE:
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
         status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))

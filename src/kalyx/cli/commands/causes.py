@@ -6,6 +6,7 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE, QUIET
+from kalyx.cli.render.screen import wrap
 from kalyx.core.answers import CausesAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.records import KalyxError
@@ -39,5 +40,6 @@ def run(call: Call) -> int:
         screen.line("   ", line)
     screen.blank()
     for head, said in (("told apart", text.told_apart), ("mends it", text.mends)):
-        screen.line((f"   {head.ljust(12)}", QUIET), screen.words(said, screen.width - 15))
+        for number, line in enumerate(wrap(said, screen.width - 15)):
+            screen.line((f"   {(head if number == 0 else '').ljust(12)}", QUIET), line)
     return 0

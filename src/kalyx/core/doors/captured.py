@@ -18,14 +18,13 @@ from contextlib import contextmanager
 from typing import Any
 
 from kalyx.core.data import WITNESS_PATH
-from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.doors.reading import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
 from kalyx.core.records import KalyxError
 from kalyx.core.words.blinding import needed
 from kalyx.core.words.visible import visible
 
 VERSION = 1
-NOT_HERE = "it is not in the capture"
 _FILE_LIMIT = 64 * 1024 * 1024
 _WHOLE_LIMIT = 512 * 1024 * 1024
 _LINE_LIMIT = 64 * 1024 * 1024

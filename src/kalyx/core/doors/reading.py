@@ -27,6 +27,10 @@ class Unreadable(Exception):
         self.reason = reason
 
 
+# Why a reading that a capture does not hold is refused.
+NOT_HERE = "it is not in the capture"
+
+
 class _Loop(Exception):
     """More links than a path may have: they lead back to themselves. The first of them stays as written."""
 

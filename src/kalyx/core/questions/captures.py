@@ -13,7 +13,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
 from kalyx.core.words.blinding import Blinding, needed
 
-_MODULES = 60  # of the folder's code
+_MODULES = 24  # of the folder's code
 
 
 def finished(made: Capture, facts: Facts) -> Capture:
@@ -56,5 +56,5 @@ def modules_of(machine: Machine) -> list[str]:
         reads = read_folder(machine.facts, machine.facts.folder)
     except (KalyxError, Unreadable):
         return []
-    named = [asked.module for read in reads for asked in read.imports if not asked.level and asked.module]
+    named = [asked.top for read in reads for asked in read.imports if not asked.level and asked.module]
     return list(dict.fromkeys(named))[:_MODULES]

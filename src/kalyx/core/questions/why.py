@@ -6,6 +6,7 @@ import shlex
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from kalyx.core.doors.reading import NOT_HERE
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
@@ -53,6 +54,8 @@ def why_import(
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"
+        if NOT_HERE in refusal:
+            answer.findings = []  # what a capture does not hold speaks neither for nor against anything
         answer.findings.append(Finding(cause="not-asked", certainty="proven", says=refusal))
     return answer
 
@@ -83,6 +86,11 @@ def _case(
         if watch is not None:
             watch(f"{interpreter.executable} imports {wanted.module}")
         trial = _try(machine.runner, interpreter, wanted, way, search, resolver.folder, machine.seconds, reading)
+        if not trial.answered and trial.problem is not None and NOT_HERE in trial.problem:
+            trial = None
+            refusal = (
+                f"{wanted.statement} was not tried there: {NOT_HERE}; kalyx capture FILE --why {wanted.module} tries it"
+            )
     if not read:
         reading()
     named_seat, place = read[0]
