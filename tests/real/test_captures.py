@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.doors import Unreadable
-from kalyx.core.doors.captured import NOT_HERE, Capture, load, machine_of
+from kalyx.core.doors.captured import NOT_HERE, Capture, contents_of, load, machine_of
 from kalyx.core.doors.capturing import RecordingFacts
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.machine import Machine
@@ -203,7 +203,8 @@ def test_bent_lines_spoil_their_own_answer_only():
     finished(made, facts)
     for value in (None, 7, "text", [], {}, {"text": 5}, {"bytes": "%"}, {"status": [1]}, {"process": {}}, {"map": 3}, {"list": {}}, {"words": None}, {"odd": 1}):
         made.readings = dict.fromkeys(made.readings, value)
-        bent, _ = machine_of(load(made.write(bytes), "x"))
+        bent, _ = machine_of(shown := load(made.write(bytes), "x"))
+        assert contents_of(shown)
         for name, words in calls.items():
             try:
                 getattr(bent, name)(*words)

@@ -8,7 +8,6 @@ came of it. What is not in the file was not read: it is refused as such, and nev
 from __future__ import annotations
 
 import base64
-import copy
 import gzip
 import json
 import os
@@ -19,7 +18,7 @@ from typing import Any
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors.reading import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
-from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
+from kalyx.core.doors.starting import Ended, Runner, Running
 from kalyx.core.records import KalyxError
 from kalyx.core.words.blinding import needed
 from kalyx.core.words.visible import visible
@@ -27,9 +26,7 @@ from kalyx.core.words.visible import visible
 VERSION = 1
 _FILE_LIMIT = 64 * 1024 * 1024
 _WHOLE_LIMIT = 512 * 1024 * 1024
-_LINE_LIMIT = 64 * 1024 * 1024
 _SYSTEMS = ("linux", "macos", "windows")
-Key = tuple[Any, ...]
 
 
 class Capture:
@@ -85,9 +82,11 @@ def load(content: bytes, name: str) -> Capture:
             if capture is None:
                 capture = Capture(_head(said, shown))
             elif "read" in said:
-                capture.readings[_key(said["read"])] = said["is"]
+                primitive, *words = said["read"]
+                capture.readings[_key([str(primitive), *words])] = said["is"]
             elif "ran" in said:
-                capture.answers[_key(said["ran"])] = said["is"]
+                argv, *more = said["ran"]
+                capture.answers[_key([list(map(str, argv)), *more])] = said["is"]
         except (ValueError, TypeError, KeyError, RecursionError):
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture") from None
     if capture is None:
@@ -214,7 +213,10 @@ class CapturedFacts(Facts):
             raise
 
     def listing(self, folder: str) -> Mapping[str, str]:
-        return {str(name): str(kind) for name, kind in _mapping(self._said("listing", folder)).items()}
+        found = self._said("listing", folder)
+        if not isinstance(found, dict):
+            raise Unreadable(folder, "the capture holds something else in its place")
+        return {str(name): str(kind) for name, kind in found.items()}
 
     def kind(self, path: str) -> str | None:
         found = self._or("refused", "kind", path)
@@ -290,10 +292,6 @@ def _several(value: Any) -> list[Any]:
     return list(value) if isinstance(value, (list, tuple)) else []
 
 
-def _mapping(value: Any) -> Mapping[Any, Any]:
-    return value if isinstance(value, dict) else {}
-
-
 _NOTHING = object()
 
 
@@ -350,11 +348,8 @@ class CapturedRunner(Runner):
         *,
         variables: Mapping[str, str] | None = None,
         folder: str | None = None,
-        seconds: float = 10.0,
-        limit: int = OUTPUT_LIMIT,
-        bounded: bool = False,
-        heard: Callable[[bytes], None] | None = None,
         begun: Callable[[], None] | None = None,
+        **_: Any,
     ) -> Ended:
         if begun is not None:
             begun()
@@ -380,11 +375,11 @@ def machine_of(capture: Capture) -> tuple[CapturedFacts, CapturedRunner]:
     return facts, CapturedRunner(capture, facts)
 
 
-def copy_of(facts: Facts) -> Facts:
-    """The same reading door, its worked-out memory left behind."""
-    other = copy.copy(facts)
-    other.__dict__.pop("memory", None)
-    return other
+def _unpacked_or_none(value: Any) -> Any:
+    try:
+        return unpacked(value)
+    except (ValueError, TypeError, KeyError, AttributeError):
+        return None
 
 
 def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
@@ -393,14 +388,13 @@ def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
     folders, others = set(), set()
     for key, value in capture.readings.items():
         primitive, *words = json.loads(key)
-        if primitive == "read" and isinstance(value, dict) and "refused" not in value:
-            files[words[0]] = files.get(words[0], 0) + len(str(next(iter(value.values()))))
-        elif primitive == "listing":
-            folders.add(words[0])
-        elif primitive == "process" and value is not None:
-            others.add(
-                " ".join(value["process"]["command"])[:200] if isinstance(value, dict) and "process" in value else ""
-            )
+        if primitive == "listing":
+            folders.add(str(words[0]) if words else "")
+        elif primitive == "read" and isinstance(value, dict) and "refused" not in value:
+            path = str(words[0]) if words else ""
+            files[path] = files.get(path, 0) + sum(len(str(one)) for one in value.values())
+        elif primitive == "process" and isinstance(process := _unpacked_or_none(value), Process):
+            others.add(" ".join(map(str, process.command))[:200])
     found = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head["variables"].items())]
     found += [("files, with their content", path, size) for path, size in sorted(files.items())]
     found += [("folders, with the names in them", path, 0) for path in sorted(folders)]

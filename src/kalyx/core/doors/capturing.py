@@ -9,7 +9,7 @@ from typing import Any
 
 from kalyx.core.doors.captured import Capture, Normal, _key, packed
 from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
-from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
+from kalyx.core.doors.starting import Ended, Runner, Running
 
 
 class RecordingFacts(Facts):
@@ -122,19 +122,9 @@ class RecordingRunner(Runner):
         return mark
 
     def run(
-        self,
-        argv: list[str],
-        *,
-        variables: Mapping[str, str] | None = None,
-        folder: str | None = None,
-        seconds: float = 10.0,
-        limit: int = OUTPUT_LIMIT,
-        bounded: bool = False,
-        heard: Callable[[bytes], None] | None = None,
-        begun: Callable[[], None] | None = None,
+        self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, **more: Any
     ) -> Ended:
-        ended = self._inner.run(argv, variables=variables, folder=folder, seconds=seconds, limit=limit,
-                                bounded=bounded, heard=heard, begun=begun)  # fmt: skip
+        ended = self._inner.run(argv, variables=variables, folder=folder, **more)
         said = [self._normal.words(one.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
                 for one in (ended.output, ended.errors)]  # fmt: skip
         self._capture.answers[_key(self._normal.key(argv, self._base, variables, folder))] = [
