@@ -160,6 +160,16 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert by_hand.status == 2 and "by hand" in by_hand.err
 
 
+def test_a_folder_that_lies_right_here_is_a_target(moor):
+    """Without a sign that it is a path: ``.venv`` in two projects is nobody's name alone."""
+    for folder in (moor.folder, moor.root / "autumn"):
+        make_environment(NEW, folder / ".venv", "--without-pip")
+    for words in (["packages", ".venv"], ["enter", ".venv"], ["why", "json", "--in", ".venv"], ["discard", ".venv", "--dry-run"]):
+        ran = moor.kalyx(*words)
+        assert ran.status == 0 and "spring/.venv" in ran.out and "autumn" not in ran.out, (words, ran.out + ran.err)
+    assert "nothing here is called" in moor.kalyx("packages", ".venw").err
+
+
 def test_a_notebook_whose_kernel_is_not_registered(moor):
     """It prints the lines that here prints; twins both name the same one to remove."""
     python = make_environment(NEW, moor.root / "heath", "--without-pip")

@@ -200,6 +200,9 @@ def _named(machine: Machine, name: str) -> Seat:
             f"{visible(name)!r} names {len(found)} environments; name one by its path",
             [view.environment.prefix for view in found],
         )
+    beside = machine.facts.absolute(name)
+    if machine.facts.is_folder(beside):
+        return seat_of_path(machine, beside)  # what nothing is called, and lies right here: .venv
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
     names = [one.name for one in machine.all_environments]
