@@ -9,7 +9,10 @@ from pathlib import Path
 import pytest
 
 import kalyx
+from kalyx.core.words.patterns import pattern as lazily
 from tests.equipment import LONG
+
+LAZY = type(lazily(""))
 
 UNITS = ["a", " ", "\t", "a ", "/", "/a", "a.", "a-", '"', "'", "(", "[", "{", "\\", "=", "a=", "--x ", "token", "token ", "password=", "a://",
          "https://a", "alias -a ", "1.", "é", ".so", "\n", "a\n", 'File "', "'a'", "[a", "import x ", "version `", "lib", "x.y: ", "a,", "==1,", "a@b", "${a", "-- "]  # fmt: skip
@@ -28,7 +31,7 @@ def patterns():
             rows = value if isinstance(value, (list, tuple)) else [value]
             for number, row in enumerate(rows):
                 for one in row if isinstance(row, tuple) else [row]:
-                    if isinstance(one, re.Pattern):
+                    if isinstance(one, (re.Pattern, LAZY)):
                         only_first = re.search(rf"\b{name}\.(full)?match\(", source) and not re.search(rf"\b{name}\.(search|sub|find)", source)
                         yield pytest.param(one, bool(only_first), id=f"{found.name}.{name}[{number}]")
 
@@ -37,7 +40,14 @@ class TooLong(Exception):
     pass
 
 
-@pytest.mark.parametrize(("pattern", "only_first"), list(patterns()))
+FOUND = list(patterns())
+
+
+def test_patterns_are_found():
+    assert len(FOUND) > 80
+
+
+@pytest.mark.parametrize(("pattern", "only_first"), FOUND)
 def test_no_pattern_takes_long(pattern, only_first):
     def stop(*_):
         raise TooLong

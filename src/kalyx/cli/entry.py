@@ -6,6 +6,7 @@ hands over to an isolated child (``-I``) that finds Kalyx by the path it is
 given. The variables stay in the environment: the trial is made with them.
 """
 
+import gc
 import os
 import sys
 
@@ -18,6 +19,7 @@ def main() -> None:
     """The console command."""
     if not sys.flags.isolated and sys.executable and any(os.environ.get(name) for name in FOREIGN):
         _hand_over()
+    gc.disable()  # a call is short and keeps what it reads: collecting costs a tenth of it and frees nothing
     from kalyx.cli.start import main
 
     main()

@@ -55,6 +55,7 @@ class Machine:
         self.seconds = seconds
         self.unread: list[Unread] = []
         self._resolvers: dict[str, Resolver] = {}
+        self._installed: dict[str, list[Installed]] = {}
 
     @cached_property
     def runner(self) -> Runner | None:
@@ -221,7 +222,12 @@ class Machine:
 
     def installed(self, sites: list[str]) -> list[Installed]:
         """Every distribution in these site folders, the first folder first."""
-        return [one for site in sites for one in installed_in(self.facts, site)]
+        return [one for site in sites for one in self._installed_in(site)]
+
+    def _installed_in(self, site: str) -> list[Installed]:
+        if site not in self._installed:
+            self._installed[site] = installed_in(self.facts, site)
+        return self._installed[site]
 
     def distribution_of_module(self, module: str, sites: list[str]) -> Installed | None:
         """The distribution in these folders that provides a top-level module, by its metadata."""

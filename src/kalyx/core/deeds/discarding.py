@@ -10,7 +10,6 @@ the kernels.
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable, Iterator
 
 from msgspec import Struct
@@ -28,6 +27,7 @@ from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
 from kalyx.core.targets import resolve_to_change
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.secrets import shown_command
 from kalyx.core.words.visible import visible
 
@@ -37,7 +37,7 @@ _WALKED = 400_000
 _MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
 _MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
 _MAKERS_FOLDERS = (BEFORE_FOLDER + "/", "conda-meta/", "share/jupyter/kernels/")
-_SCRIPT = re.compile(
+_SCRIPT = pattern(
     r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?"
     r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
 )

@@ -72,7 +72,7 @@ def interpreter_candidates(facts: Facts) -> Iterator[str]:
     """Every file that may be an interpreter: on PATH first, then in well-known roots."""
     for folder in [*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]:
         for name in facts.names(folder):
-            if _is_python_name(name):
+            if name[:1] in "pP" and _is_python_name(name):
                 candidate = facts.join(folder, name)
                 if facts.is_file(candidate) or facts.kind(candidate) == "link":
                     yield candidate

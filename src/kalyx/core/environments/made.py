@@ -6,8 +6,6 @@ is passed over, and forgotten when the list is written next.
 
 from __future__ import annotations
 
-import json
-
 from kalyx.core.doors import Facts
 
 _LIMIT = 1024 * 1024
@@ -28,8 +26,12 @@ def made_list(facts: Facts) -> str:
 def made_prefixes(facts: Facts) -> list[str]:
     """The folders of the list, as written; there or not."""
     text = facts.text_or_none(made_list(facts), _LIMIT)
+    if not text:
+        return []
+    import json
+
     try:
-        found = json.loads(text) if text else []
+        found = json.loads(text)
     except (ValueError, RecursionError):
         return []
     if not isinstance(found, list):

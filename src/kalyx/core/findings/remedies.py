@@ -231,14 +231,24 @@ def not_the_users_own(machine: Machine, path: str) -> str | None:
         if owner is not None:
             return owner
         here = upper
-    for interpreter in machine.interpreters:
-        prefix = facts.real(interpreter.prefix)
-        if facts.inside(real, prefix) and not any(facts.inside(folder, prefix) for folder in own):
-            return f"the Python installed in {interpreter.prefix}"
-    return None
+    prefix = _installation_around(facts, real, own)
+    return f"the Python installed in {prefix}" if prefix is not None else None
 
 
 SITE_NAMES = ("site-packages", "dist-packages")
+
+
+def _installation_around(facts: Facts, path: str, own: list[str]) -> str | None:
+    """The nearest folder above a path that an installation of Python fills and that is none of the user's own."""
+    here = facts.parent(path)
+    while facts.parent(here) != here and not any(facts.inside(folder, here) for folder in own):
+        libraries = [facts.join(here, "Lib")] if facts.system == "windows" else []
+        libraries += [facts.join(here, "lib", name) for name in facts.names(facts.join(here, "lib"))
+                      if name.startswith(("python", "pypy"))]  # fmt: skip
+        if any(is_standard_library(facts, library) for library in libraries):
+            return here
+        here = facts.parent(here)
+    return None
 
 
 def is_standard_library(facts: Facts, folder: str) -> bool:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.doors import Facts
 from kalyx.core.formats.headers import COMPILED, Header, read_header
 from kalyx.core.records import Interpreter
+from kalyx.core.words.patterns import pattern
 
 # PEP 3149 and what Windows and PyPy write: cpython-311-x86_64-linux-gnu, cp311-win_amd64, pypy39-pp73-...
-_TAG = re.compile(r"^(cpython-|cp|pypy)(\d)(\d+)([a-z]*)(?:-|$)")
+_TAG = pattern(r"^(cpython-|cp|pypy)(\d)(\d+)([a-z]*)(?:-|$)")
 
 
 def is_compiled(path: str) -> bool:

@@ -6,12 +6,12 @@ in indented lines.
 
 from __future__ import annotations
 
-import re
 from functools import lru_cache
 
 from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.words.patterns import pattern
 
-_SECTION = re.compile(r"\[(.+)\]")
+_SECTION = pattern(r"\[(.+)\]")
 
 
 @lru_cache(maxsize=8)

@@ -12,8 +12,9 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.words.patterns import pattern
 
-_TOKEN = re.compile(
+_TOKEN = pattern(
     r'(?P<blank>\s+)|(?P<comment>;[^\n]*)|(?P<text>"(?:[^"\\]|\\.)*")|(?P<character>\?\\?(?:\\.|.))'
     r"|(?P<mark>[()\[\]'`]|,@?|\#')|(?P<name>(?:[^\s()\[\]\"';`,\\]|\\.)+)|(?P<other>.)",
     re.DOTALL,

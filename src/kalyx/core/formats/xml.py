@@ -5,15 +5,15 @@ Extensible Markup Language 1.0; a document type is refused: such files need none
 
 from __future__ import annotations
 
-import re
 from html import escape
 
 from msgspec import Struct
 
 from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.words.patterns import pattern
 
-_ATTRIBUTE = re.compile(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
-_CHOICE = re.compile(r"([\w.-]+)\[([\w.-]+)=(.*)\]")
+_ATTRIBUTE = pattern(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_CHOICE = pattern(r"([\w.-]+)\[([\w.-]+)=(.*)\]")
 _DEEP = 200
 
 

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
-
 from msgspec import Struct
 
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import lacking_name
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
+from kalyx.core.words.patterns import pattern
 
-_ATTRIBUTE = re.compile(r"module '([\w.]+)' has no attribute '(\w+)'")
+_ATTRIBUTE = pattern(r"module '([\w.]+)' has no attribute '(\w+)'")
 
 
 class Lack(Struct):

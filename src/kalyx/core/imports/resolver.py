@@ -7,7 +7,6 @@ as a portion of a namespace package (PEP 420), after every entry was tried.
 
 from __future__ import annotations
 
-import re
 from functools import cached_property
 
 from msgspec import Struct
@@ -17,10 +16,11 @@ from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
 from kalyx.core.packages import editable
 from kalyx.core.records import Interpreter
+from kalyx.core.words.patterns import pattern
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
-_HACK = re.compile(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
+_HACK = pattern(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
 
 
 class Place(Struct):
@@ -257,7 +257,7 @@ class Resolver:
         return self._archives[archive]
 
     def top_level_names(self) -> set[str]:
-        """Every name that answers at the top of this path: for words typed nearly right."""
+        """Every name that may answer at the top of this path, plain folders too: for words typed nearly right."""
         found = set(self.mappings) | builtin.names(self.interpreter.version)
         for entry in self.search.entries:
             try:
@@ -268,10 +268,6 @@ class Resolver:
                 stem = name.split(".")[0]
                 if not stem.isidentifier():
                     continue
-                if name.endswith((".py", ".pyc", *self.suffixes)) or (
-                    kind in ("folder", "link")
-                    and name == stem
-                    and self._file_in(self.facts.join(entry.entry or self.folder, name), "__init__")
-                ):
+                if name.endswith((".py", ".pyc", *self.suffixes)) or (kind in ("folder", "link") and name == stem):
                     found.add(stem)
         return found

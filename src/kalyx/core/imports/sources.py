@@ -8,7 +8,6 @@ out; those that install something are kept, since they may reach elsewhere.
 from __future__ import annotations
 
 import ast
-import re
 from collections.abc import Iterator
 
 from msgspec import Struct
@@ -16,13 +15,14 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.words.patterns import pattern
 
 _LIMIT = 64 * 1024 * 1024
 _CELLS = 20_000
 _FILES = 2_000
 # Of a cell's first line: those that run what stands below as code of the notebook's own Python.
 _AROUND_CODE = {"time", "timeit", "capture", "prun", "python", "python3", "memit", "mprun", "snakeviz"}
-_ASSIGNED = re.compile(r"[\w, ]+=\s*[!%]")
+_ASSIGNED = pattern(r"[\w, ]+=\s*[!%]")
 _PASSED_OVER = {"__pycache__", "node_modules", "site-packages", ".git", ".hg", "build", "dist"}
 
 

@@ -13,23 +13,24 @@ from msgspec import Struct
 from kalyx.core.doors import Facts
 from kalyx.core.imports.trial import Raised, lacking_name, missing_name
 from kalyx.core.words.numbers import leading_number
+from kalyx.core.words.patterns import pattern
 
-_FRAME = re.compile(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
-_NOTEBOOK_FRAME = re.compile(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)
-_TEST_FRAME = re.compile(r"^([^\s:\"]+\.py):(\d+): ", re.MULTILINE)
-_ERROR = re.compile(
+_FRAME = pattern(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
+_NOTEBOOK_FRAME = pattern(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)
+_TEST_FRAME = pattern(r"^([^\s:\"]+\.py):(\d+): ", re.MULTILINE)
+_ERROR = pattern(
     r"^\s*(?:E\s+)?((?:[A-Za-z_][\w]*\.)*[A-Z]\w*(?:Error|Exception|Warning|Interrupt|Exit|Fault|Configured))(?::\s?(.*))?$"
 )
 _BEGIN = "Traceback (most recent call last)"
 _CHAINED = ("During handling of the above exception", "The above exception was the direct cause")
-_COLOURS = re.compile(r"\x1b\[[0-9;]*m")
-_PATHS = re.compile(r"[(\s'\"]((?:/|[A-Za-z]:\\)[^\s()'\"<>]+)")
+_COLOURS = pattern(r"\x1b\[[0-9;]*m")
+_PATHS = pattern(r"[(\s'\"]((?:/|[A-Za-z]:\\)[^\s()'\"<>]+)")
 _LIMIT = 1024 * 1024
 _LONG = 4000
 
 # Packages that do without another one until it is needed say so in words of their own; the first word named counts.
 _WORD = r"[`'\"]*([A-Za-z][\w.\-]*?)"
-_WISHES = [re.compile(pattern) for pattern in (
+_WISHES = [pattern(one) for one in (
     r"[Mm]issing optional dependenc(?:y|ies) " + _WORD + r"(?:\[|[`'\"]*[\s.,]|$)",
     r"[Ii]mport " + _WORD + r"[`'\"]* failed",
     r"\b(?:pip3?|conda) install (?:-{1,2}\S{1,30} )?" + _WORD + r"(?:\[|[`'\"]*[\s.,;:)]|[=<>~!]|$)",
@@ -41,19 +42,19 @@ _WISHES = [re.compile(pattern) for pattern in (
 )]  # fmt: skip
 _NO_NAMES = {"it", "this", "that", "the", "package", "module", "library", "a", "an", "one", "which", "python",
              "version", "name", "argument", "file", "input", "value", "there", "and", "or"}  # fmt: skip
-_COULD_NOT = re.compile(
+_COULD_NOT = pattern(
     r"(?:[Cc]ould not import(?: module)?|While importing|[Ee]rror importing|[Uu]nable to import|[Cc]annot load)"
     r" [`'\"]*([A-Za-z_][\w.]*)"
 )
-_NO_MAIN = re.compile(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
-_NOT_FOUND = [re.compile(pattern, re.MULTILINE) for pattern in (
+_NO_MAIN = pattern(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
+_NOT_FOUND = [pattern(one, re.MULTILINE) for one in (
     r"command not found: ([\w.+-]+)\s*$",
     r"(?:^|: )([\w.+-]+): (?:command )?not found\s*$",
     r"[Tt]he term '([\w.+-]+)' is not recognized",
     r"'([\w.+-]+)' is not recognized as an internal or external command",
     r"Unknown command: ([\w.+-]+)",
 )]  # fmt: skip
-_NO_RELEASE = re.compile(
+_NO_RELEASE = pattern(
     r"(?:No matching distribution found for|satisfies the requirement) ([A-Za-z0-9][\w.\-]*)([^\n(]{0,200})"
 )
 
@@ -136,8 +137,8 @@ def _lacking(told: Told, more: str) -> Told:
 
 
 def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
-    for pattern in patterns:
-        for found in pattern.finditer(words):
+    for form in patterns:
+        for found in form.finditer(words):
             word = found[1].rstrip(".")
             if word.lower() not in _NO_NAMES:
                 return word
@@ -152,8 +153,8 @@ def _without_traceback(text: str, told: Told) -> Told:
         found = release[-1]
         return Told(type="no matching distribution", text=found[0][:300].strip(), release=found[1])
     if told.type is None:
-        for pattern in _NOT_FOUND:
-            if match := pattern.search(end):
+        for form in _NOT_FOUND:
+            if match := form.search(end):
                 return Told(type="command not found", text=match[0].strip(": \n")[:300], program=match[1])
         if match := _NO_MAIN.search(end):
             return Told(

@@ -7,7 +7,6 @@ itself, or it did not end in time.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
@@ -15,12 +14,13 @@ from msgspec import Struct, structs
 
 from kalyx.core.interpreters.asking import ask_witness
 from kalyx.core.words.numbers import leading_number
+from kalyx.core.words.patterns import pattern
 
 if TYPE_CHECKING:
     from kalyx.core.doors.starting import Ended, Runner
 
 
-_STOOD = re.compile(r'\s+File "(.*)", line (\d+) in (.*)$')
+_STOOD = pattern(r'\s+File "(.*)", line (\d+) in (.*)$')
 
 
 class Frame(Struct, frozen=True):

@@ -8,7 +8,6 @@ the executable's links end, or, for a copied executable, what ``home`` says.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 
 from msgspec import Struct
@@ -20,9 +19,10 @@ from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
 from kalyx.core.words.numbers import is_number
+from kalyx.core.words.patterns import pattern
 
 # Of a version as settings write it: 3.11.7, 3.13.0rc2.
-_VERSION = re.compile(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
+_VERSION = pattern(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
 _BINARY_STARTS = (
     b"\x7fELF",
     b"MZ",

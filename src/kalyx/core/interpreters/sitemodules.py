@@ -16,11 +16,12 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts
 from kalyx.core.words.lines import LONGEST_LINE, lines_of
+from kalyx.core.words.patterns import pattern
 
 _FILE_LIMIT = 64 * 1024
 _FILES_LIMIT = 2000
 _DEEPEST = 20
-_WITHOUT_COMMENT = re.compile(r"""(?:"[^"]*"|'[^']*'|(?!--).)*""")
+_WITHOUT_COMMENT = pattern(r"""(?:"[^"]*"|'[^']*'|(?!--).)*""")
 
 # What sets a value in either form, after its words were taken apart.
 _PREPENDS = {"prepend-path", "append-path", "prepend_path", "append_path"}

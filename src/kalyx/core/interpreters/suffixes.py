@@ -6,9 +6,8 @@ everything in one file), written as that build would be.
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.doors import Facts
+from kalyx.core.words.patterns import pattern
 
 _WINDOWS = {
     "x86_64": "win_amd64",
@@ -17,7 +16,7 @@ _WINDOWS = {
     "arm64": "win_arm64",
     "arm": "win_arm32",
 }
-_OWN = re.compile(r"\.(?:cpython-\d+[a-z]*-|pypy\d+-)[\w-]+\.so$")
+_OWN = pattern(r"\.(?:cpython-\d+[a-z]*-|pypy\d+-)[\w-]+\.so$")
 
 
 def suffixes_of(

@@ -6,15 +6,14 @@ installed with it, then the version text compiled into the binary itself.
 
 from __future__ import annotations
 
-import re
-
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.words.numbers import is_number
+from kalyx.core.words.patterns import pattern
 
 # The interpreter keeps its version as a NUL-framed string in its own image.
-_WINDOWS_LIBRARY = re.compile(r"python(\d)(\d+)t?(?:_d)?\.dll")
+_WINDOWS_LIBRARY = pattern(r"python(\d)(\d+)t?(?:_d)?\.dll")
 _COMPILED_IN = rb"\x00([23]\.\d{1,2}\.\d{1,2}(?:(?:a|b|rc)\d{1,2})?\+?)(?=\x00| \()"
 
 
@@ -152,9 +151,9 @@ def compiled_in(facts: Facts, executable: str, minor: str | None) -> Installatio
 
 def minor_inside(facts: Facts, executable: str) -> str | None:
     """The ``X.Y`` that an executable carries: of the library it needs, or its own version text."""
-    for pattern in (rb"\x00libpy(?:thon|py)(\d\.\d{1,2})(?:[a-z]{0,3}\.so|-c\.so)", _COMPILED_IN):
+    for form in (rb"\x00libpy(?:thon|py)(\d\.\d{1,2})(?:[a-z]{0,3}\.so|-c\.so)", _COMPILED_IN):
         try:
-            found = facts.scan(executable, pattern)
+            found = facts.scan(executable, form)
         except Unreadable:
             return None
         if found:

@@ -123,12 +123,19 @@ class Installed:
         return text.strip() if text and text.strip() else None
 
     @cached_property
+    def _record(self) -> bytes | None:
+        """The record of an installed wheel, undecoded; None where there is none to read."""
+        try:
+            return self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
+        except Unreadable:
+            return None
+
+    @cached_property
     def files(self) -> list[str] | None:
         """The files it owns, relative to the site folder with ``/``; None when nothing lists them."""
         if self.is_wheel:
-            try:
-                raw = self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
-            except Unreadable:
+            raw = self._record
+            if raw is None:
                 return None
             text = raw.decode("utf-8", "surrogateescape")
             if '"' not in text and "\\" not in text:
@@ -199,13 +206,18 @@ class Installed:
     def provides(self, top: str) -> bool:
         """Whether ``modules`` has this one; most that do not are told by their record's bytes alone."""
         if "modules" not in self.__dict__ and "files" not in self.__dict__ and self.is_wheel:
-            try:
-                raw = self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
-            except Unreadable:
-                raw = b""
-            if b".py," in raw and b".pth" not in raw and top.encode("utf-8", "surrogateescape") not in raw:
+            raw = self._record or b""
+            if b".py," in raw and b".pth" not in raw and not _begins_a_line(raw, top):
                 return False
         return top in self.modules
+
+    def lists(self, file: str) -> bool:
+        """Whether ``files`` has this one; a record that does not speak of it is not taken apart."""
+        if "files" not in self.__dict__ and self.is_wheel:
+            raw = self._record or b""
+            if file.encode("utf-8", "surrogateescape") not in raw and b'"' not in raw and b"\\" not in raw:
+                return False
+        return file in (self.files or ())
 
     def _editable_modules(self) -> Iterator[str]:
         """Modules of a development install: its generated finder's mapping, or the folder it names."""
@@ -256,6 +268,12 @@ def _metadata_in_archive(facts: Facts, path: str) -> dict[str, bytes]:
             return {one.filename[9:]: archive.open(one).read(_METADATA_LIMIT) for one in inside[:_PARTS]}
     except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
         return {}
+
+
+def _begins_a_line(record: bytes, top: str) -> bool:
+    """Whether a line of a record may begin with this name, in quotes or not."""
+    name = top.encode("utf-8", "surrogateescape")
+    return record.startswith((name, b'"' + name)) or b"\n" + name in record or b'\n"' + name in record
 
 
 def _module_of(file: str) -> str | None:

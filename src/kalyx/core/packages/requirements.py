@@ -15,6 +15,7 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Interpreter
 from kalyx.core.words.names import canonical
 from kalyx.core.words.numbers import is_number, leading_number
+from kalyx.core.words.patterns import pattern
 
 _PLATFORMS = {"linux": ("linux", "posix", "Linux"), "macos": ("darwin", "posix", "Darwin"),
               "windows": ("win32", "nt", "Windows")}  # fmt: skip
@@ -53,10 +54,10 @@ def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
 
 # The plain forms that nearly every line has. Reading these few by hand spares loading the standard package for them
 # (a fifth of a whole answer); whatever is not exactly so goes to that package. A test compares the two.
-_PLAIN = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[A-Za-z0-9._, -]*\])?\s*\(?([^;()@]*)\)?\s*(?:;\s*(.*))?$")
-_CLAUSE = re.compile(r"\s*(==|!=|<=|>=|<|>)\s*([0-9]{1,9}(?:\.[0-9]{1,9}){0,4})\s*$")
-_NUMBERS = re.compile(r"[0-9]{1,9}(?:\.[0-9]{1,9}){0,4}$")
-_MARKER = re.compile(r"""\s*(\w+)\s*(==|!=|<=|>=|<|>)\s*(['"])([^'"]*)\3\s*$""")
+_PLAIN = pattern(r"([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[A-Za-z0-9._, -]*\])?\s*\(?([^;()@]*)\)?\s*(?:;\s*(.*))?$")
+_CLAUSE = pattern(r"\s*(==|!=|<=|>=|<|>)\s*([0-9]{1,9}(?:\.[0-9]{1,9}){0,4})\s*$")
+_NUMBERS = pattern(r"[0-9]{1,9}(?:\.[0-9]{1,9}){0,4}$")
+_MARKER = pattern(r"""\s*(\w+)\s*(==|!=|<=|>=|<|>)\s*(['"])([^'"]*)\3\s*$""")
 _TEXTS = {"sys_platform", "platform_system", "os_name", "implementation_name", "platform_python_implementation"}
 
 
@@ -126,15 +127,14 @@ def _release(text: str) -> tuple[int, ...]:
     return tuple(numbers)
 
 
-_NAME = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)")
+_NAME = pattern(r"([A-Za-z0-9][A-Za-z0-9._-]*)")
 
 
 def speaks_of(installed: Installed, key: str) -> bool:
     """Whether a distribution requires another at all, under any condition: its lines are looked at, not read."""
-    return any(
-        match is not None and canonical(match[1]) == key
-        for match in (_NAME.match(line.lstrip()) for line in installed.requires)
-    )
+    first = key[:1]
+    near = (line for line in map(str.lstrip, installed.requires) if line[:1].lower() == first)
+    return any(match is not None and canonical(match[1]) == key for match in map(_NAME.match, near))
 
 
 def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras: bool = False) -> list[Asked]:

@@ -18,10 +18,11 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.spots import spots
 from kalyx.core.formats.values import LIMIT, Value, values
+from kalyx.core.words.patterns import pattern
 
 _TOPS = (".git", ".hg")
 _EXTENDED_AT_MOST = 10
-_VARIABLE = re.compile(r"\$(\w+|\{[^}]*\})")
+_VARIABLE = pattern(r"\$(\w+|\{[^}]*\})")
 
 
 class Sheet(Struct):

@@ -18,6 +18,7 @@ from kalyx.core.doors import Facts
 from kalyx.core.records import Evidence
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.words.lines import lines_of
+from kalyx.core.words.patterns import pattern
 
 _LIMIT = 512 * 1024
 _DEEP = 4
@@ -53,10 +54,11 @@ _ALIKE = {"sh": "dash", "ash": "dash", "ksh93": "ksh"}
 _OPENS = {"if", "case", "for", "while", "until", "select", "foreach", "switch", "begin", "repeat"}
 _CLOSES = {"fi", "esac", "done", "end", "endif", "endsw"}
 # A line that says something of Python in words that are not followed here.
-_SPEAKS = re.compile(r"\b(?:alias|function|hash|eval|unalias)\b.*\b(?:python|pypy|pip)[0-9.]*\b")
-_WORD = re.compile(r"(?:python|pypy|pip)[0-9.]*")
-_FUNCTION = re.compile(r"(?:function\s+([\w.]+)\s*(?:\(\s*\))?|([\w.]+)\s*\(\s*\))\s*(.*)")
-_FISH_FUNCTION = re.compile(r"function\s+([\w.]+)[^;]*(;.*)?")
+_DEFINES = pattern(r"\b(?:alias|function|hash|eval|unalias)\b")
+_NAMES_ONE = pattern(r"\b(?:python|pypy|pip)[0-9.]*\b")
+_WORD = pattern(r"(?:python|pypy|pip)[0-9.]*")
+_FUNCTION = pattern(r"(?:function\s+([\w.]+)\s*(?:\(\s*\))?|([\w.]+)\s*\(\s*\))\s*(.*)")
+_FISH_FUNCTION = pattern(r"function\s+([\w.]+)[^;]*(;.*)?")
 # Words in front of a command that change nothing about which one it is.
 _BEFORE = {"exec", "builtin", "nocorrect", "noglob", "nohup", "time"}
 _WORKED_OUT = ("$(", "`", "|", "&&", "||", ";", "<(", "${", "(")
@@ -265,7 +267,7 @@ class _Reader:
                     kept[word] = replace(kept[word], words=None)
         elif first == "hash":
             self._remembered(rest, text, path, number, certain)
-        elif _SPEAKS.search(text):
+        elif (defines := _DEFINES.search(text)) and _NAMES_ONE.search(text, defines.end()):
             for word in _WORD.findall(text):
                 self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
 

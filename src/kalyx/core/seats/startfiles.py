@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
+from kalyx.core.words.patterns import pattern
 
 _LIMIT = 512 * 1024
 _DEEP = 3
@@ -38,15 +39,15 @@ START_FILES = {
 START_FOLDERS = {"fish": [".config/fish/conf.d", ".config/fish/functions"], "bash": ["/etc/profile.d"],
                  "zsh": [], "ksh": ["/etc/profile.d"]}  # fmt: skip
 
-_WORD = re.compile(r"(?:python|pypy|pip)[0-9.]*$")
+_WORD = pattern(r"(?:python|pypy|pip)[0-9.]*$")
 _ALIASES = [
-    re.compile(r"""^\s*(?:builtin\s+)?alias\s+(?:-\w+\s+)*([\w.]+)=(.*)"""),
-    re.compile(r"""^\s*alias\s+(?:-\w+\s+)*([\w.]+)\s+([^=\s].*)"""),
-    re.compile(r"""^\s*Set-Alias\s+(?:-\w+\s+)*([\w.]+)\s+(.*)""", re.IGNORECASE),
-    re.compile(r"""^\s*aliases\[['"]([\w.]+)['"]\]\s*=\s*(.*)"""),
+    pattern(r"""^\s*(?:builtin\s+)?alias\s+(?:-\w+\s+)*([\w.]+)=(.*)"""),
+    pattern(r"""^\s*alias\s+(?:-\w+\s+)*([\w.]+)\s+([^=\s].*)"""),
+    pattern(r"""^\s*Set-Alias\s+(?:-\w+\s+)*([\w.]+)\s+(.*)""", re.IGNORECASE),
+    pattern(r"""^\s*aliases\[['"]([\w.]+)['"]\]\s*=\s*(.*)"""),
 ]
-_FUNCTIONS = [re.compile(r"^\s*(?:function\s+)?([\w.]+)\s*\(\s*\)"), re.compile(r"^\s*function\s+([\w.]+)")]
-_READS = re.compile(r"""^\s*(?:source|\.)\s+["']?([^\s"';|&]+)""")
+_FUNCTIONS = [pattern(r"^\s*(?:function\s+)?([\w.]+)\s*\(\s*\)"), pattern(r"^\s*function\s+([\w.]+)")]
+_READS = pattern(r"""^\s*(?:source|\.)\s+["']?([^\s"';|&]+)""")
 
 
 class Definition(Struct, frozen=True):
@@ -90,7 +91,7 @@ def _in_file(facts: Facts, path: str, seen: set[str], depth: int) -> Iterator[De
     text = facts.text_or_none(path, _LIMIT)
     for number, line in enumerate((text or "").splitlines(), 1):
         for kind, patterns in (("alias", _ALIASES), ("function", _FUNCTIONS)):
-            found = next((match for match in (pattern.match(line) for pattern in patterns) if match), None)
+            found = next((match for match in (form.match(line) for form in patterns) if match), None)
             if found and _WORD.match(found[1]):
                 yield Definition(kind, found[1], line.strip()[:200], path, number)
         read = _READS.match(line)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.secrets import DOCUMENTED
 
 _WORD = (
@@ -17,39 +18,37 @@ _WORD = (
 _VALUE = rb"(?P<hide>[^\s\"',;&<>(){}\[\]\\]{3,})"
 _SECRETS = [
     # user:password@ of an address (RFC 3986, userinfo); a repository's plain git@ is none.
-    re.compile(rb":/{1,2}(?P<hide>(?!git@)[^\s/@?#\"'\\]{1,300})(?=@)"),
-    re.compile(rb"(?i)\b(?:bearer|basic)\s{1,3}(?P<hide>[A-Za-z0-9._~+/=-]{8,})"),
+    pattern(rb":/{1,2}(?P<hide>(?!git@)[^\s/@?#\"'\\]{1,300})(?=@)"),
+    pattern(rb"(?i)\b(?:bearer|basic)\s{1,3}(?P<hide>[A-Za-z0-9._~+/=-]{8,})"),
     # A name that says so, and its value: in settings, in JSON, in a query, in code.
-    re.compile(
+    pattern(
         rb"(?i)" + _WORD + rb"[\w.-]{0,40}\\{0,3}[\"']?[\])]?\s{0,9}(?:: ?str ?)?[:=]\s{0,9}\\{0,3}[\"']?" + _VALUE
     ),
     # An option and the word behind it, in a line or in a list of words.
-    re.compile(
+    pattern(
         rb"(?i)--?[\w-]{0,40}"
         + _WORD
         + rb"[\w-]{0,20}(?:\s{1,9}|\0|\\{0,3}[\"']\s{0,40},\s{0,40}\\{0,3}[\"'])"
         + _VALUE
     ),
     # The key by which a kernel's messages are signed.
-    re.compile(rb"\"key\"\s{0,9}:\s{0,9}\"(?P<hide>[^\"]{8,})\""),
+    pattern(rb"\"key\"\s{0,9}:\s{0,9}\"(?P<hide>[^\"]{8,})\""),
     # Forms that are secrets wherever they stand.
-    re.compile(rb"(?P<hide>\b(?:AKIA|ASIA)[0-9A-Z]{16}\b)"),
-    re.compile(
-        rb"(?P<hide>\b(?:gh[pousr]_|github_pat_|glpat-|xox[abprs]-|sk-|hf_|npm_|pypi-|dop_v1_)[A-Za-z0-9_-]{16,})"
-    ),
-    re.compile(rb"(?P<hide>\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)"),
-    re.compile(rb"-----BEGIN [A-Z ]{0,30}PRIVATE KEY-----(?P<hide>[A-Za-z0-9+/=\s\\]{16,})"),
+    pattern(rb"(?P<hide>\b(?:AKIA|ASIA)[0-9A-Z]{16}\b)"),
+    pattern(rb"(?P<hide>\b(?:gh[pousr]_|github_pat_|glpat-|xox[abprs]-|sk-|hf_|npm_|pypi-|dop_v1_)[A-Za-z0-9_-]{16,})"),
+    pattern(rb"(?P<hide>\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)"),
+    pattern(rb"-----BEGIN [A-Z ]{0,30}PRIVATE KEY-----(?P<hide>[A-Za-z0-9+/=\s\\]{16,})"),
 ]
 # Names that say nothing of anybody, or that stand everywhere.
 _NOBODY = set("root home user users admin python localhost local lib bin usr var opt tmp src".split())
 _STAND_IN = b"keeper"
 
-_NEEDED = re.compile(
+_NEEDED = pattern(
     r"(?i)(?:PYTHON|VIRTUAL_ENV|CONDA_|JUPYTER|IPYTHON|XDG_|LC_|PYENV_|MODULE|LOADEDMODULES|LMOD|_LM|PIP_|KALYX_|PY_PYTHON)\w*"
     r"|PATH|PATHEXT|HOME|USERPROFILE|APPDATA|LOCALAPPDATA|PROGRAMDATA|SYSTEMROOT|PSMODULEPATH|PROMPT|SHELL|ENV|ZDOTDIR"
     r"|BASH_ENV|TERM|TERM_PROGRAM|LANG|WORKON_HOME|LD_LIBRARY_PATH|DYLD_\w+|EDITOR_\w+|PROMPT_COMMAND"
 )
-_SECRET = re.compile(r"(?i)token|passw|secret|key|credential|auth|cookie")
+_SECRET = pattern(r"(?i)token|passw|secret|key|credential|auth|cookie")
 
 
 def needed(variables: Mapping[str, str]) -> dict[str, str]:
@@ -72,8 +71,8 @@ class Blinding:
 
     def content(self, content: bytes) -> bytes:
         """The content, as long as it was."""
-        for pattern in _SECRETS:
-            content = pattern.sub(_hidden, content)
+        for form in _SECRETS:
+            content = form.sub(_hidden, content)
         return self.stand_ins(content)
 
     def stand_ins(self, content: bytes) -> bytes:

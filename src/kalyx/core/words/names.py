@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.words.patterns import pattern
+
 _NAME = r"[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?"
 _VERSION = r"[A-Za-z0-9](?:[A-Za-z0-9.!+_-]*[A-Za-z0-9])?"
 _CLAUSE = rf"(?:===?|~=|!=|<=?|>=?)\s*{_VERSION}(?:\.\*)?"
-_DISTRIBUTION = re.compile(_NAME)
-_REQUIREMENT = re.compile(
+_DISTRIBUTION = pattern(_NAME)
+_REQUIREMENT = pattern(
     rf"{_NAME}\s*(?:\[\s*{_NAME}(?:\s*,\s*{_NAME})*\s*\])?\s*(?:\(?\s*{_CLAUSE}(?:\s*,\s*{_CLAUSE})*\s*\)?)?"
 )
 _LONGEST = 300

@@ -11,9 +11,11 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.words.patterns import pattern
+
 # Safe in every shell without quotes. Neither = in front (a command's place in zsh) nor a leading ~ or %.
-_PLAIN = re.compile(r"[A-Za-z0-9_./:,+@-][A-Za-z0-9_./:,+@=-]*")
-_PLAIN_WINDOWS = re.compile(r"[A-Za-z0-9_./\\:+-][A-Za-z0-9_./\\:+=-]*")
+_PLAIN = pattern(r"[A-Za-z0-9_./:,+@-][A-Za-z0-9_./:,+@=-]*")
+_PLAIN_WINDOWS = pattern(r"[A-Za-z0-9_./\\:+-][A-Za-z0-9_./\\:+=-]*")
 # PowerShell takes typographic quotation marks for its own.
 _POWERSHELL_QUOTES = "'\u2018\u2019\u201a\u201b"
 _ANSI_C = {"bash", "zsh", "ksh", "ksh93", "mksh"}

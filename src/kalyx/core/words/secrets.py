@@ -5,10 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
+from kalyx.core.words.patterns import pattern
+
 # user:password@ or token@ in an address (RFC 3986, userinfo). A repository's plain "git@" is no secret.
-_USERINFO = re.compile(r"(?<![A-Za-z0-9+.-])(?P<scheme>[A-Za-z0-9+.-]+://)(?P<who>[^\s/@?#]*)@")
+_USERINFO = pattern(r"(?<![A-Za-z0-9+.-])(?P<scheme>[A-Za-z0-9+.-]+://)(?P<who>[^\s/@?#]*)@")
 # A query or an option that is named like a secret, and what stands behind it.
-_NAMED = re.compile(
+_NAMED = pattern(
     r"(?i)((?<![\w.-])[\w.-]*(?:token|passw(?:or)?d|secret|api[_-]?key|access[_-]?key|signature|credential)[\w.-]{0,60}"
     r"['\"]?\s{0,9}[=: ]\s{0,9}['\"]?)([^\s&;,'\"})]+)"
 )

@@ -15,8 +15,6 @@ Only looks like it (its own code raises for another reason):
 
 from __future__ import annotations
 
-import re
-
 from msgspec import Struct
 
 from kalyx.core.findings import remedies
@@ -27,14 +25,15 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.names import canonical
 from kalyx.core.words.numbers import leading_number
+from kalyx.core.words.patterns import pattern
 
-_SIZE = re.compile(
+_SIZE = pattern(
     r"(?<![\w.])([\w.]+)\.\w+ size changed, may indicate binary incompatibility\."
     r" Expected (\d+) from C header, got (\d+)"
 )
-_API = re.compile(r"compiled against (?:API|ABI) version (0x[0-9a-f]+) but this version of (\w+) is (0x[0-9a-f]+)")
-_MAJOR = re.compile(r"compiled (?:using|against|with) (\w+) (\d+)\.x cannot be run in")
-_PLAIN = re.compile(
+_API = pattern(r"compiled against (?:API|ABI) version (0x[0-9a-f]+) but this version of (\w+) is (0x[0-9a-f]+)")
+_MAJOR = pattern(r"compiled (?:using|against|with) (\w+) (\d+)\.x cannot be run in")
+_PLAIN = pattern(
     r"(?:compiled|built) (?:against|with|for|using) (?:version )?([A-Za-z][\w.-]*?) (?:version )?v?(\d+(?:\.\d+)*)"
 )
 _LACKS = (

@@ -14,8 +14,6 @@ Only looks like it (it is required without any extra):
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.brought import brought_by
 from kalyx.core.findings.shared.failing import asked_here, said
@@ -25,9 +23,10 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import Asked, asked_by
 from kalyx.core.records import Evidence, Finding
 from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import pattern
 
 # What packages say of themselves where a part of them was not asked for.
-_SAYS = re.compile(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
+_SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
 
 
 def look(case: Raising, machine: Machine) -> Finding | None:

@@ -15,8 +15,6 @@ Only looks like it (what is missing is not required by anything):
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.brought import brought_by
 from kalyx.core.findings.shared.failing import broken_requirement, owners_passed, said
@@ -27,9 +25,10 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import Asked, asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import pattern
 
-_WANTS = re.compile(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
-_OF_A_BUILD = re.compile(r"\b(?:binary|compiled|size changed|abi|symbol)\b")
+_WANTS = pattern(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
+_OF_A_BUILD = pattern(r"\b(?:binary|compiled|size changed|abi|symbol)\b")
 _SAYS_MORE = "what a package itself requires says more than where else the module lies"
 STANDS_BEFORE = dict.fromkeys(
     ("base-hidden", "user-site-off", "path-cut", "other-minor", "stdlib-gone", "stdlib-newer", "stdlib-part-missing",

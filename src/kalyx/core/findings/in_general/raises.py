@@ -14,18 +14,17 @@ Only looks like it (it fails for want of another package):
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import broken_requirement, namesake, owners_passed
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import pattern
 
 FOLDS = True
 
-_DOWNGRADE = re.compile(
+_DOWNGRADE = pattern(
     r"[Dd]owngrade (?:the )?([A-Za-z][\w.-]*?)(?: package)? (?:version )?to (?:version )?(\d+(?:\.\d+)*(?:\.x)?)"
 )
 

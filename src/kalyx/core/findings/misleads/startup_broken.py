@@ -22,10 +22,11 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.numbers import leading_number
+from kalyx.core.words.patterns import pattern
 
-_LINE = re.compile(r"Error processing line (\d+) of (.+?):\n")
-_HOOK = re.compile(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
-_OTHER = re.compile(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
+_LINE = pattern(r"Error processing line (\d+) of (.+?):\n")
+_HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
+_OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
 
 
 def look(case: Tried, machine: Machine) -> Finding | None:

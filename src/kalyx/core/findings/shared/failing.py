@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.brought import table_modules
@@ -16,8 +14,9 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import pattern
 
-_PATHS = re.compile(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
+_PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 
 
 def files_of(case: Case) -> list[str]:

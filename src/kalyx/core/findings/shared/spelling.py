@@ -23,12 +23,12 @@ def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
         # Two letters off in a word whose beginning differs too is another word.
         if far <= limit and (far < 2 or name[:1].lower() == word[:1].lower()):
             ranked.append((far, name))
-    if not ranked:
-        return None
-    far, name = min(ranked)
-    full = f"{parent}.{name}" if parent else name
-    place = case.resolver.resolve(full).place
-    return (full, place, far) if place is not None else None
+    for far, name in sorted(ranked):
+        full = f"{parent}.{name}" if parent else name
+        place = case.resolver.resolve(full).place
+        if place is not None and (parent or place.kind != "namespace"):
+            return full, place, far
+    return None
 
 
 def _submodules(case: Case, parent: str) -> set[str]:

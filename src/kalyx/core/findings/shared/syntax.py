@@ -15,16 +15,17 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.versions import numbers_of
 
 # What an older interpreter says to newer ways of writing that are no matter of syntax, and the first version with them.
 _SAYS = [
-    (re.compile(r"unsupported operand type\(s\) for \|: '?(?:type|NoneType|\w*Meta|_\w+)"), "3.10"),
-    (re.compile(r"'(?:type|ABCMeta|builtin_function_or_method)' object is not subscriptable"), "3.9"),
-    (re.compile(r"(?:dataclass|field)\(\) got an unexpected keyword argument '(?:slots|kw_only|match_args)'"), "3.10"),
-    (re.compile(r"'(?:str|bytes)' object has no attribute 'remove(?:prefix|suffix)'"), "3.9"),
-    (re.compile(r"zip\(\) takes no keyword arguments|zip\(\) got an unexpected keyword argument 'strict'"), "3.10"),
-    (re.compile(r"future feature annotations is not defined"), "3.7"),
+    (pattern(r"unsupported operand type\(s\) for \|: '?(?:type|NoneType|\w*Meta|_\w+)"), "3.10"),
+    (pattern(r"'(?:type|ABCMeta|builtin_function_or_method)' object is not subscriptable"), "3.9"),
+    (pattern(r"(?:dataclass|field)\(\) got an unexpected keyword argument '(?:slots|kw_only|match_args)'"), "3.10"),
+    (pattern(r"'(?:str|bytes)' object has no attribute 'remove(?:prefix|suffix)'"), "3.9"),
+    (pattern(r"zip\(\) takes no keyword arguments|zip\(\) got an unexpected keyword argument 'strict'"), "3.10"),
+    (pattern(r"future feature annotations is not defined"), "3.7"),
 ]
 
 
@@ -143,13 +144,13 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
 
 
 # Ways of writing that only Python 2, or a Python before async was a word of its own, took.
-_OLD_WORDS = re.compile(
+_OLD_WORDS = pattern(
     r"Missing parentheses in call to|multiple exception types must be parenthesized|leading zeros in decimal"
 )
-_OLD_LINE = re.compile(
+_OLD_LINE = pattern(
     r"except\s+[\w.]+\s*,\s*\w+\s*:|\bprint\s+[\w'\"%]|\bexec\s+['\"\w]|\braise\s+[\w.]+\s*,|`\w+`|<>|\bur['\"]|\b0\d+\b"
 )
-_OLD_ASYNC = re.compile(r"\basync\s*[=,):.]|\bimport\s+async\b|\.async\b|\bdef\s+async\b")
+_OLD_ASYNC = pattern(r"\basync\s*[=,):.]|\bimport\s+async\b|\.async\b|\bdef\s+async\b")
 
 
 def _by_reading(machine: Machine, judged: Judged, interpreter: Interpreter, raised: Raised) -> None:

@@ -14,8 +14,6 @@ Only looks like it (the library is there, and lacks a version of a symbol):
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import compiled_of, owned, reinstall
 from kalyx.core.formats.fitting import is_compiled
@@ -25,12 +23,13 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.words.patterns import pattern
 
 _SAYS = [
-    re.compile(r"(?<![^\s:'\"])([^\s:'\"]+): cannot open shared object file"),
-    re.compile(r"Error loading shared library ([^\s:]+):"),
-    re.compile(r"Library not loaded: ([^\s']+)"),
-    re.compile(r"image not found: ([^\s']+)"),
+    pattern(r"(?<![^\s:'\"])([^\s:'\"]+): cannot open shared object file"),
+    pattern(r"Error loading shared library ([^\s:]+):"),
+    pattern(r"Library not loaded: ([^\s']+)"),
+    pattern(r"image not found: ([^\s']+)"),
 ]
 _READ = 300
 

@@ -14,8 +14,6 @@ Only looks like it (the library is not there at all):
 
 from __future__ import annotations
 
-import re
-
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import owned, reinstall
 from kalyx.core.formats.headers import read_header
@@ -25,11 +23,12 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.words.numbers import leading_number
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.versions import numbers_of
 
-_SAYS = re.compile(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \(required by ([^)\n]+)\)")
-_SYMBOL = re.compile(r"undefined symbol: (\w+), version (\w[\w.]*)")
-_FLOOR = re.compile(r"manylinux_(\d+)_(\d+)_")
+_SAYS = pattern(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \(required by ([^)\n]+)\)")
+_SYMBOL = pattern(r"undefined symbol: (\w+), version (\w[\w.]*)")
+_FLOOR = pattern(r"manylinux_(\d+)_(\d+)_")
 
 
 def look(case: Tried, machine: Machine) -> Finding | None:

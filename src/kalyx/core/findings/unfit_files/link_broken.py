@@ -74,7 +74,7 @@ def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
 def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
     """Whether a link file is about this module: by the record that lists it, by its name, or by the folder's."""
     for one in machine.installed(case.sites):
-        if one.is_wheel and name in (one.files or ()):
+        if one.is_wheel and one.lists(name):
             listed = [
                 line.strip()
                 for line in (machine.facts.text_or_none(machine.facts.join(one.path, "top_level.txt")) or "").split()
@@ -95,7 +95,7 @@ def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
 
 def _called(case: Case, machine: Machine, name: str, top: str) -> str:
     for one in machine.installed(case.sites):
-        if one.is_wheel and name in (one.files or ()):
+        if one.is_wheel and one.lists(name):
             return one.name
     return top
 

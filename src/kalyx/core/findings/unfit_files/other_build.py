@@ -21,12 +21,13 @@ from kalyx.core.formats.fitting import build_of, foreign, is_compiled, is_other_
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Finding
+from kalyx.core.words.patterns import pattern
 
 # What the loader and the import system say where a compiled file speaks to another Python.
-_SYMBOL = re.compile(r"undefined symbol: (_?Py\w+)|symbol not found[^']*'(_Py\w+)'|Symbol not found: (_+Py\w+)")
-_LIBRARY = re.compile(r"libpython(\d)\.?(\d+)[a-z]*\.(?:so|dylib)|python(\d)(\d+)\.dll", re.IGNORECASE)
+_SYMBOL = pattern(r"undefined symbol: (_?Py\w+)|symbol not found[^']*'(_Py\w+)'|Symbol not found: (_+Py\w+)")
+_LIBRARY = pattern(r"libpython(\d)\.?(\d+)[a-z]*\.(?:so|dylib)|python(\d)(\d+)\.dll", re.IGNORECASE)
 
-_COMPILED_FOR = re.compile(r"(?:compiled|built) (?:for|against|with|using) (?:CPython|Python|python) ?(\d\.\d+)")
+_COMPILED_FOR = pattern(r"(?:compiled|built) (?:for|against|with|using) (?:CPython|Python|python) ?(\d\.\d+)")
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
