@@ -3,6 +3,7 @@
 Each builder: (place) -> (words of the call, the cause), with what mends it where the remedy is by hand.
 """
 
+import shutil
 import zipfile
 
 from kalyx.demo.wheels import Package, write_wheel
@@ -44,6 +45,35 @@ def misnamed_here(place):
 def misnamed_elsewhere(place):
     place.install("orchard", Package("waxworks", "1.0", {"candlemaking/__init__.py": ""}))
     return ["why", "waxworks", "--in", place.heath], "misnamed"
+
+
+def base_gone_with_its_version(place):
+    """No Python of its version is left: what was asked for is put into another in its place."""
+    prefix = place.moor.root / "skep"
+    for left in (prefix, place.moor.root / "skep-3.5"):
+        shutil.rmtree(left, ignore_errors=True)
+    info = prefix / "lib" / "python3.5" / "site-packages" / "sunhive-1.0.dist-info"
+    info.mkdir(parents=True)
+    for name, content in {"METADATA": "Metadata-Version: 2.1\nName: sunhive\nVersion: 1.0\n", "REQUESTED": "", "RECORD": "sunhive/__init__.py,,\n"}.items():
+        (info / name).write_text(content)
+    (prefix / "bin").mkdir()
+    (prefix / "bin" / "python").symlink_to("/opt/python3.5/bin/python3.5")
+    (prefix / "pyvenv.cfg").write_text("home = /opt/python3.5/bin\nversion = 3.5.10\n")
+    place.offer(plain("sunhive"))
+    return ["why", "sunhive", "--in", f"{prefix}/bin/python"], "base-gone"
+
+
+def base_gone_and_another_is_here(place):
+    prefix = place.moor.root / "meadow"
+    shutil.rmtree(prefix, ignore_errors=True)
+    make_environment(place.version, prefix, "--without-pip")
+    (prefix / "lib" / f"python{place.version}" / "site-packages" / "clover.py").touch()
+    for link in (prefix / "bin").glob("python*"):
+        link.unlink()
+        link.symlink_to(f"/opt/gone/bin/{link.name}")
+    settings = (prefix / "pyvenv.cfg").read_text().splitlines()
+    (prefix / "pyvenv.cfg").write_text("\n".join("home = /opt/gone/bin" if line.startswith("home") else line for line in settings))
+    return ["why", "clover", "--in", f"{prefix}/bin/python"], "base-gone"
 
 
 def misspelt_letter(place):

@@ -94,7 +94,7 @@ def test_fault(place, builder, record_property):
 
 
 def test_every_cause_of_an_import_has_two_builders():
-    without = {"no-interpreter", "half-made", "base-gone", "unreadable", "stale-in-memory", "hangs"}  # built elsewhere
+    without = {"no-interpreter", "half-made", "unreadable", "stale-in-memory", "hangs"}  # built elsewhere
     for cause, about in catalogue.ABOUT.items():
         if "import" in about.split() and cause not in without:
             made = [one for one in BUILDERS if one.__name__.startswith(cause.replace("-", "_"))]

@@ -222,14 +222,39 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     captured, _ = machine_of(load(finished(made, facts).write(bytes), "x"))
     assert captured.system == facts.system and look_here(Machine(captured)) == own
     assert captured.kind("/no/where/read") == "refused" and captured.refusals["/no/where/read"] == NOT_HERE
+    shell, first, kernels, broken, mended, entered = EXPECTED[name]
     seats = {seat["name"]: seat for seat in moor.kalyx("here", "--on", name, "--json").json["seats"]}
-    runs = {called: (seat["environment"]["name"], seat["interpreter"]["version"]) for called, seat in seats.items()}
-    shell, newer = ("powershell", "3.12.4") if facts.system == "windows" else ("zsh", "3.12.4")
-    heath = ("heath", "3.9.13" if facts.system == "windows" else "3.12.4")
-    assert runs[shell][1] == newer and runs["orchard"][0] == "orchard" and runs["orchard-spring"] == runs["spring_weights.ipynb"] == heath
-    why = moor.kalyx("why", "hivescale", "--in", "kernel:orchard-spring", "--on", name, "--json").json["imports"][0]["findings"][0]
-    line = why["remedies"][0]["steps"][0]["line"]
-    assert why["cause"] == "name-misleads" and line.startswith("kalyx register '" if facts.system == "windows" else "kalyx register /Users/keeper")
-    line = moor.kalyx("enter", "orchard", "--on", name).out
-    assert line.startswith("& 'C:\\Users\\Žofie Včelařka" if facts.system == "windows" else "source /Users/keeper/larkmoor/orchard/bin/activate")
+    runs = {called: seat["environment"] and (seat["environment"]["name"], seat["interpreter"]["version"]) for called, seat in seats.items()}
+    assert runs[shell][1] == first and {called: runs[called] for called in kernels} == kernels and runs["spring_weights.ipynb"] == runs[broken[0]]
+    why = moor.kalyx("why", "hivescale", "--in", f"kernel:{broken[0]}", "--on", name, "--json").json["imports"][0]["findings"][0]
+    assert why["cause"] == broken[1] and [step["line"] for step in why["remedies"][0]["steps"]][-1].startswith(mended)
+    assert moor.kalyx("enter", "orchard", "--on", name).out.startswith(entered)
     assert moor.kalyx("survey", "--on", name).status == 0 and moor.kalyx("prepare", "x", "--on", name).status == 2
+
+
+# Of each machine: its shell's name and version, what its kernels run, which is broken and why, how the lines begin.
+EXPECTED = {
+    "windows-larkmoor": ("powershell", "3.12.4", {"orchard": ("orchard", "3.12.4"), "orchard-spring": ("heath", "3.9.13")},
+                         ("orchard-spring", "name-misleads"), "kalyx register '", "& 'C:\\Users\\Žofie Včelařka"),
+    "macos-larkmoor": ("zsh", "3.12.4", {"orchard": ("orchard", "3.11.9"), "orchard-spring": ("heath", "3.12.4")},
+                       ("orchard-spring", "name-misleads"), "kalyx register /Users/keeper", "source /Users/keeper/larkmoor/orchard/bin/activate"),
+    "cluster-larkmoor": ("bash", "3.11.5", {"orchard": ("orchard", "3.11.5"), "heath": None}, ("heath", "base-gone"),
+                         "kalyx prepare /work/g07/larkmoor/heath --python /apps/python/3.11.5/bin/python3 --want hivescale",
+                         "source /work/g07/larkmoor/orchard/bin/activate"),
+}  # fmt: skip
+
+
+def test_machines_are_compared_kernel_by_kernel(spring, tmp_path):
+    """Two captures, or one and this machine: what explains the difference first; two systems share no paths."""
+    told = spring.kalyx("contrast", "cluster-larkmoor", "macos-larkmoor", "--json").json["differences"]
+    assert [(one["what"], one["name"]) for one in told] == [
+        ("version", "python"), ("platform", "system"), ("platform", "architecture"), ("kernel", "heath"), ("kernel", "orchard"),
+        ("kernel", "orchard-spring"), ("package", "nectarflow"), ("package", "pip"),
+    ]  # fmt: skip
+    assert told[3]["left"] == "starts nothing; interpreter-gone" and told[5]["right"] == "heath, 3.12.4; name-misleads"
+    file = tmp_path / "moor.capture"
+    assert spring.kalyx("capture", file).status == 0 and spring.kalyx("contrast", file, "shell").status == 0
+    spring.kernel("meadow", [str(spring.root / "heath/bin/python"), "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    (only,) = spring.kalyx("contrast", file, "shell", "--json").json["differences"]
+    assert (only["what"], only["name"], only["left"]) == ("kernel", "meadow", None)
+    assert spring.kalyx("contrast", f"{file}#shell", "shell").status == 0, "one seat of it: its kernels are not meant"

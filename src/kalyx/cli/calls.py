@@ -35,7 +35,7 @@ class Call:
         self.options = options
         self._facts, self._own_runner = facts, runner
         if facts is None and getattr(options, "on", None):
-            self._facts, self._own_runner = _elsewhere(options.on)
+            self._facts, self._own_runner = doors_of(options.on)
 
     @cached_property
     def machine(self) -> Machine:
@@ -206,7 +206,7 @@ def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
         completed(facts, _runner(), LiveChange(), interpreters)
 
 
-def _elsewhere(name: str) -> tuple[Facts, Runner | None]:
+def doors_of(name: str) -> tuple[Facts, Runner | None]:
     """The doors of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
     import os
 

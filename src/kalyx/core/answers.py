@@ -98,7 +98,7 @@ class PackagesAnswer(Struct, kw_only=True):
 class Difference(Struct, kw_only=True):
     """One thing that two targets do not share."""
 
-    what: Literal["interpreter", "version", "platform", "search_path", "package", "variable"]
+    what: Literal["interpreter", "version", "platform", "kernel", "search_path", "package", "variable"]
     name: str
     left: str | None
     right: str | None

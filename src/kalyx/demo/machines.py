@@ -1,8 +1,10 @@
-"""Two made-up machines of the Larkmoor scenario on other systems, to be examined anywhere: ``kalyx here --on NAME``.
+"""Three made-up machines of the Larkmoor scenario, to be examined anywhere: ``kalyx here --on NAME``.
 
 Their files lie as the installers of those systems leave them (Using Python on Windows; Using Python on macOS): one Python
 for a user and one of 32 bits for all on the first, entered in the registry, with the store's aliases in front and ``py``
-as the word that works; a framework, a home-brewed one and the system's starter on the second.
+as the word that works; a framework, a home-brewed one and the system's starter on the second. The third is the login node
+of a cluster: the system's Python has its library below lib64, those that people use come by modules of the site
+(modulefile(5)), of which one was taken away, and a package of the user's own shows in every Python of its version.
 """
 
 from __future__ import annotations
@@ -22,6 +24,9 @@ _MACH = (
     + (2).to_bytes(4, "little")
     + b"\0" * 16
 )
+
+# An ELF file likewise: 64 bits, little-endian, a program, for x86-64.
+_ELF = b"\x7fELF\x02\x01\x01" + b"\0" * 9 + (2).to_bytes(2, "little") + (62).to_bytes(2, "little") + b"\0" * 44
 
 _METADATA = "Metadata-Version: 2.1\nName: {0}\nVersion: {1}\n"
 
@@ -133,4 +138,48 @@ def macos() -> MemoryFacts:
     return MemoryFacts("macos", files, variables=variables, folder=f"{moor}/spring", home=home)
 
 
-MACHINES = {"windows-larkmoor": windows, "macos-larkmoor": macos}
+def cluster() -> MemoryFacts:
+    """A cluster's login node: a module is loaded; one environment stands on it, one on a Python that was taken away."""
+    home, moor, modules = "/home/g07/keeper", "/work/g07/larkmoor", "/apps/modules/all"
+    files: dict[str, object] = {
+        "/usr/bin/python3": Link("python3.9"),
+        "/usr/bin/python3.9": _ELF + b"\x003.9.18\x00",
+        "/usr/lib64/python3.9/os.py": "",
+        "/usr/lib64/python3.9/lib-dynload/_ssl.cpython-39-x86_64-linux-gnu.so": _ELF,
+        f"{moor}/spring/spring_weights.ipynb": _notebook("heath"),
+        f"{moor}/spring/weights.py": "import hivescale\nimport nectarflow\n",
+        f"{home}/.local/share/jupyter/kernels/orchard/kernel.json": _spec(f"{moor}/orchard/bin/python", "Orchard"),
+        f"{home}/.local/share/jupyter/kernels/heath/kernel.json": _spec(f"{moor}/heath/bin/python", "Heath"),
+        f"{home}/.bashrc": "module load python/3.11.5\n",
+    }
+    for version in ("3.11.5", "3.12.3"):
+        minor, prefix = version.rpartition(".")[0], f"/apps/python/{version}"
+        files |= {
+            f"{prefix}/bin/python{minor}": _ELF + f"\0{version}\0".encode(),
+            f"{prefix}/bin/python3": Link(f"python{minor}"),
+            f"{prefix}/bin/python": Link(f"python{minor}"),
+            f"{prefix}/lib/python{minor}/os.py": "",
+            f"{prefix}/lib/python{minor}/lib-dynload/_ssl.cpython-{minor.replace('.', '')}-x86_64-linux-gnu.so": _ELF,
+            f"{modules}/python/{version}": f"#%Module\nprepend-path PATH {prefix}/bin\nsetenv PYTHON_ROOT {prefix}\n",
+        }
+        _package(files, f"{prefix}/lib/python{minor}/site-packages", "/", "pip", "24.0")
+    for name, version in (("orchard", "3.11.5"), ("heath", "3.10.8")):
+        minor, base = version.rpartition(".")[0], f"/apps/python/{version}/bin"
+        site = f"{moor}/{name}/lib/python{minor}/site-packages"
+        files |= {
+            f"{moor}/{name}/pyvenv.cfg": f"home = {base}\ninclude-system-site-packages = false\nversion = {version}\n",
+            f"{moor}/{name}/bin/python": Link(f"{base}/python3"),
+            f"{moor}/{name}/bin/activate": f"VIRTUAL_ENV={moor}/{name}\n",
+            f"{moor}/{name}/lib64": Link("lib"),
+        }
+        _package(files, site, "/", "pip", "24.0")
+        _package(files, site, "/", "ipykernel", "6.29.4", "ipykernel_launcher.py")
+        _package(files, site, "/", "hivescale", "2.1")
+    _package(files, f"{home}/.local/lib/python3.11/site-packages", "/", "nectarflow", "0.4")
+    variables = {"PATH": "/apps/python/3.11.5/bin:/usr/bin:/bin", "HOME": home, "SHELL": "/bin/bash", "MODULEPATH": modules,
+                 "LOADEDMODULES": "python/3.11.5", "_LMFILES_": f"{modules}/python/3.11.5",
+                 "PYTHON_ROOT": "/apps/python/3.11.5"}  # fmt: skip
+    return MemoryFacts("linux", files, variables=variables, folder=f"{moor}/spring", home=home)
+
+
+MACHINES = {"windows-larkmoor": windows, "macos-larkmoor": macos, "cluster-larkmoor": cluster}

@@ -6,10 +6,11 @@ import argparse
 
 import msgspec
 
-from kalyx.cli.calls import Call
+from kalyx.cli.calls import Call, doors_of
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.deeds.recorded import is_record, read_record, seat_of
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.findings import catalogue
 from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
@@ -24,7 +25,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    answer = contrast(_side(call, call.options.left), _side(call, call.options.right))
+    words = (call.options.left, call.options.right)
+    # A capture named alone stands for its machine; against this one's shell, or another, their kernels count too.
+    whole = all(word == "shell" or _is_capture(call, word) for word in words) and "#" not in "".join(words)
+    left, right = (_side(call, word, whole) for word in words)
+    answer = contrast(left, right)
     if call.as_json:
         call.print_json(answer)
     else:
@@ -32,7 +37,15 @@ def run(call: Call) -> int:
     return 0 if answer.same else 1
 
 
-def _side(call: Call, text: str) -> Side:
+def _is_capture(call: Call, text: str) -> bool:
+    from kalyx.demo.machines import MACHINES
+
+    facts = call.machine.facts
+    file = text.partition("#")[0]
+    return _is_packed(facts, facts.absolute(file)) or file in MACHINES
+
+
+def _side(call: Call, text: str, whole: bool = False) -> Side:
     facts = call.machine.facts
     path = facts.absolute(text)
     if text.endswith(".json") and facts.is_file(path):
@@ -45,11 +58,14 @@ def _side(call: Call, text: str) -> Side:
         kept_record = read_record(facts, path)
         return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     file, _, target = text.partition("#")
-    if _is_packed(facts, facts.absolute(file)):
-        from kalyx.core.doors.captured import machine_of, read_capture
+    if _is_capture(call, text):
+        return _of_seat(Call(call.options, *doors_of(_found(call, file))), target or "shell", whole)
+    return _of_seat(call, text, whole)
 
-        return _of_seat(Call(call.options, *machine_of(read_capture(facts.absolute(file)))), target or "shell")
-    return _of_seat(call, text)
+
+def _found(call: Call, file: str) -> str:
+    path = call.machine.facts.absolute(file)
+    return path if call.machine.facts.exists(path) else file
 
 
 def _is_packed(facts: Facts, path: str) -> bool:
@@ -59,14 +75,15 @@ def _is_packed(facts: Facts, path: str) -> bool:
         return False
 
 
-def _of_seat(call: Call, text: str) -> Side:
+def _of_seat(call: Call, text: str, whole: bool) -> Side:
     facts, seat = call.machine.facts, call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)
     packages, unread = contents(facts, seat.interpreter, search)
     doubts = [Evidence(fact=f"{NOT_READ}{one.reason}", source=one.path, path=one.path) for one in unread]
-    return Side(seat, packages, search.unknown + doubts)
+    kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
+    return Side(seat, packages, search.unknown + doubts, system=facts.system, kernels=kernels)
 
 
 def _draw(call: Call, answer: ContrastAnswer) -> None:
@@ -87,10 +104,16 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
     if not answer.differences:
         screen.line("no difference was found, and what is named above could hide one")
         return
-    width = min(max(len(one.name) for one in answer.differences) + 2, screen.width // 3)
-    widest = max(len(one.left or "-") for one in answer.differences) + 3
+    rows = [one for one in answer.differences if one.what != "search_path"] or answer.differences
+    width = min(max(len(one.name) for one in rows) + 2, screen.width // 3)
+    widest = max(len(one.left or "-") for one in rows) + 3
     room = max(12, min(widest, (screen.width - width - 14) // 2))
     for one in answer.differences:
+        if one.what == "search_path" and (one.left is None) != (one.right is None):
+            side, path = ("left", one.left) if one.right is None else ("right", one.right)
+            what = ("search path".ljust(13), QUIET)
+            screen.line(what, padded(side, 8), screen.without_middle(path or "", screen.width - 23))
+            continue
         screen.line(
             (one.what.replace("_", " ").ljust(13), QUIET),
             padded(screen.words("" if one.what == "search_path" else one.name, width - 2), width),

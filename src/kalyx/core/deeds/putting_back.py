@@ -29,14 +29,15 @@ class Found(Struct):
 
 def found_before(machine: Machine, remedy: Remedy) -> list[Found]:
     """What each step of the remedy would change, as it is now."""
-    found = []
+    found: list[Found] = []
     for step in remedy.steps:
         argv = step.command or []
         one = Found(argv)
         if _installs(argv):
             one.versions = _versions(machine, argv[0])
         elif argv[:2] == ["kalyx", "prepare"]:
-            one.was_there = machine.facts.exists(argv[2])
+            moved = any(before.argv[:2] == ["mv", argv[2]] for before in found)
+            one.was_there = machine.facts.exists(argv[2]) and not moved
         found.append(one)
     return found
 

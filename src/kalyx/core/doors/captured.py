@@ -12,9 +12,13 @@ import gzip
 import json
 import os
 import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import cache
 from typing import Any
+
+from msgspec import MsgspecError, Raw, Struct, field
+from msgspec.json import Decoder
 
 from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors.reading import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
@@ -29,33 +33,37 @@ _WHOLE_LIMIT = 512 * 1024 * 1024
 _SYSTEMS = ("linux", "macos", "windows")
 
 
+Key = tuple[Any, ...]
+
+
 class Capture:
     """What a capture holds: its head, readings and answers."""
 
     def __init__(self, head: Mapping[str, Any]) -> None:
         self.head = dict(head)
-        self.readings: dict[str, Any] = {}
-        self.answers: dict[str, Any] = {}
+        self.readings: dict[Key, Any] = {}
+        self.answers: dict[Key, Any] = {}
 
     def write(self, blind: Callable[[bytes], bytes]) -> bytes:
         """The file's bytes; every text and all content without what ``blind`` takes out."""
         lines: list[Any] = [{"kalyx capture": VERSION, **self.head}]
-        lines += [{"read": json.loads(key), "is": value} for key, value in self.readings.items()]
-        lines += [{"ran": json.loads(key), "is": value} for key, value in self.answers.items()]
-        text = "".join(json.dumps(_blinded(line, blind)) + "\n" for line in lines)
+        lines += [{"read": key, "is": value} for key, value in self.readings.items()]
+        lines += [{"ran": key, "is": value} for key, value in self.answers.items()]
+        shown = cache(lambda text: blind(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape"))
+        text = "".join(json.dumps(_blinded(line, blind, shown)) + "\n" for line in lines)
         return gzip.compress(text.encode("ascii"), 9, mtime=0)
 
 
-def _blinded(value: Any, blind: Callable[[bytes], bytes]) -> Any:
+def _blinded(value: Any, blind: Callable[[bytes], bytes], shown: Callable[[str], str]) -> Any:
     """The same shape, each text in it and each name blinded; bytes that are no text are unpacked for it."""
     if isinstance(value, str):
-        return blind(value.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape")
-    if isinstance(value, list):
-        return [_blinded(one, blind) for one in value]
+        return shown(value)
+    if isinstance(value, (list, tuple)):
+        return [_blinded(one, blind, shown) for one in value]
     if isinstance(value, dict):
         if set(value) == {"bytes"} and isinstance(value["bytes"], str):
             return {"bytes": base64.b64encode(blind(base64.b64decode(value["bytes"]))).decode("ascii")}
-        return {_blinded(name, blind): _blinded(one, blind) for name, one in value.items()}
+        return {shown(name): _blinded(one, blind, shown) for name, one in value.items()}
     return value
 
 
@@ -78,20 +86,47 @@ def load(content: bytes, name: str) -> Capture:
         if not line:
             continue
         try:
-            said = json.loads(line)
+            said = _line(line) if capture is not None else json.loads(line)
             if capture is None:
                 capture = Capture(_head(said, shown))
             elif "read" in said:
                 primitive, *words = said["read"]
-                capture.readings[_key([str(primitive), *words])] = said["is"]
+                capture.readings[key_of([str(primitive), *words])] = said["is"]
             elif "ran" in said:
                 argv, *more = said["ran"]
-                capture.answers[_key([list(map(str, argv)), *more])] = said["is"]
+                capture.answers[key_of([list(map(str, argv)), *more])] = said["is"]
         except (ValueError, TypeError, KeyError, RecursionError):
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture") from None
     if capture is None:
         raise KalyxError(f"{shown} is not a capture: it is empty")
     return capture
+
+
+class _Line(Struct, forbid_unknown_fields=True):
+    """A line whose result is left unread until somebody asks for it."""
+
+    value: Raw = field(name="is")
+    read: list[Any] | None = None
+    ran: list[Any] | None = None
+
+
+_quick = Decoder(_Line)
+
+
+def _line(line: bytes) -> dict[str, Any]:
+    try:
+        quick = _quick.decode(line)
+    except (MsgspecError, RecursionError):
+        said: dict[str, Any] = json.loads(line)  # a name that is no text, among others, only the general reader takes
+        return said
+    if quick.read is not None:
+        return {"read": quick.read, "is": quick.value}
+    return {"ran": quick.ran, "is": quick.value}
+
+
+def value_of(value: Any) -> Any:
+    """What came of a reading or a program: read now, where so far the file's words were kept."""
+    return json.loads(bytes(value)) if isinstance(value, Raw) else value
 
 
 def read_capture(path: str) -> Capture:
@@ -122,8 +157,9 @@ def _head(said: Any, name: str) -> Mapping[str, Any]:
     return dict(said)
 
 
-def _key(words: Any) -> str:
-    return json.dumps(words, separators=(",", ":"))
+def key_of(words: Iterable[Any]) -> Key:
+    """What was read or asked, as what it is kept under: words, numbers, and words within words."""
+    return tuple(key_of(one) if isinstance(one, (list, tuple)) else one for one in words)
 
 
 # -- what a reading gives, as JSON ----------------------------------------------
@@ -190,13 +226,14 @@ class CapturedFacts(Facts):
 
     def _said(self, primitive: str, *words: Any) -> Any:
         path = words[0] if words and isinstance(words[0], str) else None
-        said = self._readings.get(_key([primitive, *words]), _NOTHING)
+        said = self._readings.get(key_of([primitive, *words]), _NOTHING)
         if path is not None and path in self._refused:
             self.refusals[path] = self._refused[path]
         if said is _NOTHING:
             if path is not None:
                 self.refusals[path] = NOT_HERE
             raise Unreadable(path or primitive, NOT_HERE)
+        said = value_of(said)
         if isinstance(said, dict) and "refused" in said:
             raise Unreadable(str(said.get("path", path)), str(said["refused"]))
         try:
@@ -353,7 +390,7 @@ class CapturedRunner(Runner):
     ) -> Ended:
         if begun is not None:
             begun()
-        said = self._answers.get(_key(self._normal.key(argv, self._facts.variables, variables, folder)))
+        said = value_of(self._answers.get(key_of(self._normal.key(argv, self._facts.variables, variables, folder))))
         if not isinstance(said, list) or len(said) != 7:
             return Ended(None, b"", b"", 0.0, problem=f"was not started: {NOT_HERE}")
         try:
@@ -386,8 +423,9 @@ def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
     """What it holds, to be read before it is sent: kind, name, bytes of its content."""
     files: dict[str, int] = {}
     folders, others = set(), set()
-    for key, value in capture.readings.items():
-        primitive, *words = json.loads(key)
+    for key, kept in capture.readings.items():
+        primitive, *words = key
+        value = value_of(kept)
         if primitive == "listing":
             folders.add(str(words[0]) if words else "")
         elif primitive == "read" and isinstance(value, dict) and "refused" not in value:
@@ -399,5 +437,5 @@ def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
     found += [("files, with their content", path, size) for path, size in sorted(files.items())]
     found += [("folders, with the names in them", path, 0) for path in sorted(folders)]
     found += [("processes", line, 0) for line in sorted(others) if line]
-    found += [("programs that were asked", " ".join(json.loads(key)[0])[:200], 0) for key in capture.answers]
+    found += [("programs that were asked", " ".join(key[0])[:200], 0) for key in capture.answers]
     return found

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
-from kalyx.core.doors.captured import Capture, Normal, _key, packed
+from kalyx.core.doors.captured import Capture, Normal, key_of, packed
 from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.doors.starting import Ended, Runner, Running
 
@@ -27,13 +27,14 @@ class RecordingFacts(Facts):
         return self._inner.refusals
 
     def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any]) -> Any:
-        key = _key([primitive, *words])
+        key = key_of((primitive, *words))
         try:
             found = read()
         except Unreadable as refusal:
             self._capture.readings[key] = {"refused": refusal.reason, "path": refusal.path}
             raise
-        self._capture.readings[key] = packed(found)
+        if key not in self._capture.readings:
+            self._capture.readings[key] = packed(found)
         return found
 
     def listing(self, folder: str) -> Mapping[str, str]:
@@ -127,7 +128,7 @@ class RecordingRunner(Runner):
         ended = self._inner.run(argv, variables=variables, folder=folder, **more)
         said = [self._normal.words(one.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
                 for one in (ended.output, ended.errors)]  # fmt: skip
-        self._capture.answers[_key(self._normal.key(argv, self._base, variables, folder))] = [
+        self._capture.answers[key_of(self._normal.key(argv, self._base, variables, folder))] = [
             ended.status, packed(said[0]), packed(said[1]), round(ended.seconds, 4),
             ended.timed_out, ended.cut, ended.problem,
         ]  # fmt: skip

@@ -208,19 +208,24 @@ def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
         absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine)
         if absent is not None:
             return [absent]  # with the lines that here prints
-    facts, named, found = machine.facts, case.source or "", []
-    if facts.path.isabs(named):
-        for prefix in (named, facts.parent(facts.parent(named))):
-            if looks_like_environment(facts, prefix):
-                judged = judge_environment(read_environment(facts, prefix), machine)
-                found = [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
-                break
+    found = _of_environment_at(case.source or "", machine)
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)
         finding = _looked(look, case, machine) if look is not None else None
         if finding is not None and cause not in {one.cause for one in found}:
             found.append(finding)
     return found
+
+
+def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
+    """What keeps the environment from starting that a path names, or that the interpreter of this path lies in."""
+    facts = machine.facts
+    if facts.path.isabs(named):
+        for prefix in (named, facts.parent(facts.parent(named))):
+            if looks_like_environment(facts, prefix):
+                judged = judge_environment(read_environment(facts, prefix), machine)
+                return [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
+    return []
 
 
 def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
@@ -234,7 +239,17 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
         else:
             kernel.conditions.append(cause)
             kernel.findings.append(finding)
+        if cause == "interpreter-gone":
+            _mended_by_its_environment(kernel, finding, machine)
     return kernel
+
+
+def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
+    """A kernel whose environment is still there, and starts nothing: to mend that comes before removing the kernel."""
+    for cause in _of_environment_at(kernel.command[0], machine)[:1]:
+        known = {(one.path, one.fact) for one in finding.evidence}
+        finding.evidence += [one for one in cause.evidence if (one.path, one.fact) not in known]
+        finding.remedies = cause.remedies + finding.remedies
 
 
 def judge_environment(view: View, machine: Machine) -> Environment:

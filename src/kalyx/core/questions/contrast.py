@@ -7,12 +7,16 @@ from msgspec import Struct
 from kalyx.core.answers import ContrastAnswer, Difference
 from kalyx.core.findings.shared.brought import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.records import Evidence, Package, Seat
+from kalyx.core.records import Evidence, Kernel, Package, Seat
 from kalyx.core.words.names import canonical
 
 # Variables that change what an interpreter does.
 MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", "PYTHONSTARTUP",
              "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH")  # fmt: skip
+
+
+# What one kind of processor is called on another system.
+_PROCESSORS = {"amd64": "x86_64", "arm64": "aarch64"}
 
 
 class Side(Struct):
@@ -22,6 +26,8 @@ class Side(Struct):
     packages: list[Package]
     unknown: list[Evidence] = []
     is_record: bool = False
+    system: str = ""
+    kernels: list[Kernel] | None = None  # where a machine as a whole is meant: those it has
 
 
 def contrast(first: Side, second: Side) -> ContrastAnswer:
@@ -38,17 +44,45 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
         note("interpreter", "implementation", one.implementation, other.implementation)
         note("version", "python", one.version, other.version)
         note("interpreter", "abi", one.abi_flags, other.abi_flags)
-        note("platform", "architecture", one.architecture, other.architecture)
+        if first.system and second.system:
+            note("platform", "system", first.system, second.system)
+        if _PROCESSORS.get(one.architecture or "", one.architecture) != _PROCESSORS.get(
+            other.architecture or "", other.architecture
+        ):
+            note("platform", "architecture", one.architecture, other.architecture)
+    if first.kernels is not None and second.kernels is not None:
+        sides = [
+            {one.id: _as_told(one) for one in side if "hidden" not in one.conditions}
+            for side in (first.kernels, second.kernels)
+        ]
+        for identifier in sorted(sides[0].keys() | sides[1].keys()):
+            note("kernel", identifier, sides[0].get(identifier), sides[1].get(identifier))
     if first.is_record or second.is_record:
         # A record says what a target's own packages are, and nothing of paths and variables.
         _packages(*_comparable(first, second), found)
         return ContrastAnswer(left=left, right=right, same=not found, differences=found)
     for name in MATTERING:
         note("variable", name, left.variables.get(name), right.variables.get(name))
-    _paths(left, right, found)
+    if first.system == second.system or not (first.system and second.system):
+        _paths(left, right, found)  # two systems share no place
     _packages(first.packages, second.packages, found)
     unproved = first.unknown + second.unknown
     return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
+
+
+def _told(kernels: list[Kernel]) -> dict[str, str]:
+    return {one.id: _as_told(one) for one in kernels if "hidden" not in one.conditions}
+
+
+def _as_told(kernel: Kernel) -> str:
+    """What a kernel starts, in words that two machines can share: no paths."""
+    if kernel.interpreter is None:
+        runs = "starts nothing"
+    else:
+        environment = kernel.environment.name if kernel.environment is not None else kernel.interpreter.implementation
+        runs = f"{environment}, {kernel.interpreter.version}"
+    conditions = [one for one in kernel.conditions if one not in ("answers", "twin", "shell-elsewhere")]
+    return "; ".join([runs, *conditions])
 
 
 def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]]:

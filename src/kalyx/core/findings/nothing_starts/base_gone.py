@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.conditions import condition, packages_of_others, remake, same_minor
+from kalyx.core.findings.shared.conditions import anew, condition, packages_of_others, remake, same_minor
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
@@ -42,6 +42,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
         )
         mends = [Remedy(says="make it anew", steps=[remedies.by_hand(line)])]
+        made = anew(view, machine)
+        if made is not None:
+            mends.insert(0, made)
     if _is_own_fault(problem, machine):
         says = f"its own {machine.facts.name(problem.path)} is {problem.reason}"
         return condition("no-interpreter", says, evidence, mends)

@@ -4,10 +4,17 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.brought import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
+from kalyx.core.packages.requirements import speaks_of
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.words.names import is_distribution_name
 from kalyx.core.words.numbers import are_numbers
+from kalyx.core.words.versions import numbers_of
+
+# More names than fit a line that a person would read before pasting it.
+_MOST = 20
 
 
 def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
@@ -38,6 +45,38 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
             steps.append(remedies.command(machine, ["rm", "-f", *dead]))
     steps.append(remedies.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
     return Remedy(says=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, touches=[prefix])
+
+
+def anew(view: View, machine: Machine) -> Remedy | None:
+    """Move the environment aside and make another in its place, on a Python that is here, with what was asked for.
+
+    For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it
+    whatever starts it. None where nothing says what was in it, or where it cannot be made.
+    """
+    facts, prefix, made_for = machine.facts, view.environment.prefix, minor_of(view.environment.version or "")
+    site = facts.join(prefix, "lib", f"python{made_for}", "site-packages")
+    asked = _asked_for(machine, view.environment.site_packages or [site])
+    able = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.version.startswith("3.")]
+    if not asked or not able or made_for is None or facts.system == "windows":
+        return None
+    aside = f"{prefix}-{made_for}"
+    if facts.kind(aside) is not None:
+        return None
+    later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
+    base = later[-1] if later else able[0]
+    wishes = [word for name in asked for word in ("--want", name)]
+    steps = [["mv", prefix, aside], ["kalyx", "prepare", prefix, "--python", base.executable, *wishes]]
+    says = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
+    return Remedy(says=says, steps=[remedies.command(machine, argv) for argv in steps], touches=[prefix, aside])
+
+
+def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
+    """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
+    installed = [one for one in machine.installed(sites) if one.key not in BROUGHT_ALONG]
+    marked = [one for one in installed if machine.facts.is_file(machine.facts.join(one.path, "REQUESTED"))]
+    chosen = marked or [one for one in installed if not any(speaks_of(other, one.key) for other in installed)]
+    names = sorted({one.name for one in chosen if is_distribution_name(one.name)})
+    return names if len(names) <= _MOST else []
 
 
 def remove(view: View, machine: Machine) -> Remedy:
