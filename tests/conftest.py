@@ -108,6 +108,15 @@ def _schema(name: str) -> dict:
     return json.loads((Path(__file__).parents[1] / "docs" / "schema" / f"{name}.json").read_text())
 
 
+TIMES = {"seconds", "modified", "began"}
+
+
+def without_times(value):
+    if isinstance(value, dict):
+        return {key: without_times(one) for key, one in value.items() if key not in TIMES}
+    return [without_times(one) for one in value] if isinstance(value, list) else value
+
+
 class Moor:
     """A home folder for a test: variables, files, and the program run in it."""
 

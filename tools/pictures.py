@@ -3,7 +3,8 @@
     python tools/pictures.py [NAME...]
 
 Builds the demo machine in a temporary folder and takes one picture a command,
-about 1280x800. Needs Debian's xvfb, xterm and imagemagick.
+about 1280x800; of a page, in a browser without a window. Needs Debian's xvfb,
+xterm, imagemagick, chromium and chromium-driver.
 """
 
 from __future__ import annotations
@@ -41,6 +42,12 @@ PICTURES = {
     "demo": "kalyx demo ~/larkmoor-again --yes | tail -37",
 }
 
+# Name of the picture, the line that writes the page, whether it is dark, and what is pointed at.
+PAGES = {
+    "report": ("kalyx report -o ../page.html --on windows-larkmoor --why hivescale", False, ""),
+    "report-of-a-cluster": ("kalyx report -o ../page.html --on cluster-larkmoor --why nectarflow", True, "a.seat.dead"),
+}
+
 
 def main(names: list[str]) -> int:
     missing = [word for word in ("Xvfb", "xterm", "import") if shutil.which(word) is None]
@@ -61,6 +68,9 @@ def main(names: list[str]) -> int:
                 # Commands that change the machine are run even when no picture of them is wanted.
                 if not names or name in names or name in ("register", "prepare"):
                     take(demo, name, line, keep=not names or name in names)
+            for name, (line, dark, pointed) in PAGES.items():
+                if not names or name in names:
+                    take_page(demo, name, line, dark, pointed)
         finally:
             shutil.rmtree(demo, ignore_errors=True)
     finally:
@@ -99,6 +109,36 @@ def take(demo: Path, name: str, line: str, keep: bool) -> None:
     finally:
         window.terminate()
         window.wait()
+
+
+def take_page(demo: Path, name: str, line: str, dark: bool, pointed: str) -> None:
+    """Write a page in the demo, and take its picture as a reader first sees it."""
+    from selenium import webdriver
+
+    script = f". {shlex.quote(str(demo / 'enter.sh'))}\n{line}\npwd\n"
+    said = subprocess.run(["bash", "--norc", "-c", script], check=True, capture_output=True, text=True).stdout
+    page = Path(said.splitlines()[-1]).parent / "page.html"
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium") or "chromium"
+    for word in ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars"):
+        options.add_argument(word)
+    browser = webdriver.Chrome(options=options, service=webdriver.ChromeService(shutil.which("chromedriver")))
+    try:
+        size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+        browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        if dark:
+            seen = {"features": [{"name": "prefers-color-scheme", "value": "dark"}]}
+            browser.execute_cdp_cmd("Emulation.setEmulatedMedia", seen)
+        browser.get(page.as_uri())
+        if pointed:
+            browser.execute_script("document.querySelector(arguments[0]).focus({preventScroll: true})", pointed)
+        time.sleep(0.5)
+        target = str(FOLDER / f"{name}.png")
+        browser.save_screenshot(target)
+        print(target)
+    finally:
+        browser.quit()
+        page.unlink()
 
 
 if __name__ == "__main__":

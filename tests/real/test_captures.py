@@ -20,16 +20,8 @@ from kalyx.core.questions.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.words.blinding import Blinding
 from kalyx.demo.machines import MACHINES
-from tests.conftest import make_environment
+from tests.conftest import make_environment, without_times
 from tests.equipment import NEW, OTHER
-
-TIMES = {"seconds", "modified", "began"}
-
-
-def without_times(value):
-    if isinstance(value, dict):
-        return {key: without_times(one) for key, one in value.items() if key not in TIMES}
-    return [without_times(one) for one in value] if isinstance(value, list) else value
 
 
 @pytest.fixture

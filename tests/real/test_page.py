@@ -4,35 +4,23 @@ import json
 import subprocess
 
 import pytest
-from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
+from tests.browsing import browsing
 from tests.conftest import started, until
-from tests.equipment import need
 from tests.real.test_kernels import provided  # noqa: F401
 
 
 @pytest.fixture
 def page(moor, provided):  # noqa: F811
     """A headless browser and the address of the real notebook page's server, both gone afterwards."""
-    need("chromium", "chromedriver")
-    options = webdriver.ChromeOptions()
-    options.binary_location = need("chromium")
-    for word in ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--no-proxy-server",
-                 "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                 "--window-size=1280,800", f"--user-data-dir={moor.root / 'browser'}"):  # fmt: skip
-        options.add_argument(word)
     words = [provided, "-m", "notebook", "--allow-root", "--no-browser", "--port=0",
              "--IdentityProvider.token=honey-token", f"--ServerApp.root_dir={moor.folder}"]  # fmt: skip
-    with started(words, env=moor.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
-        service = webdriver.ChromeService(need("chromedriver"), env={**moor.variables, "HOME": str(moor.root)})
-        browser = webdriver.Chrome(options=options, service=service)
-        try:
-            yield browser, said_by_server(moor, server)["url"]
-        finally:
-            browser.quit()
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    with started(words, env=moor.variables, **quiet) as server, browsing(moor) as browser:
+        yield browser, said_by_server(moor, server)["url"]
 
 
 def said_by_server(moor, server) -> dict:

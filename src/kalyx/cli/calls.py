@@ -37,6 +37,10 @@ class Call:
         if facts is None and getattr(options, "on", None):
             self._facts, self._own_runner = doors_of(options.on)
 
+    def again(self, options: argparse.Namespace) -> Call:
+        """Another call about the same machine, as it was read so far."""
+        return Call(options, self.machine.facts, self._own_runner)
+
     @cached_property
     def machine(self) -> Machine:
         """The machine asked about, read lazily; without a Runner under ``--static`` or where it is not this one."""

@@ -46,6 +46,11 @@ EXAMPLES = {
     "point": ["kalyx point notebook:spring_weights.ipynb kernel:orchard --dry-run"],
     "discard": ["kalyx discard heath --dry-run"],
     "unregister": ["kalyx unregister orchard-spring --dry-run"],
+    "report": [
+        "kalyx report -o moor.html",
+        "kalyx report -o moor.html --why hivescale --sizes",
+        "kalyx report -o moor.svg --on windows-larkmoor",
+    ],
     "capture": [
         "kalyx capture moor.capture --why hivescale",
         "kalyx capture moor.capture --show",

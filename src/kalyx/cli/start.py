@@ -30,13 +30,14 @@ COMMANDS = {
     "point": "make an editor, a run configuration or a notebook use an environment",
     "discard": "remove an environment with the kernels that start it",
     "unregister": "remove kernels, saying what stays",
+    "report": "one page about a folder: a drawn map, findings, imports, kernels, environments",
     "capture": "one file with this machine's facts, to be examined elsewhere with --on",
     "completion": "what teaches a shell to complete Kalyx's commands, options and names",
     "demo": "build a made-up machine in a folder and walk through the job on it",
 }
 
 # Those that only read and can do so on a captured machine.
-EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "kernels", "record"}
+EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "kernels", "record", "report"}
 
 FOUND, REFUSED = 1, 2
 

@@ -19,6 +19,7 @@ from kalyx.core.records import (
     Move,
     Package,
     ProjectAsks,
+    Relation,
     RunningKernel,
     Seat,
     ShellReach,
@@ -258,6 +259,64 @@ class CausesAnswer(Struct, kw_only=True):
 
     schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
     causes: list[CauseText]
+
+
+class MapBox(Struct, kw_only=True):
+    """A box of the map, in pixels: what it stands for, and which seats' ways lead through it.
+
+    ``folded``: how many things stand in this one; ``column`` ``reason``: not a thing, but why there is none.
+    """
+
+    id: str
+    column: Literal["seat", "interpreter", "environment", "reason"]
+    title: str
+    detail: str
+    relation: Relation
+    x: int
+    y: int
+    width: int
+    height: int
+    seats: list[int] = []
+    folded: int = 0
+
+
+class MapWay(Struct, kw_only=True):
+    """A line of the map: a seat starts an interpreter, that is an environment's; or a word of the seat strays."""
+
+    id: str
+    kind: Literal["starts", "holds", "strays"]
+    relation: Relation
+    x1: int
+    y1: int
+    x2: int
+    y2: int
+    start: str
+    end: str
+    seats: list[int] = []
+
+
+class Picture(Struct, kw_only=True):
+    """The map as a whole: boxes that do not overlap, and the ways between them."""
+
+    width: int
+    height: int
+    boxes: list[MapBox] = []
+    ways: list[MapWay] = []
+
+
+class ReportAnswer(Struct, kw_only=True):
+    """``report``: what was written, and the map on it."""
+
+    schema: Literal["kalyx.report/1"] = "kalyx.report/1"
+    path: str
+    folder: str = ""
+    seats: int = 0
+    environments: int = 0
+    findings: int = 0
+    bytes: int = 0
+    picture: Picture | None = None
+    plan: list[ChangePlan] = []
+    done: bool = False
 
 
 class Captured(Struct, kw_only=True):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import io
+import shlex
 import sys
 from collections.abc import Callable
 from importlib import import_module
@@ -19,8 +20,9 @@ from kalyx.core.records import ChangePlan, KalyxError
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("file", metavar="FILE", help="the file to write, or with --show to look into")
     parser.add_argument(
-        "--why", action="append", default=[], metavar="WHAT", help="try this import too, in every seat; may be repeated"
-    )
+        "--why", action="append", default=[], metavar="WHAT",
+        help="try this import too, in every seat, or \"WHAT --in TARGET\" there; may be repeated",
+    )  # fmt: skip
     parser.add_argument("--show", action="store_true", help="list what a capture holds, before it is sent")
     changing(parser)
 
@@ -93,7 +95,9 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     for words in (["here"], ["survey"], ["kernels"], ["packages"], ["record"]):
         ask(*words)
     targets = captures.targets_of(live)
-    wanted = list(dict.fromkeys([*call.options.why, *captures.modules_of(live)]))
+    exactly = [words for words in map(_words_of_why, call.options.why) if len(words) > 1]
+    asked = [words[0] for words in map(_words_of_why, call.options.why) if len(words) == 1]
+    wanted = list(dict.fromkeys([*asked, *captures.modules_of(live)]))
     for target in targets:
         ask("packages", target)
         ask("enter", target)
@@ -102,9 +106,21 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     for name in captures.environments_of(live):
         ask("packages", name)
         ask("enter", name)
-    for one in wanted:
-        ask("why", one)
+        for one in asked:
+            ask("why", one, "--in", name)
+    for words in [*exactly, *([one] for one in wanted)]:
+        ask("why", *words)
     return captures.finished(made, live.facts)
+
+
+def _words_of_why(text: str) -> list[str]:
+    """A WHAT by itself, or the words of a whole question where options stand behind it. Raises KalyxError."""
+    if " --" not in text:
+        return [text]
+    try:
+        return shlex.split(text)
+    except ValueError as error:
+        raise KalyxError(f"--why {text}: {str(error).lower()}") from None
 
 
 def _shown(call: Call, path: str) -> int:

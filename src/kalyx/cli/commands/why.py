@@ -51,7 +51,7 @@ def _wanted(call: Call, text: str) -> list[Wanted]:
 
 def run(call: Call) -> int:
     with call.progress("looking:") as tell:
-        answer = _answer(call, tell)
+        answer = answer_of(call, tell)
         if call.options.mend:
             _refuse_mending(call, answer)
         if call.options.prove or call.options.mend:
@@ -83,7 +83,7 @@ def _status(answer: WhyAnswer) -> int:
     return 1 if found or answer.findings or answer.unread else 0
 
 
-def _answer(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
+def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer, its environments under their names: the search path of each seat is in it by then."""
     answer = _found(call, tell)
     answer.target = call.machine.named_seat(answer.target)
@@ -188,7 +188,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
                 if len(remedies) == 1:
                     raise
                 problem = str(refusal)
-            after = _answer(Call(call.options), tell)
+            after = answer_of(Call(call.options), tell)
             if problem is None and mending.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*said, f"done: {remedy.says}"]

@@ -1,0 +1,99 @@
+"""``kalyx report``: one page about a folder, with a drawn map; or the map alone."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import changing, command_parser
+from kalyx.core.answers import ReportAnswer, WhyAnswer
+from kalyx.core.doors import Unreadable
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.words.visible import visible
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("-o", "--to", dest="to", metavar="FILE", required=True,
+                        help="the page to write (.html), or the map alone (.svg)")  # fmt: skip
+    parser.add_argument("--against", metavar="TARGET", help="the seat that the others are compared with")
+    parser.add_argument("--why", action="append", default=[], metavar="WHAT",
+                        help='tell of this import too ("WHAT --in TARGET": there); may be repeated')  # fmt: skip
+    parser.add_argument("--sizes", action="store_true", help="measure what each environment takes on disk")
+    changing(parser)
+
+
+def run(call: Call) -> int:
+    from kalyx.core.questions.overview import overview
+
+    own, options = LiveFacts(), call.options
+    path = own.absolute(options.to)
+    kind = path.lower().rpartition(".")[2]
+    if kind not in ("html", "htm", "svg"):
+        raise KalyxError(f"{visible(path)}: a page ends in .html, the map alone in .svg")
+    there = own.kind(path) is not None
+    if there and not options.yes and not _made_here(own, path):
+        raise KalyxError(f"{visible(path)} is there and is no page of Kalyx's; name another file, or say --yes")
+    with call.progress("looking:") as tell:
+        reference = call.target(options.against) if options.against else None
+        asked = [_why(call, text, tell) for text in options.why]
+        found = overview(
+            call.machine, reference, asked, options.sizes, lambda number, whole: tell(f"measuring, {number} of {whole}")
+        )
+    from kalyx.cli.render.page import map_alone, page
+
+    text = map_alone(call.machine, found) if kind == "svg" else page(call.machine, found, options.sizes, options.on)
+    content = text.encode("utf-8", "backslashreplace")
+    answer = ReportAnswer(
+        path=path, folder=call.machine.facts.folder, seats=len(found.here.seats), picture=found.picture,
+        environments=len(found.survey.environments), findings=len(found.here.findings), bytes=len(content),
+        plan=[ChangePlan(deed="replace" if there else "write", path=path)],
+    )  # fmt: skip
+    if not options.dry_run:
+        LiveChange().write(path, content)
+        answer.done = True
+    if call.as_json:
+        call.print_json(answer)
+    else:
+        _draw(call, answer)
+    return 0
+
+
+def _made_here(facts: LiveFacts, path: str) -> bool:
+    from kalyx.cli.render.page import SIGNS
+
+    try:
+        head = facts.read(path, 4096) if facts.is_file(path) else b""
+    except Unreadable:
+        return False
+    return any(sign in head for sign in SIGNS)
+
+
+def _why(call: Call, text: str, tell: Callable[[str], None]) -> WhyAnswer:
+    """The answer of ``why`` to these words, on the machine that the page is about."""
+    import shlex
+
+    from kalyx.cli.commands import why
+
+    try:
+        words = shlex.split(text) if " --" in text else [text]
+    except ValueError as error:
+        raise KalyxError(f"--why {visible(text)}: {str(error).lower()}") from None
+    options = command_parser("why").parse_args(words)
+    if options.what == ["-"] or options.mend or options.everywhere:
+        raise KalyxError(f"--why {visible(text)}: a page tells of imports, files and folders, and changes nothing")
+    options.static, options.timeout = call.options.static, call.options.timeout
+    return why.answer_of(call.again(options), tell)
+
+
+def _draw(call: Call, answer: ReportAnswer) -> None:
+    from kalyx.cli.render.colours import BLUE
+    from kalyx.cli.render.survey import said_size
+
+    screen = call.screen
+    word = "written" if answer.done else "would write"
+    screen.line((word.ljust(14), BLUE), screen.path(answer.path), f"  {said_size(answer.bytes)}")
+    counts = {"seat": answer.seats, "environment": answer.environments, "finding": answer.findings}
+    screen.line("".ljust(14), ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for word, count in counts.items()))

@@ -1,0 +1,173 @@
+"""A page about a folder, and the map alone: everything from outside is escaped and made visible at one place."""
+
+from __future__ import annotations
+
+import base64
+import datetime
+import hashlib
+from collections.abc import Callable
+from importlib.resources import files
+from typing import Any
+
+from jinja2 import Environment as Templates
+from jinja2 import FunctionLoader, StrictUndefined
+from markupsafe import Markup
+
+from kalyx import __version__
+from kalyx.cli.render.survey import said_size
+from kalyx.core.machine import Machine
+from kalyx.core.questions.mapped import LEFT, MIDDLE, RIGHT
+from kalyx.core.questions.overview import Overview
+from kalyx.core.records import Evidence, Part, Seat
+from kalyx.core.words.visible import visible
+
+MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
+RELATIONS = {"same": "agrees with the reference", "differs": "runs something else", "dead": "does not start",
+             "unknown": "could not be told"}  # fmt: skip
+_OUTCOMES = {"imports": "imports", "fails": "fails", "undetermined": "cannot be told"}
+_COLOURS = {"same": "#1f66a8", "differs": "#b35300", "dead": "#4a4f55", "unknown": "#7d838a"}
+_DASHES = {"same": "", "differs": "9 4", "dead": "2 4", "unknown": "4 4"}
+# How a page or a map begins that was made here: only such a file is written over.
+SIGNS = (b'<meta name="generator" content="kalyx report">', b"<!-- kalyx report -->")
+
+
+def _source(name: str) -> str:
+    return files("kalyx.cli.render.page").joinpath(name).read_text("utf-8")
+
+
+def _fit_for_a_page(value: Any) -> Any:
+    """Every text that a template gives out, unless Kalyx marked it as its own markup: made visible, then escaped."""
+    return visible(value) if isinstance(value, str) and not isinstance(value, Markup) else value
+
+
+def _templates() -> Templates:
+    return Templates(autoescape=True, loader=FunctionLoader(_source), finalize=_fit_for_a_page,
+                     undefined=StrictUndefined, trim_blocks=True)  # fmt: skip
+
+
+def fit(text: str, room: int, points: int) -> str:
+    """A text that fits so many pixels in letters of this size; what is too long loses its middle, never its end."""
+    shown = visible(text)
+    most = max(4, int(room / (points * 0.6)))
+    if sum(2 if ord(one) > 0x2E80 else 1 for one in shown) <= most:
+        return shown
+    most = most if shown.isascii() else most * 3 // 4
+    front = most // 3
+    return shown[:front] + "…" + shown[len(shown) - (most - front - 1) :]
+
+
+def two_lines(text: str, room: int, points: int) -> list[str]:
+    """The same in two lines, broken between words."""
+    words, lines = visible(text).split(" "), [""]
+    most = int(room / (points * 0.6))
+    for word in words:
+        if lines[-1] and len(lines[-1]) + 1 + len(word) > most:
+            lines.append(word)
+        else:
+            lines[-1] = f"{lines[-1]} {word}".strip()
+    if len(lines) <= 2:
+        return [fit(line, room, points) for line in lines]
+    return [fit(lines[0], room, points), fit(" ".join(lines[1:]), room, points)]
+
+
+def map_alone(machine: Machine, found: Overview) -> str:
+    """The map as a drawing of its own."""
+    drawn = _drawn(_templates(), machine, found, alone=True)
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{SIGNS[1].decode()}\n{drawn}\n'
+
+
+def _drawn(templates: Templates, machine: Machine, found: Overview, alone: bool) -> str:
+    title = f"Seats in {machine.facts.folder}, the interpreters they start, and environments"
+    heads = [(LEFT[0], "seats"), (MIDDLE[0], "interpreters"), (RIGHT[0], "environments")]
+    return templates.get_template("map.svg").render(
+        picture=found.picture, title=title, alone=alone, heads=heads, middle=MIDDLE[1], marks=MARKS,
+        relations=RELATIONS, colours=_COLOURS, dashes=_DASHES, fit=fit, two_lines=two_lines, short=_shortener(machine),
+        map_style=Markup(_source("map.css")),
+    )  # fmt: skip
+
+
+def _shortener(machine: Machine) -> Callable[[str | None], str]:
+    """What writes the home folder as ``~``."""
+    facts = machine.facts
+
+    def short(text: str | None) -> str:
+        return (text or "").replace(facts.home + facts.path.sep, "~" + facts.path.sep) if facts.home else text or ""
+
+    return short
+
+
+def page(machine: Machine, found: Overview, measured: bool, source: str | None) -> str:
+    """The whole page. ``source``: the capture that was examined; ``measured``: whether sizes are in it."""
+    templates, short = _templates(), _shortener(machine)
+    style, script = _source("page.css") + _source("map.css"), _source("page.js")
+    most = max([one.size_bytes or 0 for one in found.survey.environments] + [1])
+    return templates.get_template("page.html").render(
+        here=found.here, survey=found.survey, kernels=found.kernels, stories=found.stories, causes=found.causes,
+        marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES, title=f"Kalyx: {machine.facts.folder}",
+        made=_made(source), summary=_summary(found), svg=Markup(_drawn(templates, machine, found, alone=False)),
+        strays=any(way.kind == "strays" for way in found.picture.ways), style=Markup(style), script=Markup(script),
+        style_hash=_hash(style), script_hash=_hash(script), measured=measured, short=short, size=said_size,
+        bar=lambda count: max(1, round(90 * count / most)), **_words(found, short),
+    )  # fmt: skip
+
+
+def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any]:
+    """How the page says a place, a seat and a cause."""
+    explained = {one.name for one in found.causes}
+
+    def where(seen: Evidence) -> str:
+        place = short(seen.path) if seen.path is not None else short(seen.source)
+        return f"{place}, line {seen.line}" if seen.path is not None and seen.line else place
+
+    def hops(part: Part) -> list[str]:
+        return list(dict.fromkeys([part.path, *part.links] if part.path else part.links))
+
+    def numbers(seat: Seat) -> list[int]:
+        own = {finding.says for finding in seat.findings}
+        return [number for number, one in enumerate(found.here.findings, 1) if one.says in own]
+
+    def cause_link(name: str) -> Markup | str:
+        return Markup('<a href="#cause-{0}">{0}</a>').format(name) if name in explained else name
+
+    def seat_said(seat: Seat) -> str:
+        name = short(seat.name) if seat.seat in ("path", "program") else seat.name
+        called = "the shell" if seat.seat == "shell" else name if seat.seat == "path" else f"{seat.seat} {name}"
+        if seat.environment is None or seat.interpreter is None:
+            return called
+        return f"{called} ({seat.environment.name}, {seat.interpreter.version})"
+
+    return {"where": where, "hops": hops, "numbers": numbers, "cause_link": cause_link, "seat_said": seat_said}
+
+
+def _hash(text: str) -> Markup:
+    """What a page's policy names its own style and script by (Content Security Policy, level 2)."""
+    digest = base64.b64encode(hashlib.sha256(text.encode("utf-8")).digest()).decode("ascii")
+    return Markup("'sha256-{}'").format(digest)
+
+
+def _made(source: str | None) -> str:
+    now = datetime.datetime.now().astimezone().strftime("%Y-%m-%d %H:%M %Z")
+    return f"Made by Kalyx {__version__} on {now}" + (f", of the machine in {source}." if source else ".")
+
+
+def _summary(found: Overview) -> str:
+    seats = found.here.seats
+    counts = {relation: sum(seat.relation == relation for seat in seats) for relation in MARKS}
+    told = [f"{len(seats)} seats"] if len(seats) != 1 else ["one seat"]
+    for relation, one, many in (
+        (
+            "differs",
+            "one of them runs something else than the reference",
+            "of them run something else than the reference",
+        ),
+        ("dead", "one starts nothing", "start nothing"),
+    ):
+        if counts[relation]:
+            told.append(one if counts[relation] == 1 else f"{counts[relation]} {many}")
+    told += [f"{counts['unknown']} could not be told"] if counts["unknown"] else []
+    kinds = f"{len(found.survey.interpreters)} interpreters and {len(found.survey.environments)} environments are known"
+    if len(told) == 1 and len(seats) > 1:
+        told.append("all agree")
+    findings = len(found.here.findings)
+    said = "" if not findings else "One finding." if findings == 1 else f"{findings} findings."
+    return f"{', '.join(told)}; {kinds}. {said}"

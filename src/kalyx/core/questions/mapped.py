@@ -1,0 +1,323 @@
+"""The map: where seats, what they start and environments stand, and the ways between them, in units of a pixel.
+
+Seats on the left, in the middle the installations that they really start, environments on the right. Every
+environment is a row of its installation's box; the seats that run it stand at its height, so that the ways that matter
+run from left to right and never cross. What a seat starts beside that (an installer that fills another environment)
+strays to another row: rows are ordered so that these cross as little as they can. What starts nothing, or cannot be
+told, stands apart below.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from itertools import permutations
+
+from msgspec import Struct
+
+from kalyx.core.answers import MapBox, MapWay, Picture
+from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.records import Environment, Part, Relation, Seat
+
+# Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.
+SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46
+LEFT, MIDDLE, RIGHT = (0, 330), (470, 250), (860, 320)  # where each column begins, and how wide it is
+WIDTH = RIGHT[0] + RIGHT[1]
+_ORDER = ("shell", "program", "path", "server", "editor", "notebook", "kernel", "process")
+# More seats of one kind than these, in one row, are folded; so are environments that no seat starts.
+_SEATS, _SHOWN, _UNUSED = 6, 4, 4
+
+
+class _Row(Struct, eq=False):
+    """An environment, or one thing that is said of seats that start none; with the seats that stand at its height."""
+
+    key: str
+    environment: Environment | None
+    says: str
+    relation: Relation
+    seats: list[int] = []
+
+
+class _Group(Struct, eq=False):
+    """An installation with its rows."""
+
+    key: str
+    title: str
+    detail: str
+    relation: Relation
+    rows: list[_Row] = []
+
+
+def draw_map(
+    seats: list[Seat], environments: Iterable[Environment], meant: Mapping[int, Environment] | None = None
+) -> Picture:
+    """The map of these seats, the reference first, and of the environments that are known, used or not.
+
+    ``meant``: by its place among the seats, the broken environment that a seat names which starts nothing.
+    """
+    groups: dict[str, _Group] = {}
+    rows: dict[str, _Row] = {}
+    for number, seat in enumerate(seats):
+        named = (meant or {}).get(number)
+        row = _add(named, "dead", groups, rows) if named is not None else _row_of(seat, seat.relation, groups, rows)
+        row.seats.append(number)
+    strays = [
+        (number, _row_of_part(part, groups, rows)) for number, seat in enumerate(seats) for part in _straying(seat)
+    ]
+    strays = list({(number, row.key): (number, row) for number, row in strays}.values())
+    idle = []
+    for environment in environments:
+        if environment.kind != "installation" or environment.condition != "sound":
+            _add(environment, "unknown", groups, rows)
+        else:
+            idle.append(environment)  # an installation that nothing here runs by itself: its box says it all
+    bases = {group.key for group in groups.values()}
+    idle = [
+        one for one in idle if f"{one.prefix} {minor_of(one.version or '')}" not in bases and not _is_row(one, rows)
+    ]
+    ordered = _ordered(list(groups.values()), [(_row_with(number, rows), row) for number, row in strays])
+    return _placed(seats, ordered, strays, idle)
+
+
+# -- what stands in which row -----------------------------------------------------------------------------------------
+
+
+def _row_of(seat: Seat, relation: Relation, groups: dict[str, _Group], rows: dict[str, _Row]) -> _Row:
+    if seat.interpreter is None or seat.environment is None:
+        says = seat.reason or ("it starts nothing" if relation == "dead" else "it could not be told")
+        group = "\0" if relation == "dead" else "\1"
+        title = "nothing" if relation == "dead" else "not known"
+        return _row(f"{group}{says}", None, says, relation, groups, rows, group, (title, ""))
+    return _add(seat.environment, relation, groups, rows, seat.interpreter.version, seat.interpreter.base_prefix)
+
+
+def _row_of_part(part: Part, groups: dict[str, _Group], rows: dict[str, _Row]) -> _Row:
+    environment, interpreter = part.environment, part.interpreter
+    assert environment is not None and interpreter is not None
+    return _add(environment, "differs", groups, rows, interpreter.version, interpreter.base_prefix)
+
+
+def _straying(seat: Seat) -> list[Part]:
+    """Words of a seat that start another environment than the seat's own."""
+    own = seat.environment.key if seat.environment is not None else None
+    whole = [part for part in seat.parts if part.environment is not None and part.interpreter is not None]
+    return [part for part in whole if part.environment is not None and part.environment.key != own]
+
+
+def _add(
+    environment: Environment, relation: Relation, groups: dict[str, _Group], rows: dict[str, _Row],
+    version: str | None = None, base: str | None = None,
+) -> _Row:  # fmt: skip
+    version = version or environment.version or ""
+    base = base or environment.base_prefix or environment.prefix
+    minor = minor_of(version) or version
+    key = f"{environment.key} {minor}"
+    for known in (key, environment.key):
+        if known in rows:
+            return rows[known]
+    gone = environment.condition in ("base-gone", "no-interpreter") or environment.base_prefix is None
+    if gone and environment.executable is None:
+        return _row(environment.key, environment, environment.condition, "dead", groups, rows, "\2",
+                    ("gone", "what they stood on is not there"))  # fmt: skip
+    return _row(key, environment, "", relation, groups, rows, f"{base} {minor}", (version, base))
+
+
+def _row(
+    key: str, environment: Environment | None, says: str, relation: Relation, groups: dict[str, _Group],
+    rows: dict[str, _Row], group: str, head: tuple[str, str],
+) -> _Row:  # fmt: skip
+    if key not in rows:
+        rows[key] = _Row(key=key, environment=environment, says=says, relation=relation)
+        apart: Relation = "dead" if group in ("\0", "\2") else "unknown"
+        found = groups.setdefault(group, _Group(key=group, title=head[0], detail=head[1], relation=apart))
+        found.rows.append(rows[key])
+    return rows[key]
+
+
+def _base(environment: Environment) -> str:
+    return f"{environment.prefix} {minor_of(environment.version or '')}"
+
+
+def _is_row(environment: Environment, rows: dict[str, _Row]) -> bool:
+    return f"{environment.key} {minor_of(environment.version or '')}" in rows
+
+
+def _row_with(number: int, rows: dict[str, _Row]) -> _Row:
+    return next(row for row in rows.values() if number in row.seats)
+
+
+# -- in which order --------------------------------------------------------------------------------------------------
+
+
+def _ordered(groups: list[_Group], strays: list[tuple[_Row, _Row]]) -> list[_Group]:
+    """The reference's own first, then what others start, what nobody does, what starts nothing; strays short."""
+    last = {"\0": 2, "\1": 3, "\2": 4}
+    groups = sorted(groups, key=lambda group: last.get(group.key, 0 if any(row.seats for row in group.rows) else 1))
+    for group in groups:
+        group.rows.sort(key=lambda row: not row.seats)
+    if not strays:
+        return groups
+    movable = [group for group in groups if group.key not in last]
+    rest = groups[len(movable) :]
+    best = _least(movable, lambda order: _cost([row for group in order for row in group.rows], strays))
+    for group in best:
+        used = [row for row in group.rows if row.seats or any(row is end for _, end in strays)]
+        unused = [row for row in group.rows if not any(row is one for one in used)]
+
+        def cost(order: list[_Row], group: _Group = group, unused: list[_Row] = unused) -> int:
+            return _cost([row for one in best for row in (order + unused if one is group else one.rows)], strays)
+
+        group.rows = _least(used, cost) + unused
+    return best + rest
+
+
+def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[type-arg]
+    """The order with the least cost that keeps the first item first: of few items all are looked at, of many some."""
+    first, others = items[:1], items[1:]
+    if len(others) <= 5:
+        return min(([*first, *order] for order in permutations(others)), key=cost)
+    best, least = items, cost(items)
+    for _ in range(len(others)):
+        before = least
+        for place in range(1, len(items) - 1):
+            other = [*best[:place], best[place + 1], best[place], *best[place + 2 :]]
+            if (found := cost(other)) < least:
+                best, least = other, found
+        if least == before:
+            break
+    return best
+
+
+def _cost(rows: list[_Row], strays: list[tuple[_Row, _Row]]) -> int:
+    """How many ways a straying one passes on its way to another row: what it must cross."""
+    place = {id(row): number for number, row in enumerate(rows)}
+    ends = [(place[id(one)], place[id(other)]) for one, other in strays if id(one) in place and id(other) in place]
+    passed = sum(
+        len(rows[between].seats) for one, other in ends for between in range(min(one, other) + 1, max(one, other))
+    )
+    crossed = sum((a[0] - b[0]) * (a[1] - b[1]) < 0 for i, a in enumerate(ends) for b in ends[:i])
+    return passed + crossed
+
+
+# -- and where -------------------------------------------------------------------------------------------------------
+
+
+def _placed(
+    seats: list[Seat], groups: list[_Group], strays: list[tuple[int, _Row]], idle: list[Environment]
+) -> Picture:
+    picture = Picture(width=WIDTH, height=0)
+    middle: dict[str, int] = {}  # of each row, the height its ways enter at
+    stands: dict[int, MapBox] = {}  # of each seat, its box
+    places = {row.key: number for number, row in enumerate(row for group in groups for row in group.rows)}
+    y = TOP
+    for index, group in enumerate(groups):
+        top, y = y, y + HEAD
+        shown, hidden = _shown_rows(group, {row.key for _, row in strays})
+        for row in shown:
+            boxes = _seat_boxes(seats, row, y, strays, places)
+            height = max(len(boxes) * (SEAT + GAP) - GAP, ROOM)
+            offset = (height - (len(boxes) * (SEAT + GAP) - GAP)) // 2
+            for box in boxes:
+                box.y += offset
+                stands |= dict.fromkeys(box.seats, box)
+            picture.boxes += boxes
+            middle[row.key] = y + height // 2
+            _environment(picture, row, y + (height - ROOM) // 2, f"group-{index}", middle[row.key])
+            picture.ways += [_way(box, f"group-{index}", middle[row.key], row.relation if row.environment is None
+                                  else box.relation) for box in boxes]  # fmt: skip
+            y += height + BLOCK
+        if hidden:
+            names = ", ".join(row.environment.name for row in hidden[:3] if row.environment is not None)
+            more = "" if len(hidden) <= 3 else " and others"
+            picture.boxes.append(MapBox(id=f"more-{index}", column="environment", title=f"and {len(hidden)} more",
+                                        detail=names + more, relation="unknown", x=RIGHT[0], y=y, width=RIGHT[1],
+                                        height=ROOM, folded=len(hidden)))  # fmt: skip
+            y += ROOM + BLOCK
+        picture.boxes.append(MapBox(id=f"group-{index}", column="interpreter", title=group.title, detail=group.detail,
+                                    relation=group.relation, x=MIDDLE[0], y=top, width=MIDDLE[1],
+                                    height=y - BLOCK - top + 6))  # fmt: skip
+        y += BLOCK
+    for number, row in strays:
+        if number in stands and row.key in middle:
+            way = _way(stands[number], "", middle[row.key] + 7, "differs")
+            way.id, way.kind = f"stray-{number}-{row.key}", "strays"
+            picture.ways.append(way)
+    if idle:
+        versions = ", ".join(one.version or "?" for one in idle)
+        word = "interpreter" if len(idle) == 1 else "interpreters"
+        picture.boxes.append(MapBox(id="idle", column="interpreter", title=f"{len(idle)} more {word}", detail=versions,
+                                    relation="unknown", x=MIDDLE[0], y=y, width=MIDDLE[1], height=HEAD,
+                                    folded=len(idle)))  # fmt: skip
+        y += HEAD + BLOCK
+    picture.height = max(y - BLOCK, SEAT)
+    return picture
+
+
+def _shown_rows(group: _Group, wanted: set[str]) -> tuple[list[_Row], list[_Row]]:
+    """The rows drawn, and those folded into one: of what no seat starts only the first few."""
+    used = [row for row in group.rows if row.seats or row.key in wanted]
+    unused = [row for row in group.rows if not row.seats and row.key not in wanted]
+    if len(unused) <= _UNUSED + 1:
+        return used + unused, []
+    return used + unused[:_UNUSED], unused[_UNUSED:]
+
+
+def _seat_boxes(
+    seats: list[Seat], row: _Row, y: int, strays: list[tuple[int, _Row]], places: dict[str, int]
+) -> list[MapBox]:
+    """The boxes of a row's seats: by kind, those that stray upwards first and downwards last; many of a kind in one."""
+
+    def lean(number: int) -> int:
+        ends = [places[other.key] - places[row.key] for one, other in strays if one == number]
+        return (sum(ends) > 0) - (sum(ends) < 0)
+
+    def order(number: int) -> tuple[int, int, int]:
+        kind = seats[number].seat
+        return lean(number), (_ORDER.index(kind) if kind in _ORDER else len(_ORDER)) if number else -1, number
+
+    chosen = sorted(row.seats, key=order)
+    straying = {number for number, _ in strays}
+    boxes: list[MapBox] = []
+    for kind in dict.fromkeys((lean(number), seats[number].seat, seats[number].relation) for number in chosen):
+        alike = [number for number in chosen
+                 if (lean(number), seats[number].seat, seats[number].relation) == kind]  # fmt: skip
+        fold = len(alike) > _SEATS and not straying & set(alike)
+        for number in alike[: _SHOWN if fold else len(alike)]:
+            seat = seats[number]
+            boxes.append(_seat_box(f"seat-{number}", seat.seat, seat.name, seat.relation, [number]))
+        if fold:
+            rest = alike[_SHOWN:]
+            words = "processes" if kind[1] == "process" else f"{kind[1]}s"
+            boxes.append(_seat_box(f"seats-{rest[0]}", kind[1], f"and {len(rest)} more {words}", kind[2], rest))
+    for place, box in enumerate(boxes):
+        box.y = y + place * (SEAT + GAP)
+    return boxes
+
+
+def _seat_box(identifier: str, kind: str, name: str, relation: Relation, seats: list[int]) -> MapBox:
+    return MapBox(id=identifier, column="seat", title=name, detail=kind, relation=relation, x=LEFT[0], y=0,
+                  width=LEFT[1], height=SEAT, seats=seats, folded=len(seats) if len(seats) > 1 else 0)  # fmt: skip
+
+
+def _environment(picture: Picture, row: _Row, y: int, group: str, enters: int) -> None:
+    """The environment's box and the way to it, or what is said in its place."""
+    environment = row.environment
+    if environment is None:
+        picture.boxes.append(MapBox(id=f"row-{len(picture.boxes)}", column="reason", title=row.says, detail="",
+                                    relation=row.relation, x=RIGHT[0], y=y, width=RIGHT[1], height=ROOM,
+                                    seats=list(row.seats)))  # fmt: skip
+        return
+    sound = environment.condition == "sound"
+    title = environment.name if sound else f"{environment.name}  {environment.condition}"
+    box = MapBox(id=f"row-{len(picture.boxes)}", column="environment", title=title, detail=environment.prefix,
+                 relation=row.relation if sound else "dead", x=RIGHT[0], y=y, width=RIGHT[1], height=ROOM,
+                 seats=list(row.seats))  # fmt: skip
+    picture.boxes.append(box)
+    relation = row.relation if row.seats else "unknown"
+    picture.ways.append(MapWay(id=f"holds-{box.id}", kind="holds", relation=relation, seats=list(row.seats),
+                               x1=MIDDLE[0] + MIDDLE[1], y1=enters, x2=RIGHT[0], y2=y + ROOM // 2, start=group,
+                               end=box.id))  # fmt: skip
+
+
+def _way(box: MapBox, group: str, enters: int, relation: Relation) -> MapWay:
+    return MapWay(id=f"way-{box.id}", kind="starts", relation=relation, seats=box.seats, x1=LEFT[0] + LEFT[1],
+                  y1=box.y + SEAT // 2, x2=MIDDLE[0], y2=enters, start=box.id, end=group)  # fmt: skip

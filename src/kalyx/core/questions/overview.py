@@ -1,0 +1,112 @@
+"""What a page about a folder shows, asked once: seats, environments, kernels, stories of imports, the map."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from msgspec import Struct
+
+from kalyx.core.answers import CauseText, HereAnswer, Picture, SurveyAnswer, WhyAnswer
+from kalyx.core.findings import catalogue
+from kalyx.core.formats.headers import COMPILED
+from kalyx.core.machine import Machine
+from kalyx.core.questions.here import look_here
+from kalyx.core.questions.mapped import draw_map
+from kalyx.core.questions.survey import survey
+from kalyx.core.records import Environment, Finding, ImportAnswer, Kernel, Seat
+
+
+class Candidate(Struct):
+    """One entry of a search path, and the names in it that could answer an import; ``taken``: one of them does."""
+
+    entry: str
+    origin: str
+    exists: bool
+    names: list[str]
+    taken: bool
+
+
+class Story(Struct):
+    """An import with the path it is looked up on."""
+
+    told: ImportAnswer
+    seat: Seat
+    candidates: list[Candidate]
+
+
+class Overview(Struct):
+    """What a page shows."""
+
+    here: HereAnswer
+    survey: SurveyAnswer
+    kernels: list[Kernel]
+    stories: list[Story]
+    causes: list[CauseText]
+    picture: Picture
+
+
+def overview(
+    machine: Machine,
+    reference: Seat | None,
+    asked: Iterable[WhyAnswer],
+    sizes: bool,
+    watch: Callable[[int, int], None] | None = None,
+) -> Overview:
+    """The page's content.
+
+    ``reference``: as for ``here``; ``sizes``: measure every environment, of which ``watch`` is told.
+    """
+    here = look_here(machine, reference)
+    found = survey(machine, [], sizes, watch)
+    stories = [_story(machine, answer, one) for answer in asked for one in answer.imports]
+    findings = [*here.findings, *(finding for story in stories for finding in story.told.findings)]
+    findings += [finding for kernel in machine.kernels for finding in kernel.findings]
+    findings += [finding for environment in found.environments for finding in environment.findings]
+    return Overview(
+        here=here,
+        survey=found,
+        kernels=machine.kernels,
+        stories=stories,
+        causes=_explained(findings),
+        picture=draw_map(here.seats, found.environments, _meant(machine, here.seats, found.environments)),
+    )
+
+
+def _meant(machine: Machine, seats: list[Seat], environments: list[Environment]) -> dict[int, Environment]:
+    """The environment that a seat means which starts nothing: its path lies there, and what that stood on is gone."""
+    facts, found = machine.facts, dict[int, Environment]()
+    commands = {f"kernel:{kernel.id}": kernel.command[0] for kernel in machine.kernels if kernel.command}
+    for number, seat in enumerate(seats):
+        path = commands.get(seat.via or "") or next((part.path for part in seat.parts if part.path), None)
+        if seat.interpreter is None and path is not None and facts.path.isabs(path):
+            inside = [one for one in environments if one.condition != "sound" and facts.inside(path, one.prefix)]
+            if inside:
+                found[number] = inside[0]
+    return found
+
+
+def _explained(findings: Iterable[Finding]) -> list[CauseText]:
+    """Each cause that was found, once, with its explanation."""
+    return [
+        catalogue.text_of(cause)
+        for cause in sorted({finding.cause for finding in findings})
+        if cause in catalogue.ABOUT
+    ]
+
+
+def _story(machine: Machine, answer: WhyAnswer, told: ImportAnswer) -> Story:
+    top, facts = told.module.split(".")[0], machine.facts
+    candidates, taken = [], False
+    for entry in answer.target.search_path:
+        names = [name for name in facts.names(entry.entry or facts.folder) if _answers(name, top)]
+        here = bool(names) and not taken
+        taken = taken or here
+        candidates.append(
+            Candidate(entry=entry.entry, origin=entry.origin, exists=entry.exists, names=sorted(names), taken=here)
+        )
+    return Story(told=told, seat=answer.target, candidates=candidates)
+
+
+def _answers(name: str, top: str) -> bool:
+    """Whether a file or folder of this name could be the module."""
+    return name == top or (name.split(".")[0] == top and name.endswith((".py", ".pyc", *COMPILED)))
