@@ -87,11 +87,9 @@ def _earlier(call: Call, text: str) -> HereAnswer:
 
 def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     """Show it again whenever something changed, until interrupted."""
-    import gc
     import time
 
     from kalyx.cli.start import output_deserted
-    from kalyx.core.questions.changes import changes
     from kalyx.core.questions.here import package_times
 
     _emit(call, answer)
@@ -99,15 +97,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     try:
         while not output_deserted():
             time.sleep(_EVERY)
-            gc.collect()  # it is switched off, which suits a run that ends at once
-            fresh = Call(call.options)
-            now = _look(fresh, pasted)
-            new = package_times(fresh.machine, now)
-            found = changes(answer, now)
-            found += [
-                f"packages of {prefix} changed" for prefix in new if prefix in times and new[prefix] != times[prefix]
-            ]
-            answer, times = now, new
+            fresh, answer, times, found = looked_again(call.options, answer, times, pasted)
             if found:
                 answer.changes = found
                 _emit(fresh, answer)
@@ -115,6 +105,24 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     except KeyboardInterrupt:
         pass
     return 0
+
+
+def looked_again(
+    options: argparse.Namespace, before: HereAnswer | None, times: dict[str, int], pasted: str
+) -> tuple[Call, HereAnswer, dict[str, int], list[str]]:
+    """One more look of a watch: the call, its answer, when each environment's packages changed, and what changed."""
+    import gc
+
+    from kalyx.core.questions.changes import changes
+    from kalyx.core.questions.here import package_times
+
+    gc.collect()  # it is switched off, which suits a run that ends at once
+    fresh = Call(options)
+    now = _look(fresh, pasted)
+    new = package_times(fresh.machine, now)
+    found = changes(before, now) if before is not None else []
+    found += [f"packages of {prefix} changed" for prefix in new if prefix in times and new[prefix] != times[prefix]]
+    return fresh, now, new, found
 
 
 def _emit(call: Call, answer: HereAnswer) -> None:

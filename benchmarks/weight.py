@@ -1,0 +1,137 @@
+"""What is counted, not timed: python -m benchmarks.weight [--write]
+
+For some calls the modules that are loaded, on the made-up machines that ship the
+readings of each question, and the bytes of Kalyx's own files. The tests compare
+them with ``weight.json``: a rise fails and names what brought it. ``--write``
+keeps the present figures (names of modules are added to those kept, since
+versions of Python differ in what their own modules load).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Callable
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from kalyx.cli.calls import Call
+from kalyx.cli.start import command_parser
+from kalyx.core.doors import Facts
+from kalyx.core.doors.captured import Capture
+from kalyx.core.doors.capturing import RecordingFacts
+from kalyx.core.records import KalyxError
+from kalyx.demo.machines import MACHINES
+
+KEPT = Path(__file__).with_name("weight.json")
+SOURCE = Path(__file__).resolve().parents[1] / "src" / "kalyx"
+# The calls whose modules are listed; the folder stood in is empty.
+STARTS = ("--version", "here --json", "here", "survey --json", "why json --json --static", "packages --json",
+          "here --json --on cluster-larkmoor")  # fmt: skip
+QUESTIONS = ("here", "survey", "kernels", "packages orchard", "why hivescale --in kernel:orchard", "record orchard")
+ROUND = 20_000
+
+_LOADED = """
+import atexit, os, sys
+before = set(sys.modules)
+def tell():
+    names = {name if name.startswith("kalyx") else name.split(".")[0] for name in set(sys.modules) - before}
+    os.write(2, ("\\n@" + " ".join(sorted(name for name in names if not name.startswith("_"))) + "\\n").encode())
+atexit.register(tell)
+sys.argv = ["kalyx", *sys.argv[1:]]
+from kalyx.cli.entry import main
+main()
+"""
+
+
+def modules(call: str) -> list[str]:
+    """The modules that a call loads: Kalyx's own in full, of others the name at the top."""
+    with tempfile.TemporaryDirectory(prefix="kalyx-weight-") as place:
+        variables = {"HOME": place, "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", "KALYX_ONLY_BELOW": place}
+        argv = [sys.executable, "-I", "-c", _LOADED, *call.split()]
+        done = subprocess.run(argv, cwd=place, env=variables, capture_output=True, text=True, check=False)
+    told = [line for line in done.stderr.splitlines() if line.startswith("@")]
+    if done.returncode not in (0, 1) or not told:
+        raise SystemExit(f"counted nothing: {call} ended with {done.returncode}: {done.stderr[-300:]}")
+    return told[-1][1:].split()
+
+
+class _Counting(RecordingFacts):
+    """Counts the readings of each kind."""
+
+    def __init__(self, inner: Facts) -> None:
+        super().__init__(inner, Capture({}))
+        self.counted: Counter[str] = Counter()
+
+    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any]) -> Any:
+        self.counted[primitive] += 1
+        return read()
+
+
+def readings(machine: str, question: str) -> dict[str, int]:
+    """How often a question reads what, on a made-up machine."""
+    words = question.split()
+    facts = _Counting(MACHINES[machine]())
+    with contextlib.redirect_stdout(io.TextIOWrapper(io.BytesIO(), "utf-8")), contextlib.suppress(KalyxError):
+        options = command_parser(words[0]).parse_args([*words[1:], "--json", "--static"])
+        import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, facts))
+    return dict(sorted(facts.counted.items()))
+
+
+def installed_bytes() -> int:
+    """The bytes of the files that an installation brings, rounded up."""
+    files = [path for path in SOURCE.rglob("*") if path.is_file() and "__pycache__" not in path.parts]
+    return -(-sum(path.stat().st_size for path in files) // ROUND) * ROUND
+
+
+def measured() -> dict[str, Any]:
+    """Everything that is counted."""
+    return {
+        "modules": {call: modules(call) for call in STARTS},
+        "readings": {f"{question} on {machine}": readings(machine, question)
+                     for machine in MACHINES for question in QUESTIONS},
+        "bytes": installed_bytes(),
+    }  # fmt: skip
+
+
+def risen(kept: dict[str, Any], now: dict[str, Any]) -> list[str]:
+    """What is more than was kept, each with what brought it."""
+    found = []
+    for call, names in now["modules"].items():
+        more = sorted(set(names) - set(kept["modules"].get(call, [])))
+        found += [f"kalyx {call} loads {', '.join(more)}"] if more else []
+    for question, counts in now["readings"].items():
+        before = kept["readings"].get(question, {})
+        more = [
+            f"{name} {before.get(name, 0)} -> {count}" for name, count in counts.items() if count > before.get(name, 0)
+        ]
+        found += [f"kalyx {question} reads more: {', '.join(more)}"] if more else []
+    if now["bytes"] > kept["bytes"]:
+        found.append(f"the files installed grew from {kept['bytes']} to {now['bytes']} bytes")
+    return found
+
+
+def main() -> int:
+    now = measured()
+    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {"modules": {}, "readings": {}, "bytes": 0}
+    found = risen(kept, now)
+    print("\n".join(found) or "nothing rose")
+    if "--write" in sys.argv:
+        for call, names in now["modules"].items():
+            own = [name for name in names if name.startswith("kalyx")]
+            others = {*names, *(name for name in kept["modules"].get(call, []) if not name.startswith("kalyx"))}
+            now["modules"][call] = sorted({*own, *(name for name in others if not name.startswith("kalyx"))})
+        KEPT.write_text(json.dumps(now, indent=1) + os.linesep)
+        return 0
+    return int(bool(found))
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,99 @@
+"""The files that are handed out: whole, with nothing else in them, the same when built twice; they install and work."""
+
+import os
+import re
+import subprocess
+import sys
+import tarfile
+import zipfile
+from email.parser import Parser
+from pathlib import Path
+
+import pytest
+from packaging.requirements import Requirement
+
+from kalyx import __version__
+from tests.equipment import BY_VERSION
+
+CLONE = Path(__file__).parents[2]
+# In a source archive, beside what git keeps.
+MADE = {"PKG-INFO"}
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory) -> list[Path]:
+    """Two folders with what a clean clone builds; what would ask an index is told that there is none."""
+    place = tmp_path_factory.mktemp("built")
+    subprocess.run(["git", "clone", "-q", str(CLONE), str(place / "clone")], check=True)
+    alone = {**os.environ, "PIP_NO_INDEX": "1", "HTTPS_PROXY": "http://127.0.0.1:9", "HTTP_PROXY": "http://127.0.0.1:9"}
+    for number in "12":
+        words = [sys.executable, "-m", "hatchling", "build", "-d", str(place / number)]
+        subprocess.run(words, cwd=place / "clone", env=alone, check=True, capture_output=True)
+    return [place / "1", place / "2"]
+
+
+def kept_by_git() -> set[str]:
+    said = subprocess.run(["git", "ls-tree", "-r", "--name-only", "HEAD"], cwd=CLONE, capture_output=True, text=True, check=True).stdout
+    return set(said.splitlines())
+
+
+def test_the_same_twice_and_nothing_else(built):
+    names = [sorted(path.name for path in folder.iterdir()) for folder in built]
+    assert names[0] == names[1] == [f"kalyx-{__version__}-py3-none-any.whl", f"kalyx-{__version__}.tar.gz"]
+    for name in names[0]:
+        assert (built[0] / name).read_bytes() == (built[1] / name).read_bytes(), name
+    wheel, source = (built[0] / name for name in names[0])
+    info, data = f"kalyx-{__version__}.dist-info/", f"kalyx-{__version__}.data/data/share/man/man1/kalyx.1"
+    with zipfile.ZipFile(wheel) as opened:
+        held = set(opened.namelist())
+        metadata = Parser().parsestr(opened.read(info + "METADATA").decode())
+    own = {name.removeprefix("src/") for name in kept_by_git() if name.startswith("src/kalyx/")}
+    assert held == own | {data} | {info + name for name in ("METADATA", "WHEEL", "RECORD", "entry_points.txt", "licenses/LICENSE")}
+    assert metadata["Version"] == __version__ and metadata["License-Expression"] == "MIT" and metadata["Requires-Python"] == ">=3.10"
+    assert "# Kalyx" in metadata.get_payload() and f"Programming Language :: Python :: 3.{10}" in metadata.get_all("Classifier")
+    with tarfile.open(source) as opened:
+        packed = {member.name.partition("/")[2] for member in opened.getmembers() if member.isfile()}
+    assert packed == {name for name in kept_by_git() if not name.startswith(".ci/")} | MADE
+
+
+def lowest(wheel: Path) -> list[str]:
+    """Each dependency in the lowest version that is said to be enough."""
+    with zipfile.ZipFile(wheel) as opened:
+        lines = Parser().parsestr(opened.read(f"kalyx-{__version__}.dist-info/METADATA").decode()).get_all("Requires-Dist")
+    wanted = [Requirement(line) for line in lines if "extra ==" not in line]
+    return [f"{one.name}=={next(iter(one.specifier)).version}" + (f"; {one.marker}" if one.marker else "") for one in wanted]
+
+
+INTO = [version for version in ("3.10", "3.11", "3.12", "3.13") if version in BY_VERSION]
+
+
+@pytest.mark.parametrize("version", INTO)
+def test_it_installs_and_works(version, built, tmp_path):
+    """On each Python; on the oldest with every dependency in the lowest version that is said to be enough."""
+    (wheel,) = built[0].glob("*.whl")
+    place = tmp_path / "place"
+    subprocess.run([BY_VERSION[version].executable, "-m", "venv", str(place)], check=True)
+    bounds = lowest(wheel) if version == INTO[0] else []
+    words = [place / "bin" / "python", "-m", "pip", "install", "-q", "--no-input", "--disable-pip-version-check", wheel, *bounds]
+    subprocess.run(words, check=True)
+    home = tmp_path / "home"
+    home.mkdir()
+    variables = {"HOME": str(home), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", "TERM": "dumb"}
+
+    def kalyx(*words: object, by: tuple = (place / "bin" / "kalyx",)) -> str:
+        done = subprocess.run([*map(str, by), *map(str, words)], cwd=tmp_path, env=variables, capture_output=True, text=True, check=False)
+        assert done.returncode in (0, 1) and not done.stderr, (words, done.stderr)
+        return done.stdout
+
+    as_module = (place / "bin" / "python", "-m", "kalyx")
+    assert kalyx("--version") == kalyx("--version", by=as_module) == f"kalyx {__version__}\n"
+    assert kalyx("causes", "shadowed") == kalyx("causes", "shadowed", by=as_module)
+    assert re.search(r"^complete .* kalyx$", kalyx("completion", "bash"), re.MULTILINE)
+    assert "kalyx" in (place / "share" / "man" / "man1" / "kalyx.1").read_text()[:100]
+    if version in (INTO[0], INTO[-1]):
+        walked = kalyx("demo", tmp_path / "moor", "--yes")
+        assert "Traceback" not in walked and "answer" in walked, walked
+    kalyx("capture", tmp_path / "file.capture")
+    kalyx("report", "-o", tmp_path / "page.html", "--on", tmp_path / "file.capture")
+    for machine in ("windows-larkmoor", "macos-larkmoor", "cluster-larkmoor"):
+        assert "orchard" in kalyx("here", "--on", machine) and "orchard" in kalyx("packages", "orchard", "--on", machine, "--json")
