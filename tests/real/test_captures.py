@@ -188,7 +188,7 @@ def test_bent_lines_spoil_their_own_answer_only():
     """Whatever stands in the place of a reading's result: the reading is refused, nothing else happens, nothing is written."""
     facts = MemoryFacts("linux", {"/a/file": b"x"})
     recording = RecordingFacts(facts, made := Capture({}))
-    calls = {"kind": ("/a/file",), "read": ("/a/file", 100, 0), "listing": ("/a",), "status": ("/a/file",), "processes": (), "process": (1,),
+    calls = {"kind": ("/a/file",), "digest": ("/a/file", 100), "read": ("/a/file", 100, 0), "listing": ("/a",), "status": ("/a/file",), "processes": (), "process": (1,),
              "usage": ("/a",), "registry_keys": ("HKEY",), "may_run": ("/a/file",), "loaded_by": (1,)}  # fmt: skip
     for name, words in calls.items():
         getattr(recording, name)(*words)

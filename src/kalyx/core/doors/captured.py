@@ -273,6 +273,12 @@ class CapturedFacts(Facts):
             raise Unreadable(path, "the capture holds something else in its place")
         return found
 
+    def digest(self, path: str, limit: int) -> str:
+        found = self._said("digest", path, limit)
+        if not isinstance(found, str):
+            raise Unreadable(path, "the capture holds something else in its place")
+        return found
+
     def may_read(self, path: str) -> bool:
         return bool(self._or(False, "may_read", path))
 
@@ -399,7 +405,10 @@ class CapturedRunner(Runner):
         except (TypeError, ValueError):
             return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
         mark = next((one for one in self._normal.marks if any(one in word for word in argv)), "").encode()
-        ended.output, ended.errors = (one.replace(b"<mark>", mark) for one in (ended.output, ended.errors))
+        own = os.fsencode(WITNESS_PATH)
+        ended.output, ended.errors = (
+            one.replace(b"<mark>", mark).replace(b"<witness>", own) for one in (ended.output, ended.errors)
+        )
         return ended
 
     def start(self, argv: list[str], **_: Any) -> Running:

@@ -55,6 +55,9 @@ class RecordingFacts(Facts):
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         return bytes(self._kept("read", (path, limit, start), lambda: self._inner.read(path, limit, start)))
 
+    def digest(self, path: str, limit: int) -> str:
+        return str(self._kept("digest", (path, limit), lambda: self._inner.digest(path, limit)))
+
     def may_read(self, path: str) -> bool:
         return bool(self._kept("may_read", (path,), lambda: self._inner.may_read(path)))
 

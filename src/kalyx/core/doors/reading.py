@@ -154,6 +154,15 @@ class Facts:
         """The names of the keys below a Windows registry key."""
         return []
 
+    def digest(self, path: str, limit: int) -> str:
+        """The SHA-256 of a file's content up to a limit, in hexadecimal digits. Raises Unreadable.
+
+        A reading of its own: a capture holds what came of it, and content only without secrets and names.
+        """
+        import hashlib
+
+        return hashlib.sha256(self.read(path, limit)).hexdigest()
+
     def usage_of_files(self, paths: list[str]) -> int:
         """Bytes on disk of these files, hard links counted once; what is not there counts nothing."""
         raise NotImplementedError
