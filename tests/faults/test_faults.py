@@ -1,8 +1,8 @@
 """Faults made for real, explained, mended as printed, and working afterwards.
 
-For each cause at least two builders, on the oldest or the newest interpreter
-that can make environments and on one that changes from builder to builder; on
-every one of them with KALYX_LONG set. A builder makes the fault in a real environment with made-up
+For each cause at least two builders, each on an interpreter that changes from
+builder to builder, every third also on the oldest or the newest that can make
+environments; on every one of them with KALYX_LONG set. A builder makes the fault in a real environment with made-up
 packages and returns what to ask, the cause, and where it has them variables for the call and what mends it where
 the remedy is by hand. The first remedy is carried out as printed.
 """
@@ -55,7 +55,8 @@ def pairs():
             wanted = pytest.mark.skip(reason=f"{WANT}a second Python")
             yield pytest.param(CAN_MAKE[-1], builder, marks=wanted, id=builder.__name__)
             continue
-        chosen = {versions[-(number % 2)], versions[number % len(versions)]}
+        # Each on one version that changes from builder to builder, every third on an end of the row as well.
+        chosen = {versions[number % len(versions)], *([versions[-(number % 2)]] if number % 3 == 0 else [])}
         for version in versions if LONG else sorted(chosen):
             marks = pytest.mark.xdist_group(version)
             yield pytest.param(version, builder, marks=marks, id=f"{builder.__name__}-{version}")

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 import io
-import shlex
 import sys
 from collections.abc import Callable
 from importlib import import_module
 
 from kalyx.cli.calls import Call
+from kalyx.cli.commands.why import words_of
 from kalyx.cli.start import changing, command_parser
 from kalyx.core.answers import CaptureAnswer, Captured
 from kalyx.core.doors import Unreadable
@@ -95,8 +95,8 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     for words in (["here"], ["survey"], ["kernels"], ["packages"], ["record"]):
         ask(*words)
     targets = captures.targets_of(live)
-    exactly = [words for words in map(_words_of_why, call.options.why) if len(words) > 1]
-    asked = [words[0] for words in map(_words_of_why, call.options.why) if len(words) == 1]
+    exactly = [words for words in map(words_of, call.options.why) if len(words) > 1]
+    asked = [words[0] for words in map(words_of, call.options.why) if len(words) == 1]
     wanted = list(dict.fromkeys([*asked, *captures.modules_of(live)]))
     for target in targets:
         ask("packages", target)
@@ -111,16 +111,6 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     for words in [*exactly, *([one] for one in wanted)]:
         ask("why", *words)
     return captures.finished(made, live.facts)
-
-
-def _words_of_why(text: str) -> list[str]:
-    """A WHAT by itself, or the words of a whole question where options stand behind it. Raises KalyxError."""
-    if " --" not in text:
-        return [text]
-    try:
-        return shlex.split(text)
-    except ValueError as error:
-        raise KalyxError(f"--why {text}: {str(error).lower()}") from None
 
 
 def _shown(call: Call, path: str) -> int:

@@ -73,15 +73,9 @@ def _made_here(facts: LiveFacts, path: str) -> bool:
 
 def _why(call: Call, text: str, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer of ``why`` to these words, on the machine that the page is about."""
-    import shlex
-
     from kalyx.cli.commands import why
 
-    try:
-        words = shlex.split(text) if " --" in text else [text]
-    except ValueError as error:
-        raise KalyxError(f"--why {visible(text)}: {str(error).lower()}") from None
-    options = command_parser("why").parse_args(words)
+    options = command_parser("why").parse_args(why.words_of(text))
     if options.what == ["-"] or options.mend or options.everywhere:
         raise KalyxError(f"--why {visible(text)}: a page tells of imports, files and folders, and changes nothing")
     options.static, options.timeout = call.options.static, call.options.timeout

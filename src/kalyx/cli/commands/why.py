@@ -39,6 +39,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     changing(parser)
 
 
+def words_of(text: str) -> list[str]:
+    """The words of a question that stands in one: a WHAT by itself, or with options behind it. Raises KalyxError."""
+    if " --" not in text:
+        return [text]
+    import shlex
+
+    try:
+        return shlex.split(text)
+    except ValueError as error:
+        raise KalyxError(f"--why {visible(text)}: {str(error).lower()}") from None
+
+
 def _wanted(call: Call, text: str) -> list[Wanted]:
     """The imports a word asks for; a name with hyphens is asked as it is, and gets its module named."""
     try:

@@ -16,7 +16,6 @@ from msgspec import Struct
 from kalyx.core.answers import CauseText
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
-from kalyx.core.findings.proving import proven_first
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
@@ -152,8 +151,15 @@ def text_of(cause: str) -> CauseText:
     )  # fmt: skip
 
 
-def _about(kind: str) -> list[str]:
-    return [cause for cause, about in ABOUT.items() if kind in about.split()]
+@cache
+def _about(kind: str) -> tuple[str, ...]:
+    return tuple(cause for cause, about in ABOUT.items() if kind in about.split())
+
+
+def ready() -> None:
+    """Load every cause that an import can have."""
+    for cause in _about("import"):
+        module_of(cause)
 
 
 def in_order(causes: Iterable[str]) -> list[str]:
@@ -174,6 +180,8 @@ def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
     by_cause = {finding.cause: finding for finding in found}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
+        from kalyx.core.findings.proving import proven_first
+
         ordered = proven_first(ordered, case, machine)
     return [finding for at, finding in enumerate(ordered) if not (at and folds(finding.cause))]
 

@@ -78,7 +78,12 @@ def _case(
 
     def reading() -> None:
         """It need not wait for the trial, nor the trial for it."""
-        read.append((machine.named_seat(seat), resolver.resolve(wanted.module)))
+        found = resolver.resolve(wanted.module)
+        if found.place is None or found.others:
+            catalogue.ready()  # it looks as though it fails: what explains that is made ready while the trial runs
+        read.append((machine.named_seat(seat), found))
+        if found.place is None and machine.runner is not None:
+            _ = machine.all_environments
 
     refusal = objection(machine.facts, interpreter, named_by(seat, machine, named))
     trial = None
