@@ -16,6 +16,7 @@ from msgspec import Struct
 from kalyx.core.answers import CauseText
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.findings.taking_back import with_undo
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
@@ -189,7 +190,10 @@ def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
 def _looked(look: Callable[..., Finding | None], subject: object, machine: Machine) -> Finding | None:
     """What a cause finds; one that the system keeps from looking spoils its own line, not the others'."""
     try:
-        return look(subject, machine)
+        finding = look(subject, machine)
+        for remedy in finding.remedies if finding is not None else []:
+            with_undo(remedy, machine)
+        return finding
     except (KalyxError, Unreadable, OSError) as refusal:
         name = look.__module__.rpartition(".")[2].replace("_", "-")
         reason = refusal.says if isinstance(refusal, KalyxError) else str(refusal)

@@ -130,6 +130,13 @@ def _release(text: str) -> tuple[int, ...]:
 _NAME = pattern(r"([A-Za-z0-9][A-Za-z0-9._-]*)")
 
 
+def name_of(requirement: str) -> str | None:
+    """The name that a requirement begins with; None for an address, a path or an option."""
+    match = _NAME.match(requirement)
+    rest = requirement[match.end() :].lstrip() if match is not None else ""
+    return match[1] if match is not None and (not rest or rest[0] in "[=<>!~;@(") else None
+
+
 def speaks_of(installed: Installed, key: str) -> bool:
     """Whether a distribution requires another at all, under any condition: its lines are looked at, not read."""
     first = key[:1]
