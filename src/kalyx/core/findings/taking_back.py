@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from kalyx.core.machine import Machine
-from kalyx.core.packages.requirements import name_of
 from kalyx.core.records import Remedy
 from kalyx.core.words.names import canonical
 from kalyx.core.words.quoting import Unquotable, line_for
@@ -43,6 +42,8 @@ def _undoing(argv: list[str], machine: Machine) -> list[str] | None:
 
 def _of_installing(argv: list[str], machine: Machine) -> list[str] | None:
     """The versions that were there, or none of them; None where some were and others not, or an extra is asked for."""
+    from kalyx.core.packages.requirements import name_of
+
     facts = machine.facts
     words = [word for word in argv[4:] if word not in _PLAIN]
     names = [name_of(word) for word in words]

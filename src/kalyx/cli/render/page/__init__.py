@@ -18,7 +18,7 @@ from kalyx.cli.render.survey import said_size
 from kalyx.core.machine import Machine
 from kalyx.core.questions.mapped import LEFT, MIDDLE, RIGHT
 from kalyx.core.questions.overview import Overview
-from kalyx.core.records import Evidence, Part, Seat
+from kalyx.core.records import Evidence, Finding, Part, Seat, Tried
 from kalyx.core.words.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
@@ -136,7 +136,17 @@ def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any
             return called
         return f"{called} ({seat.environment.name}, {seat.interpreter.version})"
 
-    return {"where": where, "hops": hops, "numbers": numbers, "cause_link": cause_link, "seat_said": seat_said}
+    def in_evidence(tried: Tried, finding: Finding) -> bool:
+        return any(seen.fact.startswith(tried.changed) for seen in finding.evidence)
+
+    return {
+        "in_evidence": in_evidence,
+        "where": where,
+        "hops": hops,
+        "numbers": numbers,
+        "cause_link": cause_link,
+        "seat_said": seat_said,
+    }
 
 
 def _hash(text: str) -> Markup:

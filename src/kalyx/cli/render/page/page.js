@@ -39,6 +39,3 @@ document.addEventListener("click", async (event) => {
   button.focus();
   setTimeout(() => { button.textContent = "copy"; }, 1800);
 });
-let shut = [];
-window.addEventListener("beforeprint", () => { shut = [...document.querySelectorAll("details:not([open])")]; for (const one of shut) one.open = true; });
-window.addEventListener("afterprint", () => { for (const one of shut) one.open = false; });
