@@ -132,7 +132,7 @@ class Machine:
     def all_environments(self) -> list[Environment]:
         """Those in the usual places and every installation: where a package may be that is not here."""
         known = {environment.key for environment in self.environments}
-        pairs = found_environments(self.facts, self.interpreters, [], [], self.unread, running=True)
+        pairs = found_environments(self.facts, self.interpreters, [], [], self.unread, running=True, known=self.views)
         more = [view.environment for view, _ in pairs]
         return self.environments + [one for one in more if one.key not in known]
 

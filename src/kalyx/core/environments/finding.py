@@ -70,7 +70,7 @@ def _is_python_name(name: str) -> bool:
 
 def interpreter_candidates(facts: Facts) -> Iterator[str]:
     """Every file that may be an interpreter: on PATH first, then in well-known roots."""
-    for folder in [*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]:
+    for folder in dict.fromkeys([*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]):
         for name in facts.names(folder):
             if name[:1] in "pP" and _is_python_name(name):
                 candidate = facts.join(folder, name)

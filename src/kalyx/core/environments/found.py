@@ -85,17 +85,19 @@ def found_environments(
     unread: list[Unread],
     running: bool = False,
     installations: list[str] | None = None,
+    known: Iterable[View] | None = None,
 ) -> list[tuple[View, bool]]:
     """Environments with how they were read; True where only ``under`` led there. One entry a key.
 
     ``running``: also those that processes of this user run, wherever they lie. ``installations`` takes the prefixes of
-    installations below ``under``.
+    installations below ``under``. ``known``: those of the usual places, where they were read before.
     """
-    views: dict[str, tuple[View, bool]] = {}
+    views = {view.environment.key: (view, False) for view in known or ()}
     folders = [(folder, False) for folder in more if folder]
     if running:
         folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
-    for folder, only_under in [*environment_folders(facts, under, unread, installations), *folders]:
+    usual = environment_folders(facts, under, unread, installations) if known is None else ()
+    for folder, only_under in [*usual, *folders]:
         key = facts.real(folder)
         if key not in views:
             views[key] = (read_environment(facts, folder), only_under)
