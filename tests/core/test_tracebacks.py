@@ -13,6 +13,8 @@ DIRECT = "\nThe above exception was the direct cause of the following exception:
 # The text; its type, module, name, wish, program, release.
 TEXTS = {
     "plain": (TRACE + "ModuleNotFoundError: No module named 'hivescale'\n", ("ModuleNotFoundError", "hivescale")),
+    "by -m, above it": ("/moor/heath/bin/python: Error while finding module specification for 'wax.main' (ModuleNotFoundError: No module named 'wax')\n", ("ModuleNotFoundError", "wax")),
+    "by -m, itself": ("/moor/heath/bin/python3: No module named wax\n", ("ModuleNotFoundError", "wax")),
     "a part": (TRACE + "ModuleNotFoundError: No module named 'hivescale.frames'; 'hivescale' is not a package\n", ("ModuleNotFoundError", "hivescale.frames")),
     "a name": (TRACE + f"ImportError: cannot import name 'read' from 'hivescale' ({SITE}/hivescale/__init__.py)\n", ("ImportError", "hivescale", "read")),
     "wrapped": (TRACE + "ModuleNotFoundError: No module named 'wax'\n" + DURING + TRACE + "RuntimeError: the plugin failed\n", ("ModuleNotFoundError", "wax")),
@@ -61,3 +63,10 @@ def test_whose_it_is():
         (f"{library}ModuleNotFoundError: No module named 'wax'\n", None),  # a library serves many environments
     ):
         assert prefix_of(facts, read_traceback(text)) == prefix
+
+
+def test_an_interpreter_that_says_it_in_one_line_is_the_one_meant():
+    facts = MemoryFacts("linux", {"/moor/heath/pyvenv.cfg": "home = /usr/bin\n", "/moor/heath/bin/python": b""})
+    for said in ("No module named wax", "Error while finding module specification for 'wax.a' (ModuleNotFoundError: No module named 'wax')"):
+        told = read_traceback(f"/moor/heath/bin/python: {said}\n")
+        assert told.module == "wax" and prefix_of(facts, told) == "/moor/heath"

@@ -144,6 +144,22 @@ def link_broken_finder(place):
     return ["why", "hedgerow", "--in", place.heath], "link-broken"
 
 
+def unmet_asked_for_by_name(place):
+    """What is missing is asked for through the import system's own function; another environment has it."""
+    place.install("orchard", plain("smokepot"))
+    place.offer(plain("smokepot"))
+    source = "import importlib\nfor name in ('json', 'smokepot'):\n    importlib.import_module(name)\n"
+    place.install("heath", plain("beewatch", source=source, requires=["smokepot>=1"]))
+    return ["why", "beewatch", "--in", place.heath], "unmet"
+
+
+def misspelt_part_of_a_known_name(place):
+    """The package is in the table of well-known names; the part of it is what is misspelt. The environment lies elsewhere."""
+    files = {"yaml/__init__.py": "", "yaml/representer.py": "class Representer:\n    pass\n"}
+    place.install("heath", Package("PyYAML", "6.0", files))
+    return ["why", "from yaml.represnter import Representer", "--in", place.heath], "misspelt"
+
+
 def optional_by_its_metadata(place):
     package = Package("harvest", "1.0", {"harvest/__init__.py": "", "harvest/plots.py": "import inkwell\n"},
                       extras={"plots": ["inkwell>=1"]})  # fmt: skip

@@ -54,6 +54,7 @@ class Machine:
         self._start = start
         self.seconds = seconds
         self.unread: list[Unread] = []
+        self._meant: list[str] = []
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
 
@@ -98,11 +99,21 @@ class Machine:
             self._complete(found)
         return found
 
+    def know(self, environment: Environment | None) -> None:
+        """Count this environment among the known ones, wherever it lies: somebody asks about it."""
+        if environment is None or environment.prefix in self._meant:
+            return
+        self._meant.append(environment.prefix)
+        if "views" in self.__dict__ and environment.key not in self._by_key:
+            for worked_out in ("views", "_by_key", "environments", "all_environments"):
+                self.__dict__.pop(worked_out, None)
+
     @cached_property
     def views(self) -> list[View]:
         """Environments in the usual places and those that kernels and this shell start; named, unjudged."""
         named = [kernel.environment.prefix for kernel in self._listed if kernel.environment]
         named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
+        named += self._meant
         found = [view for view, _ in found_environments(self.facts, [], [], named, self.unread)]
         names = names_of(self.facts, [view.environment for view in found])
         return [structs.replace(view, environment=with_name(view.environment, names)) for view in found]

@@ -136,7 +136,12 @@ class Case(Struct):
 
     def frames(self) -> list[Frame]:
         """The frames that the failure passed through in files: without the import system's, and without our own."""
-        return [one for one in self.raised.frames if is_in_a_file(one)] if self.raised is not None else []
+        if self.raised is None:
+            return []
+        facts = self.resolver.facts
+        own = [facts.join(entry, "importlib") for entry in self.standard]
+        passed = [one for one in self.raised.frames if is_in_a_file(one)]
+        return [one for one in passed if not any(facts.inside(one.file, folder) for folder in own)]
 
     def asker(self) -> Installed | None:
         """The distribution whose code asked for what is missing."""

@@ -46,6 +46,12 @@ _COULD_NOT = pattern(
     r"(?:[Cc]ould not import(?: module)?|While importing|[Ee]rror importing|[Uu]nable to import|[Cc]annot load)"
     r" [`'\"]*([A-Za-z_][\w.]*)"
 )
+# What ``-m`` says where the package above a module fails (Lib/runpy.py).
+_NO_SPECIFICATION = pattern(
+    r"Error while finding module specification for '[^'\n]{1,500}' \((\w+): ([^\n]{0,1000})\)$", re.MULTILINE
+)
+# The interpreter that says so, by its path.
+_SAID_BY = pattern(r"^((?:/|[A-Za-z]:\\)[^\n]{1,1000}?): (?:Error while finding|No module named) ", re.MULTILINE)
 _NO_MAIN = pattern(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
 _NOT_FOUND = [pattern(one, re.MULTILINE) for one in (
     r"command not found: ([\w.+-]+)\s*$",
@@ -156,8 +162,11 @@ def _without_traceback(text: str, told: Told) -> Told:
         for form in _NOT_FOUND:
             if match := form.search(end):
                 return Told(type="command not found", text=match[0].strip(": \n")[:300], program=match[1])
+        if match := _NO_SPECIFICATION.search(end):
+            return _lacking(Told(_said_by(end), type=match[1], text=match[2][:_LONG]), "")
         if match := _NO_MAIN.search(end):
             return Told(
+                _said_by(end),
                 type="ModuleNotFoundError",
                 text=match[0],
                 module=match[1] or match[2],
@@ -169,6 +178,11 @@ def _without_traceback(text: str, told: Told) -> Told:
         if wish is not None:
             return Told(type="ImportError", text=wish, wish=wish)
     return told
+
+
+def _said_by(text: str) -> list[tuple[str, int]]:
+    """The interpreter that says something in one line, as the place that it comes from."""
+    return [(match[1], 0) for match in [_SAID_BY.search(text)] if match is not None]
 
 
 def prefix_of(facts: Facts, told: Told) -> str | None:

@@ -49,6 +49,7 @@ def why_import(
             says = f"{seat.name} could not be read: {seat.reason}"
             answer.findings = [Finding(cause="not-asked", certainty="proven", says=says)]
         return answer
+    machine.know(seat.environment)
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
     case.runs = tuple(shlex.split(command)[1:]) if command is not None else (script,) if script is not None else ()
     _fill(answer, case, machine)

@@ -30,7 +30,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if found is None:
         return None
     full, place, far = found
-    if far and is_well_known(case.missing):
+    if far and "." not in case.missing and is_well_known(case.missing):
         return None  # it is called so, and is not here
     says = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
     return Finding(
@@ -38,5 +38,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         certainty="likely",
         says=f"there is no {case.missing}; {says} {full}, which is here",
         evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
-        remedies=[Remedy(says="write it as it is called", steps=[remedies.by_hand(f"write: import {full}")])],
+        remedies=[Remedy(says="write it as it is called", steps=[remedies.by_hand(f"write: {_rightly(case, full)}")])],
     )
+
+
+def _rightly(case: Missing, full: str) -> str:
+    """The statement that was asked about with the name put right; of anything else, a plain import of it."""
+    statement = case.wanted.statement
+    return statement.replace(case.missing, full, 1) if case.missing in statement.split() else f"import {full}"
