@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import os
 from functools import cache
+
+from msgspec.json import decode
 
 _HERE = os.path.dirname(os.path.abspath(__file__))
 
@@ -14,6 +15,5 @@ WITNESS_PATH = os.path.join(os.path.dirname(_HERE), "witness.py")
 @cache
 def table(name: str) -> dict[str, object]:
     """The table ``name``.json of this folder."""
-    with open(os.path.join(_HERE, name + ".json"), encoding="utf-8") as file:
-        loaded: dict[str, object] = json.load(file)
-    return loaded
+    with open(os.path.join(_HERE, name + ".json"), "rb") as file:
+        return decode(file.read(), type=dict[str, object])
