@@ -14,7 +14,7 @@ BASES = [("/opt/3.9", "3.9.18"), ("/opt/3.11", "3.11.7"), ("/opt/3.12", "3.12.1"
 def environment(number: int, condition: str = "sound") -> Environment:
     base, version = BASES[number % len(BASES)]
     prefix = f"/moor/hive-{number}"
-    return Environment(key=prefix, prefix=prefix, name=f"hive-{number}", kind="virtual", version=version, base_prefix=base, condition=condition)
+    return Environment(key=prefix, prefix=prefix, name=f"hive-{number}", kind="virtual", version=version, base_prefix=base, condition=condition, executable=f"{prefix}/bin/python")
 
 
 def installation(number: int) -> Environment:
@@ -64,6 +64,7 @@ def test_of_any_machine(seed):
             assert box.x >= 0 and box.x + box.width <= picture.width and box.y >= 0 and box.y + box.height <= picture.height
     shown = [number for box in picture.boxes if box.column == "seat" for number in box.seats]
     assert sorted(shown) == list(range(len(seats))), "each seat stands once"
+    assert {way.end for way in picture.ways} <= set(boxes) and all(boxes[way.start] for way in picture.ways)
     for kind in ("starts", "holds"):
         ways = [way for way in picture.ways if way.kind == kind]
         for number, way in enumerate(ways):
@@ -77,7 +78,7 @@ def test_of_any_machine(seed):
         ends = [boxes[way.end].title for way in picture.ways if way.kind == "holds" and number in way.seats]
         assert [end.split("  ")[0] for end in ends] == ([one.environment.name] if one.environment else [])
     assert draw_map(seats, known) == picture
-    assert [box for box in draw_map(seats, known[::-1]).boxes if box.seats] == [box for box in picture.boxes if box.seats] or len(known) > 1
+    assert draw_map(seats, known[::-1]) == picture, "in whatever order the environments were found"
 
 
 def test_what_strays_is_drawn_near():

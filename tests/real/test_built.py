@@ -50,7 +50,7 @@ def test_the_same_twice_and_nothing_else(built):
     own = {name.removeprefix("src/") for name in kept_by_git() if name.startswith("src/kalyx/")}
     assert held == own | {data} | {info + name for name in ("METADATA", "WHEEL", "RECORD", "entry_points.txt", "licenses/LICENSE")}
     assert metadata["Version"] == __version__ and metadata["License-Expression"] == "MIT" and metadata["Requires-Python"] == ">=3.10"
-    assert "# Kalyx" in metadata.get_payload() and f"Programming Language :: Python :: 3.{10}" in metadata.get_all("Classifier")
+    assert "# Kalyx" in metadata.get_payload() and "Programming Language :: Python :: 3.10" in metadata.get_all("Classifier")
     with tarfile.open(source) as opened:
         packed = {member.name.partition("/")[2] for member in opened.getmembers() if member.isfile()}
     assert packed == {name for name in kept_by_git() if not name.startswith(".ci/")} | MADE

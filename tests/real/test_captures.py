@@ -231,8 +231,8 @@ EXPECTED = {
     "macos-larkmoor": ("zsh", "3.12.4", {"orchard": ("orchard", "3.11.9"), "orchard-spring": ("heath", "3.12.4")},
                        ("orchard-spring", "name-misleads"), "kalyx register /Users/keeper", "source /Users/keeper/larkmoor/orchard/bin/activate"),
     "cluster-larkmoor": ("bash", "3.11.5", {"orchard": ("orchard", "3.11.5"), "heath": None}, ("heath", "base-gone"),
-                         "kalyx prepare /work/g07/larkmoor/heath --python /apps/python/3.11.5/bin/python3 --want hivescale",
-                         "source /work/g07/larkmoor/orchard/bin/activate"),
+                         "kalyx prepare /scratch/g07/larkmoor/heath --python /apps/python/3.11.5/bin/python3 --want hivescale",
+                         "source /scratch/g07/larkmoor/orchard/bin/activate"),
 }  # fmt: skip
 
 

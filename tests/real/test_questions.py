@@ -192,7 +192,10 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     subprocess.run([*install, "nectarflow==1.0", "combtool"], check=True, env=variables)
     (moor.folder / "hivescale.py").write_text("")
     made = str(moor.root / "made")
-    steps = [[*install, "nectarflow==1.2", "hivescale"], [python, "-m", "pip", "uninstall", "-y", "combtool"],
+    old = moor.root / "old"
+    old.mkdir()
+    (old / "pyvenv.cfg").write_text("home = /opt/python3.5/bin\n")
+    steps = [["mv", str(old), f"{old}-3.5"], ["kalyx", "prepare", str(old), "--python", python], [*install, "nectarflow==1.2", "hivescale"], [python, "-m", "pip", "uninstall", "-y", "combtool"],
              ["mv", f"{moor.folder}/hivescale.py", f"{moor.folder}/own.py"], ["kalyx", "prepare", made, "--python", python]]  # fmt: skip
     remedy = Remedy(says="in vain", steps=[Step(command=argv, line="") for argv in steps])
 
@@ -201,7 +204,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
 
     def state() -> tuple[object, ...]:
         here = machine().environment_named(str(prefix)).site_packages
-        return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made)
+        return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
     before, found = state(), found_before(machine(), remedy)
     for argv in steps:
@@ -209,7 +212,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         assert mended == 0
     assert state() != before
     said = put_back(machine(), found, lambda line: None)
-    assert state() == before and len(said) == 4 and all(line.startswith("put back: ") for line in said), said
+    assert state() == before and len(said) == 6 and all(line.startswith("put back: ") for line in said), said
 
 
 def test_eggs_that_a_path_file_names_are_distributions(moor):

@@ -140,7 +140,7 @@ def macos() -> MemoryFacts:
 
 def cluster() -> MemoryFacts:
     """A cluster's login node: a module is loaded; one environment stands on it, one on a Python that was taken away."""
-    home, moor, modules = "/home/g07/keeper", "/work/g07/larkmoor", "/apps/modules/all"
+    home, moor, modules = "/home/g07/keeper", "/scratch/g07/larkmoor", "/apps/modules/all"
     files: dict[str, object] = {
         "/usr/bin/python3": Link("python3.9"),
         "/usr/bin/python3.9": _ELF + b"\x003.9.18\x00",

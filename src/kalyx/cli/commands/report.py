@@ -87,7 +87,10 @@ def _draw(call: Call, answer: ReportAnswer) -> None:
     from kalyx.cli.render.survey import said_size
 
     screen = call.screen
-    word = "written" if answer.done else "would write"
-    screen.line((word.ljust(14), BLUE), screen.path(answer.path), f"  {said_size(answer.bytes)}")
+    screen.line(
+        (("written" if answer.done else "would write").ljust(14), BLUE),
+        screen.path(answer.path),
+        f"  {said_size(answer.bytes)}",
+    )
     counts = {"seat": answer.seats, "environment": answer.environments, "finding": answer.findings}
     screen.line("".ljust(14), ", ".join(f"{count} {word}{'' if count == 1 else 's'}" for word, count in counts.items()))

@@ -11,7 +11,9 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core.deeds.installer import run_to_end
+from kalyx.core.doors import Facts
 from kalyx.core.doors.own import own_command
+from kalyx.core.findings.taking_back import inverse
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Remedy
 from kalyx.core.words.visible import visible
@@ -60,19 +62,21 @@ def undoing(machine: Machine, found: list[Found]) -> tuple[list[list[str]], list
                 commands.append([argv[0], "-m", "pip", "uninstall", "-y", *new])
             if changed:
                 commands.append([argv[0], "-m", "pip", "install", "--no-deps", *changed])
-        elif argv[:1] == ["mv"] and len(argv) == 3:
-            if facts.kind(argv[1]) is None and facts.kind(argv[2]) is not None:
-                commands.append(["mv", argv[2], argv[1]])
-        elif argv[:2] == ["kalyx", "prepare"] and not one.was_there:
-            if facts.exists(argv[2]):
-                commands.append(["kalyx", "discard", argv[2]])
-        elif argv[:2] == ["kalyx", "unregister"]:
-            commands.append([*argv, "--undo"])
-        elif argv[:2] == ["kalyx", "point"]:
-            commands.append([*argv[:3], "--undo"])
-        elif argv:
-            left.append(machine.line(argv))
+            continue
+        back = inverse(argv) if argv and not one.was_there and argv[:2] != ["kalyx", "register"] else None
+        if back is None and argv:
+            left.append(machine.line(argv))  # of a kernel taken over, its former file is kept for the user's own word
+        elif back is not None and _is_done(facts, argv, commands):
+            commands.append(back)
     return commands, left
+
+
+def _is_done(facts: Facts, argv: list[str], commands: list[list[str]]) -> bool:
+    """Whether a step came to be, so that there is something to take back; ``commands`` are run before that."""
+    if argv[0] == "mv":
+        free = facts.kind(argv[1]) is None or ["kalyx", "discard", argv[1]] in commands
+        return free and facts.kind(argv[2]) is not None
+    return argv[1] != "prepare" or facts.exists(argv[2])
 
 
 def put_back(machine: Machine, found: list[Found], tell: Tell) -> list[str]:

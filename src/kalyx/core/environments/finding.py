@@ -60,6 +60,8 @@ WALK_LIMIT = 20_000
 
 
 def _is_python_name(name: str) -> bool:
+    if name[:1] not in ("p", "P"):
+        return False  # most names of a folder of programs
     stem = name.lower().removesuffix(".exe")
     for start in ("python", "pypy"):
         if stem.startswith(start):
@@ -72,7 +74,7 @@ def interpreter_candidates(facts: Facts) -> Iterator[str]:
     """Every file that may be an interpreter: on PATH first, then in well-known roots."""
     for folder in dict.fromkeys([*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]):
         for name in facts.names(folder):
-            if name[:1] in "pP" and _is_python_name(name):
+            if _is_python_name(name):
                 candidate = facts.join(folder, name)
                 if facts.is_file(candidate) or facts.kind(candidate) == "link":
                     yield candidate

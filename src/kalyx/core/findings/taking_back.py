@@ -14,7 +14,8 @@ def with_undo(remedy: Remedy, machine: Machine) -> None:
     """Say how the remedy is taken back; nothing where it has several steps, or what it did is not known beforehand."""
     if remedy.undo is not None or len(remedy.steps) != 1 or remedy.steps[0].command is None:
         return
-    back = _undoing(remedy.steps[0].command, machine)
+    argv = remedy.steps[0].command
+    back = _of_installing(argv, machine) if argv[1:4] == ["-m", "pip", "install"] else inverse(argv)
     if back is not None:
         try:
             remedy.undo = line_for(back, machine.shell.name)
@@ -22,7 +23,8 @@ def with_undo(remedy: Remedy, machine: Machine) -> None:
             pass
 
 
-def _undoing(argv: list[str], machine: Machine) -> list[str] | None:
+def inverse(argv: list[str]) -> list[str] | None:
+    """The command that takes another back, where its words alone say so; None for any other, an installer's too."""
     if argv[0] == "mv" and len(argv) == 3:
         return ["mv", argv[2], argv[1]]
     if argv[0] == "kalyx" and len(argv) > 2:
@@ -34,10 +36,9 @@ def _undoing(argv: list[str], machine: Machine) -> list[str] | None:
             return ["kalyx", "unregister", subject, "--undo"]
         if verb == "prepare":
             return ["kalyx", "discard", subject]
-        if verb == "point" and len(argv) == 4:
+        if verb == "point":
             return ["kalyx", "point", subject, "--undo"]
-        return None
-    return _of_installing(argv, machine) if argv[1:4] == ["-m", "pip", "install"] else None
+    return None
 
 
 def _of_installing(argv: list[str], machine: Machine) -> list[str] | None:

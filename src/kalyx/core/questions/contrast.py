@@ -7,7 +7,7 @@ from msgspec import Struct
 from kalyx.core.answers import ContrastAnswer, Difference
 from kalyx.core.findings.shared.brought import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.records import Evidence, Kernel, Package, Seat
+from kalyx.core.records import Evidence, Interpreter, Kernel, Package, Seat
 from kalyx.core.words.names import canonical
 
 # Variables that change what an interpreter does.
@@ -46,17 +46,12 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
         note("interpreter", "abi", one.abi_flags, other.abi_flags)
         if first.system and second.system:
             note("platform", "system", first.system, second.system)
-        if _PROCESSORS.get(one.architecture or "", one.architecture) != _PROCESSORS.get(
-            other.architecture or "", other.architecture
-        ):
+        if _processor(one) != _processor(other):
             note("platform", "architecture", one.architecture, other.architecture)
     if first.kernels is not None and second.kernels is not None:
-        sides = [
-            {one.id: _as_told(one) for one in side if "hidden" not in one.conditions}
-            for side in (first.kernels, second.kernels)
-        ]
-        for identifier in sorted(sides[0].keys() | sides[1].keys()):
-            note("kernel", identifier, sides[0].get(identifier), sides[1].get(identifier))
+        mine, yours = _told(first.kernels), _told(second.kernels)
+        for identifier in sorted(mine.keys() | yours.keys()):
+            note("kernel", identifier, mine.get(identifier), yours.get(identifier))
     if first.is_record or second.is_record:
         # A record says what a target's own packages are, and nothing of paths and variables.
         _packages(*_comparable(first, second), found)
@@ -68,6 +63,10 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
     _packages(first.packages, second.packages, found)
     unproved = first.unknown + second.unknown
     return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
+
+
+def _processor(interpreter: Interpreter) -> str | None:
+    return _PROCESSORS.get(interpreter.architecture or "", interpreter.architecture)
 
 
 def _told(kernels: list[Kernel]) -> dict[str, str]:

@@ -16,13 +16,16 @@ from msgspec import Struct
 
 from kalyx.core.answers import MapBox, MapWay, Picture
 from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.records import Environment, Part, Relation, Seat
+from kalyx.core.records import Environment, Interpreter, Relation, Seat
+from kalyx.core.words.versions import numbers_of
 
 # Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.
 SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46
 LEFT, MIDDLE, RIGHT = (0, 330), (470, 250), (860, 320)  # where each column begins, and how wide it is
 WIDTH = RIGHT[0] + RIGHT[1]
 _ORDER = ("shell", "program", "path", "server", "editor", "notebook", "kernel", "process")
+# Groups that no installation makes: of seats that start nothing, that could not be told, of what stood on one now gone.
+_NOTHING, _NOT_KNOWN, _GONE = "\0", "\1", "\2"
 # More seats of one kind than these, in one row, are folded; so are environments that no seat starts.
 _SEATS, _SHOWN, _UNUSED = 6, 4, 4
 
@@ -54,95 +57,95 @@ def draw_map(
 
     ``meant``: by its place among the seats, the broken environment that a seat names which starts nothing.
     """
-    groups: dict[str, _Group] = {}
-    rows: dict[str, _Row] = {}
+    known = {one.key: one for one in sorted(environments, key=_newest_first)}
+    drawn = _Drawn(known)
     for number, seat in enumerate(seats):
         named = (meant or {}).get(number)
-        row = _add(named, "dead", groups, rows) if named is not None else _row_of(seat, seat.relation, groups, rows)
-        row.seats.append(number)
-    strays = [
-        (number, _row_of_part(part, groups, rows)) for number, seat in enumerate(seats) for part in _straying(seat)
-    ]
-    strays = list({(number, row.key): (number, row) for number, row in strays}.values())
-    idle = []
-    for environment in environments:
+        (drawn.row_of_environment(named, "dead") if named is not None else drawn.row_of(seat)).seats.append(number)
+    strays = {(number, row.key): (number, row) for number, seat in enumerate(seats) for row in drawn.strays_of(seat)}
+    for environment in known.values():
         if environment.kind != "installation" or environment.condition != "sound":
-            _add(environment, "unknown", groups, rows)
-        else:
-            idle.append(environment)  # an installation that nothing here runs by itself: its box says it all
-    bases = {group.key for group in groups.values()}
-    idle = [
-        one for one in idle if f"{one.prefix} {minor_of(one.version or '')}" not in bases and not _is_row(one, rows)
-    ]
-    ordered = _ordered(list(groups.values()), [(_row_with(number, rows), row) for number, row in strays])
-    return _placed(seats, ordered, strays, idle)
+            drawn.row_of_environment(environment, "unknown")
+    # An installation that nothing here runs by itself needs no row: its box says it all, or it is one of those left.
+    idle = [one for one in known.values() if one.kind == "installation" and not drawn.has(one)]
+    ordered = _ordered(list(drawn.groups.values()), [(drawn.row_with(one), row) for one, row in strays.values()])
+    return _placed(seats, ordered, list(strays.values()), idle)
 
 
 # -- what stands in which row -----------------------------------------------------------------------------------------
 
 
-def _row_of(seat: Seat, relation: Relation, groups: dict[str, _Group], rows: dict[str, _Row]) -> _Row:
-    if seat.interpreter is None or seat.environment is None:
-        says = seat.reason or ("it starts nothing" if relation == "dead" else "it could not be told")
-        group = "\0" if relation == "dead" else "\1"
-        title = "nothing" if relation == "dead" else "not known"
-        return _row(f"{group}{says}", None, says, relation, groups, rows, group, (title, ""))
-    return _add(seat.environment, relation, groups, rows, seat.interpreter.version, seat.interpreter.base_prefix)
+def _newest_first(environment: Environment) -> tuple[list[int], str]:
+    return [-number for number in numbers_of(environment.version or "")], environment.prefix
 
 
-def _row_of_part(part: Part, groups: dict[str, _Group], rows: dict[str, _Row]) -> _Row:
-    environment, interpreter = part.environment, part.interpreter
-    assert environment is not None and interpreter is not None
-    return _add(environment, "differs", groups, rows, interpreter.version, interpreter.base_prefix)
+def _key(place: str, version: str) -> str:
+    """What tells a row or a group from others: a place, and the minor version that it is run by."""
+    return f"{place} {minor_of(version) or version}"
 
 
-def _straying(seat: Seat) -> list[Part]:
-    """Words of a seat that start another environment than the seat's own."""
-    own = seat.environment.key if seat.environment is not None else None
-    whole = [part for part in seat.parts if part.environment is not None and part.interpreter is not None]
-    return [part for part in whole if part.environment is not None and part.environment.key != own]
+class _Drawn:
+    """The groups and rows so far. ``known``: each environment by its key as the survey judged it."""
 
+    def __init__(self, known: Mapping[str, Environment]) -> None:
+        self.groups: dict[str, _Group] = {}
+        self.rows: dict[str, _Row] = {}
+        self._known = known
 
-def _add(
-    environment: Environment, relation: Relation, groups: dict[str, _Group], rows: dict[str, _Row],
-    version: str | None = None, base: str | None = None,
-) -> _Row:  # fmt: skip
-    version = version or environment.version or ""
-    base = base or environment.base_prefix or environment.prefix
-    minor = minor_of(version) or version
-    key = f"{environment.key} {minor}"
-    for known in (key, environment.key):
-        if known in rows:
-            return rows[known]
-    gone = environment.condition in ("base-gone", "no-interpreter") or environment.base_prefix is None
-    if gone and environment.executable is None:
-        return _row(environment.key, environment, environment.condition, "dead", groups, rows, "\2",
-                    ("gone", "what they stood on is not there"))  # fmt: skip
-    return _row(key, environment, "", relation, groups, rows, f"{base} {minor}", (version, base))
+    def row_of(self, seat: Seat) -> _Row:
+        """The row of what the seat starts, or of why it starts nothing."""
+        if seat.interpreter is not None and seat.environment is not None:
+            return self.row_of_environment(seat.environment, seat.relation, seat.interpreter)
+        dead = seat.relation == "dead"
+        says = seat.reason or ("it starts nothing" if dead else "it could not be told")
+        group = _NOTHING if dead else _NOT_KNOWN
+        return self._row(f"{group}{says}", None, says, seat.relation, group, "nothing" if dead else "not known", "")
 
+    def strays_of(self, seat: Seat) -> list[_Row]:
+        """The rows that words of a seat start beside the seat's own."""
+        own = seat.environment.key if seat.environment is not None else None
+        whole = [(part.environment, part.interpreter) for part in seat.parts]
+        return [self.row_of_environment(environment, "differs", interpreter) for environment, interpreter in whole
+                if environment is not None and interpreter is not None and environment.key != own]  # fmt: skip
 
-def _row(
-    key: str, environment: Environment | None, says: str, relation: Relation, groups: dict[str, _Group],
-    rows: dict[str, _Row], group: str, head: tuple[str, str],
-) -> _Row:  # fmt: skip
-    if key not in rows:
-        rows[key] = _Row(key=key, environment=environment, says=says, relation=relation)
-        apart: Relation = "dead" if group in ("\0", "\2") else "unknown"
-        found = groups.setdefault(group, _Group(key=group, title=head[0], detail=head[1], relation=apart))
-        found.rows.append(rows[key])
-    return rows[key]
+    def row_of_environment(
+        self, environment: Environment, relation: Relation, interpreter: Interpreter | None = None
+    ) -> _Row:
+        """The row of an environment, run by this interpreter, else by its own."""
+        environment = self._known.get(environment.key, environment)
+        version = interpreter.version if interpreter is not None else environment.version or ""
+        key = _key(environment.key, version)
+        if key not in self.rows and interpreter is None and environment.executable is None:
+            return self._row(key, environment, environment.condition, "dead", _GONE, "gone",
+                             "what they stood on is not there")  # fmt: skip
+        base = (interpreter.base_prefix if interpreter is not None else environment.base_prefix) or environment.prefix
+        return self._row(key, environment, "", relation, _key(base, version), version, base)
 
+    def has(self, installation: Environment) -> bool:
+        """Whether an installation is drawn already, by itself or as what others stand on."""
+        version = installation.version or ""
+        return _key(installation.key, version) in self.rows or _key(installation.prefix, version) in self.groups
 
-def _base(environment: Environment) -> str:
-    return f"{environment.prefix} {minor_of(environment.version or '')}"
+    def row_with(self, number: int) -> _Row:
+        """The row that a seat stands in."""
+        return next(row for row in self.rows.values() if number in row.seats)
 
-
-def _is_row(environment: Environment, rows: dict[str, _Row]) -> bool:
-    return f"{environment.key} {minor_of(environment.version or '')}" in rows
-
-
-def _row_with(number: int, rows: dict[str, _Row]) -> _Row:
-    return next(row for row in rows.values() if number in row.seats)
+    def _row(
+        self,
+        key: str,
+        environment: Environment | None,
+        says: str,
+        relation: Relation,
+        group: str,
+        title: str,
+        detail: str,
+    ) -> _Row:
+        if key not in self.rows:
+            apart: Relation = "dead" if group in (_NOTHING, _GONE) else "unknown"
+            self.rows[key] = _Row(key=key, environment=environment, says=says, relation=relation)
+            found = self.groups.setdefault(group, _Group(key=group, title=title, detail=detail, relation=apart))
+            found.rows.append(self.rows[key])
+        return self.rows[key]
 
 
 # -- in which order --------------------------------------------------------------------------------------------------
@@ -150,7 +153,7 @@ def _row_with(number: int, rows: dict[str, _Row]) -> _Row:
 
 def _ordered(groups: list[_Group], strays: list[tuple[_Row, _Row]]) -> list[_Group]:
     """The reference's own first, then what others start, what nobody does, what starts nothing; strays short."""
-    last = {"\0": 2, "\1": 3, "\2": 4}
+    last = {_NOTHING: 2, _NOT_KNOWN: 3, _GONE: 4}
     groups = sorted(groups, key=lambda group: last.get(group.key, 0 if any(row.seats for row in group.rows) else 1))
     for group in groups:
         group.rows.sort(key=lambda row: not row.seats)
@@ -206,6 +209,7 @@ def _placed(
 ) -> Picture:
     picture = Picture(width=WIDTH, height=0)
     middle: dict[str, int] = {}  # of each row, the height its ways enter at
+    home: dict[str, str] = {}  # and the box that it is a row of
     stands: dict[int, MapBox] = {}  # of each seat, its box
     places = {row.key: number for number, row in enumerate(row for group in groups for row in group.rows)}
     y = TOP
@@ -220,10 +224,9 @@ def _placed(
                 box.y += offset
                 stands |= dict.fromkeys(box.seats, box)
             picture.boxes += boxes
-            middle[row.key] = y + height // 2
+            middle[row.key], home[row.key] = y + height // 2, f"group-{index}"
             _environment(picture, row, y + (height - ROOM) // 2, f"group-{index}", middle[row.key])
-            picture.ways += [_way(box, f"group-{index}", middle[row.key], row.relation if row.environment is None
-                                  else box.relation) for box in boxes]  # fmt: skip
+            picture.ways += [_way(box, f"group-{index}", middle[row.key], box.relation) for box in boxes]
             y += height + BLOCK
         if hidden:
             names = ", ".join(row.environment.name for row in hidden[:3] if row.environment is not None)
@@ -238,7 +241,7 @@ def _placed(
         y += BLOCK
     for number, row in strays:
         if number in stands and row.key in middle:
-            way = _way(stands[number], "", middle[row.key] + 7, "differs")
+            way = _way(stands[number], home[row.key], middle[row.key] + 7, "differs")
             way.id, way.kind = f"stray-{number}-{row.key}", "strays"
             picture.ways.append(way)
     if idle:

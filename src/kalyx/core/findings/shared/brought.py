@@ -40,8 +40,10 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
     if part is not None:
         return part
     for environment in machine.all_environments:
-        resolver = machine.resolver(environment) if environment.key != apart else None
-        if environment.key == apart or (resolver is not None and resolver.resolve(top).place is None):
+        if environment.key == apart:
+            continue
+        resolver = machine.resolver(environment)
+        if resolver is not None and resolver.resolve(top).place is None:
             continue  # what no path of it finds need not be looked up in the record of every distribution there
         installed = machine.distribution_of_module(top, environment.site_packages)
         if installed is not None:

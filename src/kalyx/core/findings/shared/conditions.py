@@ -54,10 +54,13 @@ def anew(view: View, machine: Machine) -> Remedy | None:
     whatever starts it. None where nothing says what was in it, or where it cannot be made.
     """
     facts, prefix, made_for = machine.facts, view.environment.prefix, minor_of(view.environment.version or "")
+    if made_for is None or facts.system == "windows":
+        return None
     site = facts.join(prefix, "lib", f"python{made_for}", "site-packages")
     asked = _asked_for(machine, view.environment.site_packages or [site])
-    able = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.version.startswith("3.")]
-    if not asked or not able or made_for is None or facts.system == "windows":
+    own = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.implementation == "cpython"]
+    able = [one for one in own if one.version.startswith("3.")]
+    if not asked or not able:
         return None
     aside = f"{prefix}-{made_for}"
     if facts.kind(aside) is not None:
