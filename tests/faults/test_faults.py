@@ -114,7 +114,7 @@ def test_fault(place, builder, record_property):
     ran = place.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})
     assert ran.status == 0 and ran.json["imports"][0]["outcome"] == "imports", ran.out
     back = first["remedies"][0]["undo"]
-    if back and zlib.crc32(builder.__name__.encode()) % 4 == 2:
+    if back and (back.startswith("kalyx ") or zlib.crc32(builder.__name__.encode()) % 4 == 2):
         # The way back works, too: what was wrong is wrong again.
         undone = apply(place, {"steps": [{"command": shlex.split(back), "line": back}]}, words, variables)
         ran = place.moor.kalyx(*undone, "--json", **{k: v for k, v in variables.items() if v is not None})

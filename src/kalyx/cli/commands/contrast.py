@@ -33,7 +33,7 @@ def run(call: Call) -> int:
     if call.as_json:
         call.print_json(answer)
     else:
-        _draw(call, answer)
+        _draw(call, answer, whole)
     return 0 if answer.same else 1
 
 
@@ -86,7 +86,7 @@ def _of_seat(call: Call, text: str, whole: bool) -> Side:
     return Side(seat, packages, search.unknown + doubts, system=facts.system, kernels=kernels)
 
 
-def _draw(call: Call, answer: ContrastAnswer) -> None:
+def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:
     from kalyx.cli.render.colours import ORANGE, QUIET
     from kalyx.cli.render.screen import padded
     from kalyx.cli.render.stories import place_of
@@ -98,6 +98,7 @@ def _draw(call: Call, answer: ContrastAnswer) -> None:
     if answer.same:
         by_record = "a record" in (answer.left.label, answer.right.label)
         rest = "platform and own packages" if by_record else "platform, search path, packages and variables"
+        rest = "platform, search path, packages, variables and kernels" if whole else rest
         screen.line(("the same", "bold"), f": interpreter, version, {rest} compared")
         return
     screen.doubts(answer.unproved, "not proved")
