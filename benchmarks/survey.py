@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import statistics
 import subprocess
@@ -24,7 +25,7 @@ from pathlib import Path
 from benchmarks import Row, shown
 
 ENVIRONMENTS, DISTRIBUTIONS, RUNS = 300, 60, 7
-
+PYTHON = f"python3.{sys.version_info[1]}"
 
 BARE = """
 import os, sys
@@ -34,7 +35,7 @@ for folder in os.environ["PATH"].split(":"):
         entry.is_dir(follow_symlinks=False)
 for name in sorted(os.listdir(sys.argv[1])):
     prefix = os.path.join(sys.argv[1], name)
-    for folder in ("", "bin", "lib", "lib/python3.11/site-packages"):
+    for folder in ("", "bin", "lib", "lib/" + sys.argv[2] + "/site-packages"):
         with os.scandir(os.path.join(prefix, folder)) as entries:
             for entry in entries:
                 entry.is_dir(follow_symlinks=False)
@@ -45,12 +46,12 @@ print(count)
 """
 
 
-def build(root: Path, count: int) -> None:
+def build(root: Path, count: int, distributions: int = DISTRIBUTIONS) -> None:
     """Made-up environments with the layout of real ones."""
-    base = Path(sys.base_prefix, "bin", f"python3.{sys.version_info[1]}")
+    base = Path(sys.base_prefix, "bin", PYTHON)
     for number in range(count):
         prefix = root / f"hive-{number:03}"
-        site = prefix / "lib" / "python3.11" / "site-packages"
+        site = prefix / "lib" / PYTHON / "site-packages"
         site.mkdir(parents=True)
         (prefix / "bin").mkdir()
         os.symlink(base, prefix / "bin" / "python")
@@ -60,7 +61,7 @@ def build(root: Path, count: int) -> None:
         (prefix / "pyvenv.cfg").write_text(
             f"home = {base.parent}\ninclude-system-site-packages = false\nversion = {sys.version.split()[0]}\n"
         )
-        for package in range(DISTRIBUTIONS):
+        for package in range(distributions):
             info = site / f"comb_{package}-1.{number}.dist-info"
             info.mkdir()
             (info / "METADATA").write_text(f"Metadata-Version: 2.1\nName: comb_{package}\nVersion: 1.{number}\n")
@@ -72,7 +73,7 @@ def build(root: Path, count: int) -> None:
 def commands(root: Path) -> dict[str, list[str]]:
     return {
         "kalyx": [str(Path(sys.executable).with_name("kalyx")), "survey", "--json", "--static", "--under", str(root)],
-        "bare": [sys.executable, "-c", BARE, str(root)],
+        "bare": [sys.executable, "-c", BARE, str(root), PYTHON],
     }
 
 
@@ -85,12 +86,16 @@ def once(argv: list[str], folder: str) -> float:
     return took
 
 
-def calls(argv: list[str], folder: str, root: Path) -> int:
+def calls(argv: list[str], folder: str, root: Path, variables: dict[str, str]) -> int:
     """File-system calls that name a path below the environments, or list an open folder there."""
     with tempfile.NamedTemporaryFile() as log:
         words = ["strace", "-f", "-qq", "-y", "-e", "trace=%file,getdents64,read,pread64,fstat", "-o", log.name, *argv]
-        subprocess.run(words, cwd=folder, env=ENVIRONMENT, capture_output=True, check=True)
+        done = subprocess.run(words, cwd=folder, env=variables, capture_output=True, check=False)
+        if done.returncode not in (0, 1) or not done.stdout:
+            raise SystemExit(f"counted nothing: {argv} ended with {done.returncode}")
         lines = Path(log.name).read_text(errors="replace").splitlines()
+    # The tracer writes where the current folder lies beside each call that could begin there.
+    lines = [re.sub("AT_FDCWD<[^>]*>", "", line) for line in lines]
     return sum(1 for line in lines if str(root) in line and "execve" not in line)
 
 
@@ -124,7 +129,8 @@ def measure() -> list[Row]:
             growth.append(once(twice["kalyx"], str(home)) / own)
         counted = None
         if shutil.which("strace"):
-            counted = calls(argv["kalyx"], str(home), root) / calls(argv["bare"], str(home), root)
+            own, bare = (calls(argv[name], str(home), root, ENVIRONMENT) for name in ("kalyx", "bare"))
+            counted = own / bare
         peak = memory_of(argv["kalyx"], str(home))
     what, bare = f"`survey --json`, {ENVIRONMENTS} environments of {DISTRIBUTIONS} packages", "a bare scan of the same"
     return [

@@ -1,7 +1,9 @@
 """What is counted, not timed: python -m benchmarks.weight [--write]
 
 For some calls the modules that are loaded, on the made-up machines that ship the
-readings of each question, and the bytes of Kalyx's own files. The tests compare
+readings of each question, the file-system calls of three questions below a small
+tree (by the system's tracer, where it is installed), and the bytes of Kalyx's own
+files. The tests compare
 them with ``weight.json``: a rise fails and names what brought it. ``--write``
 keeps the present figures (names of modules are added to those kept, since
 versions of Python differ in what their own modules load).
@@ -13,6 +15,7 @@ import contextlib
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -22,6 +25,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from benchmarks import survey
 from kalyx.cli.calls import Call
 from kalyx.cli.start import command_parser
 from kalyx.core.doors import Facts
@@ -36,6 +40,7 @@ SOURCE = Path(__file__).resolve().parents[1] / "src" / "kalyx"
 STARTS = ("--version", "here --json", "here", "survey --json", "why json --json --static", "packages --json",
           "here --json --on cluster-larkmoor")  # fmt: skip
 QUESTIONS = ("here", "survey", "kernels", "packages orchard", "why hivescale --in kernel:orchard", "record orchard")
+TRACED = ("here --json --static", "survey --json --static --under ENVS", "packages ENVS/hive-001 --json --static")
 ROUND = 20_000
 
 _LOADED = """
@@ -91,12 +96,29 @@ def installed_bytes() -> int:
     return -(-sum(path.stat().st_size for path in files) // ROUND) * ROUND
 
 
+def system_calls() -> dict[str, int]:
+    """The file-system calls of questions about a few made-up environments; none where there is no tracer."""
+    if not shutil.which("strace"):
+        return {}
+    with tempfile.TemporaryDirectory(prefix="kalyx-weight-") as place:
+        root, home = Path(place, "envs"), Path(place, "home")
+        home.mkdir()
+        survey.build(root, 5, distributions=3)
+        variables = {"HOME": str(home), "PATH": f"{root}/hive-000/bin:/usr/bin:/bin", "LANG": "C.UTF-8"}
+        start = [sys.executable, "-I", "-m", "kalyx"]
+        return {
+            question: survey.calls([*start, *question.replace("ENVS", str(root)).split()], str(root), root, variables)
+            for question in TRACED
+        }
+
+
 def measured() -> dict[str, Any]:
     """Everything that is counted."""
     return {
         "modules": {call: modules(call) for call in STARTS},
         "readings": {f"{question} on {machine}": readings(machine, question)
                      for machine in MACHINES for question in QUESTIONS},
+        "calls": system_calls(),
         "bytes": installed_bytes(),
     }  # fmt: skip
 
@@ -113,6 +135,9 @@ def risen(kept: dict[str, Any], now: dict[str, Any]) -> list[str]:
             f"{name} {before.get(name, 0)} -> {count}" for name, count in counts.items() if count > before.get(name, 0)
         ]
         found += [f"kalyx {question} reads more: {', '.join(more)}"] if more else []
+    for question, count in now["calls"].items():
+        before = kept.get("calls", {}).get(question, 0)
+        found += [f"kalyx {question} makes more file-system calls: {before} -> {count}"] if count > before else []
     if now["bytes"] > kept["bytes"]:
         found.append(f"the files installed grew from {kept['bytes']} to {now['bytes']} bytes")
     return found
@@ -120,7 +145,7 @@ def risen(kept: dict[str, Any], now: dict[str, Any]) -> list[str]:
 
 def main() -> int:
     now = measured()
-    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {"modules": {}, "readings": {}, "bytes": 0}
+    kept = json.loads(KEPT.read_text()) if KEPT.exists() else {"modules": {}, "readings": {}, "calls": {}, "bytes": 0}
     found = risen(kept, now)
     print("\n".join(found) or "nothing rose")
     if "--write" in sys.argv:
@@ -128,6 +153,7 @@ def main() -> int:
             own = [name for name in names if name.startswith("kalyx")]
             others = {*names, *(name for name in kept["modules"].get(call, []) if not name.startswith("kalyx"))}
             now["modules"][call] = sorted({*own, *(name for name in others if not name.startswith("kalyx"))})
+        now["calls"] = now["calls"] or kept.get("calls", {})
         KEPT.write_text(json.dumps(now, indent=1) + os.linesep)
         return 0
     return int(bool(found))

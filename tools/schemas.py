@@ -7,9 +7,10 @@ from pathlib import Path
 
 import msgspec
 
-from kalyx.core import answers
+from kalyx.core import answers, outcomes
 
-ANSWERS = [one for name, one in vars(answers).items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
+_NAMED = vars(answers) | vars(outcomes)
+ANSWERS = [one for name, one in _NAMED.items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 
 

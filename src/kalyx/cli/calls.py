@@ -14,7 +14,6 @@ from kalyx.core.doors.live import LiveFacts
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
-from kalyx.core.targets import default_seat, resolve, resolve_to_change
 from kalyx.core.words.visible import visible
 
 if TYPE_CHECKING:
@@ -88,10 +87,14 @@ class Call:
 
     def seat(self, text: str | None) -> Seat:
         """The seat of a TARGET, or the default one; the other environments, which a name takes, are not looked at."""
+        from kalyx.core.targets import default_seat, resolve
+
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
 
     def target_to_change(self, text: str | None) -> Seat:
         """The seat of a TARGET that is to be changed, or the default one. Raises KalyxError."""
+        from kalyx.core.targets import default_seat, resolve_to_change
+
         found = default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
         return self.machine.named_seat(found)
 
@@ -176,18 +179,13 @@ class Call:
         return True
 
 
-# Only where one of these words stands in an answer can there be anything to leave out.
-_SUSPECTS = ("token", "passw", "secret", "key=", "credential", "signature")
-
-
 def _without_secrets(text: str) -> str:
     """An answer's JSON without credentials in addresses, nor in the command lines that it holds."""
-    low = text.lower()
-    if not ("://" in text and "@" in text) and not any(word in low for word in _SUSPECTS):
+    from kalyx.core.words.secrets import may_name_a_secret, without_credentials
+
+    if not ("://" in text and "@" in text) and not may_name_a_secret(text):
         return text
     import json
-
-    from kalyx.core.words.secrets import without_credentials
 
     def cleared(value: object, is_line: bool = False) -> object:
         if isinstance(value, dict):
@@ -238,6 +236,8 @@ def _runner() -> LiveRunner:
 
 def server_of(machine: Machine, target: str) -> Server:
     """The notebook server that the interpreter of a target would run."""
+    from kalyx.core.targets import resolve
+
     seat = resolve(machine, target)
     running = next((one for one in machine.servers if seat.seat == "server" and one.path == seat.source), None)
     if running is not None:

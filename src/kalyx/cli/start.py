@@ -11,6 +11,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from kalyx import __version__
+from kalyx.cli.lightly import load_records
 
 # Every command and what it answers; only the module of the one asked for is loaded.
 COMMANDS = {
@@ -73,29 +74,13 @@ class Parser(argparse.ArgumentParser):
         raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")
 
 
-def _load_records() -> None:
-    """Load the records' library without a backport that it would look for, and that Python 3.11 and later need not.
-
-    Where another package brought that backport along, loading it is a tenth of a short call.
-    """
-    backport = "typing_extensions"
-    spared = sys.version_info >= (3, 11) and backport not in sys.modules
-    if spared:
-        sys.modules[backport] = None  # type: ignore[assignment]
-    try:
-        import_module("msgspec")
-    finally:
-        if spared:
-            del sys.modules[backport]
-
-
 def command_parser(name: str) -> Parser:
     """The parser of one command, whose words are given without its name."""
     summary = COMMANDS[name]
     said = summary[0].upper() + summary[1:] + "."
     parser = Parser(prog=f"kalyx {name}", description=said, formatter_class=_Help)
     common(parser)
-    _load_records()
+    load_records()
     import_module(f"kalyx.cli.commands.{name}").arguments(parser)
     parser.set_defaults(command=name)
     return parser

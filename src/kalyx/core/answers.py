@@ -1,13 +1,12 @@
-"""The answers: one record a command, which its JSON and its schema in ``docs/schema`` are made of."""
+"""What a question answers: one record a command, which its JSON and its schema in ``docs/schema`` are made of."""
 
 from __future__ import annotations
 
 from typing import Literal
 
-from msgspec import Struct, field
+from msgspec import Struct
 
 from kalyx.core.records import (
-    Broken,
     ChangePlan,
     Environment,
     Evidence,
@@ -16,13 +15,10 @@ from kalyx.core.records import (
     ImportAnswer,
     Interpreter,
     Kernel,
-    Move,
     Package,
     ProjectAsks,
-    Relation,
     RunningKernel,
     Seat,
-    ShellReach,
     Step,
     Unread,
     UserPackages,
@@ -139,105 +135,6 @@ class KernelsAnswer(Struct, kw_only=True):
     seen_by: str = ""
 
 
-class RehearsalAnswer(Struct, kw_only=True):
-    """``rehearse``: who answered, in how many seconds, what it imported."""
-
-    schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
-    kernel: Kernel | None
-    answered: bool = False
-    interpreter: Interpreter | None = None
-    imports: list[ImportAnswer] = []
-    shell_reaches: ShellReach = field(default_factory=ShellReach)
-    seconds: float | None = None
-    output: str = ""
-    script_output: str | None = None
-    findings: list[Finding] = []
-    plan: list[ChangePlan] = []
-    done: bool = False
-    undo: list[str] | None = None
-    notes: list[str] = []
-
-
-class FillAnswer(Struct, kw_only=True):
-    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again."""
-
-    schema: Literal["kalyx.fill/1"] = "kalyx.fill/1"
-    plan: list[ChangePlan] = []
-    done: bool = False
-    undo: list[str] | None = None
-    environment: Environment | None = None
-    interpreter: Interpreter | None = None
-    moves: list[Move] = []
-    broken: list[Broken] = []
-    seen_below: list[Package] = []
-    imports: list[ImportAnswer] = []
-    restart: list[str] = []
-    notes: list[str] = []
-    steps: list[str] = []
-    findings: list[Finding] = []
-
-
-class PrepareAnswer(Struct, kw_only=True):
-    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
-
-    schema: Literal["kalyx.prepare/1"] = "kalyx.prepare/1"
-    plan: list[ChangePlan] = []
-    done: bool = False
-    undo: list[str] | None = None
-    environment: Environment | None = None
-    interpreter: Interpreter | None = None
-    packages: list[Package] = []
-    moves: list[Move] = []
-    imports: list[ImportAnswer] = []
-    rehearsal: RehearsalAnswer | None = None
-    notes: list[str] = []
-    steps: list[str] = []
-    findings: list[Finding] = []
-
-
-class PointAnswer(Struct, kw_only=True):
-    """A seat that was pointed elsewhere: the file, what it named before, what it runs now."""
-
-    schema: Literal["kalyx.point/1"] = "kalyx.point/1"
-    plan: list[ChangePlan] = []
-    done: bool = False
-    undo: list[str] | None = None
-    path: str
-    was: str | None = None
-    seat: Seat | None = None
-    notes: list[str] = []
-
-
-class UnregisterAnswer(Struct, kw_only=True):
-    """``unregister``: what went, what stays, and what takes it back."""
-
-    schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
-    plan: list[ChangePlan] = []
-    done: bool = False
-    undo: list[str] | None = None
-    stays: list[str] = []
-
-
-class DemoStep(Struct, kw_only=True):
-    """One command of the demo's walk: why it is run, the line, its status and what it printed."""
-
-    says: str
-    line: str
-    status: int
-    output: str
-
-
-class DemoAnswer(Struct, kw_only=True):
-    """``demo``: what was made, and each step with what it printed."""
-
-    schema: Literal["kalyx.demo/1"] = "kalyx.demo/1"
-    folder: str
-    steps: list[DemoStep]
-    notes: list[str] = []
-    plan: list[ChangePlan] = []
-    done: bool = False
-
-
 class CauseText(Struct, kw_only=True):
     """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason.
 
@@ -261,136 +158,9 @@ class CausesAnswer(Struct, kw_only=True):
     causes: list[CauseText]
 
 
-class MapBox(Struct, kw_only=True):
-    """A box of the map, in pixels: what it stands for, and which seats' ways lead through it.
-
-    ``folded``: how many things stand in this one; ``column`` ``reason``: not a thing, but why there is none.
-    """
-
-    id: str
-    column: Literal["seat", "interpreter", "environment", "reason"]
-    title: str
-    detail: str
-    relation: Relation
-    x: int
-    y: int
-    width: int
-    height: int
-    seats: list[int] = []
-    folded: int = 0
-
-
-class MapWay(Struct, kw_only=True):
-    """A line of the map: a seat starts an interpreter, that is an environment's; or a word of the seat strays."""
-
-    id: str
-    kind: Literal["starts", "holds", "strays"]
-    relation: Relation
-    x1: int
-    y1: int
-    x2: int
-    y2: int
-    start: str
-    end: str
-    seats: list[int] = []
-
-
-class Picture(Struct, kw_only=True):
-    """The map as a whole: boxes that do not overlap, and the ways between them."""
-
-    width: int
-    height: int
-    boxes: list[MapBox] = []
-    ways: list[MapWay] = []
-
-
-class ReportAnswer(Struct, kw_only=True):
-    """``report``: what was written, and the map on it."""
-
-    schema: Literal["kalyx.report/1"] = "kalyx.report/1"
-    path: str
-    folder: str = ""
-    seats: int = 0
-    environments: int = 0
-    findings: int = 0
-    bytes: int = 0
-    picture: Picture | None = None
-    plan: list[ChangePlan] = []
-    done: bool = False
-
-
-class Captured(Struct, kw_only=True):
-    """One thing that a capture holds."""
-
-    kind: str
-    name: str
-    bytes: int = 0
-
-
-class CaptureAnswer(Struct, kw_only=True):
-    """``capture``: what was written; with ``--show``, what a capture holds (``held``)."""
-
-    schema: Literal["kalyx.capture/1"] = "kalyx.capture/1"
-    path: str
-    plan: list[ChangePlan] = []
-    done: bool = False
-    bytes: int = 0
-    readings: int = 0
-    answers: int = 0
-    held: list[Captured] = []
-
-
-class CompletionAnswer(Struct, kw_only=True):
-    """``completion``: what teaches a shell to complete Kalyx's words."""
-
-    schema: Literal["kalyx.completion/1"] = "kalyx.completion/1"
-    shell: str
-    code: str
-
-
 class ErrorAnswer(Struct, kw_only=True):
     """What was wrong with a call, in one line, with the nearest that is there."""
 
     schema: Literal["kalyx.error/1"] = "kalyx.error/1"
     says: str
     candidates: list[str] = []
-
-
-class RecordLine(Struct, kw_only=True):
-    """One distribution as a line that brings it again; ``elsewhere`` False where only this machine has it."""
-
-    name: str
-    version: str | None
-    line: str
-    kind: Literal["pinned", "direct", "development"]
-    elsewhere: bool = True
-    reason: str | None = None
-
-
-class RecordAnswer(Struct, kw_only=True):
-    """What rebuilds a target: its text, the lines of it, and what no line can bring."""
-
-    schema: Literal["kalyx.record/1"] = "kalyx.record/1"
-    target: Seat
-    text: str
-    lines: list[RecordLine] = []
-    left_out: list[str] = []
-    unread: list[Unread] = []
-    notes: list[str] = []
-    path: str | None = None
-    plan: list[ChangePlan] = []
-    done: bool = False
-
-
-class DiscardAnswer(Struct, kw_only=True):
-    """What goes, how much space comes back, what is nobody's inside, and what elsewhere still points there."""
-
-    schema: Literal["kalyx.discard/1"] = "kalyx.discard/1"
-    prefix: str
-    plan: list[ChangePlan] = []
-    done: bool = False
-    size_bytes: int | None = None
-    kernels: list[str] = []
-    unowned: list[str] = []
-    pointers: list[str] = []
-    notes: list[str] = []

@@ -20,12 +20,10 @@ from kalyx.core.environments.found import (
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, search_path
 from kalyx.core.environments.way import Way
-from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import listed_kernels
-from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
 from kalyx.core.words.quoting import Unquotable, line_for, line_that_runs_output
@@ -35,6 +33,8 @@ _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 if TYPE_CHECKING:
     from kalyx.core.doors.starting import Runner
+    from kalyx.core.imports.resolver import Resolver
+    from kalyx.core.packages.metadata import Installed
     from kalyx.core.seats.server import Found
 
 
@@ -223,6 +223,8 @@ class Machine:
                 interpreter = read_interpreter(self.facts, environment.executable)
             except NotAnInterpreter:
                 return None
+            from kalyx.core.imports.resolver import Resolver
+
             search = search_path(self.facts, interpreter, Way(variables={}, no_user=True))
             self._resolvers[environment.key] = Resolver(self.facts, interpreter, search, self.facts.folder)
         return self._resolvers[environment.key]
@@ -237,6 +239,8 @@ class Machine:
 
     def _installed_in(self, site: str) -> list[Installed]:
         if site not in self._installed:
+            from kalyx.core.packages.metadata import installed_in
+
             self._installed[site] = installed_in(self.facts, site)
         return self._installed[site]
 

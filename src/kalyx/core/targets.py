@@ -7,16 +7,13 @@ an error that lists candidates, nearest first.
 
 from __future__ import annotations
 
-from kalyx.core.doors.nearby import near_paths
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
 from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.making import running, seat_from
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
-from kalyx.core.seats.path import path_seat
 from kalyx.core.seats.process import process_seat
-from kalyx.core.seats.program import program_seat
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import are_numbers, leading_number, number_of
 from kalyx.core.words.visible import visible
@@ -78,6 +75,8 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
 
 def seat_of_path(machine: Machine, path: str) -> Seat:
     """A path to an interpreter or an environment."""
+    from kalyx.core.seats.path import path_seat
+
     return path_seat(machine.facts, path)
 
 
@@ -98,6 +97,8 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
     """A notebook, through the kernel it asks for."""
     facts = machine.facts
     if not facts.is_file(path):
+        from kalyx.core.doors.nearby import near_paths
+
         near = near_paths(facts, path)
         raise KalyxError(f"{visible(path)}: there is no such notebook", near)
     notebook = read_notebook(facts, path)
@@ -153,6 +154,8 @@ def _by_server(machine: Machine, text: str) -> Seat:
 
 
 def _by_program(machine: Machine, word: str) -> Seat:
+    from kalyx.core.seats.program import program_seat
+
     seat = program_seat(machine.facts, word)
     if seat is None:
         raise KalyxError(f"{visible(word)!r} is not on PATH", _programs_near(machine, word))

@@ -11,9 +11,9 @@ from importlib import import_module
 from kalyx.cli.calls import Call
 from kalyx.cli.commands.why import words_of
 from kalyx.cli.start import changing, command_parser
-from kalyx.core.answers import CaptureAnswer, Captured
 from kalyx.core.doors import Unreadable
 from kalyx.core.doors.captured import Capture
+from kalyx.core.outcomes import CaptureAnswer, Captured
 from kalyx.core.records import ChangePlan, KalyxError
 
 

@@ -7,7 +7,7 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.cli.completing import SHELLS, shell_code
-from kalyx.core.answers import CompletionAnswer
+from kalyx.core.outcomes import CompletionAnswer
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -7,7 +7,7 @@ import os
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import DemoAnswer, DemoStep
+from kalyx.core.outcomes import DemoAnswer, DemoStep
 from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.words.visible import visible
 

@@ -7,9 +7,9 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import DiscardAnswer
 from kalyx.core.deeds import discarding
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.outcomes import DiscardAnswer
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

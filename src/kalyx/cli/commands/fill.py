@@ -6,11 +6,11 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import FillAnswer
 from kalyx.core.deeds import filling
 from kalyx.core.deeds.safekeeping import Kept, left_over
 from kalyx.core.deeds.wanted import wants
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
 
 

@@ -6,9 +6,9 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import PointAnswer
 from kalyx.core.deeds import pointing
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.outcomes import PointAnswer
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels

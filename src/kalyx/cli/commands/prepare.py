@@ -6,7 +6,6 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import PrepareAnswer
 from kalyx.core.deeds import preparing, registering
 from kalyx.core.deeds.bringing import could_bring
 from kalyx.core.deeds.recorded import Recorded, is_record, read_record
@@ -15,6 +14,7 @@ from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
+from kalyx.core.outcomes import PrepareAnswer
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError

@@ -8,9 +8,9 @@ from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
-from kalyx.core.answers import UnregisterAnswer
 from kalyx.core.deeds import registering
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.outcomes import UnregisterAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Kernel
 
 

@@ -7,7 +7,8 @@ import argparse
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, columns, padded
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.answers import KernelsAnswer, RehearsalAnswer
+from kalyx.core.answers import KernelsAnswer
+from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.records import ChangePlan, Interpreter, Kernel, RunningKernel
 from kalyx.core.words.visible import visible
 

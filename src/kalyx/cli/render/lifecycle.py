@@ -8,8 +8,8 @@ from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.kernels import draw_rehearsal
 from kalyx.cli.render.screen import Screen
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.answers import FillAnswer, PrepareAnswer
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import FillAnswer, PrepareAnswer
 from kalyx.core.records import ImportAnswer, Move
 from kalyx.core.words.visible import visible
 

@@ -14,7 +14,6 @@ from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
-from kalyx.core.answers import DiscardAnswer
 from kalyx.core.deeds import made, registering
 from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.changing import Change
@@ -22,6 +21,7 @@ from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import DiscardAnswer
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats

@@ -11,7 +11,6 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
-from kalyx.core.answers import FillAnswer
 from kalyx.core.deeds.installer import Installer, held
 from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.deeds.proving import proofs, running_in
@@ -20,6 +19,7 @@ from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Move, Package
 from kalyx.core.words.names import canonical
 from kalyx.core.words.nearness import distance

@@ -13,7 +13,6 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
-from kalyx.core.answers import PrepareAnswer
 from kalyx.core.deeds import made
 from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.deeds.inventory import moves
@@ -28,6 +27,7 @@ from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import PrepareAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.words.names import canonical

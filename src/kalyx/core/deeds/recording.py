@@ -10,12 +10,12 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.answers import RecordAnswer, RecordLine
 from kalyx.core.deeds.recorded import HEAD
 from kalyx.core.doors import Facts
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import RecordAnswer, RecordLine
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, marker_environment

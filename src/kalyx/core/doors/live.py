@@ -6,7 +6,7 @@ import errno
 import os
 import stat
 import sys
-from functools import cache
+from functools import cache, cached_property
 
 from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.records import KalyxError
@@ -79,6 +79,31 @@ def _booted() -> float:
             return next((float(line.split()[1]) for line in file if line.startswith(b"btime ")), 0.0)
     except (OSError, ValueError):
         return 0.0
+
+
+def _told(pid: int, name: str) -> bytes | None:
+    """What the process folder says, up to a mebibyte; None where it may not be asked, or the process is gone."""
+    try:
+        handle = os.open(f"/proc/{pid}/{name}", os.O_RDONLY)
+    except OSError:
+        return None
+    try:
+        chunks, left = [], 1 << 20
+        while left > 0:  # such a file comes in pieces of the system's choosing
+            chunk = os.read(handle, min(left, 65536))
+            if not chunk:
+                break
+            chunks.append(chunk)
+            left -= len(chunk)
+        return b"".join(chunks)
+    except OSError:
+        return None
+    finally:
+        os.close(handle)
+
+
+def _words_of(block: bytes) -> tuple[str, ...]:
+    return tuple(os.fsdecode(word) for word in block.split(b"\0")[:-1])
 
 
 def _split(path: str) -> tuple[str, str]:
@@ -161,12 +186,12 @@ class LiveFacts(Facts):
         try:
             with os.scandir(folder) as entries:
                 for entry in entries:
-                    if entry.is_symlink():
-                        kind = "link"
+                    if entry.is_file(follow_symlinks=False):  # most are: asked first
+                        kind = "file"
                     elif entry.is_dir(follow_symlinks=False):
                         kind = "folder"
                     else:
-                        kind = "file" if entry.is_file(follow_symlinks=False) else "other"
+                        kind = "link" if entry.is_symlink() else "other"
                     found[entry.name] = kind
                     if len(found) > LISTING_LIMIT:
                         return Unreadable(folder, f"more than {LISTING_LIMIT} entries")
@@ -296,8 +321,16 @@ class LiveFacts(Facts):
         finally:
             os.close(handle)
 
+    @cached_property
+    def _has_process_folder(self) -> bool:
+        return os.path.isdir("/proc/self")
+
     def processes(self) -> list[int]:
-        if os.path.isdir("/proc/self"):
+        return list(self._seen_processes)
+
+    @cached_property
+    def _seen_processes(self) -> list[int]:
+        if self._has_process_folder:
             found = []
             try:
                 names = os.listdir("/proc")
@@ -316,13 +349,8 @@ class LiveFacts(Facts):
         return psutil.pids()
 
     def command_of(self, pid: int) -> tuple[str, ...]:
-        if os.path.isdir("/proc/self"):
-            try:
-                with open(f"/proc/{pid}/cmdline", "rb") as file:
-                    raw = file.read(65536)
-            except OSError:
-                return ()
-            return tuple(os.fsdecode(word) for word in raw.split(b"\0")[:-1])
+        if self._has_process_folder:
+            return _words_of(_told(pid, "cmdline") or b"")
         return super().command_of(pid)
 
     def loaded_by(self, pid: int) -> list[str]:
@@ -334,7 +362,7 @@ class LiveFacts(Facts):
         return list(dict.fromkeys("/" + rest for _, slash, rest in paths if slash))
 
     def program_of(self, pid: int) -> str | None:
-        if os.path.isdir("/proc/self"):
+        if self._has_process_folder:
             try:
                 return os.readlink(f"/proc/{pid}/exe")
             except OSError:
@@ -429,28 +457,19 @@ class LiveFacts(Facts):
     def process(self, pid: int) -> Process | None:
         """Read from the system's process folder where there is one, else by psutil."""
         if pid not in self._processes:
-            by_folder = os.path.isdir("/proc/self")
+            by_folder = self._has_process_folder
             self._processes[pid] = self._process_by_folder(pid) if by_folder else self._process_by_library(pid)
         return self._processes[pid]
 
     @staticmethod
     def _process_by_folder(pid: int) -> Process | None:
-        base = f"/proc/{pid}"
-
-        def raw(name: str) -> bytes | None:
-            try:
-                with open(f"{base}/{name}", "rb") as file:
-                    return file.read(1 << 20)
-            except OSError:
-                return None
-
         def end(name: str) -> str | None:
             try:
-                return os.readlink(f"{base}/{name}")
+                return os.readlink(f"/proc/{pid}/{name}")
             except OSError:
                 return None
 
-        status = raw("stat")
+        status = _told(pid, "stat")
         if status is None:
             return None
         # The name stands in brackets and may hold any character, brackets too.
@@ -458,8 +477,7 @@ class LiveFacts(Facts):
         fields = status[closing + 2 :].split()
         if fields[0] in (b"Z", b"X"):
             return None
-        command = raw("cmdline") or b""
-        block = raw("environ")
+        block = _told(pid, "environ")
         variables = None
         if block is not None:
             pairs = (item.partition(b"=") for item in block.split(b"\0") if b"=" in item)
@@ -472,7 +490,7 @@ class LiveFacts(Facts):
             pid,
             int(fields[1]),
             end("exe"),
-            tuple(os.fsdecode(word) for word in command.split(b"\0")[:-1]),
+            _words_of(_told(pid, "cmdline") or b""),
             end("cwd"),
             variables,
             started,

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import copy
-import ntpath
 import posixpath
 from collections.abc import Callable, Iterator, Mapping
 from functools import cached_property
@@ -138,7 +136,8 @@ class Facts:
 
     def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Facts:
         """The same machine, as a process sees it that has these variables and stands in this folder."""
-        seen = copy.copy(self)
+        seen = self.__class__.__new__(self.__class__)
+        seen.__dict__.update(self.__dict__)
         # What was read holds for both; what was worked out from variables and folder does not.
         seen.__dict__.pop("memory", None)
         seen.variables = variables
@@ -192,7 +191,11 @@ class Facts:
     @cached_property
     def path(self) -> ModuleType:
         """The path rules of the examined system: ``posixpath`` or ``ntpath``."""
-        return ntpath if self.system == "windows" else posixpath
+        if self.system != "windows":
+            return posixpath
+        import ntpath
+
+        return ntpath
 
     def join(self, *parts: str) -> str:
         """Paths joined by those rules."""
@@ -205,13 +208,13 @@ class Facts:
     def parent(self, path: str) -> str:
         """The folder that a path lies in, by its words; a root is its own."""
         if self.system == "windows":
-            return ntpath.dirname(path)
+            return str(self.path.dirname(path))
         head = path.rpartition("/")[0]
         return head.rstrip("/") or ("/" if path[:1] == "/" else "")
 
     def name(self, path: str) -> str:
         """The last word of a path."""
-        return path.rpartition("/")[2] if self.system != "windows" else ntpath.basename(path)
+        return path.rpartition("/")[2] if self.system != "windows" else str(self.path.basename(path))
 
     @cached_property
     def memory(self) -> dict[object, Any]:
@@ -327,7 +330,8 @@ class Facts:
     def real(self, path: str) -> str:
         """The path with every link in it followed; components that do not exist stay as written."""
         known: dict[str, str] = self.memory.setdefault("real", {})
-        return self._walked(path, known, LINK_LIMIT)
+        found = known.get(path)
+        return found if found is not None else self._walked(path, known, LINK_LIMIT)
 
     def _beside(self, target: str, link: str) -> str:
         """What a link's target names: a relative one goes by the link's folder, and a ``~`` in it is just a name."""

@@ -12,7 +12,6 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
-from kalyx.core.interpreters.registered import registered
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
 from kalyx.core.words.numbers import are_numbers
@@ -60,8 +59,6 @@ WALK_LIMIT = 20_000
 
 
 def _is_python_name(name: str) -> bool:
-    if name[:1] not in ("p", "P"):
-        return False  # most names of a folder of programs
     stem = name.lower().removesuffix(".exe")
     for start in ("python", "pypy"):
         if stem.startswith(start):
@@ -72,12 +69,15 @@ def _is_python_name(name: str) -> bool:
 
 def interpreter_candidates(facts: Facts) -> Iterator[str]:
     """Every file that may be an interpreter: on PATH first, then in well-known roots."""
+    pythons: dict[str, list[str]] = {}  # by a folder's real path: on many systems /bin and /usr/bin are one
     for folder in dict.fromkeys([*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]):
-        for name in facts.names(folder):
-            if _is_python_name(name):
-                candidate = facts.join(folder, name)
-                if facts.is_file(candidate) or facts.kind(candidate) == "link":
-                    yield candidate
+        real = facts.real(folder)
+        if real not in pythons:
+            pythons[real] = [name for name in facts.names(real) if name[:1] in ("p", "P") and _is_python_name(name)]
+        for name in pythons[real]:
+            candidate = facts.join(folder, name)
+            if facts.is_file(candidate) or facts.kind(candidate) == "link":
+                yield candidate
     for prefix in version_prefixes(facts):
         for candidate in executables_of(facts, prefix):
             if facts.kind(candidate) is not None:
@@ -100,8 +100,10 @@ def version_prefixes(facts: Facts) -> Iterator[str]:
     if facts.system == "windows":
         local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
         roots.append(facts.join(local, "Programs", "Python"))
+        from kalyx.core.interpreters.registered import registered
+
+        yield from dict.fromkeys(one.prefix for one in registered(facts))
     seen: set[str] = set()
-    yield from dict.fromkeys(one.prefix for one in registered(facts))
     if facts.variables.keys() & _MODULE_VARIABLES:
         from kalyx.core.interpreters.sitemodules import module_prefixes
 

@@ -19,7 +19,6 @@ from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
-from kalyx.core.interpreters.registered import registered_paths
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.words.numbers import leading_number
@@ -196,6 +195,8 @@ class _Builder:
             # From 3.11 on an archive there is taken for the library, which then is not looked for.
             found = any(facts.is_file(facts.join(self.library, name)) for name in ("os.py", "os.pyc"))
             lost = self.minor >= (3, 11) and (not found or facts.is_file(facts.join(own, self._zip_name())))
+            from kalyx.core.interpreters.registered import registered_paths
+
             for entry, key in registered_paths(facts, self.tag, core=lost and not self.home_by_variable()):
                 self.add(entry, f"the registry, {key}", "own")
         # PYTHONHOME moves the library, and not the folder of the executable.
@@ -439,25 +440,29 @@ def _whole_path_of(facts: Facts, interpreter: Interpreter) -> tuple[str, list[tu
 
 def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
-    known: dict[object, SearchPath] = facts.memory.setdefault("search paths", {})
+    known: dict[object, tuple[SearchPath, bool]] = facts.memory.setdefault("search paths", {})
     # Names of variables ignore case on Windows.
     named = [(name.upper(), name, value) for name, value in way.variables.items()]
     relevant = tuple(sorted(one for one in named if one[0].startswith("PYTHON") or one[0] in _USED))
-    key = (interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.first,
-           way.first_origin, way.flags, relevant)  # fmt: skip
+    key = interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.flags, relevant
     if key not in known:
         known[key] = _worked_out(facts, interpreter, way)
-    found = known[key]
+    found, keeps_first_away = known[key]
     # Each caller has its own lists: one may put the interpreter's own word in their place.
-    return SearchPath(entries=list(found.entries), unknown=list(found.unknown), code=found.code,
-                      site_packages=found.site_packages, variables=way.variables)  # fmt: skip
+    result = SearchPath(entries=list(found.entries), unknown=list(found.unknown), code=found.code,
+                        site_packages=found.site_packages, variables=way.variables)  # fmt: skip
+    if way.first is not None and (way.is_program or not keeps_first_away):
+        exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
+        result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
+    return result
 
 
 # Variables besides PYTHON* that change where something is looked for.
 _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DISTUTILS"}
 
 
-def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
+def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> tuple[SearchPath, bool]:
+    """All but what the program itself puts first, and whether that is kept away."""
     plain = _Builder(facts, interpreter, way)
     heeds_home_first = plain.minor >= (3, 11) and plain.home_by_variable()
     given = None if heeds_home_first else _whole_path_of(facts, interpreter)
@@ -473,10 +478,4 @@ def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
         builder.base()
     if not way.no_site:
         builder.site()
-    result = builder.result
-    result.variables = way.variables
-    keeps_away = way.keeps_first_away or builder.safe_by_variable()
-    if way.first is not None and (way.is_program or not keeps_away):
-        exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
-        result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
-    return result
+    return builder.result, way.keeps_first_away or builder.safe_by_variable()

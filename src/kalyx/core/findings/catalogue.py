@@ -10,16 +10,19 @@ from collections.abc import Callable, Iterable
 from functools import cache
 from importlib import import_module
 from types import ModuleType
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from kalyx.core.answers import CauseText
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.findings.taking_back import with_undo
-from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
+
+if TYPE_CHECKING:  # what only explains an import is loaded where one is explained
+    from kalyx.core.answers import CauseText
+    from kalyx.core.imports.case import Case, DeadSeat
 
 
 class Tier(Struct, frozen=True):
@@ -142,6 +145,8 @@ def folds(cause: str) -> bool:
 
 def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
+    from kalyx.core.answers import CauseText
+
     says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
     teaching, sign, example = rest.partition("\nHas it:")
     words = " ".join(teaching.split())
@@ -177,6 +182,8 @@ def in_order(causes: Iterable[str]) -> list[str]:
 
 def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
     """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
+    from kalyx.core.imports.case import Case, DeadSeat
+
     found = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
     by_cause = {finding.cause: finding for finding in found}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
@@ -240,9 +247,15 @@ def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
     return []
 
 
+# Conditions of a kernel that show while the folders are listed: their modules know the way out.
+_FOUND_BY_LISTING = {"hidden", "spec-unreadable"}
+
+
 def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
     """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold."""
     for cause in _about("kernel"):
+        if cause in _FOUND_BY_LISTING and cause not in kernel.conditions:
+            continue
         finding = _looked(module_of(cause).look_at_kernel, kernel, machine)
         if finding is None:
             continue
@@ -270,11 +283,11 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     if environment.findings:
         return environment
     for cause in _about("environment"):
-        finding = _looked(module_of(cause).look_at_environment, view, machine)
+        finding = _looked(module_of(cause).look_at_environment, view, machine) if cause != "unreadable" else None
         if finding is not None:
             environment.findings.append(finding)
-    # Asked once more when all was looked at. What may not be read is not gone: nothing that follows from not finding
-    # something may be said then.
+    # Asked when all was looked at. What may not be read is not gone: nothing that follows from not finding something
+    # may be said then.
     unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
     if unreadable is not None:
         tracked = [one for one in environment.findings if one.cause == "in-version-control"]

@@ -8,12 +8,8 @@ installation that no metadata here and no table knows.
 from __future__ import annotations
 
 from kalyx.core.doors import Facts
-from kalyx.core.interpreters.consent import tree_of
-from kalyx.core.kernels.makers import KERNEL_PACKAGES
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.packages.bounds import within
-from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
 from kalyx.core.words.names import is_requirement
 from kalyx.core.words.quoting import Unquotable, line_for
@@ -86,6 +82,8 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
         steps.append(command(machine, [interpreter.executable, "-m", "ensurepip"]))
+    from kalyx.core.packages.bounds import within
+
     words, moved, minders = [], [], []
     here = machine.installed(environment.site_packages) if environment is not None and "-e" not in more else []
     for requirement in requirements:
@@ -186,6 +184,8 @@ def register(machine: Machine, environment: Environment, identifier: str, take_o
 def registering(machine: Machine, environment: Environment, identifier: str, *more: str) -> list[str]:
     """The command that registers an environment; it brings a kernel package along where there is none."""
     resolver = machine.resolver(environment)
+    from kalyx.core.kernels.makers import KERNEL_PACKAGES
+
     lacks = resolver is not None and all(resolver.resolve(one.module).place is None for one in KERNEL_PACKAGES)
     bring = ["--bring-package"] if lacks else []
     return ["kalyx", "register", environment.prefix, "--id", identifier, *more, *bring]
@@ -217,6 +217,8 @@ def not_the_users_own(machine: Machine, path: str) -> str | None:
     folder or the tree stood in.
     """
     facts, real = machine.facts, machine.facts.real(path)
+    from kalyx.core.interpreters.consent import tree_of
+
     own = [facts.real(facts.home), facts.real(facts.folder), tree_of(facts) or facts.real(facts.folder)]
     if not any(facts.inside(real, folder) and real != folder for folder in own):
         return "others: it lies outside your own folders"
@@ -257,6 +259,8 @@ def is_standard_library(facts: Facts, folder: str) -> bool:
 
 
 def _recorded_in(facts: Facts, site: str, path: str) -> str | None:
+    from kalyx.core.packages.metadata import installed_in
+
     for one in installed_in(facts, site):
         for file in one.files or ():
             listed = facts.real(facts.path.normpath(facts.join(one.site, *file.split("/"))))

@@ -9,8 +9,6 @@ from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import members, past_blanks
 from kalyx.core.formats.spot import Malformed, Spot
 
-FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
-
 
 def spots(form: str, text: str, key: list[str], named: str | None) -> list[Spot]:
     """Every place of a text at ``key``, a path of keys. Raises Malformed for what cannot be read."""

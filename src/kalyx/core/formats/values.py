@@ -10,9 +10,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.formats.spots import spots
-
 LIMIT = 4 * 1024 * 1024
+FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
 
 
 class Value(Struct, frozen=True):
@@ -26,6 +25,8 @@ class Value(Struct, frozen=True):
 
 def values(form: str, text: str, key: list[str], named: str | None, below: list[str] | None) -> Iterator[Value]:
     """Every text at ``key`` in a file of this format. Raises Malformed with the reason."""
+
+    from kalyx.core.formats.spots import spots  # most folders have no such file
 
     def whole(value: str, folder: object) -> str:
         return f"{folder.rstrip('/')}/{value}" if isinstance(folder, str) else value

@@ -14,13 +14,11 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
-from kalyx.core.packages import editable
 from kalyx.core.records import Interpreter
-from kalyx.core.words.patterns import pattern
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
-_HACK = pattern(r"SETUPTOOLS_USE_DISTUTILS.*?get\(var, '(\w+)'\).*_distutils_hack")
+_CHOICE = "SETUPTOOLS_USE_DISTUTILS"
 
 
 class Place(Struct):
@@ -67,6 +65,8 @@ class Resolver:
         for line in self.search.code:
             words = line.fact.replace(";", " ").split()
             if len(words) > 1 and words[1].startswith("__editable___") and line.path:
+                from kalyx.core.packages import editable
+
                 finder = self.facts.join(self.facts.parent(line.path), words[1] + ".py")
                 found.update(editable.finder_mapping(self.facts, finder))
         return found
@@ -74,10 +74,11 @@ class Resolver:
     def _mappings_in_front(self) -> dict[str, str]:
         """A start-up line of the build tools puts their own copy of one standard package before the path."""
         for line in self.search.code:
-            match = _HACK.search(line.fact)
-            if match is None or not line.path:
+            _, named, rest = line.fact.partition(_CHOICE)
+            default, asked, rest = rest.partition("get(var, '")[2].partition("')")
+            if not named or not asked or "_distutils_hack" not in rest or not line.path:
                 continue
-            chosen = self.search.variables.get("SETUPTOOLS_USE_DISTUTILS", match[1])
+            chosen = self.search.variables.get(_CHOICE, default)
             target = self.facts.join(self.facts.parent(line.path), "setuptools", "_distutils")
             if chosen == "local" and self.facts.is_folder(target):
                 return {"distutils": target}

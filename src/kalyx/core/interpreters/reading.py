@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.processors import processor_of
@@ -129,8 +130,22 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
     """What starts when ``path`` is executed. Raises NotAnInterpreter with the reason.
 
     ``executable`` is the path that the interpreter would call its own;
-    ``links`` every hop from the path given to the real file.
+    ``links`` every hop from the path given to the real file. Read once in a run; each caller has a record of its own.
     """
+    known: dict[str, Interpreter | NotAnInterpreter] = facts.memory.setdefault("interpreters", {})
+    found = known.get(path)
+    if found is None:
+        try:
+            found = _read(facts, path)
+        except NotAnInterpreter as refusal:
+            found = refusal
+        known[path] = found
+    if isinstance(found, NotAnInterpreter):
+        raise NotAnInterpreter(found.path, found.reason, list(found.links), found.dead, found.refused)
+    return replace(found, links=list(found.links), suffixes=list(found.suffixes))
+
+
+def _read(facts: Facts, path: str) -> Interpreter:
     links: list[str] = []
     executable = str(facts.path.normpath(path))
     for _ in range(8):
@@ -142,7 +157,7 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
         start = _first_bytes(facts, executable, real, links)
         following = shims.system_starter(facts, executable)
         if following is None and start.startswith(_BINARY_STARTS):
-            return _read_binary(facts, executable, real, links)
+            return _read_binary(facts, executable, hops[-1], real, links)
         following = following or shims.follow(facts, executable, start)
         if following is None:
             raise NotAnInterpreter(path, _script_reason(start), links, dead=not start.startswith(b"#!"))
@@ -206,11 +221,12 @@ def _entry(facts: Facts, real: str) -> str | None:
     return found[0].decode() if found else None
 
 
-def _read_binary(facts: Facts, executable: str, real: str, links: list[str]) -> Interpreter:
+def _read_binary(facts: Facts, executable: str, end: str, real: str, links: list[str]) -> Interpreter:
+    """``end``: where the executable's own links lead; ``real``: that with the links of folders followed too."""
     if not _is_python(facts, real, links):
         raise NotAnInterpreter(executable, "a program, but no Python interpreter", links, dead=False)
     settings = settings_for(facts, executable)
-    base = _base_of(facts, executable, real, settings)
+    base = _base_of(facts, end, real, settings)
     if base is None:
         home = settings.get("home") if settings is not None else None
         refused = facts.refused_within(facts.parent(facts.parent(real)), facts.parent(home) if home else None)
@@ -342,14 +358,13 @@ def _minor_in_name(name: str) -> str | None:
     return number if dot and is_number(major) and is_number(rest) else None
 
 
-def _base_of(facts: Facts, executable: str, real: str, settings: Settings | None) -> _Base | None:
+def _base_of(facts: Facts, end: str, real: str, settings: Settings | None) -> _Base | None:
     """The installation an executable belongs to, found as the interpreter finds it.
 
     From 3.11 on ``home`` of the settings decides; before, the links of the
     file are followed first and ``home`` counts only for a copied executable.
     Where neither leads to an installation, the prefix compiled in does.
     """
-    end = facts.hops(executable)[-1]
     minor = _minor_in_name(facts.name(real)) or _minor_in_name(facts.name(end))
     copied = settings is not None and facts.inside(end, settings.folder)
     if minor is None and (copied or facts.system != "windows"):

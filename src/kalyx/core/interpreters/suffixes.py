@@ -7,7 +7,7 @@ everything in one file), written as that build would be.
 from __future__ import annotations
 
 from kalyx.core.doors import Facts
-from kalyx.core.words.patterns import pattern
+from kalyx.core.words.numbers import is_number
 
 _WINDOWS = {
     "x86_64": "win_amd64",
@@ -16,7 +16,7 @@ _WINDOWS = {
     "arm64": "win_arm64",
     "arm": "win_arm32",
 }
-_OWN = pattern(r"\.(?:cpython-\d+[a-z]*-|pypy\d+-)[\w-]+\.so$")
+_LOWER = "abcdefghijklmnopqrstuvwxyz"
 
 
 def suffixes_of(
@@ -44,10 +44,19 @@ def suffixes_of(
 def _off_its_parts(facts: Facts, library: str) -> list[str]:
     for folder in (facts.join(library, "lib-dynload"), library):
         for name in facts.names(folder):
-            found = _OWN.search(name)
-            if found is not None:
-                return [found[0]]
+            tag = name.removesuffix(".so").rpartition(".")[2]
+            if name.endswith(f".{tag}.so") and _is_own(tag):
+                return [f".{tag}.so"]
     return []
+
+
+def _is_own(tag: str) -> bool:
+    """Whether a compiled module's tag names one interpreter: ``cpython-312-…``, ``cpython-37m-…``, ``pypy310-…``."""
+    implementation, _, rest = tag.partition("-")
+    if implementation == "cpython":
+        number, _, rest = rest.partition("-")
+        return bool(rest) and is_number(number.rstrip(_LOWER))
+    return bool(rest) and implementation.startswith("pypy") and is_number(implementation[4:])
 
 
 def _as_it_would_be(facts: Facts, tag: str, architecture: str | None) -> list[str]:

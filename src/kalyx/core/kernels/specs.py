@@ -78,7 +78,8 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
         spec = parse_spec(facts.read(path, _SPEC_LIMIT))
     except Unreadable as refusal:
         spec = Spec(problem=refusal.reason)
-    if spec.problem is None and spec.provisioner not in (USUAL_PROVISIONER, *provisioners(facts, server)):
+    usual = spec.provisioner == USUAL_PROVISIONER
+    if spec.problem is None and not usual and spec.provisioner not in provisioners(facts, server):
         spec.problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
     if spec.problem is not None:
         kernel.conditions.append("spec-unreadable")
@@ -176,6 +177,8 @@ def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
 
 
 def _filled(word: str, values: Mapping[str, str]) -> str:
+    if "{" not in word:
+        return word
     return re.sub(r"\{([A-Za-z0-9_]+)\}", lambda match: values.get(match.group(1), match.group()), word)
 
 

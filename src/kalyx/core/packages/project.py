@@ -12,7 +12,6 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.formats import toml
 from kalyx.core.formats.spot import Malformed
 
 _LIMIT = 1024 * 1024
@@ -74,6 +73,8 @@ def _in_folder(facts: Facts, folder: str) -> Project | None:
 
 
 def _of_table(facts: Facts, path: str) -> Project | None:
+    from kalyx.core.formats import toml
+
     try:
         text = facts.read_text(path, _LIMIT)
         whole = toml.read(text)
@@ -142,6 +143,8 @@ def block_of_script(facts: Facts, path: str) -> Project | None:
         if line.rstrip() == "# ///" or not line.startswith("#"):
             break
         block.append(line[2:] if line.startswith("# ") else line[1:])
+    from kalyx.core.formats import toml
+
     found = Project(path, facts.name(path))
     try:
         said = toml.read("\n".join(block))

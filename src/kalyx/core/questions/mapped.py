@@ -14,8 +14,8 @@ from itertools import permutations
 
 from msgspec import Struct
 
-from kalyx.core.answers import MapBox, MapWay, Picture
 from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.outcomes import MapBox, MapWay, Picture
 from kalyx.core.records import Environment, Interpreter, Relation, Seat
 from kalyx.core.words.versions import numbers_of
 

@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct
 
-from kalyx.core.answers import CauseText, HereAnswer, Picture, SurveyAnswer, WhyAnswer
+from kalyx.core.answers import CauseText, HereAnswer, SurveyAnswer, WhyAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.formats.headers import COMPILED
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import Picture
 from kalyx.core.questions.here import look_here
 from kalyx.core.questions.mapped import draw_map
 from kalyx.core.questions.survey import survey

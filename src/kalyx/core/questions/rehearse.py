@@ -11,7 +11,6 @@ from contextlib import nullcontext
 
 from msgspec import Struct
 
-from kalyx.core.answers import RehearsalAnswer
 from kalyx.core.doors.loopback import Connection, monotonic
 from kalyx.core.doors.starting import Runner, Running
 from kalyx.core.environments.reading import environment_of
@@ -24,6 +23,7 @@ from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.records import (
     Distribution,

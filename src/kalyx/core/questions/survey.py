@@ -10,7 +10,6 @@ from kalyx.core.environments.found import bases_of, found_environments, in_order
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
-from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Environment, PackageSize, Unread, UserPackages
 
 
@@ -58,6 +57,8 @@ def _user_packages(machine: Machine) -> Iterator[UserPackages]:
         if folder in seen or not facts.is_folder(folder):
             continue
         seen.add(folder)
+        from kalyx.core.packages.metadata import installed_in
+
         version = interpreter.minor
         yield UserPackages(version=version, folder=folder, distributions=len(installed_in(facts, folder)))
 

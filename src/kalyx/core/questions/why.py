@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -51,7 +50,12 @@ def why_import(
         return answer
     machine.know(seat.environment)
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
-    case.runs = tuple(shlex.split(command)[1:]) if command is not None else (script,) if script is not None else ()
+    if command is not None:
+        import shlex
+
+        case.runs = tuple(shlex.split(command)[1:])
+    elif script is not None:
+        case.runs = (script,)
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import json
 import re
 from collections.abc import Iterator
@@ -12,17 +11,16 @@ from msgspec import Struct
 
 from kalyx.core.data import table
 from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.nearby import nearest_existing
 from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.spot import Malformed
-from kalyx.core.formats.spots import FORMS
-from kalyx.core.formats.values import LIMIT, Value, values
+from kalyx.core.formats.values import FORMS, LIMIT, Value, values
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.checkers import Sheet, deciding, holds_packages, said, sheet_of
 from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import is_number
+from kalyx.core.words.patterns import fits
 from kalyx.core.words.visible import visible
 
 _EXPANDED_AT_MOST = 20
@@ -154,7 +152,7 @@ def folder_of(facts: Facts, file: str, pattern: str) -> str | None:
     """The folder whose settings a file is, by the pattern that it fits; None where it does not."""
     folder = file
     for word in reversed(pattern.split("/")):
-        if not fnmatch.fnmatchcase(facts.name(folder), word):
+        if not fits(facts.name(folder), word):
             return None
         folder = facts.parent(folder)
     return folder
@@ -254,7 +252,7 @@ def _matching(facts: Facts, root: str, patterns: list[str]) -> list[str]:
                 places = [facts.join(place, word) for place in places]
             else:
                 places = [facts.join(place, name) for place in places for name in facts.names(place)
-                          if fnmatch.fnmatchcase(name, word)][:_EXPANDED_AT_MOST]  # fmt: skip
+                          if fits(name, word)][:_EXPANDED_AT_MOST]  # fmt: skip
         found += [place for place in places if facts.is_file(place)]
     return list(dict.fromkeys(found))
 
@@ -310,6 +308,8 @@ def _target_version(facts: Facts, seat: Seat, part: Part) -> Seat:
 
 def _passed_over(facts: Facts, seat: Seat, part: Part, path: str) -> Seat:
     """The checker passes over an environment that it cannot use, and takes PATH's Python."""
+    from kalyx.core.doors.nearby import nearest_existing
+
     near = nearest_existing(facts, path)
     seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
     if near is not None:
@@ -401,6 +401,8 @@ def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
         part.reason, part.undecided = found.reason, found.undecided
     if part.interpreter is None:
         part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
+        from kalyx.core.doors.nearby import nearest_existing
+
         is_name = not any(sign in asked.word for sign in "/\\$~")
         near = _nearest_program(facts, asked.word) if is_name else nearest_existing(facts, path)
         if near is not None:

@@ -7,7 +7,6 @@ chapter on start-up). What they work out by code, or only under a condition, is 
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Iterator
 from typing import Literal
 
@@ -278,7 +277,7 @@ class _Reader:
         pairs = []
         if "=" in rest.split(" ")[0]:
             try:
-                pairs = [word.partition("=") for word in shlex.split(rest) if "=" in word]
+                pairs = [word.partition("=") for word in _words_of(rest) if "=" in word]
             except ValueError:
                 certain, pairs = False, [rest.partition("=")]
         else:
@@ -314,7 +313,7 @@ class _Reader:
         if any(sign in text for sign in _WORKED_OUT):
             return None, "any"
         try:
-            words = shlex.split(text)
+            words = _words_of(text)
         except ValueError:
             return None, "any"
         reach: Reach = "any"
@@ -372,6 +371,13 @@ def _statements(line: str) -> list[str]:
         at += 1
     found.append(line[begin:])
     return [one.strip() for one in found if one.strip()]
+
+
+def _words_of(text: str) -> list[str]:
+    """The words of a line by the rules of POSIX shells. Raises ValueError where a quotation has no end."""
+    import shlex  # it compiles a pattern when loaded: most start files say nothing of Python
+
+    return shlex.split(text)
 
 
 def _filled(facts: Facts, text: str) -> str:

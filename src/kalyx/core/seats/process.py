@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.reading import Process
-from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Seat, SeatKind
 from kalyx.core.seats.callers import (
     above,
@@ -108,6 +107,8 @@ def changed_since(facts: Facts, seat: Seat) -> list[str]:
         folder = facts.status(site)
         if folder is None or folder.modified_ns / 1e9 <= seat.started:
             continue  # nothing came or went in this folder since
+        from kalyx.core.packages.metadata import installed_in
+
         for installed in installed_in(facts, site):
             status = facts.status(installed.path)
             if status is not None and status.modified_ns / 1e9 > seat.started:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kalyx.core.doors import Facts
-from kalyx.core.interpreters.registered import launched
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.making import seat_from, starting, starting_script
@@ -59,6 +58,8 @@ def _launcher(facts: Facts, shell: str) -> Part:
     part = _on_path(facts, "python", "py", "py", shell)
     if part.path is None:
         return part
+    from kalyx.core.interpreters.registered import launched
+
     chosen, why = launched(facts, part.path)
     if chosen is None:
         return Part(role="python", word="py", path=part.path, links=[part.path], reason=why)

@@ -7,7 +7,6 @@ import json
 from msgspec import Struct
 
 from kalyx.core.doors import Facts
-from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.values import LIMIT
 
 ENDING = ".code-workspace"
@@ -28,6 +27,8 @@ def opened_in(facts: Facts, folder: str) -> list[tuple[str, list[Opened]]]:
 
 
 def _folders(facts: Facts, path: str) -> list[Opened]:
+    from kalyx.core.formats.comments import without_comments
+
     try:
         told = json.loads(without_comments(facts.text_or_none(path, LIMIT) or ""))
     except (ValueError, RecursionError):

@@ -1,4 +1,4 @@
-"""Regular expressions that are compiled when they are first used: most of a call's are never needed."""
+"""Regular expressions that are compiled when they are first used, as most are never; and names with stars."""
 
 from __future__ import annotations
 
@@ -16,6 +16,21 @@ class _Pattern:
         used = getattr(re.compile(self.pattern, self.flags), name)
         setattr(self, name, used)
         return used
+
+
+def fits(name: str, stars: str) -> bool:
+    """Whether a name is a text in which each ``*`` stands for any text, also none."""
+    first, *others = stars.split("*")
+    if not others:
+        return name == stars
+    last, at = others.pop(), len(first)
+    end = len(name) - len(last)
+    for part in others:
+        found = name.find(part, at, end)
+        if found < 0:
+            return False
+        at = found + len(part)
+    return name.startswith(first) and name.endswith(last) and at <= end
 
 
 def pattern(text: AnyStr, flags: int = 0) -> re.Pattern[AnyStr]:

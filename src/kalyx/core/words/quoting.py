@@ -14,7 +14,7 @@ import re
 from kalyx.core.words.patterns import pattern
 
 # Safe in every shell without quotes. Neither = in front (a command's place in zsh) nor a leading ~ or %.
-_PLAIN = pattern(r"[A-Za-z0-9_./:,+@-][A-Za-z0-9_./:,+@=-]*")
+_PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_./:,+@=-")
 _PLAIN_WINDOWS = pattern(r"[A-Za-z0-9_./\\:+-][A-Za-z0-9_./\\:+=-]*")
 # PowerShell takes typographic quotation marks for its own.
 _POWERSHELL_QUOTES = "'\u2018\u2019\u201a\u201b"
@@ -65,7 +65,7 @@ def quoted(word: str, shell: str) -> str:
         return _for_cmd(word)
     if shell in ("powershell", "pwsh"):
         return _for_powershell(word)
-    if _PLAIN.fullmatch(word):
+    if word and word[0] != "=" and _PLAIN.issuperset(word):
         return word
     if shell == "fish":
         return _for_fish(word)

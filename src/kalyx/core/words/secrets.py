@@ -14,6 +14,9 @@ _NAMED = pattern(
     r"(?i)((?<![\w.-])[\w.-]*(?:token|passw(?:or)?d|secret|api[_-]?key|access[_-]?key|signature|credential)[\w.-]{0,60}"
     r"['\"]?\s{0,9}[=: ]\s{0,9}['\"]?)([^\s&;,'\"})]+)"
 )
+# Without one of these no name is a secret's: most texts need no pattern.
+_NAME_PARTS = ("token", "passw", "secret", "signature", "credential", "apikey", "api_key", "api-key", "accesskey",
+               "access_key", "access-key")  # fmt: skip
 HIDDEN = "…"
 
 # Variables whose values decide what Python, its installer and the notebook system do, and are no secrets.
@@ -31,10 +34,19 @@ DOCUMENTED = frozenset(
 )
 
 
+def may_name_a_secret(text: str) -> bool:
+    """Whether anything in a text can be named like a secret; quick, for most texts hold none."""
+    folded = text.casefold()
+    return any(part in folded for part in _NAME_PARTS)
+
+
 def without_credentials(text: str) -> str:
     """An address, a command line or a program's words without names, passwords and tokens in them."""
-    text = _USERINFO.sub(_without_userinfo, text)
-    return _NAMED.sub(lambda match: match.group(1) + HIDDEN, text)
+    if "://" in text and "@" in text:
+        text = _USERINFO.sub(_without_userinfo, text)
+    if may_name_a_secret(text):
+        text = _NAMED.sub(lambda match: match.group(1) + HIDDEN, text)
+    return text
 
 
 def shown_command(command: Sequence[str], most: int = 60) -> str:

@@ -15,9 +15,7 @@ Only looks like it (the repository's ignore file names it):
 from __future__ import annotations
 
 from kalyx.core.environments.reading import View
-from kalyx.core.environments.tracked import is_ignored, is_tracked, repository_of, tracked_below
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.conditions import condition
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy, Seat
 
@@ -29,6 +27,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     facts, prefix = machine.facts, view.environment.key
     if view.environment.kind == "installation":
         return None
+    from kalyx.core.environments.tracked import is_ignored, repository_of, tracked_below
+    from kalyx.core.findings.shared.conditions import condition
+
     repository = repository_of(facts, facts.parent(prefix))
     if repository is None:
         return None
@@ -57,6 +58,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     facts, word = machine.facts, seat.parts[0].word if seat.parts else None
     if seat.seat != "editor" or seat.source is None or not word or not facts.path.isabs(word):
         return None
+    from kalyx.core.environments.tracked import is_tracked, repository_of
+
     repository = repository_of(facts, facts.parent(seat.source))
     if repository is None or not is_tracked(facts, repository, seat.source):
         return None

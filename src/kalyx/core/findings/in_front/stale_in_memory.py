@@ -15,13 +15,16 @@ Only looks like it (the kernel was started after it):
 from __future__ import annotations
 
 from itertools import islice
+from typing import TYPE_CHECKING
 
 from kalyx.core.doors import Facts
 from kalyx.core.findings import remedies
-from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Case
+    from kalyx.core.packages.metadata import Installed
 
 _FILES = 2000  # of one distribution
 

@@ -14,12 +14,15 @@ Only looks like it (both are the same):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.activation import spoken_place
-from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Evidence, Finding, Remedy, Seat
 from kalyx.core.seats.shell import ACTIVATION
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -42,6 +45,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 
 def _claims(machine: Machine, environment: Environment, path: str) -> bool:
+    from kalyx.core.findings.shared.activation import spoken_place
+
     spoken = spoken_place(machine, environment.prefix)
     return spoken is not None and machine.facts.same_path(spoken[0], path)
 

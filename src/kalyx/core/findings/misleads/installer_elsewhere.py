@@ -14,10 +14,14 @@ Only looks like it (both are in one environment):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.findings import remedies
-from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy, Seat
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

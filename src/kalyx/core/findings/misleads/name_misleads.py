@@ -16,19 +16,24 @@ Only looks like it (the kernel is named after what it runs):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.holders import holders, proof
-from kalyx.core.imports.case import Missing
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.words.nearness import words_of
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
 
 # Words too common to be an environment's name in a label.
 _COMMON = {"venv", "env", "python", "kernel", "base", "default", "test", "main", "conda", "root", "local", "project"}
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
+    from kalyx.core.findings.shared.holders import holders, proof  # not for a kernel that is only listed
+
     kernel = case.kernel
     if kernel is None:
         return None

@@ -14,11 +14,10 @@ Only looks like it (it was finished, and its base was removed later):
 
 from __future__ import annotations
 
-from kalyx.core.doors import claims
+from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.brought import BROUGHT_ALONG
-from kalyx.core.findings.shared.conditions import condition, packages_of_others, remove
+from kalyx.core.findings.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 
@@ -33,15 +32,14 @@ _MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "e
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
     facts, environment, settings = machine.facts, view.environment, view.settings
     mark = facts.join(environment.prefix, UNFINISHED_MARK)
-    mends = [remove(view, machine)]
     if facts.kind(mark) is not None:
-        if working := claims.worker(facts, mark):
+        if working := _worker(facts, mark):
             return _at_work(mark, working, "made")
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
-        return condition("half-made", "making it was begun and not finished", evidence, mends)
+        return condition("half-made", "making it was begun and not finished", evidence, [remove(view, machine)])
     going = facts.join(environment.prefix, DISCARDED_MARK)
     if facts.kind(going) is not None:
-        if working := claims.worker(facts, going):
+        if working := _worker(facts, going):
             return _at_work(going, working, "removed")
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
         finish = remedies.command(machine, ["kalyx", "discard", environment.prefix])
@@ -50,7 +48,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     kept = facts.join(environment.prefix, BEFORE_FOLDER)
     if facts.kind(kept) is not None:
         claim = facts.join(environment.prefix, CLAIM)
-        if working := claims.worker(facts, claim):
+        if working := _worker(facts, claim):
             return _at_work(claim, working, "filled")
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
         argv = ["kalyx", "fill", environment.prefix, "--repair"]
@@ -69,15 +67,22 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
         ]
         says = "it has a settings file and no interpreter: making it stopped half-way"
-        return condition("half-made", says, evidence, mends)
+        return condition("half-made", says, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
         minor = view.interpreter.minor
         if packages_of_others(machine, environment.prefix, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
         says = "it has an interpreter and no folder for packages: making it stopped half-way"
-        return condition("half-made", says, evidence, mends)
+        return condition("half-made", says, evidence, [remove(view, machine)])
     return None
+
+
+def _worker(facts: Facts, mark: str) -> int | None:
+    """The process that works on what carries the mark, where one still does."""
+    from kalyx.core.doors import claims  # few environments carry one
+
+    return claims.worker(facts, mark)
 
 
 def _at_work(path: str, process: int, what: str) -> Finding:
@@ -91,7 +96,10 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
     if view.interpreter is None or settings is None or not environment.site_packages:
         return None
     folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
-    if any(name.lower().startswith("activate") for name in facts.names(folder)):
+    # The usual one is asked for first: the scripts of most environments need not be listed.
+    if facts.is_file(facts.join(folder, "activate")) or any(
+        name.lower().startswith("activate") for name in facts.names(folder)
+    ):
         return None
     brought = {one.key for one in machine.installed(environment.site_packages)}
     modules = {name for site in environment.site_packages for name in facts.names(site)}

@@ -14,12 +14,15 @@ Only looks like it (it starts, and lacks the module):
 
 from __future__ import annotations
 
-from kalyx.core.doors.nearby import nearest_existing
+from typing import TYPE_CHECKING
+
 from kalyx.core.findings import remedies
-from kalyx.core.imports.case import DeadSeat
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Kernel, Remedy, Seat
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import DeadSeat
 
 FOLDS = True
 
@@ -30,6 +33,8 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     source = case.seat.source or case.seat.name
     if case.seat.undecided:
         return None  # it could not be told
+    from kalyx.core.doors.nearby import nearest_existing
+
     near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
     mends = []
     if near is not None:
@@ -83,6 +88,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
     ]
     mends = []
+    from kalyx.core.doors.nearby import nearest_existing
+
     near = nearest_existing(machine.facts, first) if machine.facts.path.isabs(first) else None
     if near is not None:
         prefix = machine.facts.parent(machine.facts.parent(near))

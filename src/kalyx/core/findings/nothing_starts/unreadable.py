@@ -14,14 +14,17 @@ Only looks like it (it can be read, and is empty):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.conditions import condition
-from kalyx.core.findings.shared.failing import said
-from kalyx.core.imports.case import DeadSeat, Failing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import DeadSeat, Failing
 
 _FOR_ALL = 0o005  # read and enter, for everybody
 
@@ -35,6 +38,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         status = facts.status(path)
         mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {facts.user}" if status else ""
         evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
+        from kalyx.core.findings.shared.failing import said
+
         evidence += said(case)
         says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == facts.user

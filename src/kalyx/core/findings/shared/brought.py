@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from msgspec import Struct
 
 from kalyx.core.data import table
 from kalyx.core.machine import Machine
-from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Environment
 from kalyx.core.words.names import canonical
 
-# What making an environment brings along by itself: nobody chose it.
-BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
+if TYPE_CHECKING:
+    from kalyx.core.packages.metadata import Installed
 
 
 class Brought(Struct):

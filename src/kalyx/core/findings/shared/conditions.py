@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
-from kalyx.core.findings.shared.brought import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
-from kalyx.core.packages.requirements import speaks_of
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.words.names import is_distribution_name
 from kalyx.core.words.numbers import are_numbers
-from kalyx.core.words.versions import numbers_of
+
+# What making an environment brings along by itself: nobody chose it.
+BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
 
 # More names than fit a line that a person would read before pasting it.
 _MOST = 20
@@ -65,6 +65,8 @@ def anew(view: View, machine: Machine) -> Remedy | None:
     aside = f"{prefix}-{made_for}"
     if facts.kind(aside) is not None:
         return None
+    from kalyx.core.words.versions import numbers_of
+
     later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
     base = later[-1] if later else able[0]
     wishes = [word for name in asked for word in ("--want", name)]
@@ -77,6 +79,8 @@ def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
     """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
     installed = [one for one in machine.installed(sites) if one.key not in BROUGHT_ALONG]
     marked = [one for one in installed if machine.facts.is_file(machine.facts.join(one.path, "REQUESTED"))]
+    from kalyx.core.packages.requirements import speaks_of
+
     chosen = marked or [one for one in installed if not any(speaks_of(other, one.key) for other in installed)]
     names = sorted({one.name for one in chosen if is_distribution_name(one.name)})
     return names if len(names) <= _MOST else []
