@@ -199,16 +199,16 @@ class Resolver:
             if facts.is_file(entry) or any(entry.startswith(one + facts.path.sep) for one in self._archives):
                 return self._in_archive(entry, dotted, name)
             return None
-        folder = facts.join(entry, name)
-        is_folder = name in listing and facts.is_folder(folder)
-        if is_folder:
+        kind, folder = listing.get(name), ""
+        if kind == "folder" or (kind == "link" and facts.is_folder(facts.join(entry, name))):
+            folder = facts.join(entry, name)
             init = self._file_in(folder, "__init__")
             if init is not None:
                 return Place(dotted, "package", init[1], entry, [folder])
         found = self._file_in(entry, name)
         if found is not None:
             return Place(dotted, found[0], found[1], entry)
-        return Place(dotted, "namespace", folder, entry, [folder]) if is_folder else None
+        return Place(dotted, "namespace", folder, entry, [folder]) if folder else None
 
     def _file_in(self, folder: str, stem: str) -> tuple[str, str] | None:
         """The file that answers to ``stem`` in a folder: its kind and path, by the import system's order."""
@@ -219,11 +219,12 @@ class Resolver:
         for suffix in self.suffixes:
             if stem + suffix in listing:
                 return "extension", self.facts.join(folder, stem + suffix)
-        for suffix, kind in ((".py", "module"), (".pyc", "bytecode")):
-            if stem + suffix in listing:
+        for suffix, answers_as in ((".py", "module"), (".pyc", "bytecode")):
+            kind = listing.get(stem + suffix)
+            if kind is not None:
                 path = self.facts.join(folder, stem + suffix)
-                if self.facts.is_file(path):
-                    return kind, path
+                if kind == "file" or (kind == "link" and self.facts.is_file(path)):
+                    return answers_as, path
         return None
 
     def _in_archive(self, entry: str, dotted: str, name: str) -> Place | None:

@@ -94,7 +94,7 @@ def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list
 
 
 def _package(facts: Facts, installed: Installed, origin: PackageOrigin) -> Package:
-    if any(file.startswith("__editable__") for file in installed.files or []):
+    if installed.is_development_install:
         origin = "linked"
     return Package(
         name=installed.name,

@@ -219,6 +219,13 @@ class Installed:
                 return False
         return file in (self.files or ())
 
+    @property
+    def is_development_install(self) -> bool:
+        """Whether a file of the build tools' own leads to its source elsewhere (PEP 660)."""
+        if self.is_wheel and b"__editable__" not in (self._record or b""):
+            return False
+        return any(file.startswith("__editable__") for file in self.files or ())
+
     def _editable_modules(self) -> Iterator[str]:
         """Modules of a development install: its generated finder's mapping, or the folder it names."""
         for name in self.files or []:

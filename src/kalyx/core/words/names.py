@@ -43,4 +43,7 @@ def is_module_name(text: str) -> bool:
 
 def canonical(name: str) -> str:
     """A distribution's name in the form that compares (PEP 503)."""
-    return re.sub("[-_.]+", "-", name).lower()
+    plain = name.lower().replace("_", "-").replace(".", "-")
+    while "--" in plain:
+        plain = plain.replace("--", "-")
+    return plain
