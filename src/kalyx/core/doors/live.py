@@ -14,6 +14,7 @@ from kalyx.core.words.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
+_PLAIN_PATHS = os.sep == "/"
 _SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
 
 
@@ -109,9 +110,7 @@ def _words_of(block: bytes) -> tuple[str, ...]:
 def _split(path: str) -> tuple[str, str]:
     """Folder and name; most paths here are plain ones, for which a cut at the last slash will do."""
     folder, _, name = path.rpartition("/")
-    if folder and folder[-1] != "/" and os.sep == "/":
-        return folder, name
-    return os.path.split(path)
+    return (folder, name) if _PLAIN_PATHS and folder and folder[-1] != "/" else os.path.split(path)
 
 
 class LiveFacts(Facts):
@@ -214,14 +213,15 @@ class LiveFacts(Facts):
                 return kind
             if name and self.system == "linux" and name not in (".", ".."):
                 return None
-        if path not in self._kinds:
+        known = self._kinds
+        if path not in known:
             try:
-                self._kinds[path] = _kind_of(os.lstat(path).st_mode)
+                known[path] = _kind_of(os.lstat(path).st_mode)
             except OSError as error:
-                self._kinds[path] = "refused" if self._note_refusal(path, error) else None
+                known[path] = "refused" if self._note_refusal(path, error) else None
             except ValueError:
-                self._kinds[path] = None
-        return self._kinds[path]
+                known[path] = None
+        return known[path]
 
     def link(self, path: str) -> str | None:
         if self._remote and self._is_dead(path):

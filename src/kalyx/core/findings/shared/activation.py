@@ -14,11 +14,14 @@ def spoken_place(machine: Machine, prefix: str) -> tuple[str, str, int] | None:
     else:
         script = facts.join(prefix, "bin", "activate")
         starts = ("VIRTUAL_ENV=", "export VIRTUAL_ENV=")
-    text = facts.text_or_none(script, 65536)
-    for number, line in enumerate((text or "").splitlines(), 1):
-        for start in starts:
-            if line.strip().startswith(start):
-                value = line.strip()[len(start) :].strip().strip("\"'")
-                if value and "$" not in value and "%" not in value and facts.path.isabs(value):
-                    return value, script, number
+    text = facts.text_or_none(script, 65536) or ""
+    if "VIRTUAL_ENV" not in text:
+        return None
+    for number, line in enumerate(text.splitlines(), 1):
+        stripped = line.strip() if "VIRTUAL_ENV" in line else ""
+        start = next((one for one in starts if stripped.startswith(one)), None)
+        if start is not None:
+            value = stripped[len(start) :].strip().strip("\"'")
+            if value and "$" not in value and "%" not in value and facts.path.isabs(value):
+                return value, script, number
     return None
