@@ -56,6 +56,23 @@ def test_the_same_twice_and_nothing_else(built):
     assert packed == {name for name in kept_by_git() if not name.startswith(".ci/")} | MADE
 
 
+def test_its_links_lead_to_where_it_is_handed_out(built, tmp_path):
+    """Full addresses where there is a place to read on; else there are none, and none is made up."""
+    place, clone = "https://example.org/kalyx/v1", built[0].parent / "clone"
+    subprocess.run([sys.executable, "-m", "hatchling", "build", "-t", "wheel", "-d", str(tmp_path)], cwd=clone, check=True, capture_output=True,
+                   env={**os.environ, "KALYX_PLACE": place + "/"})  # fmt: skip
+    told = {}
+    for name, wheel in (("with", next(tmp_path.glob("*.whl"))), ("without", next(built[0].glob("*.whl")))):
+        with zipfile.ZipFile(wheel) as opened:
+            told[name] = Parser().parsestr(opened.read(f"kalyx-{__version__}.dist-info/METADATA").decode())
+    targets = {name: re.findall(r"\]\(([^)#]+)", text.get_payload()) for name, text in told.items()}
+    urls = dict(line.split(", ") for line in told["with"].get_all("Project-URL"))
+    assert set(urls) == {"Homepage", "Documentation", "Changelog", "Security"} and told["without"].get_all("Project-URL") is None
+    files = [*urls.values(), *targets["with"]]
+    assert len(files) > 30 and all((clone / one.removeprefix(place + "/")).exists() and one.startswith(place) for one in files), files
+    assert all((clone / one).exists() for one in targets["without"]) and len(targets["without"]) == len(targets["with"])
+
+
 def lowest(wheel: Path) -> list[str]:
     """Each dependency in the lowest version that is said to be enough."""
     with zipfile.ZipFile(wheel) as opened:
