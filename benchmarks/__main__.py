@@ -26,9 +26,10 @@ that does nothing else:
 python3 -m venv plain && plain/bin/pip install . && plain/bin/python -m benchmarks
 ```
 
-A part alone: `python -m benchmarks.survey` (`starts`, `imports`, `lifecycle`, `watch`). A benchmark that measured
-nothing stops with an error. What is counted and not timed (modules loaded, readings, bytes installed) stands in
-`benchmarks/weight.json` and is held by the tests.
+`rehearse` is measured against the reference client where that is installed; `KALYX_CLIENT` names an interpreter that
+has it, so that the plain environment stays plain. A part alone: `python -m benchmarks.survey` (`starts`, `imports`,
+`lifecycle`, `watch`). A benchmark that measured nothing stops with an error. What is counted and not timed (modules
+loaded, readings, file-system calls, bytes installed) stands in `benchmarks/weight.json` and is held by the tests.
 
 """
 

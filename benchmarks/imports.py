@@ -3,8 +3,9 @@
 Every module of the environment this runs in, found by reading and by the
 interpreter's own finder in a warm process; ``why`` for a module that imports,
 against that import and a bare start of Kalyx; ``rehearse``, against the
-reference client that starts the same kernel and asks it once (where that
-client is installed). Ends with 1 when a ratio is over what is to be kept.
+reference client that starts the same kernel and asks it once (where that client
+is installed: beside Kalyx, or for the interpreter that KALYX_CLIENT names). Ends
+with 1 when a ratio is over what is to be kept.
 """
 
 from __future__ import annotations
@@ -119,21 +120,20 @@ client.stop_channels(); manager.shutdown_kernel()
 
 
 def rehearse(folder: str) -> float | None:
-    if subprocess.run(
-        [sys.executable, "-c", "import jupyter_client, ipykernel"], capture_output=True, check=False
-    ).returncode:
+    python = os.environ.get("KALYX_CLIENT", sys.executable)
+    if subprocess.run([python, "-c", "import jupyter_client, ipykernel"], capture_output=True, check=False).returncode:
         return None
     kalyx = str(Path(sys.executable).with_name("kalyx"))
     data = Path(folder, "data", "kernels", "measured")
     data.mkdir(parents=True)
-    argv = [sys.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    argv = [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
     (data / "kernel.json").write_text(json.dumps({"argv": argv, "display_name": "measured", "language": "python"}))
     variables = {"HOME": folder, "PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin", "LANG": "C.UTF-8",
                  "JUPYTER_DATA_DIR": str(data.parents[1]), "IPYTHONDIR": folder}  # fmt: skip
     ratios = []
     for _ in range(7):
         own = took([kalyx, "rehearse", "measured", "--json"], folder, variables)
-        bare = took([sys.executable, "-c", CLIENT], folder, variables)
+        bare = took([python, "-c", CLIENT], folder, variables)
         ratios.append(own / bare)
     return statistics.median(ratios)
 

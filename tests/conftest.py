@@ -28,6 +28,31 @@ _traces = None if _IS_WORKER else Traces()
 
 from tests.equipment import BY_VERSION, wanted_by  # noqa: E402
 
+# Whose tests share something that takes long to make: they go to one worker, one after the other.
+TOGETHER = ("tests/cli/test_demo.py", "tests/real/test_command_interpreter.py", "tests/real/test_built.py", "tests/real/test_folders.py",
+            "tests/trust/test_traced.py")  # fmt: skip
+
+
+def group_of(test: str) -> str:
+    """What a worker is given at once: a file of those above, the faults of one version, else the test by itself."""
+    file, _, rest = test.partition("::")
+    if file in TOGETHER:
+        return file
+    return f"{file} {rest.rpartition('-')[2]}" if file == "tests/faults/test_faults.py" and "[" in rest else test
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
+    """The tests are spread by ``group_of`` (with ``--dist loadgroup``), whatever the marks of a plugin come to."""
+    if config.getvalue("dist") != "loadgroup":
+        return None
+    from xdist.scheduler import LoadGroupScheduling
+
+    class Spread(LoadGroupScheduling):
+        def _split_scope(self, nodeid: str) -> str:
+            return group_of(nodeid)
+
+    return Spread(config, log)
+
 
 @pytest.hookimpl(trylast=True)
 def pytest_sessionfinish(session: pytest.Session) -> None:

@@ -96,7 +96,7 @@ def test_what_a_line_editor_writes(typed_in):
             (word,) = wanted
             # The line as it stands then is printed by the shell itself: its beginning and its end are typed around it.
             said = answered(f"{line}\t\x01echo got-$((1+1)) \x05 -end\n", "got-2")
-            said += answered("", "-end", 2)
+            said += answered("", "-end", 2) if "-end" not in said.rpartition("got-2")[2] else ""
             whole = " ".join([*line.split()[:-1], word])
             assert f"got-2 {whole} " in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", said), (line, said)
     finally:

@@ -97,7 +97,7 @@ def test_what_is_wrong_with_a_file(content, says):
     assert says in (read_header(facts, "/moor/_core.so").problem or ""), read_header(facts, "/moor/_core.so")
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(st.sampled_from([elf(62), mach(ARM), fat(X86, ARM), WINDOWS]), st.lists(st.tuples(st.integers(4, 200), st.integers(0, 255))),
        st.integers(4, 300))  # fmt: skip
 def test_no_header_breaks_the_reader(content, changes, size):

@@ -79,7 +79,7 @@ def test_odd_files_are_no_trap(text):
     files[f"{HOME}/spring/pyproject.toml"] = text
     answer = look_here(files.machine())
     assert (answer.project is None) == text.startswith("[tool")
-    assert bool(answer.unread) == (text == "[project")
+    assert bool(answer.unread) == (text == "[project" or "= 3" in text)
 
 
 def test_above_the_folder_and_in_a_script():

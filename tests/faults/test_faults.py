@@ -55,11 +55,10 @@ def pairs():
             wanted = pytest.mark.skip(reason=f"{WANT}a second Python")
             yield pytest.param(CAN_MAKE[-1], builder, marks=wanted, id=builder.__name__)
             continue
-        # Each on one version that changes from builder to builder, every third on an end of the row as well.
-        chosen = {versions[number % len(versions)], *([versions[-(number % 2)]] if number % 3 == 0 else [])}
+        # Each on one version that changes from builder to builder, every fifth on an end of the row as well.
+        chosen = {versions[number % len(versions)], *([versions[-(number % 2)]] if number % 5 == 0 else [])}
         for version in versions if LONG else sorted(chosen):
-            marks = pytest.mark.xdist_group(version)
-            yield pytest.param(version, builder, marks=marks, id=f"{builder.__name__}-{version}")
+            yield pytest.param(version, builder, id=f"{builder.__name__}-{version}")
 
 
 def captured(moor, words, variables):

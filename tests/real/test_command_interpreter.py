@@ -28,7 +28,6 @@ int main(int count, char **words) {
   setvbuf(file, NULL, _IOFBF, sizeof all); fwrite(all, 1, used, file); return fclose(file);
 }
 """
-pytestmark = pytest.mark.xdist_group("command interpreter")  # what it needs to start is made once
 SIGNS = list(" ab\\^&|<>()'`~$,;=+-/@#[]{}:.*?%!\"0")
 
 

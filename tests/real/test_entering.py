@@ -9,7 +9,7 @@ import pytest
 
 from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.interpreters.sitemodules import available_modules, loaded_modules, settings_of
-from kalyx.core.seats.startfiles import definitions
+from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.words.quoting import line_that_runs_output
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OTHER, need
@@ -175,4 +175,7 @@ def test_start_files_are_bounded_and_follow_no_circle():
         f"{home}/.two": b"\xff\n",
     }
     facts = MemoryFacts("linux", files, home=home)
-    assert [(one.word, one.line) for one in definitions(facts, "bash")] == [("pip", 3)]
+    assert [(one.word, one.line) for one in taken_over(facts, "bash")] == [("pip", 3)]
+    files |= {f"{home}/.config/powershell/profile.ps1": b"set-alias python py\nSet-Alias ls dir\nfunction pip3 { py -m pip }\n"}
+    assert [(one.kind, one.word, one.line) for one in taken_over(MemoryFacts("linux", files, home=home), "pwsh")] == [
+        ("alias", "python", 1), ("function", "pip3", 3)]  # fmt: skip

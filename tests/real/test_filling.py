@@ -133,7 +133,7 @@ def test_a_full_disk(moor, tmp_path):
     """On a file system that fills: prepare clears what it made, fill puts back what was there."""
     folder = tmp_path / "heavy"
     folder.mkdir()
-    noise = "".join(random.Random(5).choices("abcdefghijklmnopqrstuvwxyz0123456789\n", k=40_000_000))
+    noise = random.Random(5).randbytes(20_000_000).hex()  # 40 MB, and no installer makes less of it
     write_wheel(Package("heavy", "1.0", {"heavy/__init__.py": "", "heavy/data.txt": noise}), str(folder))
     small = moor.root / "small"
     small.mkdir()

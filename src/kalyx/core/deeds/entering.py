@@ -13,7 +13,7 @@ from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Seat
-from kalyx.core.seats.startfiles import definitions
+from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.words.quoting import Unquotable, line_for, quoted
 from kalyx.core.words.visible import visible
 
@@ -139,9 +139,9 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
         hooks = facts.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if facts.names(hooks):
             found.append(f"the scripts in {hooks} are not run by this line")
-    for one in definitions(facts, shell):
-        found.append(f"{one.word} is {'an alias' if one.kind == 'alias' else 'a function'} by {one.path}, line "
-                     f"{one.line}: it wins over PATH, also after this line")  # fmt: skip
+    for one in taken_over(facts, shell):
+        kind = f"an {one.kind}" if one.kind == "alias" else f"a {one.kind}"
+        found.append(f"{one.word} is {kind} by {one.path}, line {one.line}: it wins over PATH, also after this line")
     hook = facts.variable(_HOOKS[shell]) if shell in _HOOKS else None
     if hook:
         found.append(f"{_HOOKS[shell]} runs before every prompt ({hook}) and may change PATH again")

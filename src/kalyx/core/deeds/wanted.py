@@ -5,8 +5,6 @@ Requirement lines follow PEP 508; a project file is ``pyproject.toml`` (PEP 621)
 
 from __future__ import annotations
 
-import sys
-
 from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
@@ -37,7 +35,7 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
     if file is None:
         return found
     path = facts.absolute(file)
-    if facts.is_folder(path) or path.endswith(".py"):
+    if facts.is_folder(path) or path.endswith((".py", ".toml")):
         for line in _of_project(facts, path):
             found.keys.add(_key(line))
             found.words.append(line)
@@ -48,11 +46,6 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
         raise KalyxError(f"{visible(path)}: {problem.reason}") from None
     except UnicodeDecodeError:
         raise KalyxError(f"{visible(path)}: not UTF-8") from None
-    if facts.name(path).endswith(".toml"):
-        for line in _dependencies(text, path):
-            found.keys.add(_key(line))
-            found.words.append(line)
-        return found
     found.words += ["-r", path]
     for line in text.splitlines():
         line = line.split(" #")[0].strip()
@@ -83,10 +76,16 @@ def _place(facts: Facts, text: str) -> tuple[bool, str, str | None] | None:
 
 
 def _of_project(facts: Facts, path: str) -> list[str]:
-    """What a project's folder, or a script with a block of its own (PEP 723), always asks for. Raises KalyxError."""
-    from kalyx.core.packages.project import block_of_script, project_of
+    """What a project's folder or file, or a script with a block of its own (PEP 723), always asks for.
 
-    project = project_of(facts, path) if facts.is_folder(path) else block_of_script(facts, path)
+    Raises KalyxError.
+    """
+    from kalyx.core.packages.project import block_of_script, project_in, project_of
+
+    if facts.is_folder(path):
+        project = project_of(facts, path)
+    else:
+        project = project_in(facts, path) if path.endswith(".toml") else block_of_script(facts, path)
     if project is None:
         raise KalyxError(f"{visible(path)}: it says nowhere what it asks for")
     if project.problem is not None:
@@ -105,30 +104,14 @@ def _key(text: str) -> str:
         ) from None
 
 
-def _project(text: str, path: str) -> dict[str, object]:
-    if sys.version_info >= (3, 11):
-        import tomllib
-    else:
-        import tomli as tomllib
-    try:
-        whole = tomllib.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise KalyxError(f"{visible(path)}: not TOML ({error})") from None
-    project = whole.get("project")
-    return project if isinstance(project, dict) else {}
-
-
-def _dependencies(text: str, path: str) -> list[str]:
-    lines = _project(text, path).get("dependencies", [])
-    if not isinstance(lines, list) or not all(isinstance(line, str) for line in lines):
-        raise KalyxError(f"{visible(path)}: project.dependencies is not a list of texts")
-    return lines
-
-
 def required_python(facts: Facts, folder: str) -> tuple[str, str] | None:
     """The ``requires-python`` of a project file in the folder, and the file; None when it names none."""
-    path = facts.join(folder, "pyproject.toml")
-    if not facts.is_file(path):
+    from kalyx.core.packages.project import PROJECT, project_in
+
+    path = facts.join(folder, PROJECT)
+    project = project_in(facts, path) if facts.is_file(path) else None
+    if project is None:
         return None
-    value = _project(facts.read_text(path), path).get("requires-python")
-    return (value, path) if isinstance(value, str) else None
+    if project.problem is not None:
+        raise KalyxError(f"{visible(path)}: {project.problem}")
+    return (project.requires_python, path) if project.requires_python is not None else None

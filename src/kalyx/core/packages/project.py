@@ -64,7 +64,7 @@ def _in_folder(facts: Facts, folder: str) -> Project | None:
     path, listed = facts.join(folder, PROJECT), facts.join(folder, REQUIREMENTS)
     found = None
     if facts.is_file(path):
-        found = _of_table(facts, path)
+        found = project_in(facts, path)
     if facts.is_file(listed):
         found = found or Project(listed, facts.name(folder) or folder)
         known = {wish.line for wish in found.wishes}
@@ -72,14 +72,16 @@ def _in_folder(facts: Facts, folder: str) -> Project | None:
     return found
 
 
-def _of_table(facts: Facts, path: str) -> Project | None:
+def project_in(facts: Facts, path: str) -> Project | None:
+    """What a project file says; None where it holds settings of tools alone."""
     from kalyx.core.formats import toml
 
     try:
         text = facts.read_text(path, _LIMIT)
         whole = toml.read(text)
     except (Unreadable, Malformed) as problem:
-        return Project(path, facts.name(facts.parent(path)), problem=str(problem))
+        reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
+        return Project(path, facts.name(facts.parent(path)), problem=reason)
     said, groups = whole.get("project"), whole.get("dependency-groups")
     if not isinstance(said, dict) and not isinstance(groups, dict):
         return None  # settings of tools alone: no project
@@ -90,7 +92,10 @@ def _of_table(facts: Facts, path: str) -> Project | None:
     found.requires_python = python if isinstance(python, str) else None
     dynamic = table.get("dynamic")
     found.dynamic = isinstance(dynamic, list) and "dependencies" in dynamic
-    found.wishes = [_wish(text, line, path, None) for line in _texts(table.get("dependencies"))]
+    listed = table.get("dependencies", [])
+    if not isinstance(listed, list) or not all(isinstance(line, str) for line in listed):
+        found.problem = "project.dependencies is not a list of texts"
+    found.wishes = [_wish(text, line, path, None) for line in _texts(listed)]
     optional = table.get("optional-dependencies")
     for group, lines in (optional if isinstance(optional, dict) else {}).items():
         found.wishes += [_wish(text, line, path, str(group)) for line in _texts(lines)]

@@ -117,11 +117,16 @@ class Taken(Struct):
         return self.places.get(word) if reach != "path" else None
 
 
+def is_followed(facts: Facts, shell: str) -> bool:
+    """Whether the files of a shell of this name are followed here, as it reads them."""
+    return _ALIKE.get(shell, shell) in FILES and facts.system != "windows"
+
+
 def meanings(facts: Facts, shell: ShellFound) -> Taken:
     """The words of Python and its installer that this shell's start files take over, each with its last meaning."""
-    name = _ALIKE.get(shell.name, shell.name)
-    if name not in FILES or facts.system == "windows":
+    if not is_followed(facts, shell.name):
         return Taken()
+    name = _ALIKE.get(shell.name, shell.name)
     reader = _Reader(facts, name)
     for path in _files_read(facts, name, shell):
         reader.file(path, 0)
