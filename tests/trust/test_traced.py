@@ -6,7 +6,7 @@ import subprocess
 
 import pytest
 
-from tests.conftest import KALYX
+from tests.conftest import KALYX, Moor
 
 pytestmark = pytest.mark.skipif(not shutil.which("strace"), reason="needs strace (Debian: strace)")
 
@@ -24,8 +24,9 @@ STARTS_NOTHING = [
 @pytest.fixture(scope="module")
 def machine(tmp_path_factory):
     root = tmp_path_factory.mktemp("traced")
-    subprocess.run([KALYX, "demo", root / "demo", "--build-only", "--yes"], check=True, capture_output=True, cwd=root)
-    home = root / "demo" / "home"
+    moor = Moor(root / "moor")
+    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
+    home = moor.folder / "larkmoor" / "home"
     larkmoor = home / "larkmoor"
     return {"home": home, "spring": larkmoor / "spring", "orchard": larkmoor / "orchard", "heath": larkmoor / "heath", "page": root / "page.html"}
 
