@@ -17,6 +17,7 @@ from __future__ import annotations
 from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
+from kalyx.core.findings.shared.activation import spoken_place
 from kalyx.core.findings.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
@@ -96,8 +97,8 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
     if view.interpreter is None or settings is None or not environment.site_packages:
         return None
     folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
-    # The usual one is asked for first: the scripts of most environments need not be listed.
-    if facts.is_file(facts.join(folder, "activate")) or any(
+    # The usual one is read anyway: the scripts of most environments need not be listed.
+    if spoken_place(machine, environment.prefix) is not None or any(
         name.lower().startswith("activate") for name in facts.names(folder)
     ):
         return None

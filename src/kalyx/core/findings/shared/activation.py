@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from kalyx.core.doors import Facts
 from kalyx.core.machine import Machine
 
+Spoken = tuple[str, str, int]
 
-def spoken_place(machine: Machine, prefix: str) -> tuple[str, str, int] | None:
-    """The place that the activation lines were written for, the script and the line."""
-    facts = machine.facts
+
+def spoken_place(machine: Machine, prefix: str) -> Spoken | None:
+    """The place that the activation lines were written for, the script and the line; read once in a run."""
+    known: dict[str, Spoken | None] = machine.facts.memory.setdefault("spoken places", {})
+    if prefix not in known:
+        known[prefix] = _spoken_place(machine.facts, prefix)
+    return known[prefix]
+
+
+def _spoken_place(facts: Facts, prefix: str) -> Spoken | None:
     if facts.system == "windows":
         script = facts.join(prefix, "Scripts", "activate.bat")
         starts: tuple[str, ...] = ("set VIRTUAL_ENV=", 'set "VIRTUAL_ENV=', "@set VIRTUAL_ENV=", '@set "VIRTUAL_ENV=')
