@@ -53,6 +53,20 @@ def test_a_script_runs_in_the_kernel_and_leaves_no_trace(moor, provided, transpo
     assert "ValueError: no hive" in moor.kalyx(*words, "--json").json["script_output"]
 
 
+def test_without_any_network_a_kernel_is_spoken_to_over_local_sockets(moor):
+    """In a place whose own loopback is down, as a bare network namespace's is; it is said."""
+    python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    moor.kernel("heath", [python, standin_argv()[1], "-f", "{connection_file}"])
+    words = [need("unshare"), "-n" if os.getuid() == 0 else "-rn", sys.executable, "-m", "kalyx", "rehearse", "heath", "--json"]
+    done = subprocess.run(words, cwd=moor.folder, env=moor.variables, capture_output=True, text=True, check=False)
+    if "unshare" in done.stderr:
+        pytest.skip(f"this system gives a test no network of its own: {done.stderr}")
+    answer = json.loads(done.stdout)
+    assert done.returncode == 0 and answer["answered"], done.stdout
+    assert [note for note in answer["notes"] if "does not reach itself by 127.0.0.1" in note]
+    assert not [note for note in moor.kalyx("rehearse", "heath", "--json").json["notes"] if "127.0.0.1" in note]
+
+
 @pytest.fixture(scope="module")
 def others(tmp_path_factory):
     """An environment with two kernel packages that are not the reference one: compiled, and one that prints past the protocol."""

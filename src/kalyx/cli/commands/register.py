@@ -138,7 +138,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
     except BaseException:
         registering.put_back(machine, plan, change)
         raise
-    answer.plan, answer.notes = plan.deeds, list(plan.notes)
+    answer.plan, answer.notes = plan.deeds, [*plan.notes, *answer.notes]
     if answer.answered:
         answer.done, answer.undo = True, _undo(plan)
     else:

@@ -136,6 +136,19 @@ class Connection:
         self.close()
 
 
+def answers_itself() -> bool:
+    """Whether this machine reaches itself by 127.0.0.1; in a place without any network it may not."""
+    with socket.socket() as listening, socket.socket() as calling:
+        calling.settimeout(1.0)
+        try:
+            listening.bind(("127.0.0.1", 0))
+            listening.listen(1)
+            calling.connect(listening.getsockname())
+        except OSError:
+            return False
+    return True
+
+
 def _free_ports(count: int) -> list[int]:
     """Ports nothing listens on now; all held at once, so that they differ."""
     held = []

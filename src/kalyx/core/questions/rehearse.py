@@ -11,7 +11,7 @@ from contextlib import nullcontext
 
 from msgspec import Struct
 
-from kalyx.core.doors.loopback import Connection, monotonic
+from kalyx.core.doors.loopback import Connection, answers_itself, monotonic
 from kalyx.core.doors.starting import Runner, Running
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.findings.conditions import no_answer
@@ -267,6 +267,12 @@ def rehearse(
         return answer
     if machine.runner is None:
         raise KalyxError("a rehearsal starts the kernel, and --static starts no program")
+    if transport == "tcp" and machine.facts.system != "windows" and not answers_itself():
+        transport = "ipc"
+        answer.notes.append(
+            "this machine does not reach itself by 127.0.0.1 (its loopback is down): the kernel was spoken to over"
+            " local sockets, and a notebook server would not reach it"
+        )
     # To prove that a new kernel answers it need not stand among files that somebody else may have written.
     registered = schema == "kalyx.register/1"
     stand = machine.runner.empty_folder() if registered else nullcontext(machine.facts.folder)
