@@ -86,8 +86,8 @@ def once(argv: list[str], folder: str) -> float:
     return took
 
 
-def calls(argv: list[str], folder: str, root: Path, variables: dict[str, str]) -> int:
-    """File-system calls that name a path below the environments, or list an open folder there."""
+def calls(argv: list[str], folder: str, root: Path, variables: dict[str, str]) -> list[str]:
+    """File-system calls that name a path below the environments, or list an open folder there, as the tracer says."""
     with tempfile.NamedTemporaryFile() as log:
         words = ["strace", "-f", "-qq", "-y", "-e", "trace=%file,getdents64,read,pread64,fstat", "-o", log.name, *argv]
         done = subprocess.run(words, cwd=folder, env=variables, capture_output=True, check=False)
@@ -96,7 +96,7 @@ def calls(argv: list[str], folder: str, root: Path, variables: dict[str, str]) -
         lines = Path(log.name).read_text(errors="replace").splitlines()
     # The tracer writes where the current folder lies beside each call that could begin there.
     lines = [re.sub("AT_FDCWD<[^>]*>", "", line) for line in lines]
-    return sum(1 for line in lines if str(root) in line and "execve" not in line)
+    return [line for line in lines if str(root) in line and "execve" not in line]
 
 
 def memory_of(argv: list[str], folder: str) -> float:
@@ -129,7 +129,7 @@ def measure() -> list[Row]:
             growth.append(once(twice["kalyx"], str(home)) / own)
         counted = None
         if shutil.which("strace"):
-            own, bare = (calls(argv[name], str(home), root, ENVIRONMENT) for name in ("kalyx", "bare"))
+            own, bare = (len(calls(argv[name], str(home), root, ENVIRONMENT)) for name in ("kalyx", "bare"))
             counted = own / bare
         peak = memory_of(argv["kalyx"], str(home))
     what, bare = f"`survey --json`, {ENVIRONMENTS} environments of {DISTRIBUTIONS} packages", "a bare scan of the same"

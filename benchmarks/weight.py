@@ -15,6 +15,7 @@ import contextlib
 import io
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -96,8 +97,8 @@ def installed_bytes() -> int:
     return -(-sum(path.stat().st_size for path in files) // ROUND) * ROUND
 
 
-def system_calls() -> dict[str, int]:
-    """The file-system calls of questions about a few made-up environments; none where there is no tracer."""
+def system_calls() -> dict[str, dict[str, int]]:
+    """How often each question about a few made-up environments calls what on which file; none without a tracer."""
     if not shutil.which("strace"):
         return {}
     with tempfile.TemporaryDirectory(prefix="kalyx-weight-") as place:
@@ -106,10 +107,18 @@ def system_calls() -> dict[str, int]:
         survey.build(root, 5, distributions=3)
         variables = {"HOME": str(home), "PATH": f"{root}/hive-000/bin:/usr/bin:/bin", "LANG": "C.UTF-8"}
         start = [sys.executable, "-I", "-m", "kalyx"]
-        return {
-            question: survey.calls([*start, *question.replace("ENVS", str(root)).split()], str(root), root, variables)
-            for question in TRACED
-        }
+        found = {}
+        for question in TRACED:
+            words = [*start, *question.replace("ENVS", str(root)).split()]
+            lines = survey.calls(words, str(root), root, variables)
+            found[question] = dict(sorted(Counter(_call(line, root) for line in lines).items()))
+        return found
+
+
+def _call(line: str, root: Path) -> str:
+    """What is called, and on what below the tree."""
+    name, path = re.search(r"(\w+)\(", line), re.search(re.escape(str(root)) + r"([^\"<>]*)", line)
+    return f"{name[1] if name else line} {path[1].strip('/') if path else ''}".replace(survey.PYTHON, "python3").strip()
 
 
 def measured() -> dict[str, Any]:
@@ -135,9 +144,12 @@ def risen(kept: dict[str, Any], now: dict[str, Any]) -> list[str]:
             f"{name} {before.get(name, 0)} -> {count}" for name, count in counts.items() if count > before.get(name, 0)
         ]
         found += [f"kalyx {question} reads more: {', '.join(more)}"] if more else []
-    for question, count in now["calls"].items():
-        before = kept.get("calls", {}).get(question, 0)
-        found += [f"kalyx {question} makes more file-system calls: {before} -> {count}"] if count > before else []
+    for question, counts in now["calls"].items():
+        before = kept.get("calls", {}).get(question, {})
+        if sum(counts.values()) > sum(before.values()):
+            rose = {what: count for what, count in counts.items() if count > before.get(what, 0)}
+            more = [f"{what} {before.get(what, 0)} -> {count}" for what, count in rose.items()]
+            found.append(f"kalyx {question} calls the file system more often: {', '.join(more)}")
     if now["bytes"] > kept["bytes"]:
         found.append(f"the files installed grew from {kept['bytes']} to {now['bytes']} bytes")
     return found

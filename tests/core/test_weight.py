@@ -16,8 +16,8 @@ def test_nothing_rises_unseen():
     less = json.loads(json.dumps(now))
     less["modules"]["--version"].remove("argparse")
     less["readings"]["survey on cluster-larkmoor"]["listing"] -= 1
-    for question in less["calls"]:
-        less["calls"][question] -= 1
+    for counts in less["calls"].values():
+        counts[next(iter(counts))] -= 1
     less["bytes"] -= 1
     traced = ["here", "survey", "packages"] if shutil.which("strace") else []
     assert [line.split()[1] for line in risen(less, now)] == ["--version", "survey", *traced, "files"]
