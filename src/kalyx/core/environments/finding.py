@@ -67,8 +67,10 @@ def _is_python_name(name: str) -> bool:
     return False
 
 
-def interpreter_candidates(facts: Facts) -> Iterator[str]:
-    """Every file that may be an interpreter: on PATH first, then in well-known roots."""
+def interpreter_candidates(facts: Facts) -> Iterator[tuple[str, str]]:
+    """Every file that may be an interpreter, on PATH first, then in well-known roots; and its place, by which two names
+    of one folder are told to be one.
+    """
     pythons: dict[str, list[str]] = {}  # by a folder's real path: on many systems /bin and /usr/bin are one
     for folder in dict.fromkeys([*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]):
         real = facts.real(folder)
@@ -77,11 +79,11 @@ def interpreter_candidates(facts: Facts) -> Iterator[str]:
         for name in pythons[real]:
             candidate = facts.join(folder, name)
             if facts.is_file(candidate) or facts.kind(candidate) == "link":
-                yield candidate
+                yield candidate, facts.join(real, name)
     for prefix in version_prefixes(facts):
         for candidate in executables_of(facts, prefix):
             if facts.kind(candidate) is not None:
-                yield candidate
+                yield candidate, candidate
                 break
 
 

@@ -18,17 +18,16 @@ from kalyx.core.words.numbers import leading_number
 def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
     """One record an installation: its own names for it are links. Version managers' shims are not listed."""
     rows: dict[tuple[str, str], Interpreter] = {}
-    for candidate in interpreter_candidates(facts):
-        try:
-            interpreter = read_interpreter(facts, candidate)
-        except NotAnInterpreter as refusal:
-            if refusal.dead:
-                unread.append(Unread(path=candidate, reason=refusal.reason))
-            continue
-        if interpreter.prefix != interpreter.base_prefix:
-            continue  # an environment's own link: it is listed with the environments
-        row = rows.setdefault((interpreter.base_prefix, interpreter.real_executable), interpreter)
-        row.links.extend(link for link in interpreter.links if link not in row.links)
+    met: dict[str, Interpreter | None] = {}  # by their place: what two names of one folder hold is read once
+    for candidate, place in dict.fromkeys(interpreter_candidates(facts)):
+        is_new = place not in met
+        if is_new:
+            met[place] = _installation(facts, candidate, unread)
+        found = met[place]
+        if found is not None:
+            row = rows.setdefault((found.base_prefix, found.real_executable), found)
+            links = found.links if is_new else facts.hops(candidate)
+            row.links.extend([link for link in links if link not in row.links])
     only = facts.variable(ONLY_BELOW)
     if only is not None:
         inside = found_environments(facts, [], [], [], [])
@@ -38,6 +37,18 @@ def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
     for row in rows.values():
         row.executable = _best_name(facts, row)
     return in_order_of_versions(rows.values())
+
+
+def _installation(facts: Facts, path: str, unread: list[Unread]) -> Interpreter | None:
+    """The interpreter at a path, where it is an installation's own."""
+    try:
+        interpreter = read_interpreter(facts, path)
+    except NotAnInterpreter as refusal:
+        if refusal.dead:
+            unread.append(Unread(path=path, reason=refusal.reason))
+        return None
+    # An environment's own link is listed with the environments.
+    return interpreter if interpreter.prefix == interpreter.base_prefix else None
 
 
 def bases_of(
