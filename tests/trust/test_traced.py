@@ -78,6 +78,7 @@ def test_those_that_only_read_start_nothing_and_write_nothing(machine):
         calls = traced(machine, words)
         beside = "/.kalyx-new-" if line.startswith("report") else "\0"  # the page is written beside, and renamed into its place
         written = [call for call in changes(calls) if beside not in call]
+        assert bool(changes(calls)) == line.startswith("report"), "what is written is seen"
         assert (programs(calls), written, peers(calls)) == ([], [], []), line
     assert machine["page"].exists(), "the one file that was asked for"
 
@@ -92,3 +93,5 @@ def test_a_trial_starts_the_interpreter_of_the_seat_and_nothing_else(machine):
         left = [call for call in changes(calls) if not temporary.search(call) and cache not in call]
         assert (others, left, peers(calls)) == ([], [], []), line
         assert programs(calls) or line.startswith("packages"), line
+        spoken = [call for call in calls if call.startswith("connect(") and "127.0.0.1" in call]
+        assert bool(spoken) == line.startswith("rehearse"), "who is spoken to is seen"

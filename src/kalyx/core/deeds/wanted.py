@@ -112,6 +112,6 @@ def required_python(facts: Facts, folder: str) -> tuple[str, str] | None:
     project = project_in(facts, path) if facts.is_file(path) else None
     if project is None:
         return None
-    if project.problem is not None:
+    if project.problem is not None and project.requires_python is None:
         raise KalyxError(f"{visible(path)}: {project.problem}")
     return (project.requires_python, path) if project.requires_python is not None else None

@@ -283,7 +283,9 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     if environment.findings:
         return environment
     for cause in _about("environment"):
-        finding = _looked(module_of(cause).look_at_environment, view, machine) if cause != "unreadable" else None
+        if cause == "unreadable":
+            continue  # asked last
+        finding = _looked(module_of(cause).look_at_environment, view, machine)
         if finding is not None:
             environment.findings.append(finding)
     # Asked when all was looked at. What may not be read is not gone: nothing that follows from not finding something

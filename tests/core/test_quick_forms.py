@@ -1,0 +1,54 @@
+"""What is told without a pattern, for the sake of a quick start, against the pattern whose place it took."""
+
+import fnmatch
+import random
+import re
+
+from kalyx.core.interpreters.suffixes import _is_own
+from kalyx.core.words import secrets
+from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import fits
+from kalyx.core.words.quoting import quoted
+
+PARTS = {
+    "names": ["a", "B", "-", "_", ".", "--", "1", "İ", "ä"],
+    "stars": ["a", "b", ".", "*"],
+    "tags": ["cpython", "pypy", "-", "312", "37m", "x86_64", "linux", "gnu", "d", "abi3", "A", ""],
+    "secrets": ["token", "PASSWORD", "paſſword", "api-key", "api_key", "Accesskey", "secret", "=", ": ", " ", "abc", "https://", "me:pw@", "host", "key", "&", '"', "signature"],
+    "words": ["a", "Z", "0", "/", ".", ":", ",", "+", "@", "-", "_", "=", "%", " ", "é", "~", "'"],
+}  # fmt: skip
+
+
+def texts(kind: str, count: int = 4000):
+    chance = random.Random(kind)
+    for _ in range(count):
+        yield "".join(chance.choices(PARTS[kind], k=chance.randint(0, 6)))
+
+
+def without_looking_first(text: str) -> str:
+    text = secrets._USERINFO.sub(secrets._without_userinfo, text)
+    return secrets._NAMED.sub(lambda match: match[1] + secrets.HIDDEN, text)
+
+
+def test_each_says_what_its_pattern_says():
+    seen = set()
+    for name in texts("names"):
+        assert canonical(name) == re.sub("[-_.]+", "-", name).lower(), name
+    made = list(texts("stars"))
+    # Each with the text that it is without its stars, which fits, and with another's, which seldom does.
+    for stars, name in [(one, other.replace("*", "")) for at, one in enumerate(made) for other in (one, made[at - 1])]:
+        assert fits(name, stars) == fnmatch.fnmatchcase(name, stars), (name, stars)
+        seen.add(("fits", fits(name, stars), "*" in stars))
+    for tag in texts("tags"):
+        own = re.fullmatch(r"(?:cpython-\d+[a-z]*-|pypy\d+-)[\w-]+", tag) is not None
+        assert _is_own(tag) == own, tag
+        seen.add(("own", own))
+    for text in texts("secrets"):
+        assert secrets.without_credentials(text) == without_looking_first(text), text
+        seen.add(("hidden", secrets.HIDDEN in without_looking_first(text)))
+    for word in texts("words"):
+        plain = re.fullmatch(r"[A-Za-z0-9_./:,+@-][A-Za-z0-9_./:,+@=-]*", word) is not None
+        assert (quoted(word, "bash") == word) == plain, word
+        seen.add(("plain", plain))
+    assert {("own", True), ("own", False), ("hidden", True), ("hidden", False), ("plain", True), ("plain", False),
+            ("fits", True, True), ("fits", False, True), ("fits", True, False)} <= seen  # fmt: skip
