@@ -254,31 +254,6 @@ def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
     return REFUSED
 
 
-class Stopped(KeyboardInterrupt):
-    """A signal asks the run to end; what was begun is ended and cleared on the way out."""
-
-    def __init__(self, number: int) -> None:
-        super().__init__()
-        self.number = number
-
-
-def _heed_signals() -> None:
-    """A terminal that closes and a polite kill end a run as Ctrl-C does; one that is ignored stays ignored."""
-    import signal
-
-    def stop(number: int, frame: object) -> None:
-        # The way out is short and must be gone to its end: only the first counts.
-        for one in heeded:
-            signal.signal(one, signal.SIG_IGN)
-        raise Stopped(number)
-
-    names = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT")
-    numbers = [getattr(signal, name) for name in names if hasattr(signal, name)]
-    heeded = [number for number in numbers if signal.getsignal(number) is not signal.SIG_IGN]
-    for number in heeded:
-        signal.signal(number, stop)
-
-
 class _Outlet(io.FileIO):
     """Standard output or error: whoever reads it may go away, which changes nothing about what was found.
 
@@ -337,16 +312,19 @@ def _open_output() -> None:
 
 def main() -> NoReturn:
     """The console command."""
-    _heed_signals()
+    from kalyx.core.doors import signals
+
+    signals.heed()
     _open_output()
     try:
         status = _undelivered(call(sys.argv[1:]))
     except SystemExit as end:  # help and version
         status = _undelivered(end.code if isinstance(end.code, int) else 0)
-    except Stopped as stopped:
+    except signals.Stopped as stopped:
         status = 128 + stopped.number
         print("kalyx: interrupted" if status == 130 else f"kalyx: ended by signal {stopped.number}", file=sys.stderr)
     except KeyboardInterrupt:
         status = 130
         print("kalyx: interrupted", file=sys.stderr)
+    signals.over()
     sys.exit(status)

@@ -24,7 +24,10 @@ from kalyx.core.records import (
 
 
 class RehearsalAnswer(Struct, kw_only=True):
-    """``rehearse``: who answered, in how many seconds, what it imported."""
+    """``rehearse``: who answered, in how many seconds, what it imported.
+
+    ``stopped``: the number of a signal that arrived when the kernel was registered already.
+    """
 
     schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
     kernel: Kernel | None
@@ -40,10 +43,14 @@ class RehearsalAnswer(Struct, kw_only=True):
     done: bool = False
     undo: list[str] | None = None
     notes: list[str] = []
+    stopped: int | None = None
 
 
 class FillAnswer(Struct, kw_only=True):
-    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again."""
+    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again.
+
+    ``stopped``: the number of a signal that arrived when the packages were installed already.
+    """
 
     schema: Literal["kalyx.fill/1"] = "kalyx.fill/1"
     plan: list[ChangePlan] = []
@@ -58,6 +65,7 @@ class FillAnswer(Struct, kw_only=True):
     restart: list[str] = []
     notes: list[str] = []
     steps: list[str] = []
+    stopped: int | None = None
     findings: list[Finding] = []
 
 

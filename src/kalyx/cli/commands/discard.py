@@ -23,13 +23,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine = call.machine
     prefix = discarding.prefix_of(machine, call.options.target)
-    leaving = discarding.plan(machine, prefix, own_prefix=sys.prefix, with_own_files=call.options.with_own_files)
+    change, with_own_files = LiveChange(), call.options.with_own_files
+    leaving = discarding.plan(machine, prefix, change, own_prefix=sys.prefix, with_own_files=with_own_files)
     if not call.options.dry_run:
         if not call.as_json and not call.options.yes:
             _show(call, leaving.answer)
         if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
             with call.progress("removing:") as tell:
-                discarding.carry_out(machine, leaving, LiveChange(), tell)
+                discarding.carry_out(machine, leaving, change, tell)
     return _show(call, leaving.answer)
 
 

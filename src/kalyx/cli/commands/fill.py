@@ -9,6 +9,7 @@ from kalyx.cli.start import changing
 from kalyx.core.deeds import filling
 from kalyx.core.deeds.safekeeping import Kept, left_over
 from kalyx.core.deeds.wanted import wants
+from kalyx.core.doors import signals
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
@@ -66,9 +67,13 @@ def run(call: Call) -> int:
     if not call.may_change(answer.plan, f"Go on in {seat.environment.prefix}?"):
         return _show(call, answer)
     foreseen = answer.moves
-    with call.progress("at work:") as tell:
-        filling.carry_out(machine, order, answer, commands, tell)
-    return _show(call, answer, foreseen)
+    with signals.held():
+        with call.progress("at work:") as tell:
+            filling.carry_out(machine, order, answer, commands, tell)
+        # It is done: the answer with its undo line is printed whatever arrives now.
+        answer.stopped = signals.over() or answer.stopped
+    status = _show(call, answer, foreseen)
+    return 128 + answer.stopped if answer.stopped else status
 
 
 def _put_back_first(call: Call, prefix: str) -> list[str]:

@@ -14,12 +14,20 @@ from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
-from kalyx.core.deeds import made, registering
-from kalyx.core.doors import Facts, Unreadable, claims
+from kalyx.core.deeds import journal, made, registering
+from kalyx.core.deeds.preparing import MAKERS_NAMES
+from kalyx.core.doors import Facts, Unreadable, claims, signals
 from kalyx.core.doors.changing import Change
+from kalyx.core.environments.journal import Entry, Work, entry_of
 from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
-from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, DISCARDED_MARK, UNFINISHED_MARK
+from kalyx.core.findings.nothing_starts.half_made import (
+    BEFORE_FOLDER,
+    CLAIM,
+    DISCARDED_MARK,
+    MARK_FILE,
+    UNFINISHED_MARK,
+)
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import DiscardAnswer
 from kalyx.core.packages.metadata import installed_in
@@ -31,12 +39,11 @@ from kalyx.core.words.patterns import pattern
 from kalyx.core.words.secrets import shown_command
 from kalyx.core.words.visible import visible
 
-_WALKED = 400_000
-
 # What the makers of environments themselves put there.
 _MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
 _MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
-_MAKERS_FOLDERS = (BEFORE_FOLDER + "/", "conda-meta/", "share/jupyter/kernels/")
+_MARKS: dict[str, Work] = {UNFINISHED_MARK: "prepare", DISCARDED_MARK: "discard"}
+_MAKERS_FOLDERS = ("conda-meta/", "share/jupyter/kernels/")
 _SCRIPT = pattern(
     r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?"
     r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
@@ -78,10 +85,19 @@ def _is_marked(facts: Facts, folder: str) -> bool:
     """Half made, or half removed: also an empty folder that a removal which was stopped left behind."""
     if not facts.names(folder) and facts.real(folder) in made_prefixes(facts):
         return True
-    return any(facts.kind(facts.join(folder, mark)) is not None for mark in (UNFINISHED_MARK, DISCARDED_MARK))
+    return _left_by(facts, folder) is not None
 
 
-def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool) -> Leaving:
+def _left_by(facts: Facts, folder: str) -> Entry | None:
+    """The journal's entry about a run that was stopped here, where the folder carries the mark of that very entry."""
+    for mark, work in _MARKS.items():
+        entry = entry_of(facts, folder, facts.join(folder, mark), work)
+        if entry is not None:
+            return entry
+    return None
+
+
+def plan(machine: Machine, prefix: str, change: Change, *, own_prefix: str, with_own_files: bool) -> Leaving:
     """What would go, after every reason against it. Raises KalyxError with the reason that holds."""
     facts = machine.facts
     prefix = facts.real(prefix)
@@ -98,8 +114,10 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
             raise KalyxError(f"you stand in {visible(prefix)}, or live in it; go elsewhere first")
     _refuse_what_is_in_use(machine, prefix)
     _refuse_a_base_of_others(machine, prefix)
-    unfinished = _is_marked(facts, prefix)
-    unowned = [] if unfinished else list(unowned_files(facts, view))
+    obstacle = change.obstacle(prefix)
+    if obstacle is not None:
+        raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
+    unowned = list(_the_users_files(facts, view))
     if unowned and not with_own_files:
         shown = ", ".join(visible(one) for one in unowned[:4]) + (
             f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
@@ -108,6 +126,10 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
             f"{visible(prefix)} holds files that no package brought: {shown}; move them out, or say --with-own-files",
         )
     kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
+    for kernel in kernels:
+        if (held := change.obstacle(kernel.folder)) is not None:
+            raise KalyxError(f"kernel {kernel.id} starts {visible(prefix)} and cannot be removed: {visible(held)};"
+                             " nothing was removed")  # fmt: skip
     size, _ = facts.usage(prefix)
     answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[one.id for one in kernels])
     answer.plan = [ChangePlan(deed="remove kernel", path=one.folder) for one in kernels]
@@ -117,6 +139,26 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
     if entered and facts.same_path(facts.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
     return Leaving(prefix, kernels, answer)
+
+
+def _the_users_files(facts: Facts, view: View) -> Iterator[str]:
+    """What in the environment is the user's own; of one that a run left half made or half removed what came since."""
+    prefix = view.environment.prefix
+    entry = _left_by(facts, prefix)
+    if entry is None:
+        yield from unowned_files(facts, view)
+        return
+    for path in _files_below(facts, prefix):
+        relative = _relative(path, prefix)
+        status = facts.status(path)
+        is_new = status is None or max(status.changed_ns, status.modified_ns) > entry.began
+        foreign = relative.split("/")[0] not in MAKERS_NAMES if entry.work == "prepare" else is_new
+        if foreign and relative not in _MAKERS and not path.endswith(".pyc"):
+            yield relative
+
+
+def _relative(path: str, prefix: str) -> str:
+    return path[len(prefix) :].strip("/\\").replace("\\", "/")
 
 
 def _starts(machine: Machine, kernel: Kernel, prefix: str) -> bool:
@@ -165,7 +207,7 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
 
 
 def unowned_files(facts: Facts, view: View) -> Iterator[str]:
-    """Files in an environment that neither its maker nor a package brought, relative to it; bounded."""
+    """Files in an environment that neither its maker nor a package brought, relative to it; all are looked at."""
     prefix = view.environment.prefix
     sites = [facts.real(site) for site in view.environment.site_packages]
     owned: set[str] = set()
@@ -178,10 +220,12 @@ def unowned_files(facts: Facts, view: View) -> Iterator[str]:
             if installed.files is None:
                 loose.update(facts.join(site, module) for module in installed.modules)
     owned |= _of_kept_records(facts, prefix)
+    kept = facts.join(prefix, BEFORE_FOLDER, MARK_FILE)
+    of_a_stopped_fill = f"{BEFORE_FOLDER}/" if entry_of(facts, prefix, kept, "fill") else "\0"
     for path in _files_below(facts, prefix):
-        relative = path[len(prefix) :].strip("/\\").replace("\\", "/")
+        relative = _relative(path, prefix)
         top = relative.split("/")[0]
-        if path in owned or relative in _MAKERS or relative.startswith(_MAKERS_FOLDERS):
+        if path in owned or relative in _MAKERS or relative.startswith((*_MAKERS_FOLDERS, of_a_stopped_fill)):
             continue
         if path.endswith(".pyc") or _SCRIPT.match(relative):
             continue
@@ -222,7 +266,7 @@ def _of_kept_records(facts: Facts, prefix: str) -> set[str]:
 
 def _files_below(facts: Facts, folder: str) -> Iterator[str]:
     """Every file and link below, links not followed; folders that cannot be read count as one unreadable file."""
-    pending, count = [folder], 0
+    pending = [folder]
     while pending:
         place = pending.pop()
         try:
@@ -231,9 +275,6 @@ def _files_below(facts: Facts, folder: str) -> Iterator[str]:
             yield place
             continue
         for name, kind in sorted(listing.items()):
-            count += 1
-            if count > _WALKED:
-                return
             path = facts.join(place, name)
             if kind == "folder":
                 if name != "__pycache__":
@@ -261,22 +302,55 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
 
 
 def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable[[str], None]) -> None:
-    """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last."""
+    """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last.
+
+    A signal that arrives after the mark is written takes effect when all is removed. Raises KalyxError that says what
+    was done and what was not; where nothing of the environment was removed, the kernels are put back.
+    """
     facts, prefix = machine.facts, leaving.prefix
-    mark = facts.join(prefix, DISCARDED_MARK)
-    claims.claim(facts, mark, change)
-    made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
-    for kernel in leaving.kernels:
-        tell(f"kernel {kernel.id}")
-        registering.remove(machine, kernel, change)
-    last = ("pyvenv.cfg", DISCARDED_MARK)
-    for name in sorted(facts.again().names(prefix), key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
-        tell(name)
-        path = facts.join(prefix, name)
-        if facts.again().kind(path) == "folder":
-            change.remove_folder(path)
-        else:
-            change.remove_file(path)
-    change.remove_empty_folder(prefix)
-    made.forget(facts, prefix, change)
-    leaving.answer.done = True
+    path, entry = facts.join(prefix, DISCARDED_MARK), journal.new_mark()
+    with signals.held():
+        before = _left_by(facts, prefix)
+        journal.begin(facts, prefix, "discard", entry, change)
+        claims.claim(facts, path, change, entry)
+        made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
+        removed: list[Kernel] = []
+        touched = before is not None
+        try:
+            for kernel in leaving.kernels:
+                tell(f"kernel {kernel.id}")
+                registering.remove(machine, kernel, change)
+                removed.append(kernel)
+            last = ("pyvenv.cfg", DISCARDED_MARK)
+            names = facts.again().names(prefix)
+            for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
+                tell(name)
+                one = facts.join(prefix, name)
+                (change.remove_folder if facts.again().kind(one) == "folder" else change.remove_file)(one)
+                touched = True
+        except KalyxError as refusal:
+            raise KalyxError(_part_done(machine, leaving, removed, touched, change, refusal)) from None
+        change.remove_empty_folder(prefix)
+        made.forget(facts, prefix, change)
+        journal.end(facts, prefix, entry, change)
+        if before is not None:
+            journal.end(facts, prefix, before.mark, change)
+        leaving.answer.done = True
+
+
+def _part_done(
+    machine: Machine, leaving: Leaving, removed: list[Kernel], touched: bool, change: Change, refusal: KalyxError
+) -> str:
+    """What is said of a removal that the system refused half-way, after what can be taken back was taken back."""
+    facts, prefix = machine.facts.again(), leaving.prefix
+    if not touched and "were removed before that" not in refusal.says:
+        for kernel in removed:
+            registering.restore(machine, kernel.folder, change)
+        change.remove_file(facts.join(prefix, DISCARDED_MARK))
+        return f"{refusal.says}; {visible(prefix)} and its kernels are as they were"
+    again = machine.line(["kalyx", "discard", prefix])
+    says = f"{refusal.says}; {visible(prefix)} is half removed; to remove the rest: {again}"
+    if removed:
+        back = machine.line(["kalyx", "unregister", *(kernel.folder for kernel in removed), "--undo"])
+        says += f"; kernels removed: {', '.join(one.id for one in removed)}; to put those back: {back}"
+    return says

@@ -16,6 +16,7 @@ from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, vis
 from kalyx.core.deeds.proving import proofs, running_in
 from kalyx.core.deeds.safekeeping import Kept
 from kalyx.core.deeds.wanted import Wants
+from kalyx.core.doors import signals
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
@@ -113,24 +114,26 @@ def carry_out(
     before = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
     kept = Kept(machine.facts, order.environment.prefix, LiveChange())
-    kept.begin(_folders(machine, order.environment))
-    try:
-        for argv in commands:
-            installer.run(argv, tell)
-    except BaseException as error:
-        kept.put_back()
-        if isinstance(error, KalyxError):
-            raise KalyxError(f"{error.says}; what was there before was put back") from None
-        raise
-    kept.settle()
-    tell("looking at what came")
-    _prove(machine, order, before, answer)
+    with signals.held():
+        kept.begin(_folders(machine, order.environment))
+        try:
+            for argv in commands:
+                with signals.heeded():
+                    installer.run(argv, tell)
+        except BaseException as error:
+            kept.put_back()
+            if isinstance(error, KalyxError):
+                raise KalyxError(f"{error.says}; what was there before was put back") from None
+            raise
+        kept.settle()
+        tell("looking at what came")
+        _prove(machine, order, before, answer)
 
 
 def _folders(machine: Machine, environment: Environment) -> list[str]:
     """What an installer may change below the prefix, each folder once."""
     facts, prefix = machine.facts, environment.prefix
-    names = ("Scripts", "share", "etc") if facts.system == "windows" else ("bin", "share", "etc")
+    names = ("Scripts", "share", "etc", "include") if facts.system == "windows" else ("bin", "share", "etc", "include")
     found = {facts.real(site): site for site in environment.site_packages if facts.inside(site, prefix)}
     return [*found.values(), *(facts.join(prefix, name) for name in names)]
 
@@ -140,6 +143,7 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
     after = held(machine, interpreter)
     answer.done = True
     answer.moves = moves(before, after)
+    answer.undo = _undo(order, answer.moves)
     answer.broken = newly(broken(facts, interpreter, before, [], set()), broken(facts, interpreter, after, [], set()))
     there = visible_of(after)
     if not order.remove:
@@ -147,11 +151,17 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
     changed = {canonical(move.name) for move in answer.moves if move.after is not None}
     first = [there[key] for key in sorted(order.wants.keys & there.keys())] if not order.remove else []
     rest = [there[key] for key in sorted(changed - order.wants.keys) if key in there]
-    for package in [*first, *rest][:_TRIED_AT_MOST]:
-        answer.imports += proofs(machine, interpreter, package)
+    try:
+        for package in [*first, *rest][:_TRIED_AT_MOST]:
+            with signals.heeded():
+                answer.imports += proofs(machine, interpreter, package)
+        if len(first) + len(rest) > _TRIED_AT_MOST:
+            answer.notes.append(f"the imports of {_TRIED_AT_MOST} of {len(first) + len(rest)} packages were tried")
+    except signals.Stopped as stop:
+        answer.notes.append("stopped while the imports were tried: the packages are installed, and stay")
+        answer.stopped = stop.number
     if answer.moves:
         answer.restart = running_in(machine, order.environment)
-    answer.undo = _undo(order, answer.moves)
 
 
 def _undo(order: Order, done: list[Move]) -> list[str] | None:

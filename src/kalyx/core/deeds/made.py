@@ -29,7 +29,7 @@ def _still(facts: Facts, apart: str) -> list[str]:
 def _write(facts: Facts, prefixes: list[str], change: Change) -> None:
     path = made_list(facts)
     try:
-        change.folder(facts.parent(path))
-        change.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"))
+        change.folder(facts.parent(path), private=True)
+        change.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"), mode=0o600)
     except (KalyxError, UnicodeEncodeError):
         pass  # a list for finding things again: what was done is done without it

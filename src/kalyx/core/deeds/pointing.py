@@ -16,6 +16,7 @@ from msgspec import Struct
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
+from kalyx.core.doors.own_files import own_folder
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
@@ -156,10 +157,4 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
 def _kept(facts: Facts, path: str) -> str:
     """Where what takes a change back is kept, in the user's data folder."""
     name = hashlib.sha256(path.encode("utf-8", "surrogateescape")).hexdigest()[:24] + ".json"
-    if facts.system == "windows":
-        root = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
-    elif facts.system == "macos":
-        root = facts.join(facts.home, "Library", "Application Support")
-    else:
-        root = facts.variable("XDG_DATA_HOME") or facts.join(facts.home, ".local", "share")
-    return facts.join(root, "kalyx", "pointed", name)
+    return facts.join(own_folder(facts, "data"), "pointed", name)

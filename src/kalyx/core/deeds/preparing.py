@@ -13,13 +13,14 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
-from kalyx.core.deeds import made
+from kalyx.core.deeds import journal, made
 from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.deeds.inventory import moves
 from kalyx.core.deeds.proving import proofs
 from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors import Unreadable, claims
 from kalyx.core.doors.changing import Change
+from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
@@ -33,6 +34,9 @@ from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
 
+# What making and filling an environment puts right into its folder.
+MAKERS_NAMES = {UNFINISHED_MARK, "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",
+                "pyvenv.cfg", ".gitignore"}  # fmt: skip
 IGNORE_ALL = b"# written by kalyx: the environment stays out of version control\n*\n"
 
 
@@ -83,9 +87,16 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
     working = claims.worker(facts, facts.join(folder, UNFINISHED_MARK))
     if working is not None:
         raise KalyxError(f"{visible(folder)} is being made at this moment by process {working}")
-    if names and UNFINISHED_MARK not in names:
+    mark = facts.join(folder, UNFINISHED_MARK)
+    if names and not entry_of(facts, folder, mark, "prepare"):
+        if UNFINISHED_MARK in names:
+            raise KalyxError(f"{visible(mark)} was not written by Kalyx here; the folder is left as it is")
         what = "an environment" if "pyvenv.cfg" in names else "not empty"
         raise KalyxError(f"{visible(folder)} is {what} already; name a new folder")
+    own = [name for name in names if name not in MAKERS_NAMES]
+    if own:
+        shown = visible(facts.join(folder, sorted(own)[0]))
+        raise KalyxError(f"{shown} was not made by the run that was stopped in {visible(folder)}; move it away first")
 
 
 def _refuse_base(machine: Machine, base: Interpreter) -> None:
@@ -112,9 +123,14 @@ def carry_out(
     facts = machine.facts
     fresh = facts.kind(order.folder) is None
     change.folder(order.folder)
-    mark = facts.join(order.folder, UNFINISHED_MARK)
-    claims.claim(facts, mark, change)
+    mark, entry = facts.join(order.folder, UNFINISHED_MARK), journal.new_mark()
     before: list[Package] = []
+    journal.begin(facts, order.folder, "prepare", entry, change)
+    try:
+        claims.claim(facts, mark, change, entry)
+    except BaseException:
+        journal.end(facts, order.folder, entry, change)
+        raise
     try:
         _clear(machine, order.folder, change, keep=mark)
         for argv in commands:
@@ -124,11 +140,13 @@ def carry_out(
         if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
             change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
         change.remove_file(mark)
+        journal.end(facts, order.folder, entry, change)
         made.remember(facts, facts.real(order.folder), change)
     except BaseException:
         _clear(machine, order.folder, change)
         if fresh:
             change.remove_empty_folder(order.folder)
+        journal.end(facts, order.folder, entry, change)
         raise
     after = held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
     steps = [machine.line(argv) for argv in commands]

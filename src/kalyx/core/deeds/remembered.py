@@ -12,6 +12,7 @@ import json
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
+from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.doors.starting import Runner
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import objection
@@ -23,13 +24,7 @@ _LIMIT = 1024 * 1024
 
 def cache_file(facts: Facts) -> str:
     """Where it is kept: the user's cache folder of the system."""
-    if facts.system == "windows":
-        base = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
-        return facts.join(base, "kalyx", "Cache", "interpreters.json")
-    if facts.system == "macos":
-        return facts.join(facts.home, "Library", "Caches", "kalyx", "interpreters.json")
-    base = facts.variable("XDG_CACHE_HOME") or facts.join(facts.home, ".cache")
-    return facts.join(base, "kalyx", "interpreters.json")
+    return facts.join(own_folder(facts, "cache"), "interpreters.json")
 
 
 def _key(facts: Facts, path: str) -> str | None:
@@ -41,7 +36,7 @@ def _key(facts: Facts, path: str) -> str | None:
 
 def _load(facts: Facts) -> dict[str, dict[str, str]]:
     try:
-        whole = json.loads(facts.read(cache_file(facts), _LIMIT))
+        whole = json.loads(believed(facts, cache_file(facts), _LIMIT))
     except (Unreadable, ValueError, RecursionError):
         return {}
     if not isinstance(whole, dict) or whole.get("schema") != _SCHEMA or not isinstance(whole.get("known"), dict):
@@ -100,7 +95,7 @@ def _asked(facts: Facts, runner: Runner, executables: list[str]) -> dict[str, In
 def _keep(facts: Facts, change: Change, known: dict[str, dict[str, str]]) -> None:
     path = cache_file(facts)
     try:
-        change.folder(facts.parent(path))
-        change.write(path, json.dumps({"schema": _SCHEMA, "known": known}).encode("utf-8"))
+        change.folder(facts.parent(path), private=True)
+        change.write(path, json.dumps({"schema": _SCHEMA, "known": known}).encode("utf-8"), mode=0o600)
     except KalyxError:
         pass  # a cache that cannot be kept costs a question next time, no more

@@ -1,8 +1,8 @@
 """Change: everything Kalyx writes goes through here, and can be listed instead of done.
 
-A file is written beside its place and renamed over it, so that whoever looks
-sees the old one or the new one. Of a new folder, the file that makes it count
-is written last. ``PlannedChange`` lists the same deeds and does none.
+A file is written beside its place and renamed over it, so that whoever looks sees the old file or the new one; it keeps
+its owner, mode, extended attributes and further names. A tree is looked through to its end before anything in it is
+removed. ``PlannedChange`` lists the same deeds and does none.
 """
 
 from __future__ import annotations
@@ -15,27 +15,40 @@ import sys
 import tempfile
 import time
 import zlib
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 
+from kalyx.core.doors import signals
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.processes import is_living
+from kalyx.core.doors.trees import copy_tree, first_difference, keep_what_belongs, look_through
 from kalyx.core.records import KalyxError
 from kalyx.core.words.numbers import is_number
+from kalyx.core.words.visible import visible
 
 # A file that is not yet renamed over its place; the number of the process that writes it follows.
 _BESIDE = ".kalyx-new-"
 
 
-def _clear_left_over(folder: str) -> None:
-    """Remove what a run that was killed left beside the file it was writing; that of a living one stays."""
+def _reason(error: OSError) -> str:
+    return (error.strerror or str(error)).lower()
+
+
+def clear_left_over(folder: str) -> None:
+    """Remove what a run that was killed left beside the file it was writing; that of a living run stays.
+
+    Only a regular file of this user whose name such a run gives is removed. Raises OSError where the folder cannot be
+    listed.
+    """
     for name in os.listdir(folder):
-        number = name.removeprefix(_BESIDE).partition("-")[0]
-        if name.startswith(_BESIDE) and is_number(number) and not is_living(int(number)):
-            try:
-                os.unlink(os.path.join(folder, name))
-            except OSError:
-                pass
+        number, _, rest = name.removeprefix(_BESIDE).partition("-")
+        if not name.startswith(_BESIDE) or not is_number(number) or len(rest) != 8 or is_living(int(number)):
+            continue
+        path = os.path.join(folder, name)
+        with suppress(OSError):
+            seen = os.lstat(path)
+            if stat.S_ISREG(seen.st_mode) and (not hasattr(os, "geteuid") or seen.st_uid == os.geteuid()):
+                os.unlink(path)
 
 
 _PATIENCE = 10.0  # seconds: whoever holds the lock is between two deeds
@@ -79,66 +92,37 @@ def _hold(folder: str) -> int:
 class LiveChange(Change):
     """Writes on this machine."""
 
-    def folder(self, path: str) -> None:
+    def folder(self, path: str, private: bool = False) -> None:
         if not os.path.isdir(path):
             self._note("make folder", path)
-            self._do(lambda: os.makedirs(path, exist_ok=True), path)
+            self._do(lambda: _make_folders(path, private), path)
 
-    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
+    def write(
+        self,
+        path: str,
+        content: bytes,
+        mode: int | None = None,
+        *,
+        over: bytes | None = None,
+        new: bool = False,
+        times: tuple[int, int] | None = None,
+    ) -> None:
         self._note("replace" if os.path.lexists(path) else "write", path)
-        self._do(lambda: self._write(path, content, mode), path)
-
-    @staticmethod
-    def _write(path: str, content: bytes, mode: int | None) -> None:
-        if mode is None:
-            try:
-                mode = stat.S_IMODE(os.stat(path).st_mode)
-            except OSError:
-                mask = os.umask(0)
-                os.umask(mask)
-                mode = 0o666 & ~mask
-        folder = os.path.dirname(path)
-        _clear_left_over(folder)
-        handle, beside = tempfile.mkstemp(prefix=f"{_BESIDE}{os.getpid()}-", dir=folder)
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(content)
-                file.flush()
-                os.fsync(file.fileno())
-            os.chmod(beside, mode)
-            os.replace(beside, path)
-        except BaseException:
-            try:
-                os.unlink(beside)
-            except OSError:
-                pass
-            raise
+        self._do(lambda: _write(path, content, mode, over, new, times), path)
 
     def remove_file(self, path: str) -> None:
         self._note("remove", path)
         self._do(lambda: os.unlink(path), path)
+
+    def obstacle(self, path: str) -> str | None:
+        return look_through(path).obstacle if os.path.lexists(path) and not os.path.islink(path) else None
 
     def remove_folder(self, path: str) -> None:
         self._note("remove", path)
         if os.path.islink(path):
             self._do(lambda: os.unlink(path), path)
         else:
-            self._do(lambda: self._remove_tree(path), path)
-
-    @staticmethod
-    def _remove_tree(path: str) -> None:
-        """Remove a tree; tried again a few times where something still writes into it."""
-        for attempt in range(5):
-            try:
-                shutil.rmtree(path)
-                return
-            except FileNotFoundError:
-                if not os.path.lexists(path):
-                    return
-            except OSError:
-                if attempt == 4:
-                    raise
-            time.sleep(0.1)
+            self._do(lambda: _remove_tree(path), path)
 
     def mark(self, path: str, content: bytes) -> None:
         self._note("write", path)
@@ -151,25 +135,7 @@ class LiveChange(Change):
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
         self._note("copy", path)
-        top = os.path.normpath(path)
-
-        def copy(one: str, other: str) -> str:
-            # What lies right in the folder (path files, scripts) may be written in place: only a real copy keeps it.
-            if linked and os.path.dirname(one) != top:
-                try:
-                    os.link(one, other, follow_symlinks=False)
-                    return other
-                except OSError:
-                    pass
-            return str(shutil.copy2(one, other, follow_symlinks=False))
-
-        def do() -> None:
-            try:
-                shutil.copytree(path, to, symlinks=True, copy_function=copy, dirs_exist_ok=True)
-            except shutil.Error as error:
-                raise OSError(str(error.args[0][0][2]) if error.args and error.args[0] else "copying failed") from None
-
-        self._do(do, path)
+        self._do(lambda: copy_tree(path, to, linked=linked), path)
 
     def claim(self, path: str, content: bytes) -> bool:
         try:
@@ -178,7 +144,7 @@ class LiveChange(Change):
         except FileExistsError:
             return False
         except OSError as error:
-            raise KalyxError(f"{path}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
+            raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
         return True
 
     @contextmanager
@@ -186,7 +152,7 @@ class LiveChange(Change):
         try:
             held = _hold(folder)
         except OSError as error:
-            raise KalyxError(f"{folder}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
+            raise KalyxError(f"{folder}: {_reason(error)}; nothing was changed there") from None
         try:
             yield
         finally:
@@ -205,14 +171,18 @@ class LiveChange(Change):
 
     def move(self, path: str, to: str) -> None:
         self._note("move away", path)
-        self._do(lambda: os.rename(path, to), path)
+        self._do(lambda: _move(path, to), path)
+
+    def set_times(self, path: str, times: tuple[int, int]) -> None:
+        self._do(lambda: os.utime(path, ns=times, follow_symlinks=False), path)
 
     @staticmethod
-    def _do(deed: object, path: str) -> None:
+    def _do(deed: Callable[[], object], path: str) -> None:
         try:
-            deed()  # type: ignore[operator]
+            with signals.held():
+                deed()
         except OSError as error:
-            raise KalyxError(f"{path}: {(error.strerror or str(error)).lower()}; nothing was changed there") from None
+            raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
 
 
 class PlannedChange(LiveChange):
@@ -230,3 +200,173 @@ class PlannedChange(LiveChange):
     @contextmanager
     def alone(self, folder: str) -> Iterator[None]:
         yield
+
+
+def _make_folders(path: str, private: bool) -> None:
+    """Make a folder and those above; of a ``private`` one nobody else may read the last."""
+    os.makedirs(path, exist_ok=True)
+    if private:
+        os.chmod(path, 0o700)
+
+
+def _mode_of_new() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
+
+
+def _write(
+    path: str, content: bytes, mode: int | None, over: bytes | None, new: bool, times: tuple[int, int] | None
+) -> None:
+    """Write a file whole or not at all. Raises OSError; FileExistsError where it must be ``new`` and is not."""
+    folder = os.path.dirname(path)
+    clear_left_over(folder)
+    there = os.stat(path) if os.path.lexists(path) and os.path.exists(path) else None
+    if new and os.path.lexists(path):
+        raise FileExistsError(errno.EEXIST, "a file of this name appeared meanwhile")
+    if over is not None:
+        with open(path, "rb") as file:
+            if file.read(len(over) + 1) != over:
+                raise OSError(errno.ESTALE, "the file was changed meanwhile")
+    is_plain = there is None or os.path.islink(path)
+    if there is not None and not is_plain and not stat.S_ISREG(there.st_mode):
+        raise OSError(errno.EISDIR, "is a directory") if stat.S_ISDIR(there.st_mode) else OSError(
+            errno.EINVAL, "not a regular file"
+        )
+    handle, beside = _new_file_in(folder)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        if is_plain:
+            os.chmod(beside, mode if mode is not None else stat.S_IMODE(there.st_mode) if there else _mode_of_new())
+        else:
+            assert there is not None
+            if there.st_nlink > 1 or not _takes_after(path, beside, there):
+                _write_in_place(path, content)
+                os.unlink(beside)
+                beside = path
+            if mode is not None:
+                os.chmod(beside, mode)
+        if times is not None:
+            os.utime(beside, ns=times)
+        if beside != path:
+            _into_place(beside, path, new)
+    except BaseException:
+        if beside != path:
+            with suppress(OSError):
+                os.unlink(beside)
+        raise
+
+
+def _new_file_in(folder: str) -> tuple[int, str]:
+    return tempfile.mkstemp(prefix=f"{_BESIDE}{os.getpid()}-", dir=folder)
+
+
+def _takes_after(path: str, beside: str, there: os.stat_result) -> bool:
+    """Give the new file what belongs to the old one, but for its times; False where the system does not let us."""
+    now = os.stat(beside)
+    keep_what_belongs(path, beside)
+    os.utime(beside, ns=(now.st_atime_ns, now.st_mtime_ns))
+    same = os.stat(beside)
+    return (same.st_uid, same.st_gid) == (there.st_uid, there.st_gid)
+
+
+def _write_in_place(path: str, content: bytes) -> None:
+    """Another name of the file, or its owner, would be lost by a new file: the bytes are changed where they are."""
+    handle = os.open(path, os.O_WRONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0))
+    try:
+        rest = memoryview(content)
+        while rest:
+            rest = rest[os.write(handle, rest) :]
+        os.ftruncate(handle, len(content))
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _into_place(beside: str, path: str, new: bool) -> None:
+    """Rename over what is there; a ``new`` file never takes the place of another."""
+    if not new:
+        os.replace(beside, path)
+        return
+    if sys.platform == "win32":
+        os.rename(beside, path)  # refuses where a file is there
+        return
+    try:
+        os.link(beside, path)
+    except FileExistsError:
+        raise FileExistsError(errno.EEXIST, "a file of this name appeared meanwhile") from None
+    except OSError:
+        # A file system without such links: the name is taken first, by an empty file.
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+        os.replace(beside, path)
+        return
+    os.unlink(beside)
+
+
+def _remove_tree(path: str) -> None:
+    """Remove a tree that was looked through to its end; raises KalyxError that counts what went where not all could."""
+    try:
+        os.lstat(path)
+    except FileNotFoundError:
+        return
+    found = look_through(path)
+    if found.obstacle is not None:
+        raise KalyxError(f"{visible(found.obstacle)}; nothing of {visible(path)} was removed")
+    for attempt in range(5):  # something may still write into it
+        try:
+            shutil.rmtree(path)
+            return
+        except FileNotFoundError:
+            if not os.path.lexists(path):
+                return
+        except OSError as error:
+            if attempt == 4:
+                raise _part_removed(path, found.files, error) from None
+        time.sleep(0.1)
+
+
+def _part_removed(path: str, files: int, error: OSError) -> KalyxError:
+    left = look_through(path).files
+    what = f"{max(0, files - left)} of {files} files were removed before that, and {left} are left in {visible(path)}"
+    where = visible(error.filename) if isinstance(error.filename, str) else visible(path)
+    return KalyxError(f"{where}: {_reason(error)}; {what if left < files else 'nothing was removed'}")
+
+
+def _move(path: str, to: str) -> None:
+    """Rename; to another file system: copy beside the new place, compare, rename, and only then remove."""
+    try:
+        os.rename(path, to)
+        return
+    except OSError as error:
+        if error.errno != errno.EXDEV:
+            raise
+    if os.path.lexists(to):
+        raise FileExistsError(errno.EEXIST, "file exists")
+    found = look_through(path) if os.path.isdir(path) and not os.path.islink(path) else None
+    if found is not None and found.obstacle is not None:
+        raise KalyxError(f"{visible(found.obstacle)}; nothing was moved")
+    beside = os.path.join(os.path.dirname(to), f"{_BESIDE}{os.getpid()}-{os.urandom(4).hex()}")
+    try:
+        if found is not None:
+            copy_tree(path, beside, linked=False)
+        else:
+            shutil.copyfile(path, beside, follow_symlinks=False)
+            keep_what_belongs(path, beside)
+        different = first_difference(path, beside)
+        if different is not None:
+            raise OSError(errno.EIO, "the copy is not the same as the original")
+        os.rename(beside, to)
+    except BaseException:
+        if os.path.isdir(beside) and not os.path.islink(beside):
+            shutil.rmtree(beside, ignore_errors=True)
+        else:
+            with suppress(OSError):
+                os.unlink(beside)
+        raise
+    if found is not None:
+        _remove_tree(path)
+    else:
+        os.unlink(path)

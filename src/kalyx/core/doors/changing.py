@@ -22,12 +22,35 @@ class Change:
     def _note(self, deed: str, path: str) -> None:
         self.deeds.append(ChangePlan(deed=deed, path=path))
 
-    def folder(self, path: str) -> None:
-        """Make a folder and those above it; nothing where it is there."""
+    def folder(self, path: str, private: bool = False) -> None:
+        """Make a folder and those above it; nothing where it is there. Of a ``private`` one nobody else may read."""
         raise NotImplementedError
 
-    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
-        """Write a file whole or not at all; an existing file keeps its mode, a link becomes a file."""
+    def write(
+        self,
+        path: str,
+        content: bytes,
+        mode: int | None = None,
+        *,
+        over: bytes | None = None,
+        new: bool = False,
+        times: tuple[int, int] | None = None,
+    ) -> None:
+        """Write a file whole or not at all; a link becomes a file.
+
+        An existing file keeps its owner, mode, extended attributes and further names. ``over``: only where the file
+        still has this content. ``new``: only where no file of this name is there. ``times``: of access and of change,
+        in nanoseconds, which the file then has.
+        """
+        raise NotImplementedError
+
+    def obstacle(self, path: str) -> str | None:
+        """Why the folder ``path`` cannot be removed whole (a mount point, another owner, a folder that may not be
+        written, what cannot be looked at), or None; everything in it is looked at."""
+        return None
+
+    def set_times(self, path: str, times: tuple[int, int]) -> None:
+        """Give a file, link or folder these times of access and of change, in nanoseconds."""
         raise NotImplementedError
 
     def remove_file(self, path: str) -> None:
@@ -63,7 +86,7 @@ class Change:
         raise NotImplementedError
 
     def move(self, path: str, to: str) -> None:
-        """Give a file, link or folder another path on the same file system."""
+        """Give a file, link or folder another path; to another file system by a copy that is compared first."""
         raise NotImplementedError
 
     @staticmethod
@@ -81,8 +104,8 @@ class Change:
 class NoChange(Change):
     """A door that stays shut: nothing is changed on a machine that is only examined."""
 
-    def folder(self, path: str) -> None:
+    def folder(self, path: str, private: bool = False) -> None:
         raise KalyxError(f"{path}: nothing is written for a machine that is only examined")
 
-    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
+    def write(self, path: str, content: bytes, mode: int | None = None, **more: object) -> None:
         raise KalyxError(f"{path}: nothing is written for a machine that is only examined")

@@ -4,18 +4,27 @@ from __future__ import annotations
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.changing import Change
+from kalyx.core.doors.own_files import distrust
+from kalyx.core.doors.reading import Process
 from kalyx.core.records import KalyxError
 from kalyx.core.words.numbers import number_of
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.visible import visible
 
 _JUST_NOW = 10.0
-_SAME = 3.0  # seconds: when a process began is worked out from a clock that may be set meanwhile
+# What a claim says: a process, when it began, and in the next line the mark of the journal's entry.
+_CLAIM = pattern(r"\d{1,10} \S{1,80}\n(?:[0-9a-f]{32}\n)?")
 
 
-def own_words(facts: Facts) -> bytes:
-    """What a claim of this process says: its number and when it started."""
+def own_words(facts: Facts, mark: str = "") -> bytes:
+    """What a claim of this process says: its number, when it began, the mark of the journal's entry."""
     process = facts.process(facts.pid)
-    return f"{facts.pid} {process.started if process else None}\n".encode()
+    return f"{facts.pid} {_began(process)}\n{mark}{chr(10) if mark else ''}".encode()
+
+
+def _began(process: Process | None) -> str:
+    """When a process began, in the system's own count where it has one: that holds also where the clock is set."""
+    return (process.ticks or repr(process.started)) if process is not None else "None"
 
 
 def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
@@ -33,21 +42,19 @@ def _maker(facts: Facts, path: str, text: str, now: float) -> int | None:
         status = facts.status(path)
         return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
     process = facts.process(number)
-    if process is None:
+    if process is None or (process.started is not None and started != _began(process)):
         return None
-    try:
-        same = process.started is None or abs(process.started - float(started)) < _SAME
-    except ValueError:
-        same = False
-    return number if same else None
+    return number
 
 
-def claim(facts: Facts, path: str, change: Change) -> None:
+def claim(facts: Facts, path: str, change: Change, mark: str = "") -> None:
     """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
+
+    ``mark``: that of the journal's entry about this work. What lies there and cannot be a claim of Kalyx is refused.
 
     Judging a claim dead, removing it and writing one's own is one step to others: the folder is held meanwhile.
     """
-    if change.claim(path, own_words(facts)):
+    if change.claim(path, own_words(facts, mark)):
         return
     with change.alone(facts.parent(path)):
         look = facts.again()
@@ -56,8 +63,10 @@ def claim(facts: Facts, path: str, change: Change) -> None:
             found = _maker(look, path, text, change.now())
             if found is not None:
                 raise _at_work(facts, path, found)
+            if look.kind(path) != "file" or (text and not _CLAIM.fullmatch(text)) or distrust(look, path):
+                raise KalyxError(f"{visible(path)} was not written by Kalyx; remove it, if it is yours, and try again")
             change.remove_file(path)
-        if not change.claim(path, own_words(facts)):
+        if not change.claim(path, own_words(facts, mark)):
             raise _at_work(facts, path, 0)
 
 

@@ -82,6 +82,16 @@ def _booted() -> float:
         return 0.0
 
 
+@cache
+def _boot_id() -> str:
+    """What names this start of the system (random(4)); the claim of a process of an earlier start names nobody."""
+    try:
+        with open("/proc/sys/kernel/random/boot_id", encoding="ascii") as file:
+            return file.read(64).strip()[:8]
+    except (OSError, ValueError):
+        return ""
+
+
 def _told(pid: int, name: str) -> bytes | None:
     """What the process folder says, up to a mebibyte; None where it may not be asked, or the process is gone."""
     try:
@@ -258,6 +268,7 @@ class LiveFacts(Facts):
                     seen.st_dev,
                     stat.S_IMODE(seen.st_mode),
                     seen.st_uid,
+                    seen.st_ctime_ns,
                 )
         return self._statuses[path]
 
@@ -497,6 +508,7 @@ class LiveFacts(Facts):
             os.fsdecode(status[opening + 1 : closing]),
             # session equals pid, and the terminal's number is not nought
             int(fields[3]) == pid and int(fields[4]) != 0,
+            f"{fields[19].decode('ascii', 'replace')}@{_boot_id()}" if len(fields) > 19 else "",
         )
 
     @staticmethod

@@ -44,7 +44,7 @@ class MemoryChange(Change):
             folder = self.facts.parent(folder)
         return self.facts.kind(folder) in ("file", "other")
 
-    def folder(self, path: str) -> None:
+    def folder(self, path: str, private: bool = False) -> None:
         facts = self.facts
         if facts.is_folder(path):
             return
@@ -67,9 +67,11 @@ class MemoryChange(Change):
         self.folder(path)
         del self.deeds[count:]
 
-    def write(self, path: str, content: bytes, mode: int | None = None) -> None:
+    def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, **more: object) -> None:
         self._note("replace" if self.facts.kind(path) is not None else "write", path)
         place = self._beside(path)
+        if new and self.facts.kind(path) is not None:
+            raise self._refuse(path, "a file of this name appeared meanwhile")
         if self.facts.kind(place) == "folder":
             raise self._refuse(path, "is a directory")
         self.facts.put(place, content)

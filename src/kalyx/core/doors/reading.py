@@ -43,6 +43,7 @@ class Status(Struct, frozen=True):
     device: int
     mode: int
     owner: int
+    changed_ns: int = 0  # when anything of it, its name too, was changed last; not kept in a capture
 
 
 class Process(Struct, frozen=True):
@@ -57,6 +58,7 @@ class Process(Struct, frozen=True):
     started: float | None
     name: str = ""
     leads_terminal: bool = False  # first process of a terminal of its own
+    ticks: str = ""  # when it began, in the system's own count since a start of the system, which no clock changes
 
 
 class Facts:

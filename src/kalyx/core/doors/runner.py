@@ -18,12 +18,9 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
-from kalyx.core.doors import processes
+from kalyx.core.doors import processes, signals
 from kalyx.core.doors.guard import MARK_VARIABLE, guard
 from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
-
-# Signals by which a run is ended from outside: what was begun must be known before one takes effect.
-ENDING_SIGNALS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT") if hasattr(signal, name)]
 
 
 class _Drain(threading.Thread):
@@ -62,7 +59,7 @@ class _Program:
         argv = _looked_up(argv, variables, folder)
         environment = dict(os.environ if variables is None else variables) | {MARK_VARIABLE: self.mark}
         try:
-            with _signals_later():
+            with signals.held():  # a program half started could not be ended
                 self.process = subprocess.Popen(
                     argv,
                     stdin=subprocess.DEVNULL,
@@ -173,28 +170,6 @@ def _wait_for_end(process: subprocess.Popen[bytes], seconds: float) -> None:
     finally:
         os.close(handle)
     process.wait(0.0)
-
-
-@contextmanager
-def _signals_later() -> Iterator[None]:
-    """Hold a signal back until what was begun is known to us: a program half started could not be ended."""
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    came: list[int] = []
-    before = {}
-    for number in ENDING_SIGNALS:
-        handler = signal.getsignal(number)
-        if callable(handler):
-            before[number] = handler
-            signal.signal(number, lambda number, frame: came.append(number))
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
-    for number in came:
-        before[number](number, None)
 
 
 class LiveRunning(Running):

@@ -6,33 +6,28 @@ is passed over, and forgotten when the list is written next.
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.own_files import believed, own_folder
 
 _LIMIT = 1024 * 1024
 _MOST = 2000
 
 
 def made_list(facts: Facts) -> str:
-    """Where the list lies: the user's state folder of the system (XDG Base Directory Specification)."""
-    if facts.system == "windows":
-        base = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
-    elif facts.system == "macos":
-        base = facts.join(facts.home, "Library", "Application Support")
-    else:
-        base = facts.variable("XDG_STATE_HOME") or facts.join(facts.home, ".local", "state")
-    return facts.join(base, "kalyx", "environments.json")
+    """Where the list lies: the user's state folder of the system."""
+    return facts.join(own_folder(facts, "state"), "environments.json")
 
 
 def made_prefixes(facts: Facts) -> list[str]:
     """The folders of the list, as written; there or not."""
-    text = facts.text_or_none(made_list(facts), _LIMIT)
-    if not text:
+    path = made_list(facts)
+    if facts.kind(path) is None:
         return []
     import json
 
     try:
-        found = json.loads(text)
-    except (ValueError, RecursionError):
+        found = json.loads(believed(facts, path, _LIMIT))
+    except (Unreadable, ValueError, RecursionError):
         return []
     if not isinstance(found, list):
         return []

@@ -15,6 +15,7 @@ Only looks like it (it was finished, and its base was removed later):
 from __future__ import annotations
 
 from kalyx.core.doors import Facts
+from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.activation import spoken_place
@@ -24,6 +25,7 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
+MARK_FILE = "mark"  # in that folder
 CLAIM = ".kalyx-filling"
 DISCARDED_MARK = ".kalyx-discarding"
 # What the standard module itself brings along.
@@ -36,12 +38,14 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if facts.kind(mark) is not None:
         if working := _worker(facts, mark):
             return _at_work(mark, working, "made")
+    if facts.kind(mark) is not None and entry_of(facts, environment.prefix, mark, "prepare"):
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
         return condition("half-made", "making it was begun and not finished", evidence, [remove(view, machine)])
     going = facts.join(environment.prefix, DISCARDED_MARK)
     if facts.kind(going) is not None:
         if working := _worker(facts, going):
             return _at_work(going, working, "removed")
+    if facts.kind(going) is not None and entry_of(facts, environment.prefix, going, "discard"):
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
         finish = remedies.command(machine, ["kalyx", "discard", environment.prefix])
         mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
@@ -51,6 +55,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         claim = facts.join(environment.prefix, CLAIM)
         if working := _worker(facts, claim):
             return _at_work(claim, working, "filled")
+    if facts.kind(kept) is not None and entry_of(facts, environment.prefix, facts.join(kept, MARK_FILE), "fill"):
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
         argv = ["kalyx", "fill", environment.prefix, "--repair"]
         back = Remedy(says="put back what was there", steps=[remedies.command(machine, argv)],

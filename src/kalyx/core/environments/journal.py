@@ -1,0 +1,59 @@
+"""What Kalyx was doing to an environment when it was stopped: known from the user's state folder, never from the place.
+
+Before Kalyx makes, fills or removes an environment it writes an entry of its journal, in the user's state folder, and
+puts the entry's mark into what it leaves in the environment. A mark, a copy or a claim found in an environment without
+that entry was written by somebody else: it is data, and nothing is done because of it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Literal
+
+from msgspec import Struct
+
+from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.own_files import believed, own_folder
+
+Work = Literal["prepare", "fill", "discard"]
+_LIMIT = 64 * 1024
+
+
+class Entry(Struct, forbid_unknown_fields=True):
+    """One piece of work: the real path of the environment, what was done to it, its mark, when it began (ns)."""
+
+    schema: Literal["kalyx.journal/1"]
+    place: str
+    work: Work
+    mark: str
+    began: int
+
+
+def entry_file(facts: Facts, place: str, mark: str) -> str:
+    """The file of the entry with this mark about an environment, there or not."""
+    words = f"{facts.real(place)}\0{mark}"
+    name = hashlib.sha256(words.encode("utf-8", "surrogateescape")).hexdigest()[:24]
+    return facts.join(own_folder(facts, "state"), "journal", f"{name}.json")
+
+
+def entry_of(facts: Facts, place: str, path: str, work: Work) -> Entry | None:
+    """The entry that the mark in the file ``path`` belongs to, about this environment and this work.
+
+    None where there is none, or what is there is not believed: then somebody else wrote the mark.
+    """
+    if facts.kind(path) != "file":
+        return None
+    lines = (facts.text_or_none(path, 4096) or "").split("\n")
+    if len(lines) < 2 or len(lines[1]) != 32:
+        return None
+    file = entry_file(facts, place, lines[1])
+    if facts.kind(file) is None:
+        return None
+    import msgspec
+
+    try:
+        entry = msgspec.json.decode(believed(facts, file, _LIMIT), type=Entry)
+    except (Unreadable, msgspec.MsgspecError, RecursionError):
+        return None
+    is_it = entry.mark == lines[1] and entry.work == work and facts.same_path(entry.place, facts.real(place))
+    return entry if is_it else None
