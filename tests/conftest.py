@@ -184,6 +184,11 @@ class Moor:
     def stepped(self, deed: str, number: int, *words: object) -> tuple[int, list[str], str]:
         """The program with one step spoilt (``stepping.py``): its status, the steps it took, what it said."""
         report = self.root.parent / "steps"
+        # What runs before left in the journal would be taken back first: then the steps would be others each time.
+        journal = self.root / ".local" / "state" / "kalyx" / "journal"
+        journal.mkdir(parents=True, exist_ok=True)
+        for left in journal.iterdir():
+            left.unlink()
         argv = [sys.executable, str(Path(__file__).with_name("stepping.py")), deed, str(number), str(report)]
         done = subprocess.run([*argv, *map(str, words)], cwd=self.folder, env=self.variables, capture_output=True,
                               text=True, stdin=subprocess.DEVNULL, timeout=180, check=False)  # fmt: skip

@@ -147,6 +147,14 @@ def wanted_by(reasons: list[str]) -> str | None:
     return f"skipped for want of {said}" + (f"; they come by: {install_line(known)}" if known else "")
 
 
+def _may_mount() -> bool:
+    return hasattr(os, "geteuid") and os.geteuid() == 0 and subprocess.run(["unshare", "-m", "true"], capture_output=True, check=False).returncode == 0
+
+
+# For tests that change owners, mount and mark files as immutable.
+as_root = pytest.mark.skipif(not _may_mount(), reason=f"{WANT}the rights of root, to mount and to change owners")
+
+
 def running_with(word: str) -> list[int]:
     """The processes whose command line has this word in it, but for this one."""
     found = []

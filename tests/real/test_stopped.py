@@ -247,9 +247,12 @@ def test_a_step_can_be_spoilt(tmp_path):
     moor = Moor(tmp_path / "moor")
     python = make_environment(NEW, moor.root / "heath", "--without-pip")
     words = ["point", f"editor:{moor.folder / '.vscode' / 'settings.json'}", python, "--yes"]
-    assert len(moor.steps_of(*words)) >= 3
+    assert moor.kalyx(*words).status == 0  # what only a first run makes is there
     shutil.rmtree(moor.folder / ".vscode")
-    status, steps, said = moor.stepped("ENOSPC", 2, *words)
+    steps = moor.steps_of(*words)
+    last = max(number for number, step in enumerate(steps, 1) if step.startswith("open") and ".vscode" in step)
+    shutil.rmtree(moor.folder / ".vscode")
+    status, steps, said = moor.stepped("ENOSPC", last, *words)
     assert status == 2 and "no space left" in said, said
     assert not (moor.folder / ".vscode" / "settings.json").exists() and len(steps) >= 2
     assert json.loads(moor.kalyx(*words, "--json").out)["done"]

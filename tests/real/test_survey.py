@@ -9,6 +9,9 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.deeds.journal import Working
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.live import LiveFacts
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OLD, need
 
@@ -49,7 +52,9 @@ def test_conditions_of_real_environments(moor):
     for script in (root / "unscripted" / "bin").glob("[aA]ctivate*"):
         script.unlink()
     make_environment(NEW, root / "marked", "--without-pip")
-    (root / "marked" / ".kalyx-unfinished").touch()
+    working = Working(LiveFacts(moor.variables, str(moor.folder)), str(root / "marked"), "prepare", LiveChange())
+    working.begin()
+    (root / "marked" / ".kalyx-unfinished").write_text(f"999999999 1\n{working.mark}\n")
     (root / "bare" / "conda-meta").mkdir(parents=True)
     make_environment(NEW, root / "garbled", "--without-pip")
     (root / "garbled" / "pyvenv.cfg").write_bytes(b"home = \xff\xfe\n")

@@ -40,6 +40,9 @@ COMMANDS = {
 # Those that only read and can do so on a captured machine.
 EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "kernels", "record", "report"}
 
+# Those that change something; they take back first what a run that was killed had begun.
+CHANGE = {"prepare", "fill", "register", "point", "discard", "unregister"}
+
 FOUND, REFUSED = 1, 2
 
 
@@ -182,6 +185,8 @@ def call(words: list[str]) -> int:
     if getattr(options, "on", None) and options.command not in EXAMINE:
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
+        if options.command in CHANGE or getattr(options, "mend", False):
+            _take_back_what_was_stopped(options)
         status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))
         sys.stdout.flush()
         return int(status)
@@ -191,6 +196,19 @@ def call(words: list[str]) -> int:
         return _refuse(str(error), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
+
+
+def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
+    """Take back what a run that was killed had begun to change, before anything is planned on it; not for a dry run."""
+    if options.dry_run:
+        return
+    from kalyx.core.deeds.transaction import recover
+    from kalyx.core.doors.change import LiveChange
+    from kalyx.core.doors.live import LiveFacts
+    from kalyx.core.words.visible import visible
+
+    for line in recover(LiveFacts(), LiveChange()):
+        print(f"kalyx: {visible(line)}", file=sys.stderr)
 
 
 def _own_failure(failure: Exception, words: list[str]) -> str:
@@ -312,7 +330,7 @@ def _open_output() -> None:
 
 def main() -> NoReturn:
     """The console command."""
-    from kalyx.core.doors import signals
+    from kalyx.core import signals
 
     signals.heed()
     _open_output()

@@ -6,10 +6,10 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.deeds import filling
 from kalyx.core.deeds.safekeeping import Kept, left_over
 from kalyx.core.deeds.wanted import wants
-from kalyx.core.doors import signals
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move

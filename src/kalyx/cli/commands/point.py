@@ -6,6 +6,7 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.deeds import pointing
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import PointAnswer
@@ -88,7 +89,9 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
     if not call.as_json and not call.options.yes:
         _show(call, answer)
     call.may_change(change.deeds, f"Change {change.path}?")
-    undo = pointing.carry_out(call.machine, change, LiveChange())
+    with signals.held():
+        undo = pointing.carry_out(call.machine, change, LiveChange())
+        signals.over()  # it is changed: the answer with its undo line is printed whatever arrives now
     answer.undo = None if call.options.undo and change.goes else undo
     answer.done = True
     return not change.goes

@@ -6,6 +6,7 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.deeds import preparing, registering
 from kalyx.core.deeds.bringing import could_bring
 from kalyx.core.deeds.recorded import Recorded, is_record, read_record
@@ -14,7 +15,7 @@ from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
-from kalyx.core.outcomes import PrepareAnswer
+from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
@@ -61,17 +62,31 @@ def run(call: Call) -> int:
     if not call.as_json and not call.options.yes:
         _show(call, answer)
     call.may_change(deeds, f"Make {order.folder} with Python {order.base.version}?")
-    with call.progress("at work:") as tell:
+    with signals.held(), call.progress("at work:") as tell:
         made = preparing.carry_out(machine, order, commands, LiveChange(), tell)
         made.plan = deeds
-        fresh = Call(call.options)
-        preparing.check(fresh.machine, order, made)
-        made.environment = read_environment(fresh.machine.facts, order.folder).environment
-        if call.options.kernel is not None:
-            _kernel(fresh, order.folder, made)
-        if call.options.point_editor:
-            _editor(fresh, order.folder, made)
-    return _show(call, made)
+        stopped = None
+        try:
+            with signals.heeded():
+                _finish(call, order, made)
+        except signals.Stopped as stop:
+            stopped = stop.number
+            line = machine.line(["kalyx", "discard", order.folder])
+            made.notes.append(f"stopped after the environment was made: it stays, unchecked; to remove it: {line}")
+        signals.over()
+    status = _show(call, made)
+    return 128 + stopped if stopped else status
+
+
+def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
+    """What follows once the environment is there: it is checked, and registered and chosen where that was asked for."""
+    fresh = Call(call.options)
+    made.environment = read_environment(fresh.machine.facts, order.folder).environment
+    preparing.check(fresh.machine, order, made)
+    if call.options.kernel is not None:
+        _kernel(fresh, order.folder, made)
+    if call.options.point_editor:
+        _editor(fresh, order.folder, made)
 
 
 def _later(call: Call, folder: str) -> list[ChangePlan]:
@@ -145,13 +160,14 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
         answer.notes.append("no kernel package came with it, so no kernel was registered")
         return
     plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), kernel_package)
-    change = LiveChange()
-    registering.carry_out(machine, plan, change)
-    fresh = Call(call.options).machine
-    answer.rehearsal = rehearse(fresh, read_kernel(fresh.facts, plan.folder, fresh.server, "me"), [])
+
+    def rehearsed() -> RehearsalAnswer:
+        fresh = Call(call.options).machine
+        return rehearse(fresh, read_kernel(fresh.facts, plan.folder, fresh.server, "me"), [])
+
+    answer.rehearsal = registering.register(machine, plan, LiveChange(), rehearsed)
     answer.notes += plan.notes
     if not answer.rehearsal.answered:
-        registering.put_back(machine, plan, change)
         answer.notes.append("the kernel gave no answer, so what was there before was put back")
 
 

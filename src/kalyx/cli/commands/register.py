@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.deeds import filling, registering
 from kalyx.core.deeds.registering import Order, Plan
 from kalyx.core.deeds.wanted import wants
@@ -60,13 +61,18 @@ def run(call: Call) -> int:
 
         draw_plan(call.screen, plan.deeds, plan.notes)
     call.may_change(plan.deeds, f"Register {seat.environment.name} as {plan.identifier}?")
-    if bringing is not None:
-        with call.progress("at work:") as tell:
-            filling.carry_out(call.machine, bringing.order, bringing.answer, bringing.commands, tell)
-    answer = _carry_out(call, plan)
-    if answer.done:
+    with signals.held():
+        if bringing is not None:
+            with call.progress("at work:") as tell:
+                filling.carry_out(call.machine, bringing.order, bringing.answer, bringing.commands, tell)
+        answer = _carry_out(call, plan)
+        if answer.done:
+            # The kernel is registered: the answer with its undo line is printed whatever arrives now.
+            answer.stopped = signals.over()
+    if answer.done and not answer.stopped:
         answer.notes += registering.server_notes(Call(call.options).machine, plan.identifier, plan.folder)
-    return _show(call, answer)
+    status = _show(call, answer)
+    return 128 + answer.stopped if answer.stopped else status
 
 
 class _Bringing(Struct):
@@ -122,33 +128,18 @@ def _refused(seat: Seat, finding: Finding) -> RehearsalAnswer:
 
 
 def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
-    """Write, rehearse, and put back what was there when the kernel gives no answer."""
-    change = LiveChange()
-    machine = call.machine
-    registering.carry_out(machine, plan, change)
-    try:
-        registering.remember_replaced(machine, plan, change)
+    """Write it and rehearse it; where it gives no answer, what was there before is there again."""
+
+    def rehearsed() -> RehearsalAnswer:
         fresh = Call(call.options).machine  # what was read before the change does not count any more
         kernel = read_kernel(fresh.facts, plan.folder, fresh.server, call.options.reach)
-        if machine.runner is None:
-            return RehearsalAnswer(
-                schema="kalyx.register/1", kernel=kernel, plan=plan.deeds, done=True, undo=_undo(plan), notes=plan.notes
-            )
-        answer = rehearse(fresh, kernel, [], schema="kalyx.register/1")
-    except BaseException:
-        registering.put_back(machine, plan, change)
-        raise
+        if call.machine.runner is None:
+            return RehearsalAnswer(schema="kalyx.register/1", kernel=kernel, done=True)
+        return rehearse(fresh, kernel, [], schema="kalyx.register/1")
+
+    answer = registering.register(call.machine, plan, LiveChange(), rehearsed)
     answer.plan, answer.notes = plan.deeds, [*plan.notes, *answer.notes]
-    if answer.answered:
-        answer.done, answer.undo = True, _undo(plan)
-    else:
-        registering.put_back(machine, plan, change)
-        answer.notes.append("what was there before was put back")
     return answer
-
-
-def _undo(plan: Plan) -> list[str] | None:
-    return ["kalyx", "unregister", plan.folder, *(["--undo"] if plan.before is not None else [])]
 
 
 def _show(call: Call, answer: RehearsalAnswer) -> int:

@@ -8,10 +8,12 @@ from kalyx.cli.calls import Call
 from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.deeds import registering
+from kalyx.core.deeds.transaction import Transaction
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import UnregisterAnswer
-from kalyx.core.records import ChangePlan, KalyxError, Kernel
+from kalyx.core.records import ChangePlan, Kernel
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,26 +35,15 @@ def run(call: Call) -> int:
         _show(call, answer)
     call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
     change = LiveChange()
-    gone: list[Kernel] = []
-    for kernel in kernels:
-        try:
-            answer.undo = registering.remove(call.machine, kernel, change)
-        except KalyxError as refusal:
-            raise KalyxError(refusal.says + _gone_before(call, gone), refusal.candidates) from None
-        gone.append(kernel)
-    if len(kernels) > 1:
-        answer.undo = ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
-    answer.done = True
+    with signals.held():
+        with Transaction(call.machine.facts, change) as transaction:
+            answer.undo = registering.remove(call.machine, kernels, transaction)
+            transaction.commit()
+        for kernel in kernels:
+            registering.forget_older(call.machine, kernel.folder, change)
+        answer.done = True
+        signals.over()
     return _show(call, answer)
-
-
-def _gone_before(call: Call, gone: list[Kernel]) -> str:
-    """What was removed before one was refused, and the line that takes it back."""
-    if not gone:
-        return ""
-    names = ", ".join(kernel.id for kernel in gone)
-    line = call.machine.line(["kalyx", "unregister", *(kernel.folder for kernel in gone), "--undo"])
-    return f"; removed before that: {names}; to take that back: {line}"
 
 
 def _stays(call: Call, kernel: Kernel) -> str:
@@ -71,8 +62,10 @@ def _undo(call: Call, ids: list[str]) -> int:
     answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=one) for one in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
-        change = LiveChange()
-        answer.stays = [f"it is back in {registering.restore(call.machine, folder, change)}" for folder in folders]
+        with signals.held():
+            registering.restore(call.machine, folders, LiveChange())
+            signals.over()
+        answer.stays = [f"it is back in {folder}" for folder in folders]
         answer.done = True
     return _show(call, answer)
 

@@ -14,9 +14,12 @@ from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
-from kalyx.core.deeds import journal, made, registering
+from kalyx.core import signals
+from kalyx.core.deeds import made, registering
+from kalyx.core.deeds.journal import Working, forget
 from kalyx.core.deeds.preparing import MAKERS_NAMES
-from kalyx.core.doors import Facts, Unreadable, claims, signals
+from kalyx.core.deeds.transaction import Transaction
+from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.changing import Change
 from kalyx.core.environments.journal import Entry, Work, entry_of
 from kalyx.core.environments.made import made_prefixes
@@ -308,49 +311,53 @@ def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable
     was done and what was not; where nothing of the environment was removed, the kernels are put back.
     """
     facts, prefix = machine.facts, leaving.prefix
-    path, entry = facts.join(prefix, DISCARDED_MARK), journal.new_mark()
+    path, working = facts.join(prefix, DISCARDED_MARK), Working(facts, prefix, "discard", change)
     with signals.held():
         before = _left_by(facts, prefix)
-        journal.begin(facts, prefix, "discard", entry, change)
-        claims.claim(facts, path, change, entry)
-        made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
-        removed: list[Kernel] = []
-        touched = before is not None
+        working.begin()
         try:
-            for kernel in leaving.kernels:
-                tell(f"kernel {kernel.id}")
-                registering.remove(machine, kernel, change)
-                removed.append(kernel)
-            last = ("pyvenv.cfg", DISCARDED_MARK)
-            names = facts.again().names(prefix)
-            for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
-                tell(name)
-                one = facts.join(prefix, name)
-                (change.remove_folder if facts.again().kind(one) == "folder" else change.remove_file)(one)
-                touched = True
-        except KalyxError as refusal:
-            raise KalyxError(_part_done(machine, leaving, removed, touched, change, refusal)) from None
-        change.remove_empty_folder(prefix)
+            claims.claim(facts, path, change, working.mark)
+        except KalyxError:
+            working.end()
+            raise
+        try:
+            made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
+            with Transaction(facts, change) as transaction:
+                if leaving.kernels:
+                    tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
+                    registering.remove(machine, leaving.kernels, transaction)
+                obstacle = change.obstacle(prefix)
+                if obstacle is not None:
+                    raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
+                transaction.commit()
+        except KalyxError:
+            if before is None:
+                change.remove_file(path)
+                working.end()
+            raise
+        _remove_all(machine, leaving, change, tell)
         made.forget(facts, prefix, change)
-        journal.end(facts, prefix, entry, change)
+        working.end()
         if before is not None:
-            journal.end(facts, prefix, before.mark, change)
+            forget(facts, prefix, before.mark, change)
         leaving.answer.done = True
 
 
-def _part_done(
-    machine: Machine, leaving: Leaving, removed: list[Kernel], touched: bool, change: Change, refusal: KalyxError
-) -> str:
-    """What is said of a removal that the system refused half-way, after what can be taken back was taken back."""
-    facts, prefix = machine.facts.again(), leaving.prefix
-    if not touched and "were removed before that" not in refusal.says:
-        for kernel in removed:
-            registering.restore(machine, kernel.folder, change)
-        change.remove_file(facts.join(prefix, DISCARDED_MARK))
-        return f"{refusal.says}; {visible(prefix)} and its kernels are as they were"
-    again = machine.line(["kalyx", "discard", prefix])
-    says = f"{refusal.says}; {visible(prefix)} is half removed; to remove the rest: {again}"
-    if removed:
-        back = machine.line(["kalyx", "unregister", *(kernel.folder for kernel in removed), "--undo"])
-        says += f"; kernels removed: {', '.join(one.id for one in removed)}; to put those back: {back}"
-    return says
+def _remove_all(machine: Machine, leaving: Leaving, change: Change, tell: Callable[[str], None]) -> None:
+    """Remove what is in the folder, the settings file and the mark last. Raises KalyxError that says what is left."""
+    facts, prefix = machine.facts, leaving.prefix
+    last = ("pyvenv.cfg", DISCARDED_MARK)
+    names = facts.again().names(prefix)
+    try:
+        for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
+            tell(name)
+            one = facts.join(prefix, name)
+            (change.remove_folder if facts.again().kind(one) == "folder" else change.remove_file)(one)
+    except KalyxError as refusal:
+        says = f"{refusal.says}; {visible(prefix)} is half removed; to remove the rest: "
+        says += machine.line(["kalyx", "discard", prefix])
+        if leaving.kernels:
+            back = ["kalyx", "unregister", *(kernel.folder for kernel in leaving.kernels), "--undo"]
+            says += f"; its kernels are removed; to put those back: {machine.line(back)}"
+        raise KalyxError(says) from None
+    change.remove_empty_folder(prefix)

@@ -11,12 +11,12 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
+from kalyx.core import signals
 from kalyx.core.deeds.installer import Installer, held
 from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.deeds.proving import proofs, running_in
 from kalyx.core.deeds.safekeeping import Kept
 from kalyx.core.deeds.wanted import Wants
-from kalyx.core.doors import signals
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
@@ -45,6 +45,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
     packages = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
     _refuse(machine, order, installer, packages)
+    Kept(machine.facts, prefix, LiveChange()).paths_of(_folders(machine, order.environment))
     answer = FillAnswer(environment=order.environment, interpreter=interpreter)
     if order.remove:
         command = _plan_removal(order, packages, installer, answer)

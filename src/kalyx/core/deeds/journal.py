@@ -13,31 +13,65 @@ from kalyx.core.records import KalyxError
 
 
 def new_mark() -> str:
-    """A mark that nobody can guess."""
+    """A mark that nobody can guess: 32 hexadecimal digits."""
     return os.urandom(16).hex()
 
 
-def begin(facts: Facts, place: str, work: Work, mark: str, change: Change) -> None:
-    """Write the entry about an environment.
+class Files:
+    """Files of the journal: the folders made for them go with the last of them."""
 
-    Where the state folder cannot be written the work goes on without one: a run that is stopped then leaves a mark that
-    no later run believes, and the user removes what is left.
-    """
-    path = entry_file(facts, place, mark)
-    entry = {"schema": "kalyx.journal/1", "place": facts.real(place), "work": work, "mark": mark,
-             "began": time.time_ns()}  # fmt: skip
-    try:
-        change.folder(facts.parent(path), private=True)
-        change.write(path, json.dumps(entry).encode("utf-8", "surrogatepass"), mode=0o600)
-    except (KalyxError, UnicodeEncodeError):
-        pass
+    def __init__(self, facts: Facts, change: Change) -> None:
+        self.facts = facts
+        self.change = change
+        self._made: list[str] = []
 
-
-def end(facts: Facts, place: str, mark: str, change: Change) -> None:
-    """The work is done, or was taken back: its entry goes."""
-    path = entry_file(facts, place, mark)
-    if facts.again().kind(path) is not None:
+    def write(self, path: str, content: bytes) -> None:
+        """Write one. Where the state folder cannot be written nothing is: a killed run then leaves what it left."""
         try:
-            change.remove_file(path)
+            facts, upper = self.facts.again(), self.facts.parent(path)
+            while not facts.exists(upper) and facts.parent(upper) != upper:
+                if upper not in self._made:
+                    self._made.append(upper)
+                upper = facts.parent(upper)
+            self.change.folder(facts.parent(path), private=True)
+            self.change.write(path, content, mode=0o600)
         except KalyxError:
             pass
+
+    def remove(self, path: str) -> None:
+        """Remove one, and the folders made for it that are empty then."""
+        if self.facts.again().kind(path) is not None:
+            try:
+                self.change.remove_file(path)
+            except KalyxError:
+                return
+        for folder in sorted(self._made, key=len, reverse=True):
+            self.change.remove_empty_folder(folder)
+
+
+class Working:
+    """One piece of work at an environment: ``begin`` before anything is left there, ``end`` when it is done or undone.
+
+    ``mark`` goes into what is left in the environment meanwhile.
+    """
+
+    def __init__(self, facts: Facts, place: str, work: Work, change: Change) -> None:
+        self.mark = new_mark()
+        self._place, self._work = facts.real(place), work
+        self._file = entry_file(facts, place, self.mark)
+        self._files = Files(facts, change)
+
+    def begin(self) -> None:
+        """Write the entry."""
+        entry = {"schema": "kalyx.journal/1", "place": self._place, "work": self._work, "mark": self.mark,
+                 "began": time.time_ns()}  # fmt: skip
+        self._files.write(self._file, json.dumps(entry).encode("utf-8", "backslashreplace"))
+
+    def end(self) -> None:
+        """Remove the entry."""
+        self._files.remove(self._file)
+
+
+def forget(facts: Facts, place: str, mark: str, change: Change) -> None:
+    """Remove the entry of a run that was stopped, once what it left is cleared."""
+    Files(facts, change).remove(entry_file(facts, place, mark))

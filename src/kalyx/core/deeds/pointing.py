@@ -12,11 +12,13 @@ import base64
 import hashlib
 import json
 
+import msgspec
 from msgspec import Struct
 
+from kalyx.core.deeds.transaction import Transaction
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import own_folder
+from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
@@ -25,6 +27,7 @@ from kalyx.core.ways import kernel_of
 from kalyx.core.words.visible import visible
 
 _LIMIT = 64 * 1024 * 1024
+_NOTE_LIMIT = 4 * 1024 * 1024
 
 
 class Pointing(Struct):
@@ -38,6 +41,17 @@ class Pointing(Struct):
     deeds: list[ChangePlan]
     is_new: bool = False  # there was no such file before
     goes: bool = False  # taking it back removes the file
+    times: tuple[int, int] | None = None  # what the file's times are to be then, in nanoseconds
+
+
+class _Note(Struct):
+    """What takes a change back: the file, the digest of its content after the change, the edits, its times before."""
+
+    path: str
+    after: str
+    back: list[tuple[int, int, str]]
+    new: bool = False
+    times: tuple[int, int] | None = None
 
 
 def kernel_for(machine: Machine, seat: Seat) -> Kernel:
@@ -109,20 +123,24 @@ def read_for_change(facts: Facts, path: str) -> bytes:
 
 def carry_out(machine: Machine, pointing: Pointing, change: Change) -> list[str]:
     """Make the change; returns the call that takes it back. What takes it back is written first."""
-    note = {
-        "path": pointing.path,
-        "after": hashlib.sha256(pointing.after).hexdigest(),
-        "new": pointing.is_new,
-        "back": [[edit.start, edit.end, base64.b64encode(edit.text.encode()).decode()] for edit in pointing.back],
-    }
+    status = None if pointing.is_new else machine.facts.again().status(pointing.path)
+    note = _Note(
+        path=pointing.path,
+        after=hashlib.sha256(pointing.after).hexdigest(),
+        back=[(edit.start, edit.end, base64.b64encode(edit.text.encode()).decode()) for edit in pointing.back],
+        new=pointing.is_new,
+        times=(status.modified_ns, status.modified_ns) if status is not None else None,
+    )
     kept = _kept(machine.facts, pointing.path)
-    change.folder(machine.facts.parent(kept))
-    change.write(kept, json.dumps(note).encode())
-    if pointing.goes:
-        change.remove_file(pointing.path)
-    else:
-        change.folder(machine.facts.parent(pointing.path))
-        change.write(pointing.path, pointing.after)
+    with Transaction(machine.facts, change) as transaction:
+        transaction.write(kept, msgspec.json.encode(note), mode=0o600)
+        if pointing.goes:
+            transaction.remove_file(pointing.path)
+        elif pointing.is_new:
+            transaction.write(pointing.path, pointing.after, new=True)
+        else:
+            transaction.write(pointing.path, pointing.after, over=pointing.before, times=pointing.times)
+        transaction.commit()
     kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
 
@@ -140,18 +158,20 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
     facts = machine.facts
     before = read_for_change(facts, path)
     try:
-        note = json.loads(facts.read_text(_kept(facts, path), 4 * 1024 * 1024))
-        edits = [Edit(int(s), int(e), base64.b64decode(t).decode()) for s, e, t in note["back"]]
-    except (Unreadable, ValueError, KeyError, TypeError):
+        note = msgspec.json.decode(believed(facts, _kept(facts, path), _NOTE_LIMIT), type=_Note)
+        edits = [Edit(start, end, base64.b64decode(text).decode()) for start, end, text in note.back]
+    except (Unreadable, msgspec.MsgspecError, ValueError, RecursionError):
         raise KalyxError(f"{visible(path)}: no change of it is kept") from None
-    if note.get("path") != path or note.get("after") != hashlib.sha256(before).hexdigest():
+    if note.path != path or note.after != hashlib.sha256(before).hexdigest():
         raise KalyxError(f"{visible(path)} was changed since; point it again instead")
-    if note.get("new") is True:
+    if note.new:
         deeds = [ChangePlan(deed="remove the file that was made", path=path)]
         return Pointing(path, before, b"", [], None, deeds, goes=True)
+    if not all(0 <= edit.start <= edit.end for edit in edits):
+        raise KalyxError(f"{visible(path)}: what is kept of its last change is damaged")
     after, back = apply(before.decode("utf-8"), edits)
     deeds = [ChangePlan(deed="put back what was there before", path=path)]
-    return Pointing(path, before, after.encode("utf-8"), back, None, deeds)
+    return Pointing(path, before, after.encode("utf-8"), back, None, deeds, times=note.times)
 
 
 def _kept(facts: Facts, path: str) -> str:

@@ -13,9 +13,11 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
-from kalyx.core.deeds import journal, made
+from kalyx.core import signals
+from kalyx.core.deeds import made
 from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.deeds.inventory import moves
+from kalyx.core.deeds.journal import Working
 from kalyx.core.deeds.proving import proofs
 from kalyx.core.deeds.wanted import Wants
 from kalyx.core.doors import Unreadable, claims
@@ -123,30 +125,31 @@ def carry_out(
     facts = machine.facts
     fresh = facts.kind(order.folder) is None
     change.folder(order.folder)
-    mark, entry = facts.join(order.folder, UNFINISHED_MARK), journal.new_mark()
+    mark, working = facts.join(order.folder, UNFINISHED_MARK), Working(facts, order.folder, "prepare", change)
     before: list[Package] = []
-    journal.begin(facts, order.folder, "prepare", entry, change)
+    working.begin()
     try:
-        claims.claim(facts, mark, change, entry)
+        claims.claim(facts, mark, change, working.mark)
     except BaseException:
-        journal.end(facts, order.folder, entry, change)
+        working.end()
         raise
     try:
         _clear(machine, order.folder, change, keep=mark)
         for argv in commands:
             tell(" ".join(argv[1:4]))
-            run_to_end(machine, argv, tell)
+            with signals.heeded():
+                run_to_end(machine, argv, tell)
             before = before or held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
         if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
             change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
         change.remove_file(mark)
-        journal.end(facts, order.folder, entry, change)
+        working.end()
         made.remember(facts, facts.real(order.folder), change)
     except BaseException:
         _clear(machine, order.folder, change)
         if fresh:
             change.remove_empty_folder(order.folder)
-        journal.end(facts, order.folder, entry, change)
+        working.end()
         raise
     after = held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
     steps = [machine.line(argv) for argv in commands]

@@ -10,11 +10,17 @@ from __future__ import annotations
 import base64
 import json
 import zlib
+from collections.abc import Callable
+from contextlib import ExitStack
 
+import msgspec
 from msgspec import Struct
 
+from kalyx.core import signals
+from kalyx.core.deeds.transaction import Transaction
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.changing import Change
+from kalyx.core.doors.own_files import believed
 from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
@@ -22,9 +28,11 @@ from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
+from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats.server import listed_by
 from kalyx.core.words.names import canonical
+from kalyx.core.words.patterns import pattern
 from kalyx.core.words.visible import visible
 
 # The names that the kernel spec's format gives to icons.
@@ -275,45 +283,46 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
     return notes
 
 
-def carry_out(machine: Machine, plan: Plan, change: Change) -> None:
-    """Write the spec: the folder first, the file that makes it count last and whole."""
-    change.folder(plan.folder)
-    written: list[str] = []
-    try:
+def register(machine: Machine, plan: Plan, change: Change, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
+    """Write the kernel, have it ``rehearsed``, and keep it only where it answered: else all is as before.
+
+    Signals: one that arrives before the kernel has answered ends the run with the state of before.
+    """
+    facts, spec = machine.facts, machine.facts.join(plan.folder, SPEC_FILE)
+    with signals.held(), Transaction(facts, change) as transaction:
         for name, content in plan.icons.items():
-            change.write(machine.facts.join(plan.folder, name), content)
-            written.append(name)
-        change.write(machine.facts.join(plan.folder, SPEC_FILE), plan.spec)
-    except BaseException:
-        for name in written:
-            change.remove_file(machine.facts.join(plan.folder, name))
-        change.remove_empty_folder(plan.folder)
-        raise
-
-
-def put_back(machine: Machine, plan: Plan, change: Change) -> None:
-    """What was there before."""
-    path = machine.facts.join(plan.folder, SPEC_FILE)
-    if plan.before is not None:
-        change.write(path, plan.before)
-    else:
-        change.remove_file(path)
-    for name in plan.icons:
-        change.remove_file(machine.facts.join(plan.folder, name))
-    if plan.before is None:
-        change.remove_empty_folder(plan.folder)
-
-
-def remember_replaced(machine: Machine, plan: Plan, change: Change) -> None:
-    """Keep the file that was replaced for one ``--undo``. Raises KalyxError."""
-    if plan.before is not None:
-        path = remembered_folder(machine, plan.folder) + _WAS
-        change.folder(machine.facts.parent(path))
-        note = {"folder": plan.folder, "spec": base64.b64encode(plan.before).decode("ascii")}
-        change.write(path, json.dumps(note).encode("utf-8"))
+            transaction.write(facts.join(plan.folder, name), content, new=True)
+        if plan.before is None:
+            transaction.write(spec, plan.spec, new=True)
+        else:
+            status = facts.again().status(spec)
+            times = (status.modified_ns, status.modified_ns) if status is not None else None
+            note = _Note(plan.folder, base64.b64encode(plan.before).decode("ascii"), times)
+            kept = remembered_folder(machine, plan.folder) + _WAS
+            transaction.write(kept, msgspec.json.encode(note), mode=0o600)
+            transaction.write(spec, plan.spec, over=plan.before)
+        with signals.heeded():
+            answer = rehearsed()
+        if answer.done or answer.answered:
+            answer.done = True
+            answer.undo = ["kalyx", "unregister", plan.folder, *(["--undo"] if plan.before is not None else [])]
+            transaction.commit()
+        else:
+            answer.notes.append("what was there before was put back")
+    return answer
 
 
 _WAS = ".was"
+# A kept kernel's note: its id, the sum of its folder's path, when it was removed; before 0.3 without the last.
+_NOTE_NAME = pattern(r"(.+)\.[0-9a-f]{8}(?:\.[0-9]{8}-[0-9]{6}-[0-9]{6})?\.(?:json|was)")
+
+
+class _Note(Struct):
+    """What is kept of a kernel that was removed or replaced: its folder; of a replaced one its file, in base64."""
+
+    folder: str
+    spec: str = ""
+    times: tuple[int, int] | None = None
 
 
 # -- removing -----------------------------------------------------------------
@@ -370,20 +379,47 @@ def remembered_folder(machine: Machine, kernel_folder: str) -> str:
     return machine.facts.join(data, REMOVED_FOLDER, name)
 
 
-def remove(machine: Machine, kernel: Kernel, change: Change) -> list[str]:
-    """Remove a kernel, keeping it for one undo; returns the command that puts it back."""
-    kept = remembered_folder(machine, kernel.folder)
-    change.folder(machine.facts.parent(kept))
-    if machine.facts.kind(kept) is not None:
-        change.remove_folder(kept)
-    note = json.dumps({"folder": kernel.folder}).encode("utf-8")
-    change.write(kept + ".json", note)
-    try:
-        change.move(kernel.folder, kept)
-    except KalyxError:
-        change.remove_file(kept + ".json")
-        raise
-    return ["kalyx", "unregister", kernel.folder, "--undo"]
+def remove(machine: Machine, kernels: list[Kernel], transaction: Transaction) -> list[str]:
+    """Remove kernels, keeping each for an undo; returns the command that puts them back.
+
+    Raises KalyxError where one is gone already: somebody else removed it meanwhile, and keeps it.
+    """
+    facts, change = machine.facts, transaction.change
+    roots = sorted({facts.parent(kernel.folder) for kernel in kernels})
+    with ExitStack() as locks:
+        for root in roots:
+            locks.enter_context(change.alone(root))
+        for kernel in kernels:
+            if facts.again().kind(facts.join(kernel.folder, SPEC_FILE)) is None:
+                raise KalyxError(f"{visible(kernel.folder)} is gone already: it was removed meanwhile")
+            kept = f"{remembered_folder(machine, kernel.folder)}.{change.stamp()}"
+            transaction.write(kept + ".json", msgspec.json.encode(_Note(kernel.folder)), mode=0o600)
+            transaction.move(kernel.folder, kept)
+    return ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
+
+
+def forget_older(machine: Machine, folder: str, change: Change) -> None:
+    """Of several kept kernels of one folder only the one that was removed last stays. What is refused stays too."""
+    for path in _kept_of(machine, folder)[:-1]:
+        try:
+            change.remove_file(path)
+            change.remove_folder(path.removesuffix(".json"))
+        except KalyxError:
+            continue
+
+
+def _kept_of(machine: Machine, folder: str) -> list[str]:
+    """The notes of the kernels removed from a folder that are kept, the last one last."""
+    facts, base = machine.facts.again(), remembered_folder(machine, folder)
+    upper = facts.parent(base)
+    names = [name for name in facts.names(upper) if name.startswith(facts.name(base) + ".") and name.endswith(".json")]
+    paths = [facts.join(upper, name) for name in sorted(names, key=lambda one: (len(one), one))]
+    return [path for path in paths if _is_of(facts, path, folder) and facts.is_folder(path.removesuffix(".json"))]
+
+
+def _is_of(facts: Facts, path: str, folder: str) -> bool:
+    note = _noted(facts, path)
+    return note is not None and note.folder == folder
 
 
 def removed_folder(machine: Machine, word: str) -> str:
@@ -394,11 +430,12 @@ def removed_folder(machine: Machine, word: str) -> str:
     if not valid_id(word):
         raise KalyxError(f"{word!r} is not a kernel id")
     upper = facts.parent(remembered_folder(machine, facts.join(facts.home, word)))
-    found = []
+    found: list[str] = []
     for name in facts.names(upper):
-        if name.endswith((".json", _WAS)) and name.rpartition(".")[0].rpartition(".")[0] == word.lower():
-            folder = _noted(facts, facts.join(upper, name))
-            found += [folder] if folder is not None and folder not in found else []
+        match = _NOTE_NAME.fullmatch(name)
+        if match is not None and match[1] == word.lower():
+            note = _noted(facts, facts.join(upper, name))
+            found += [note.folder] if note is not None and note.folder not in found else []
     if not found:
         raise KalyxError(f"no removed kernel {word!r} is kept")
     if len(found) > 1:
@@ -406,39 +443,48 @@ def removed_folder(machine: Machine, word: str) -> str:
     return found[0]
 
 
-def _noted(facts: Facts, path: str) -> str | None:
-    try:
-        note = json.loads(facts.read_text(path, 65536))
-    except (Unreadable, ValueError, RecursionError):
+def _noted(facts: Facts, path: str) -> _Note | None:
+    if facts.kind(path) is None:
         return None
-    folder = note.get("folder") if isinstance(note, dict) else None
-    return folder if isinstance(folder, str) and facts.path.isabs(folder) else None
+    try:
+        note = msgspec.json.decode(believed(facts, path, 8 * 1024 * 1024), type=_Note)
+    except (Unreadable, msgspec.MsgspecError, RecursionError):
+        return None
+    is_kernels = facts.path.isabs(note.folder) and facts.name(facts.parent(note.folder)) == "kernels"
+    return note if is_kernels and ".." not in note.folder.replace("\\", "/").split("/") else None
 
 
 def restorable(machine: Machine, folder: str) -> str:
     """Where what was removed from a kernel's folder, or replaced in it, is kept. Raises KalyxError where none is."""
-    facts = machine.facts
-    kept = remembered_folder(machine, folder)
-    removed = _noted(facts, kept + ".json") == folder and facts.is_folder(kept)
-    if facts.kind(folder) is not None and _noted(facts, kept + _WAS) == folder:
-        return kept + _WAS
-    if not removed:
+    facts = machine.facts.again()
+    was = remembered_folder(machine, folder) + _WAS
+    if facts.kind(folder) is not None and _is_of(facts, was, folder):
+        return was
+    kept = _kept_of(machine, folder)
+    if not kept:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
+    place = kept[-1].removesuffix(".json")
     if facts.kind(folder) is not None:
-        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {kept}")
-    return kept
+        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {place}")
+    return place
 
 
-def restore(machine: Machine, folder: str, change: Change) -> str:
-    """Put back a kernel that was removed from ``folder``, or replaced there. Raises KalyxError as ``restorable``."""
+def restore(machine: Machine, folders: list[str], change: Change) -> None:
+    """Put back kernels that were removed, or replaced, all or none. Raises KalyxError as ``restorable``."""
     facts = machine.facts
-    kept = restorable(machine, folder)
-    if kept.endswith(_WAS):
-        spec = json.loads(facts.read_text(kept, 4 * 1024 * 1024))["spec"]
-        change.write(facts.join(folder, SPEC_FILE), base64.b64decode(spec))
-        change.remove_file(kept)
-        return folder
-    change.folder(facts.parent(folder))
-    change.move(kept, folder)
-    change.remove_file(kept + ".json")
-    return folder
+    with signals.held(), Transaction(facts, change) as transaction:
+        for folder in folders:
+            kept = restorable(machine, folder)
+            if kept.endswith(_WAS):
+                note = _noted(facts.again(), kept)
+                assert note is not None
+                try:
+                    spec = base64.b64decode(note.spec, validate=True)
+                except ValueError:
+                    raise KalyxError(f"{visible(kept)} is damaged; nothing was put back") from None
+                transaction.write(facts.join(folder, SPEC_FILE), spec, times=note.times)
+                transaction.remove_file(kept)
+            else:
+                transaction.move(kept, folder)
+                transaction.remove_file(kept + ".json")
+        transaction.commit()

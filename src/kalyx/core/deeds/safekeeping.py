@@ -14,7 +14,7 @@ from __future__ import annotations
 import msgspec
 from msgspec import Struct
 
-from kalyx.core.deeds import journal
+from kalyx.core.deeds.journal import Working, forget
 from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.own_files import distrust
@@ -62,31 +62,28 @@ class Kept:
         self.facts = facts
         self.prefix = facts.real(prefix)
         self.change = change
-        self.mark = journal.new_mark()
-        self.marks = [self.mark]  # of entries that go when the work is done: a stopped run's too
+        self._working = Working(facts, self.prefix, "fill", change)
+        self._stopped: list[str] = []  # marks of runs that were stopped: their entries go when this is done
 
     def _at(self, *names: str) -> str:
         return self.facts.join(self.prefix, *names)
 
     def begin(self, folders: list[str]) -> None:
-        """Take the place, finish or clear what a stopped run left, and keep these folders as they are now.
-
-        Raises KalyxError where a folder is reached through a link that leads out of the environment: what lies there
-        is not the environment's.
-        """
+        """Take the place, finish or clear what a stopped run left, and keep these folders as they are now."""
         left_over(self.facts, self.prefix)
-        inside = [self._inside(folder) for folder in dict.fromkeys(folders)]
-        claims.claim(self.facts, self._at(CLAIM), self.change, self.mark)
+        inside = self.paths_of(folders)
+        times = [_times(self.facts.again(), self.facts.parent(self._at(folder))) for folder in inside]
+        claims.claim(self.facts, self._at(CLAIM), self.change, self._working.mark)
         try:
             self._tidy()
-            journal.begin(self.facts, self.prefix, "fill", self.mark, self.change)
+            self._working.begin()
             self.change.folder(self._at(_PART))
-            self.change.write(self._at(_PART, MARK_FILE), f"fill\n{self.mark}\n".encode(), mode=0o600)
+            self.change.write(self._at(_PART, MARK_FILE), f"fill\n{self._working.mark}\n".encode(), mode=0o600)
             kept = []
-            for number, folder in enumerate(dict.fromkeys(inside)):
+            for number, folder in enumerate(inside):
                 facts = self.facts.again()
                 there = facts.is_folder(self._at(folder))
-                kept.append(_Folder(folder, there, _times(facts, facts.parent(self._at(folder)))))
+                kept.append(_Folder(folder, there, times[number]))
                 if there:
                     self.change.copy_folder(self._at(folder), self._at(_PART, str(number)), linked=True)
             self.change.write(self._at(_PART, _LIST), msgspec.json.encode(kept), mode=0o600)
@@ -95,13 +92,19 @@ class Kept:
             self._leave()
             raise
 
-    def _inside(self, folder: str) -> str:
-        """The folder by its path from the environment's, links followed. Raises KalyxError where it lies elsewhere."""
-        real = self.facts.real(folder)
-        if not self.facts.inside(real, self.prefix) or self.facts.same_path(real, self.prefix):
-            raise KalyxError(f"{visible(folder)} is a link that leads out of the environment, to {visible(real)};"
-                             " packages there belong to others too, so nothing was changed")  # fmt: skip
-        return str(self.facts.path.relpath(real, self.prefix))
+    def paths_of(self, folders: list[str]) -> list[str]:
+        """Each folder once by its path from the environment's, links followed.
+
+        Raises KalyxError for one that a link puts outside the environment: what lies there belongs to others too.
+        """
+        found = []
+        for folder in folders:
+            real = self.facts.real(folder)
+            if not self.facts.inside(real, self.prefix) or self.facts.same_path(real, self.prefix):
+                raise KalyxError(f"{visible(folder)} is a link that leads out of the environment, to {visible(real)};"
+                                 " packages there belong to others too, so nothing was changed")  # fmt: skip
+            found.append(str(self.facts.path.relpath(real, self.prefix)))
+        return list(dict.fromkeys(found))
 
     def settle(self) -> None:
         """The change is whole: what was before is no longer needed."""
@@ -136,8 +139,8 @@ class Kept:
         """Remember the marks of what a stopped run left, before that is cleared."""
         for name in (BEFORE_FOLDER, _PART, _OVER):
             entry = entry_of(self.facts.again(), self.prefix, self._at(name, MARK_FILE), "fill")
-            if entry is not None and entry.mark not in self.marks:
-                self.marks.append(entry.mark)
+            if entry is not None and entry.mark != self._working.mark:
+                self._stopped.append(entry.mark)
 
     def _tidy(self) -> list[tuple[str, tuple[int, int]]]:
         """Finish what a stopped run left: restore a whole copy, clear half of one."""
@@ -208,8 +211,9 @@ class Kept:
             if self.facts.again().kind(self._at(CLAIM)) is not None:
                 self.change.remove_file(self._at(CLAIM))
             if self.facts.again().kind(self._at(BEFORE_FOLDER)) is None:
-                for mark in self.marks:
-                    journal.end(self.facts, self.prefix, mark, self.change)
+                self._working.end()
+                for mark in self._stopped:
+                    forget(self.facts, self.prefix, mark, self.change)
 
 
 def _times(facts: Facts, folder: str) -> tuple[int, int]:

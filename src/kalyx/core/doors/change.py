@@ -18,7 +18,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
-from kalyx.core.doors import signals
+from kalyx.core import signals
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.processes import is_living
 from kalyx.core.doors.trees import copy_tree, first_difference, keep_what_belongs, look_through
@@ -312,7 +312,7 @@ def _remove_tree(path: str) -> None:
         os.lstat(path)
     except FileNotFoundError:
         return
-    found = look_through(path)
+    found = look_through(path, owners=False)
     if found.obstacle is not None:
         raise KalyxError(f"{visible(found.obstacle)}; nothing of {visible(path)} was removed")
     for attempt in range(5):  # something may still write into it

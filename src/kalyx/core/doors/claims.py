@@ -47,6 +47,13 @@ def _maker(facts: Facts, path: str, text: str, now: float) -> int | None:
     return number
 
 
+def is_living(facts: Facts, words: str) -> bool:
+    """Whether the process that a claim's first line names still runs."""
+    number, _, began = words.partition(" ")
+    process = facts.process(number_of(number) or 0)
+    return process is not None and (process.started is None or began == _began(process))
+
+
 def claim(facts: Facts, path: str, change: Change, mark: str = "") -> None:
     """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
 

@@ -18,7 +18,8 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
-from kalyx.core.doors import processes, signals
+from kalyx.core import signals
+from kalyx.core.doors import processes
 from kalyx.core.doors.guard import MARK_VARIABLE, guard
 from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
 

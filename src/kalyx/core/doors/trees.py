@@ -24,8 +24,11 @@ class Look(Struct):
     obstacle: str | None = None
 
 
-def look_through(top: str) -> Look:
-    """Look at everything in a tree and at the folder that holds it. Raises nothing: a refusal is an obstacle."""
+def look_through(top: str, owners: bool = True) -> Look:
+    """Look at everything in a tree and at the folder that holds it. Raises nothing: a refusal is an obstacle.
+
+    ``owners``: a file of another user is an obstacle too; to root one of another user than the top's.
+    """
     found = Look()
     found.obstacle = _cannot_leave(top)
     try:
@@ -33,7 +36,7 @@ def look_through(top: str) -> Look:
     except OSError as error:
         return Look(0, _said(top, error))
     user = os.geteuid() if hasattr(os, "geteuid") else None
-    owner = first.st_uid if user == 0 else user
+    owner = (first.st_uid if user == 0 else user) if owners else None
     mounted = {folder for folder in mount_points() if folder == top or folder.startswith(top.rstrip("/") + "/")}
     if mounted:
         found.obstacle = found.obstacle or f"{min(mounted)} is a mount point"

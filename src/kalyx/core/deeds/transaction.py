@@ -1,0 +1,212 @@
+"""Changes that are made whole or not at all, at whatever moment the run is stopped.
+
+Before each change its inverse is written to a journal in the user's state folder. Leaving the block without ``commit``
+(a refusal, a failure, a signal) carries out the inverses, the last change first. A run that was killed leaves its
+journal: the next call that changes something carries the inverses out first (``recover``). An inverse touches only what
+is still as the run left it.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Literal
+
+import msgspec
+from msgspec import Struct
+
+from kalyx.core import signals
+from kalyx.core.deeds.journal import Files, new_mark
+from kalyx.core.doors import Facts, Unreadable, claims
+from kalyx.core.doors.changing import Change
+from kalyx.core.doors.own_files import believed, own_folder
+from kalyx.core.records import KalyxError
+
+_LIMIT = 64 * 1024 * 1024
+_START = "changes-"
+
+
+class Inverse(Struct, forbid_unknown_fields=True):
+    """How one change is taken back.
+
+    ``remove`` a file that was made, while its content is the one written; ``write`` back the content and the times that
+    a file had; ``move`` back; ``remove-folder`` that was made, where nothing is in it.
+    """
+
+    how: Literal["remove", "write", "move", "remove-folder"]
+    path: str
+    digest: str = ""  # of the content that the run wrote
+    content: str = ""  # what was there before, in base64
+    to: str = ""
+    times: tuple[int, int] | None = None
+
+
+class _Journal(Struct, forbid_unknown_fields=True):
+    schema: Literal["kalyx.changes/1"]
+    worker: str
+    inverses: list[Inverse]
+
+
+def _folder(facts: Facts) -> str:
+    return facts.join(own_folder(facts, "state"), "journal")
+
+
+class Transaction:
+    """Use as a block: changes by its methods, then ``commit``. Between them a signal takes effect at once."""
+
+    def __init__(self, facts: Facts, change: Change) -> None:
+        self.facts = facts
+        self.change = change
+        self.inverses: list[Inverse] = []
+        self._file = facts.join(_folder(facts), f"{_START}{new_mark()[:16]}.json")
+        self._files = Files(facts, change)
+        self._is_over = False
+
+    def __enter__(self) -> Transaction:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, traceback: TracebackType | None
+    ) -> None:
+        if not self._is_over:
+            with signals.held():
+                self.roll_back()
+
+    # -- changes ----------------------------------------------------------------
+
+    def folder(self, path: str) -> None:
+        """Make a folder and those above it."""
+        made, upper, facts = [], path, self.facts.again()
+        while not facts.exists(upper) and facts.parent(upper) != upper:
+            made.append(upper)
+            upper = facts.parent(upper)
+        with signals.held():
+            for one in reversed(made):
+                self._note(Inverse("remove-folder", one))
+                self.change.folder(one)
+
+    def write(
+        self,
+        path: str,
+        content: bytes,
+        mode: int | None = None,
+        *,
+        new: bool = False,
+        over: bytes | None = None,
+        times: tuple[int, int] | None = None,
+    ) -> None:
+        """Write a file (``Change.write``); the folders above it are made."""
+        facts, digest = self.facts.again(), hashlib.sha256(content).hexdigest()
+        self.folder(facts.parent(path))
+        status = facts.status(path)
+        with signals.held():
+            if status is None:
+                self._note(Inverse("remove", path, digest))
+            else:
+                try:
+                    before = facts.read(path, _LIMIT)
+                except Unreadable as refusal:
+                    raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
+                had = (status.modified_ns, status.modified_ns)
+                self._note(Inverse("write", path, digest, base64.b64encode(before).decode("ascii"), times=had))
+            self.change.write(path, content, mode, new=new, over=over, times=times)
+
+    def move(self, path: str, to: str) -> None:
+        """Give a file or folder another path; the folders above that are made."""
+        self.folder(self.facts.parent(to))
+        with signals.held():
+            self._note(Inverse("move", path, to=to))
+            self.change.move(path, to)
+
+    def remove_file(self, path: str) -> None:
+        """Remove a file; its content is kept until the commit."""
+        facts = self.facts.again()
+        with signals.held():
+            try:
+                before = facts.read(path, _LIMIT)
+            except Unreadable as refusal:
+                raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
+            self._note(Inverse("write", path, content=base64.b64encode(before).decode("ascii")))
+            self.change.remove_file(path)
+
+    # -- the end ----------------------------------------------------------------
+
+    def commit(self) -> None:
+        """What was changed stays. A signal that arrives later changes nothing of it."""
+        with signals.held():
+            self._is_over = True
+            self._forget()
+
+    def roll_back(self) -> list[str]:
+        """Carry out the inverses; returns what could not be taken back, in words."""
+        self._is_over = True
+        left = list(_taken_back(self.facts, self.change, self.inverses))
+        if not left:
+            self._forget()
+        return left
+
+    def _note(self, inverse: Inverse) -> None:
+        self.inverses.append(inverse)
+        worker = claims.own_words(self.facts).decode().strip()
+        journal = _Journal("kalyx.changes/1", worker, self.inverses)
+        self._files.write(self._file, msgspec.json.encode(journal))
+
+    def _forget(self) -> None:
+        self._files.remove(self._file)
+
+
+def recover(facts: Facts, change: Change) -> list[str]:
+    """Take back what runs that were killed had begun to change; returns what was taken back, in words.
+
+    Only journals of this user's own state folder whose process is gone are read; a damaged journal is left.
+    """
+    said: list[str] = []
+    folder = _folder(facts)
+    for name in facts.names(folder):
+        path = facts.join(folder, name)
+        if not name.startswith(_START) or not name.endswith(".json"):
+            continue
+        try:
+            journal = msgspec.json.decode(believed(facts, path, 2 * _LIMIT), type=_Journal)
+        except (Unreadable, msgspec.MsgspecError, RecursionError):
+            continue
+        paths = [word for one in journal.inverses for word in (one.path, one.to) if word]
+        if not all(facts.path.isabs(word) for word in paths) or claims.is_living(facts, journal.worker):
+            continue
+        with signals.held():
+            left = list(_taken_back(facts, change, journal.inverses))
+            if not left:
+                change.remove_file(path)
+            said += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]
+            said += left
+    return said
+
+
+def _taken_back(facts: Facts, change: Change, inverses: list[Inverse]) -> Iterator[str]:
+    """Carry out the inverses, the last first; gives what could not be, in words."""
+    for one in reversed(inverses):
+        try:
+            _take_back(facts.again(), change, one)
+        except (KalyxError, Unreadable, ValueError) as refusal:
+            yield f"{one.path}: not taken back ({refusal})"
+
+
+def _take_back(facts: Facts, change: Change, one: Inverse) -> None:
+    if one.how == "move":
+        if facts.kind(one.to) is not None and facts.kind(one.path) is None:
+            change.move(one.to, one.path)
+        return
+    if one.how == "remove-folder":
+        if facts.kind(one.path) == "folder":
+            change.remove_empty_folder(one.path)
+        return
+    there = facts.kind(one.path) is not None
+    if there and one.digest and hashlib.sha256(facts.read(one.path, _LIMIT)).hexdigest() != one.digest:
+        return  # not as the run left it: it had not written yet, or somebody has since
+    if one.how == "remove":
+        if there:
+            change.remove_file(one.path)
+    elif there == bool(one.digest):
+        change.write(one.path, base64.b64decode(one.content), times=one.times)

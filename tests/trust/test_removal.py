@@ -1,0 +1,338 @@
+"""Nothing is lost: what must not be removed is found before anything is, and what is restored is what it was."""
+
+import json
+import os
+import shutil
+import stat
+import subprocess
+from contextlib import contextmanager
+
+import pytest
+
+from kalyx.core.deeds.discarding import unowned_files
+from kalyx.core.deeds.journal import Working
+from kalyx.core.deeds.safekeeping import Kept
+from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.live import LiveFacts
+from kalyx.core.environments.reading import read_environment
+from tests.conftest import make_environment
+from tests.equipment import NEW, as_root
+from tests.real.test_kernels import standin_argv
+
+NOBODY = 65534
+
+
+def whole(top) -> dict[str, tuple]:
+    """Everything that belongs to each file of a tree: kind, mode, owner, names, times, attributes, content or target."""
+    found = {}
+    for folder, folders, files in os.walk(top):
+        for path in [folder, *(os.path.join(folder, name) for name in folders + files)]:
+            seen = os.lstat(path)
+            more = os.readlink(path) if stat.S_ISLNK(seen.st_mode) else None
+            if stat.S_ISREG(seen.st_mode):
+                with open(path, "rb") as file:
+                    more = file.read()
+            attributes = {name: os.getxattr(path, name, follow_symlinks=False) for name in os.listxattr(path, follow_symlinks=False)}
+            names = seen.st_nlink if not stat.S_ISDIR(seen.st_mode) else 0
+            found[os.path.relpath(path, top)] = (seen.st_mode, seen.st_uid, seen.st_gid, names, seen.st_mtime_ns, str(attributes), more)
+    return found
+
+
+@contextmanager
+def mounted(*words):
+    subprocess.run(["mount", *map(str, words)], check=True)
+    try:
+        yield
+    finally:
+        subprocess.run(["umount", str(words[-1])], check=True)
+
+
+@contextmanager
+def fixed(path):
+    subprocess.run(["chattr", "+i", str(path)], check=True)
+    try:
+        yield
+    finally:
+        subprocess.run(["chattr", "-i", str(path)], check=True)
+
+
+@contextmanager
+def owned(path):
+    os.chown(path, NOBODY, NOBODY)
+    yield
+
+
+def file_system(folder):
+    folder.mkdir(exist_ok=True)
+    return mounted("-t", "tmpfs", "none", folder)
+
+
+def bind(folder):
+    """The same file system, so that only the system's table of mounts tells."""
+    other = folder.parents[3] / "shared"
+    other.mkdir(exist_ok=True)
+    (other / "thesis.txt").write_text("mine")
+    return mounted("--bind", other, folder)
+
+
+OBSTACLES = {
+    "another file system": (lambda site: file_system(site.parents[2] / "share"), "mount point"),
+    "a bind over site-packages": (lambda site: bind(site), "mount point"),
+    "a file that is marked immutable": (lambda site: fixed(site / "hivescale.py"), "immutable"),
+    "a folder that is marked immutable": (lambda site: fixed(site), "may not be written"),
+    "a file of another user": (lambda site: owned(site / "hivescale.py"), "another user"),
+}
+
+
+@as_root
+@pytest.mark.parametrize("name", OBSTACLES)
+def test_a_removal_is_refused_whole(name, moor):
+    """By the dry run too: one line, status 2, and each file with all that belongs to it as before; the kernel too."""
+    prefix = moor.root / "heath"
+    python = make_environment(NEW, prefix, "--without-pip")
+    site = next(prefix.glob("lib/python*/site-packages"))
+    (site / "hivescale.py").write_text("")
+    kernel = moor.kernel("heath", [python, "-m", "none"])
+    put, word = OBSTACLES[name]
+    with put(site):
+        before = whole(prefix)
+        for words in (["--dry-run"], ["--yes"], ["--yes", "--with-own-files"]):
+            ran = moor.kalyx("discard", prefix, *words)
+            assert (ran.status, ran.err.count("\n")) == (2, 1), (ran.out, ran.err)
+            assert word in ran.err or "--with-own-files" in ran.err, ran.err
+            assert whole(prefix) == before and kernel.is_dir()
+        assert word in ran.err
+    os.chown(site / "hivescale.py", 0, 0)
+    (site / "thesis.txt").unlink(missing_ok=True)
+    assert moor.kalyx("discard", prefix, "--yes", "--with-own-files").status == 0 and not prefix.exists()
+
+
+@as_root
+def test_a_folder_that_may_not_be_written_is_an_obstacle(tmp_path):
+    """As a user without rights sees it: the folder itself, or the one that holds it."""
+
+    def as_nobody(path) -> str:
+        reading, writing = os.pipe()
+        child = os.fork()
+        if not child:
+            os.setresgid(NOBODY, NOBODY, NOBODY)
+            os.setresuid(NOBODY, NOBODY, NOBODY)
+            os.write(writing, (LiveChange().obstacle(str(path)) or "none").encode())
+            os._exit(0)
+        os.close(writing)
+        os.waitpid(child, 0)
+        with os.fdopen(reading) as file:
+            return file.read()
+
+    upper = tmp_path / "upper"
+    inner = upper / "env" / "inner"
+    inner.mkdir(parents=True)
+    (inner / "file").write_text("")
+    for path in (tmp_path, *tmp_path.parents[:-2]):
+        path.chmod(0o755)
+    for path in (upper, upper / "env", inner, inner / "file"):
+        os.chown(path, NOBODY, NOBODY)
+    assert as_nobody(upper / "env") == "none"
+    inner.chmod(0o555)
+    assert "inner may not be written" in as_nobody(upper / "env")
+    inner.chmod(0o755)
+    upper.chmod(0o555)
+    assert "upper may not be written" in as_nobody(upper / "env")
+
+
+def test_every_file_is_looked_at(moor, monkeypatch):
+    """More files than any limit there was: the last is found."""
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix, "--without-pip")
+    facts = LiveFacts(moor.variables, str(moor.folder))
+    listed, data = facts.listing, str(prefix / "share")
+
+    def listing(folder):
+        if folder == data:
+            return {f"part{number}": "folder" for number in range(500)}
+        if folder.startswith(data):
+            last = folder.endswith("part0")
+            return {f"{number}.pyc": "file" for number in range(900)} | ({"thesis.txt": "file"} if last else {})
+        return {**listed(folder), **({"share": "folder"} if folder == str(prefix) else {})}
+
+    monkeypatch.setattr(facts, "listing", listing)
+    view = read_environment(facts, str(prefix))
+    assert list(unowned_files(facts, view)) == ["share/part0/thesis.txt"]
+
+
+# -- what was found is not believed ---------------------------------------------------------------------------------
+
+MARK = "0123456789abcdef0123456789abcdef"
+
+
+def forged(moor, prefix, victim) -> dict[str, list[list[str]]]:
+    """What somebody else can leave in an environment, and the calls that would act on it."""
+    before = prefix / ".kalyx-before"
+    listed = {
+        "outside": [{"path": "../victim", "there": True, "times": [0, 0]}],
+        "absolute": [{"path": str(victim), "there": True, "times": [0, 0]}],
+        "a link": [{"path": "out/inner", "there": False, "times": [0, 0]}],
+        "wrong shape": [{"folder": 3}],
+        "of 0.2": {"0": {"folder": str(victim), "there": True}},
+    }
+    repair = [["fill", str(prefix), "--repair", "--yes"], ["fill", str(prefix), "hivescale", "--yes"]]
+    scenes = {}
+    for name, content in listed.items():
+        scenes[name] = (lambda content=content: (
+            (before / "0").mkdir(parents=True), (before / "0" / "theirs").write_text("x"),
+            (before / "mark").write_text(f"fill\n{MARK}\n"), (before / "folders.json").write_text(json.dumps(content)),
+        ), before, repair)  # fmt: skip
+    for name in (".kalyx-before.part", ".kalyx-before.over"):
+        scenes[name] = (lambda name=name: ((prefix / name).mkdir(), (prefix / name / "mine.txt").write_text("x")), prefix / name, repair)
+    for name in (".kalyx-discarding", ".kalyx-unfinished"):
+        scenes[name] = (lambda name=name: (prefix / name).write_text(f"1 2\n{MARK}\n"), prefix / name,
+                        [["discard", str(prefix), "--yes"], ["prepare", str(prefix), "--yes"]])  # fmt: skip
+    scenes["a claim that is a file of the user's"] = (
+        lambda: (prefix / ".kalyx-filling").write_text("my notes"), prefix / ".kalyx-filling", [repair[1]])  # fmt: skip
+    return scenes
+
+
+def test_what_a_folder_brought_is_not_believed(moor, wheels):
+    """Copies, marks and claims that no journal knows: refused in one line, named, and left; no file of anybody moves."""
+    prefix, victim = moor.root / "heath", moor.root / "victim"
+    make_environment(NEW, prefix)
+    (prefix / "thesis.txt").write_text("mine")
+    (victim / "inner").mkdir(parents=True)
+    (victim / "inner" / "kept.txt").write_text("kept")
+    (prefix / "out").symlink_to(victim)
+    for name, (put, place, calls) in forged(moor, prefix, victim).items():
+        put()
+        before = whole(moor.root)
+        for words in calls:
+            ran = moor.kalyx(*words, *(["--wheels", wheels] if words[0] != "discard" else []))
+            assert ran.status == 2 and ran.err.count("\n") == 1, (name, words, ran.out, ran.err)
+            assert {path: one for path, one in whole(moor.root).items() if "/journal" not in path and path not in (".", "heath", ".local")
+                    and not path.startswith(".local/")} == {path: one for path, one in before.items() if path not in (".", "heath")}, (name, words)  # fmt: skip
+        shutil.rmtree(place) if place.is_dir() else place.unlink()
+
+
+def test_a_journal_that_others_can_write_is_not_believed(moor):
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix, "--without-pip")
+    facts = LiveFacts(moor.variables, str(moor.folder))
+    working = Working(facts, str(prefix), "discard", LiveChange())
+    working.begin()
+    (prefix / ".kalyx-discarding").write_text(f"1 2\n{working.mark}\n")
+    seen = lambda: [one["condition"] for one in moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]  # noqa: E731
+                    if one["prefix"] == str(prefix)]  # fmt: skip
+    assert seen() == ["half-made"]
+    (entry,) = (moor.root / ".local" / "state" / "kalyx" / "journal").iterdir()
+    entry.chmod(0o666)
+    assert seen() == ["sound"]
+    entry.chmod(0o600)
+    content = entry.read_bytes()
+    for spoilt in (b"[]", b'{"schema": 1}', content.replace(b"discard", b"prepare"), content[:-2], b"[" * 3000):
+        entry.write_bytes(spoilt)
+        assert seen() == ["sound"], spoilt
+
+
+def test_the_users_files_in_a_half_removed_environment_stay(moor):
+    """What came after the removal was stopped is the user's: refused, unless asked for."""
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix, "--without-pip")
+    words = ["discard", prefix, "--yes"]
+    shutil.copytree(prefix, moor.root / "start", symlinks=True)
+    steps = moor.steps_of(*words)
+    shutil.copytree(moor.root / "start", prefix, symlinks=True)
+    last = max(number for number, step in enumerate(steps, 1) if step.startswith("os.rmdir"))
+    assert moor.stepped("KILL", last // 2, *words)[0] == -9 and (prefix / ".kalyx-discarding").exists()
+    (prefix / "thesis.txt").write_text("mine")
+    ran = moor.kalyx(*words)
+    assert ran.status == 2 and "thesis.txt" in ran.err and (prefix / "thesis.txt").exists()
+    (prefix / "thesis.txt").unlink()
+    assert moor.kalyx(*words).status == 0 and not prefix.exists()
+
+
+# -- what is restored, and what is written ----------------------------------------------------------------------------
+
+
+@as_root
+def test_a_restored_environment_is_what_it_was(moor):
+    """Owner, mode, times, links, further names and attributes, after an installer has changed and left what it likes."""
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix, "--without-pip")
+    site = next(prefix.glob("lib/python*/site-packages"))
+    (site / "hivescale").mkdir()
+    (site / "hivescale" / "core.py").write_text("1")
+    (site / "hivescale" / "core.py").chmod(0o640)
+    os.link(site / "hivescale" / "core.py", site / "hivescale" / "again.py")
+    os.setxattr(site / "hivescale" / "core.py", "user.bee", b"queen")
+    (site / "linked.py").symlink_to("hivescale/core.py")
+    for path in [prefix, *prefix.rglob("*")]:
+        os.chown(path, NOBODY, NOBODY, follow_symlinks=False)
+        if not path.is_symlink():
+            os.utime(path, (1_600_000_000, 1_600_000_000))
+    facts = LiveFacts(moor.variables, str(moor.folder))
+    before = whole(prefix)
+    kept = Kept(facts, str(prefix), LiveChange())
+    kept.begin([str(site), str(prefix / "bin"), str(prefix / "share")])
+    (site / "hivescale" / "core.py").unlink()
+    (site / "hivescale" / "core.py").write_text("2")
+    (site / "new").mkdir()
+    (prefix / "share").mkdir()
+    (prefix / "bin" / "new").write_text("")
+    kept.put_back()
+    after = whole(prefix)
+    # The two names of one file are the same file as ever; of the others the copy is as the file was.
+    assert {path for path in before | after if before.get(path) != after.get(path)} == set()
+    assert not (moor.root / ".local/state/kalyx/journal").exists() or not os.listdir(moor.root / ".local/state/kalyx/journal")
+
+
+def test_what_lies_behind_a_link_is_not_the_environments(moor, wheels):
+    """Packages are not installed through a link that leads out of the environment, by the dry run neither."""
+    prefix, shared = moor.root / "heath", moor.root / "shared"
+    make_environment(NEW, prefix)
+    site = next(prefix.glob("lib/python*/site-packages"))
+    site.rename(shared)
+    site.symlink_to(shared)
+    before = whole(shared)
+    for words in (["--yes"], ["--dry-run"]):
+        ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, *words)
+        assert ran.status == 2 and "leads out of the environment" in ran.err, ran.out + ran.err
+    assert whole(shared) == before and site.is_symlink()
+
+
+@as_root
+def test_a_file_that_is_changed_stays_the_same_file(moor):
+    """By ``point`` and by its undo: owner, mode, attributes and further names; by the undo the times too."""
+    old, new = (make_environment(NEW, moor.root / name, "--without-pip") for name in ("heath", "orchard"))
+    for second in (False, True):
+        file = moor.folder / ".vscode" / "settings.json"
+        file.parent.mkdir(exist_ok=True)
+        file.write_text(json.dumps({"python.defaultInterpreterPath": old}))
+        file.chmod(0o640)
+        os.chown(file, NOBODY, NOBODY)
+        os.setxattr(file, "user.bee", b"queen")
+        os.utime(file, (1_600_000_000, 1_600_000_000))
+        if second:
+            os.link(file, file.with_name("second.json"))
+        before = whole(file.parent)
+        ran = moor.kalyx("point", "editor", new, "--yes", "--json")
+        assert ran.status == 0 and new in file.read_text(), ran.err
+        for name, one in whole(file.parent).items():
+            assert name == "." or one[:4] + one[5:6] == before[name][:4] + before[name][5:6], name
+        assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0
+        assert {**whole(file.parent), ".": 0} == {**before, ".": 0}
+
+
+@as_root
+def test_a_kernel_on_another_file_system(moor):
+    """It is removed, and put back, by a copy that was compared."""
+    python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    kernels = moor.data / "kernels"
+    kernels.mkdir(parents=True)
+    with mounted("-t", "tmpfs", "none", kernels):
+        folder = moor.kernel("heath", [python, *standin_argv()[1:]])
+        os.utime(folder / "kernel.json", (1_600_000_000, 1_600_000_000))
+        before = whole(folder)
+        ran = moor.kalyx("unregister", "heath", "--yes", "--json")
+        assert ran.status == 0 and not folder.exists(), ran.err
+        assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0
+        assert whole(folder) == before
+        assert moor.kalyx("discard", moor.root / "heath", "--yes").status == 0 and not folder.exists()
+        assert not (moor.root / "heath").exists()
