@@ -6,6 +6,7 @@ import pytest
 
 from kalyx.core.deeds import choosing, discarding
 from kalyx.core.deeds.recording import record
+from kalyx.core.doors.changing import Change
 from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
@@ -185,7 +186,7 @@ def test_removing_it_looks_at_the_same_things(place):
         place.files[place.at("heath", scripts, name)] = b""
     machine = place.machine()
     assert list(discarding.unowned_files(machine.facts, read_environment(machine.facts, place.at("heath")))) == []
-    leaving = discarding.plan(machine, place.at("heath"), own_prefix=place.base, with_own_files=False)
+    leaving = discarding.plan(machine, place.at("heath"), Change(), own_prefix=place.base, with_own_files=False)
     assert [one.path for one in leaving.answer.plan] == [place.at("heath")]
     for own in (
         ("notes.txt",),
@@ -195,16 +196,16 @@ def test_removing_it_looks_at_the_same_things(place):
     ):
         place.files[place.at("heath", *own)] = b""
     with pytest.raises(KalyxError, match="holds files that no package brought"):
-        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=False)
+        discarding.plan(place.machine(), place.at("heath"), Change(), own_prefix=place.base, with_own_files=False)
     told = discarding.plan(
-        place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=True
+        place.machine(), place.at("heath"), Change(), own_prefix=place.base, with_own_files=True
     ).answer.unowned
     assert len(told) == 4 and all("\\" not in one for one in told)
     for refused in (place.base, place.at("spring")):
         with pytest.raises(KalyxError):
-            discarding.plan(place.machine(), refused, own_prefix=place.at("elsewhere"), with_own_files=True)
+            discarding.plan(place.machine(), refused, Change(), own_prefix=place.at("elsewhere"), with_own_files=True)
     with pytest.raises(KalyxError, match="Kalyx itself"):
-        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.at("heath"), with_own_files=True)
+        discarding.plan(place.machine(), place.at("heath"), Change(), own_prefix=place.at("heath"), with_own_files=True)
 
 
 KEEPER = "C:\\Users\\Ærik the keeper"

@@ -16,7 +16,8 @@ from tests.conftest import Moor, make_environment
 from tests.equipment import BY_VERSION, LONG, NEW, need
 
 MODULES = ("kalyx", "msgspec", "rich", "psutil", "argparse", "packaging", "zmq", "sitecustomize", "usercustomize", "encodings",
-           "collections", "tomllib", "platformdirs", "pathspec", "argcomplete", "elftools")  # fmt: skip
+           "collections", "tomllib", "platformdirs", "pathspec", "argcomplete", "elftools",
+           "pip", "venv", "ensurepip", "typing", "logging", "json", "ast", "runpy", "ipykernel_launcher")  # fmt: skip
 PROGRAMS = (
     "python",
     "python3",
@@ -34,16 +35,21 @@ PROGRAMS = (
 
 
 class Clone:
-    """A working copy that somebody else wrote, with a canary in all that it brings; and the user who stands in it."""
+    """A working copy that somebody else wrote, with a canary in all that it brings; and the user who stands in it.
 
-    def __init__(self, root: Path) -> None:
+    ``repository``: where a version control's folder lies: at its top, nowhere (an archive), in the folder stood in.
+    """
+
+    def __init__(self, root: Path, repository: str = "top") -> None:
         self.moor = Moor(root / "moor")
         self.aviary = root / "ran"
         self.aviary.mkdir()
         self.top = root / "clone"  # not below the home folder's own
         self.folder = self.top / "spring"
         self.folder.mkdir(parents=True)
-        subprocess.run([need("git"), "-C", self.top, "init", "-q"], check=True, env=self.moor.variables)
+        if repository:
+            place = self.top if repository == "top" else self.folder
+            subprocess.run([need("git"), "-C", place, "init", "-q"], check=True, env=self.moor.variables)
         self.own = make_environment(NEW, self.moor.root / "orchard", "--without-pip")
         self.moor.variables["PATH"] = f"{self.moor.root}/orchard/bin:/usr/bin:/bin"
         for name in MODULES:
@@ -56,8 +62,11 @@ class Clone:
                 program.chmod(0o755)
         self.environment(self.folder / ".venv", "venv")
         self.environment(self.top / "above", "above")
+        (self.folder / ".venv" / "pyvenv.cfg").open("a").write("prompt = --in=.venv\n")
+        self.linked()
         self.settings()
-        self.repository()
+        if repository == "top":
+            self.repository()
 
     def code(self, what: str) -> str:
         return f"open({str(self.aviary / what)!r}, 'w').close()\n"
@@ -73,6 +82,23 @@ class Clone:
         folder.mkdir(parents=True)
         (folder / "kernel.json").write_text(json.dumps({"argv": [str(self.top / "bin" / "python"), "{connection_file}"],
                                                         "display_name": "brought", "language": "python"}))  # fmt: skip
+
+    def linked(self) -> None:
+        """An environment whose program is a link to one that the clone brought elsewhere, an installation of its own."""
+        tools = self.top / "tools"
+        (tools / "bin").mkdir(parents=True)
+        (tools / "lib" / f"python{NEW}").mkdir(parents=True)
+        (tools / "lib" / f"python{NEW}" / "os.py").write_text("")
+        source = self.top / "canary.c"
+        source.write_text(f'#include <stdio.h>\nint main(void) {{ FILE *f = fopen("{self.aviary}/linked-program", "w"); return !f; }}\n')
+        subprocess.run([need("gcc"), "-o", tools / "bin" / f"python{NEW}", source], check=True)
+        for name in ("python", "python3"):
+            (tools / "bin" / name).symlink_to(f"python{NEW}")
+        for prefix in (self.folder / "env", self.top / "env"):
+            (prefix / "bin").mkdir(parents=True)
+            (prefix / "lib" / f"python{NEW}" / "site-packages").mkdir(parents=True)
+            (prefix / "pyvenv.cfg").write_text(f"home = {tools}/bin\ninclude-system-site-packages = true\n")
+            (prefix / "bin" / "python").symlink_to(tools / "bin" / f"python{NEW}")
 
     def settings(self) -> None:
         (self.folder / ".vscode").mkdir()
@@ -107,6 +133,120 @@ class Clone:
 @pytest.fixture(scope="module")
 def clone(tmp_path_factory):
     return Clone(tmp_path_factory.mktemp("c"))
+
+
+@pytest.fixture(scope="module", params=["", "inner"], ids=["an archive", "a repository planted in the folder"])
+def archive(request, tmp_path_factory):
+    return Clone(tmp_path_factory.mktemp("a"), request.param)
+
+
+# What each word of a command may be; a command that comes with a word of its own needs a row.
+SAMPLES = {
+    "FOLDER": ["."], "TARGET": ["shell", "{own}", "editor"], "WHAT": ["hivescale", "use.py"], "ID": ["brought"], "SHELL": ["bash"],
+    "LEFT": ["shell"], "RIGHT": ["shell"], "REQUIREMENT": ["hivescale"], "COMMANDLINE": ["python -m tool"], "TEXT": ["hive"], "NAME": ["absent"],
+    "NAME=VALUE": ["HIVE=1"], "SECONDS": ["9"], "MODULE": ["hivescale"], "LABEL": ["hive"], "SEAT": ["editor"], "dir": ["made"], "DIR": ["wheels"],
+    "FILE": ["{file}"],
+}  # fmt: skip
+# Of a change the dry run is asked; what waits for somebody, or needs another machine's file, is not asked here.
+NOT_ASKED = {"--help", "--watch", "--yes", "--on", "--since", "--paste", "--json", "--plain", "--verbose", "--undo", "--show"}
+
+
+def calls_of_the_parser(aviary: Path, own: str) -> list[list[str]]:
+    """Every command of the parser, with each word that it takes, and with each of its options by itself."""
+    import argparse
+
+    from kalyx.cli.start import COMMANDS, command_parser
+
+    count = iter(range(10_000))
+
+    def samples(action: argparse.Action) -> list[str]:
+        known = list(action.choices) if action.choices else SAMPLES[str(action.metavar or action.dest)]
+        return [str(one).format(own=own, file=aviary.parent / f"written-{next(count)}.html") for one in known]
+
+    calls = []
+    for command in sorted(set(COMMANDS) - {"demo"}):
+        actions = [one for one in command_parser(command)._actions if not NOT_ASKED & set(one.option_strings)]
+        places = [samples(one) for one in actions if not one.option_strings]
+        needed = [word for one in actions if one.required and one.option_strings for word in (one.option_strings[-1], samples(one)[0])]
+        dry = ["--dry-run"] if any("--dry-run" in one.option_strings for one in actions) and command not in ("why", "capture", "report") else []
+        first = [one[0] for one in places]
+        for number, several in enumerate(places):
+            calls += [[command, *first[:number], word, *first[number + 1 :], *needed, *dry] for word in several]
+        calls += [[command, *needed, *dry]] if not places else []
+        for one in actions:
+            if one.option_strings and not one.required and "--dry-run" not in one.option_strings:
+                for value in samples(one) if one.nargs != 0 else [None]:
+                    wheels = ["--wheels", "wheels"] if one.option_strings[-1] == "--prove" else []
+                    fresh = samples(actions[[a.dest for a in actions].index("file")])[:1] if command == "capture" else first
+                    words = [one.option_strings[-1], *([value] if value is not None else []), *wheels]
+                    calls.append([command, *fresh, *needed, *words, *dry, *(["--yes"] if command in ("why", "report") else [])])
+    return calls
+
+
+def test_no_command_of_the_parser_runs_anything(clone):
+    """Asked of the parser itself: a command, option or word that is new is asked too."""
+    (clone.folder / "wheels").mkdir(exist_ok=True)
+    calls = calls_of_the_parser(clone.aviary, clone.own)
+    assert len(calls) > 100 and {"capture", "report", "completion", "rehearse", "fill"} <= {words[0] for words in calls}
+    for words in calls:
+        if words[0] == "rehearse":
+            continue  # the user names a kernel to be started: that it is started is asked for
+        ran = clone.moor.kalyx(*words)
+        assert clone.ran() == [], f"{words}: {clone.ran()} ran\n{ran.out}{ran.err}"
+        assert ran.status in (0, 1, 2)
+    for words in (["capture", clone.aviary.parent / "x.kalyx", "--why", "hivescale", "--why", "use.py"], ["report", "-o", clone.aviary.parent / "x.html", "--why", "use.py"]):
+        ran = clone.moor.kalyx(*words)
+        assert ran.status == 0 and clone.ran() == [], (words, clone.ran(), ran.err)
+
+
+def test_completion_runs_nothing(clone):
+    for line in ("kalyx why ", "kalyx why --in ", "kalyx packages ", "kalyx rehearse ", "kalyx point "):
+        variables = {"_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE_STDOUT_FILENAME": str(clone.aviary.parent / "said"),
+                     "_ARGCOMPLETE_SUPPRESS_SPACE": "1", "_ARGCOMPLETE_SHELL": "bash"}  # fmt: skip
+        clone.moor.kalyx(**variables)
+        assert clone.ran() == [], (line, clone.ran())
+
+
+@pytest.mark.parametrize("path", ["/usr/bin:/bin", "{folder}/bin:..:/usr/bin:/bin", "../tools/bin:/usr/bin:/bin"])
+def test_nothing_of_an_archive_is_run(archive, path):
+    """What lies elsewhere in what was brought: by a link, by an environment above, by a relative entry of PATH."""
+    variables = {"PATH": path.format(folder=archive.folder)}
+    for words in (["survey"], ["here"], ["why", "hivescale"], ["why", "hivescale", "--everywhere"], ["why", "hivescale", "--prove"],
+                  ["packages"], ["report", "-o", archive.aviary.parent / "map.html", "--yes"], ["prepare", "made", "--dry-run"],
+                  ["prepare", "made", "--python", "shell", "--dry-run"], ["fill", "shell", "hivescale", "--dry-run"],
+                  ["capture", archive.aviary.parent / "again.kalyx"], ["here", "--live"]):  # fmt: skip
+        (archive.aviary.parent / "again.kalyx").unlink(missing_ok=True)
+        ran = archive.moor.kalyx(*words, **variables)
+        assert archive.ran() == [], f"{words}: {archive.ran()} ran\n{ran.out}{ran.err}"
+
+
+def test_a_text_imports_nothing(clone, tmp_path):
+    """A pasted traceback names a folder: nothing there is imported, and the answer says how the user asks for it."""
+    folder = tmp_path / "any"
+    folder.mkdir()
+    (folder / "uses.py").write_text("import hivemark\n")
+    (folder / "hivemark.py").write_text(clone.code("hivemark"))
+    text = f'Traceback (most recent call last):\n  File "{folder}/uses.py", line 1, in <module>\nModuleNotFoundError: No module named \'hivemark\'\n'
+    ran = clone.moor.kalyx("why", "-", "--json", given=text)
+    assert clone.ran() == [] and ran.status == 1, ran.out
+    assert any(f"kalyx why hivemark --from {folder}" in note for note in ran.json["notes"]), ran.json["notes"]
+    ran = clone.moor.kalyx("why", "hivemark", "--in", "shell", "--from", folder)
+    assert ran.status == 0 and clone.ran() == ["hivemark"], ran.out + ran.err
+    (clone.aviary / "hivemark").unlink()
+
+
+def test_a_fix_is_what_was_proven(moor, wheels):
+    """Proven with a folder of wheels, carried out with that folder: the index is never asked."""
+    python = make_environment(NEW, moor.root / "heath")
+    moor.variables["VIRTUAL_ENV"] = str(moor.root / "orchard")  # so that it is known, and has what heath lacks
+    make_environment(NEW, moor.root / "orchard")
+    assert moor.kalyx("fill", moor.root / "orchard", "nectarflow", "--wheels", wheels, "--yes").status == 0
+    ran = moor.kalyx("why", "nectarflow", "--in", python, "--prove", "--wheels", wheels, "--json")
+    lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["remedies"] if one["tried"] == "works"]
+    assert lines and all(line[4:7] == ["--no-index", "--find-links", str(wheels)] for line in lines if line[1:3] == ["-m", "pip"]), lines
+    variables = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple"}
+    ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--mend", "--yes", "--json", **variables)
+    assert ran.status == 0 and ran.json["done"], ran.out + ran.err
 
 
 TRACEBACK = 'Traceback (most recent call last):\n  File "{venv}/lib/python{new}/site-packages/x.py", line 1, in <module>\n' \

@@ -72,6 +72,12 @@ class Call:
         return Screen(self.machine, plain=self.options.plain)
 
     @property
+    def named(self) -> bool:
+        """Whether the user named the target: what is merely found, or asked of one seat after the other, is not."""
+        options = self.options
+        return getattr(options, "target", None) is not None and not getattr(options, "unnamed", False)
+
+    @property
     def as_json(self) -> bool:
         """Whether one JSON object is asked for, and nothing else."""
         return bool(self.options.json)

@@ -61,7 +61,9 @@ class Machine:
     @cached_property
     def runner(self) -> Runner | None:
         """The door to other programs, made when the first is started: most questions need none."""
-        return self._start() if self._start is not None else None
+        from kalyx.core.interpreters.consent import Gate
+
+        return Gate(self._start(), self.facts) if self._start is not None else None
 
     @cached_property
     def shell(self) -> callers.ShellFound:

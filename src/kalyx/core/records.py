@@ -53,6 +53,7 @@ class Interpreter(Struct, kw_only=True):
     architecture: str | None = None
     library: str = ""
     suffixes: list[str] = []
+    by_link: bool = False  # known only as what an environment's link or settings lead to
 
     @property
     def minor(self) -> str:

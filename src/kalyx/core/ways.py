@@ -98,6 +98,14 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
     return "kernel" if kernel.argv and machine.facts.path.isabs(kernel.argv[0]) else "shell"
 
 
+def refuse_unnamed(seat: Seat, machine: Machine) -> None:
+    """Raise KalyxError where what a seat starts may not be started, though the user gave the seat's word."""
+    if seat.interpreter is not None:
+        refused = objection(machine.facts, seat.interpreter, named_by(seat, machine, True))
+        if refused is not None:
+            raise KalyxError(refused.replace("name it with --in", "name it by its path:"))
+
+
 def _is_the_shells(seat: Seat, machine: Machine) -> bool:
     own = machine.shell_seat.environment
     return own is not None and seat.environment is not None and own.key == seat.environment.key

@@ -81,9 +81,11 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     assert live.runner is not None
     runner = RecordingRunner(live.runner, made, live.facts.variables)
 
-    def ask(*words: str) -> None:
+    def ask(*words: str, by_user: bool = False) -> None:
+        """Ask one question; a seat that is only gone through is not named by the user."""
         tell(" ".join(words))
-        options = command_parser(words[0]).parse_args([*words[1:], "--json"])
+        options = command_parser(words[0]).parse_args(["--json", *words[1:]])
+        options.unnamed = not by_user
         said, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
             import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, RecordingFacts(live.facts, made), runner))
@@ -99,17 +101,19 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     asked = [words[0] for words in map(words_of, call.options.why) if len(words) == 1]
     wanted = list(dict.fromkeys([*asked, *captures.modules_of(live)]))
     for target in targets:
-        ask("packages", target)
-        ask("enter", target)
+        ask("packages", "--", target)
+        ask("enter", "--", target)
         for one in wanted:
-            ask("why", one, "--in", target)
+            ask("why", f"--in={target}", "--", one)
     for name in captures.environments_of(live):
-        ask("packages", name)
-        ask("enter", name)
+        ask("packages", "--", name)
+        ask("enter", "--", name)
         for one in asked:
-            ask("why", one, "--in", name)
-    for words in [*exactly, *([one] for one in wanted)]:
-        ask("why", *words)
+            ask("why", f"--in={name}", "--", one)
+    for words in exactly:
+        ask("why", *words, by_user=True)
+    for one in wanted:
+        ask("why", "--", one)
     return captures.finished(made, live.facts)
 
 

@@ -13,6 +13,7 @@ from kalyx.core.deeds.wanted import wants
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
+from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -41,6 +42,7 @@ def run(call: Call) -> int:
     seat = call.target_to_change(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    refuse_unnamed(seat, machine)
     notes = _put_back_first(call, seat.environment.prefix)
     if call.options.repair:
         notes = notes or ["nothing was left half-way: there is nothing to put back"]

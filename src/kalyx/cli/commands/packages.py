@@ -30,8 +30,7 @@ def run(call: Call) -> int:
     seat = call.target(call.options.target)
     if seat.interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-    named = call.options.target is not None
-    search = search_of(seat, call.machine, named=named, command=call.options.command_line)
+    search = search_of(seat, call.machine, named=call.named, command=call.options.command_line)
     packages, unread = contents(call.machine.facts, seat.interpreter, search)
     chosen = [package for package in packages if _wanted(package, call.options)]
     if call.options.sizes:

@@ -13,6 +13,7 @@ from kalyx.core.deeds.recorded import Recorded, is_record, read_record
 from kalyx.core.deeds.wanted import required_python, wants
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
@@ -20,6 +21,7 @@ from kalyx.core.packages.requirements import satisfies
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.targets import resolve
+from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -102,9 +104,15 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
     return found
 
 
+def _startable(call: Call) -> list[Interpreter]:
+    """The interpreters that were found and may be started though the user named none."""
+    found = call.machine.interpreters
+    return [one for one in found if objection(call.machine.facts, one, "machine") is None]
+
+
 def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
     """The interpreter that a record was made on: of exactly that version, else of its minor."""
-    usable = [one for one in call.machine.interpreters if one.implementation == recorded.implementation]
+    usable = [one for one in _startable(call) if one.implementation == recorded.implementation]
     exact = [one for one in usable if one.version == recorded.version]
     minor = minor_of(recorded.version)
     near = [one for one in usable if one.minor == minor]
@@ -130,11 +138,13 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
             raise KalyxError(error.says + _bringers(call, version), error.candidates) from None
         if seat.interpreter is None:
             raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
+        refuse_unnamed(seat, machine)
         return seat.interpreter
     asked = required_python(machine.facts, machine.facts.folder)
     own = machine.shell_seat.interpreter
-    preferred = [own] if own is not None and own.prefix == own.base_prefix else []
-    usable = [one for one in [*preferred, *machine.interpreters]
+    is_base = own is not None and own.prefix == own.base_prefix
+    preferred = [own] if own is not None and is_base and objection(machine.facts, own, "shell") is None else []
+    usable = [one for one in [*preferred, *_startable(call)]
               if one.implementation == "cpython" and not one.version.startswith("2.")]  # fmt: skip
     for interpreter in usable:
         if asked is None or satisfies(interpreter.version, asked[0]):

@@ -19,6 +19,7 @@ from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
+from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -44,6 +45,7 @@ def run(call: Call) -> int:
     seat = call.target_to_change(call.options.target)
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
+    refuse_unnamed(seat, call.machine)
     kernel_package = registering.kernel_package_in(call.machine, seat.interpreter)
     bringing = None
     if kernel_package is None and call.options.bring_package:

@@ -31,7 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
     parser.add_argument("--prove", action="store_true", help="try each remedy on something that is thrown away")
-    parser.add_argument("--wheels", metavar="DIR", help="for --prove: install from this folder, without network")
+    parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
     parser.add_argument(
         "--mend", action="store_true", help="carry out the first remedy that mends it; what one did in vain is put back"
     )
@@ -64,6 +64,10 @@ def _wanted(call: Call, text: str) -> list[Wanted]:
 def run(call: Call) -> int:
     with call.progress("looking:") as tell:
         answer = answer_of(call, tell)
+        if call.wheels is not None:
+            from kalyx.core.deeds.trying import take_from
+
+            take_from(call.machine, answer.imports, call.wheels)
         if call.options.mend:
             _refuse_mending(call, answer)
         if call.options.prove or call.options.mend:
@@ -107,8 +111,7 @@ def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
 def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer to whatever WHAT is: a traceback, a program, a file or folder, one module everywhere, imports here."""
     options, machine = call.options, call.machine
-    what = options.what
-    named = options.target is not None
+    what, named = options.what, call.named
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
         from kalyx.core.questions.why_files import why_files
         from kalyx.core.questions.why_program import why_program
@@ -137,8 +140,6 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             raise KalyxError("--everywhere asks for one import at a time")
         return why_everywhere(machine, wanted[0], tell=tell)
     seat = call.seat(options.target)
-    if named and len(what) == 1 and what[0].endswith(".ipynb"):
-        named = True
     answers = [why_import(machine, seat, one, named=named, command=options.command_line) for one in wanted]
     return WhyAnswer(target=seat, imports=answers)
 
@@ -157,7 +158,7 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
     options = call.options
     if call.machine.runner is None:
         raise KalyxError("trying a remedy starts other programs, and --static starts none")
-    named = options.target is not None
+    named = call.named
     for one in answer.imports:
         if one.outcome == "fails":
             prove(

@@ -159,12 +159,12 @@ def _reported(said: bytes) -> list[Coming]:
 def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
     """Run a command that makes or fills an environment. Raises KalyxError with its reason, the whole in a file."""
     assert machine.runner is not None
-    with machine.runner.empty_folder() as place:
+    with machine.runner.empty_folder() as place, machine.runner.empty_folder() as stand:
         ended = machine.runner.run(
             argv,
             # What it unpacks lies in a folder of ours: it goes with us, also where the installer is stopped.
             variables={**clean_variables(machine.facts.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
-            folder=machine.facts.folder,
+            folder=stand,  # "-m" looks in the folder stood in first: nothing lies there
             seconds=INSTALL_SECONDS,
             limit=_OUTPUT_LIMIT,
             heard=lambda words: tell(_last_line(words)),

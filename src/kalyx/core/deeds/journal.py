@@ -3,18 +3,11 @@
 from __future__ import annotations
 
 import json
-import os
-import time
 
 from kalyx.core.doors import Facts
 from kalyx.core.doors.changing import Change
 from kalyx.core.environments.journal import Work, entry_file
 from kalyx.core.records import KalyxError
-
-
-def new_mark() -> str:
-    """A mark that nobody can guess: 32 hexadecimal digits."""
-    return os.urandom(16).hex()
 
 
 class Files:
@@ -56,15 +49,15 @@ class Working:
     """
 
     def __init__(self, facts: Facts, place: str, work: Work, change: Change) -> None:
-        self.mark = new_mark()
+        self.mark = change.chance(16)
         self._place, self._work = facts.real(place), work
         self._file = entry_file(facts, place, self.mark)
-        self._files = Files(facts, change)
+        self._files, self._change = Files(facts, change), change
 
     def begin(self) -> None:
         """Write the entry."""
         entry = {"schema": "kalyx.journal/1", "place": self._place, "work": self._work, "mark": self.mark,
-                 "began": time.time_ns()}  # fmt: skip
+                 "began": int(self._change.now() * 1e9)}  # fmt: skip
         self._files.write(self._file, json.dumps(entry).encode("utf-8", "backslashreplace"))
 
     def end(self) -> None:

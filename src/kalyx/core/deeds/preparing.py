@@ -27,6 +27,7 @@ from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
@@ -61,6 +62,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
     python = executable_in(machine.facts, order.folder)
+    let_through(python)  # Kalyx makes it
     words = list(order.wants.words)
     if order.with_kernel_package and not order.wants.keys & {canonical(one.distribution) for one in KERNEL_PACKAGES}:
         words.append(to_bring(machine.facts, order.wheels).distribution)

@@ -15,7 +15,7 @@ from kalyx.core.doors.changing import Change
 from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.doors.starting import Runner
 from kalyx.core.interpreters.asking import ask_who
-from kalyx.core.interpreters.consent import objection
+from kalyx.core.interpreters.consent import Gate, let_through, objection
 from kalyx.core.records import Interpreter, KalyxError
 
 _SCHEMA = "kalyx.remembered/1"
@@ -60,7 +60,10 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
     known = _load(facts)
     keys = {one.real_executable: _key(facts, one.real_executable) for one in unknown}
     may = [one for one in unknown if keys[one.real_executable] and objection(facts, one, "machine") is None]
-    told = _asked(facts, runner, [one.real_executable for one in may if keys[one.real_executable] not in known])
+    new = [one for one in may if keys[one.real_executable] not in known]
+    for one in new:
+        let_through(one.real_executable)
+    told = _asked(facts, Gate(runner, facts), [one.real_executable for one in new])
     learned = False
     for interpreter in may:
         key = keys[interpreter.real_executable] or ""

@@ -18,7 +18,7 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds.journal import Files, new_mark
+from kalyx.core.deeds.journal import Files
 from kalyx.core.doors import Facts, Unreadable, claims
 from kalyx.core.doors.changing import Change
 from kalyx.core.doors.own_files import believed, own_folder
@@ -60,7 +60,7 @@ class Transaction:
         self.facts = facts
         self.change = change
         self.inverses: list[Inverse] = []
-        self._file = facts.join(_folder(facts), f"{_START}{new_mark()[:16]}.json")
+        self._file = facts.join(_folder(facts), f"{_START}{change.chance(8)}.json")
         self._files = Files(facts, change)
         self._is_over = False
 

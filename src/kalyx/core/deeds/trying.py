@@ -31,6 +31,25 @@ _AT_START = ("sitecustomize", "usercustomize")
 _KEPT = {"--no-deps", "--pre", "--no-build-isolation", "--no-index", "--upgrade", "--force-reinstall"}
 
 
+def from_folder(wheels: str) -> list[str]:
+    """The installer's words for installing from this folder of wheels and from nowhere else."""
+    return ["--no-index", "--find-links", wheels]
+
+
+def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
+    """Have every remedy install from this folder of wheels: what is tried is then what is carried out."""
+    for remedy in (one for answer in answers for finding in answer.findings for one in finding.remedies):
+        for step in remedy.steps:
+            argv = step.command or []
+            if argv[1:4] == ["-m", "pip", "install"]:
+                step.command = [*argv[:4], *from_folder(wheels), *argv[4:]]
+            elif argv[:2] in (["kalyx", "prepare"], ["kalyx", "fill"]) or "--bring-package" in argv:
+                step.command = [*argv, "--wheels", wheels]
+            else:
+                continue
+            step.line = machine.line(step.command)
+
+
 class _Attempt(Struct):
     """How the import will be tried: the seat's way, with what the steps so far have another way."""
 
@@ -162,10 +181,13 @@ def _variables(machine: Machine, attempt: _Attempt, words: list[str]) -> None:
 
 def _install(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, wheels: str | None, tell: Tell) -> None:
     """What the line would bring, in a folder of its own before the environment's own packages."""
-    if any("/" in word or word == "-e" for word in argv[4:]):
+    asked = argv[4:]
+    offline = from_folder(wheels) if wheels else []
+    if offline and asked[: len(offline)] == offline:
+        asked = asked[len(offline) :]
+    if any("/" in word or word == "-e" for word in asked):
         raise _NotTried  # building a project runs its code: that is for the user to want
-    words = [word for word in argv[4:] if word in _KEPT or not word.startswith("-")]
-    offline = ["--no-index", "--find-links", wheels] if wheels else []
+    words = [word for word in asked if word in _KEPT or not word.startswith("-")]
     quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet"]
     run_to_end(machine, [argv[0], "-m", "pip", "install", *quiet, *offline, "--target", folder, *words], tell)
     before = attempt.sites[0] if attempt.sites else ""

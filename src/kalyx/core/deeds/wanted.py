@@ -12,6 +12,8 @@ from kalyx.core.records import KalyxError
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
 
+_PACKED = (".whl", ".tar.gz", ".zip")
+
 
 class Wants(Struct):
     """The words for the installer, and the canonical names of what was asked for by name."""
@@ -46,7 +48,7 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
         raise KalyxError(f"{visible(path)}: {problem.reason}") from None
     except UnicodeDecodeError:
         raise KalyxError(f"{visible(path)}: not UTF-8") from None
-    found.words += ["-r", path]
+    found.words += _absolute_words(facts, path, text) or ["-r", path]
     for line in text.splitlines():
         line = line.split(" #")[0].strip()
         if line and not line.startswith(("#", "-")) and "://" not in line.split("@")[0]:
@@ -57,11 +59,46 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
     return found
 
 
+def _absolute_words(facts: Facts, path: str, text: str) -> list[str]:
+    """The lines of a requirements file as words, where some name a place by a relative path; else none.
+
+    The installer stands in an empty folder, and such a path goes by the folder that Kalyx was called in. Raises
+    KalyxError where the file also pins digests, which only the file itself can say.
+    """
+    import shlex
+
+    words: list[str] = []
+    relative = False
+    for line in text.replace("\\\n", " ").splitlines():
+        line = line.split(" #")[0].strip()
+        if not line or line.startswith("#"):
+            continue
+        option, _, rest = line.partition(" ")
+        option, sign, value = option.partition("=") if option.startswith("--") else (option, "", "")
+        rest = value if sign else rest.strip()
+        if option in ("-r", "--requirement", "-c", "--constraint"):
+            words += [option, facts.absolute(rest, facts.parent(path))]
+        elif option in ("-e", "--editable"):
+            is_place = rest.startswith((".", "~")) or facts.exists(facts.absolute(rest.partition("[")[0]))
+            words += ["-e", facts.absolute(rest) if is_place else rest]
+            relative = relative or is_place
+        elif line.startswith("-"):
+            words += shlex.split(line)
+        elif line.startswith(".") or (line.endswith(_PACKED) and facts.exists(facts.absolute(line))):
+            words.append(facts.absolute(line))
+            relative = True
+        else:
+            words.append(line)
+    if relative and "--hash" in text:
+        raise KalyxError(f"{visible(path)}: it pins digests and names a folder by a relative path; write the full path")
+    return words if relative else []
+
+
 def _place(facts: Facts, text: str) -> tuple[bool, str, str | None] | None:
     """A folder or file to install from: whether it stays linked (``-e``), its path, the name it says; None: no path."""
     linked = text.startswith("-e ")
     words = text.removeprefix("-e ").strip()
-    is_path = linked or words.startswith((".", "/", "~")) or words.endswith((".whl", ".tar.gz", ".zip"))
+    is_path = linked or words.startswith((".", "/", "~")) or words.endswith(_PACKED)
     if not is_path or "://" in words or " @ " in words:
         return None
     path = facts.absolute(words)

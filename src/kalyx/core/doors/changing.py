@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from contextlib import AbstractContextManager, nullcontext
 
@@ -88,6 +89,11 @@ class Change:
     def move(self, path: str, to: str) -> None:
         """Give a file, link or folder another path; to another file system by a copy that is compared first."""
         raise NotImplementedError
+
+    @staticmethod
+    def chance(count: int) -> str:
+        """``count`` bytes from the system's source of chance, in hexadecimal digits: nobody can guess them."""
+        return os.urandom(count).hex()
 
     @staticmethod
     def now() -> float:

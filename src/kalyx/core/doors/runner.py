@@ -67,7 +67,7 @@ class _Program:
                     stdout=subprocess.PIPE,
                     stderr=subprocess.PIPE,
                     env=environment,
-                    cwd=folder,
+                    cwd=folder or os.path.abspath(os.sep),
                     start_new_session=sys.platform != "win32",
                 )
                 guard().begun(self.process.pid)

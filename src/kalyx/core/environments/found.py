@@ -68,6 +68,7 @@ def bases_of(
                 continue
             if interpreter.prefix == interpreter.base_prefix:
                 interpreter.executable = _best_name(facts, interpreter)
+                interpreter.by_link = True
                 found.append(interpreter)
                 break
     return found

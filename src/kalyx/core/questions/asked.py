@@ -13,6 +13,7 @@ import json
 from typing import TYPE_CHECKING, Any
 
 from kalyx.core.doors import Unreadable
+from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
@@ -42,18 +43,19 @@ def ask_shell(machine: Machine) -> list[Part]:
     name = machine.shell.name
     modes = MODES.get("dash" if name == "sh" else name, {})
     parts = []
-    program = next(machine.facts.lookup(name), None)
+    program = _program_of_shell(machine)
     if program is None or machine.runner is None:
         return []
     for mode, flags in modes.items():
         for word in ("python", "pip"):
             asked = _ASKS.get(name, "command -V {word}").format(word=word)
-            ended = machine.runner.run(
-                [program, *flags, asked],
-                variables=machine.facts.variables,
-                folder=machine.facts.folder,
-                seconds=min(machine.seconds, 10.0),
-            )
+            with machine.runner.empty_folder() as empty:
+                ended = machine.runner.run(
+                    [program, *flags, asked],
+                    variables=machine.facts.variables,
+                    folder=empty,
+                    seconds=min(machine.seconds, 10.0),
+                )
             said = ended.output.decode("utf-8", "replace").strip().splitlines()
             reason = said[-1][:300] if said else "it gave no answer" if ended.timed_out else f"no {word}"
             part = Part(role=mode, word=word, reason=reason)
@@ -68,6 +70,21 @@ def ask_shell(machine: Machine) -> list[Part]:
                     pass
             parts.append(part)
     return parts
+
+
+def _program_of_shell(machine: Machine) -> str | None:
+    """The program of the shell that Kalyx was started from: of its process, else by SHELL, else the first on PATH.
+
+    None where that lies in the folder's tree: somebody else may have put it there under a shell's name.
+    """
+    facts, shell = machine.facts, machine.shell
+    process = facts.process(shell.pid) if shell.pid is not None else None
+    named = facts.variable("SHELL") or ""
+    found = [process.executable] if process is not None and process.executable else []
+    found += [named] if facts.path.isabs(named) and facts.name(named) == shell.name else []
+    found += list(facts.lookup(shell.name))
+    usable = (path for path in found if facts.is_file(path) and lies_in_tree(facts, path) is None)
+    return next((path for path in usable if brought_along(facts, path) is None), None)
 
 
 def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:

@@ -17,6 +17,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.findings.conditions import no_answer
 from kalyx.core.imports.names import Wanted
 from kalyx.core.interpreters.asking import answer_between, new_mark
+from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.makers import quietly
@@ -273,9 +274,12 @@ def rehearse(
             "this machine does not reach itself by 127.0.0.1 (its loopback is down): the kernel was spoken to over"
             " local sockets, and a notebook server would not reach it"
         )
-    # To prove that a new kernel answers it need not stand among files that somebody else may have written.
-    registered = schema == "kalyx.register/1"
-    stand = machine.runner.empty_folder() if registered else nullcontext(machine.facts.folder)
+    # To prove that a kernel answers it need not stand among files that somebody else may have written; only what the
+    # user has it import or run is tried as a notebook of this folder would.
+    in_folder = bool(imports or script)
+    stand = nullcontext(machine.facts.folder) if in_folder else machine.runner.empty_folder()
+    if kernel.command and machine.facts.path.isabs(kernel.command[0]):
+        let_through(kernel.command[0])  # the user named the kernel
     with Connection(transport) as connection, stand as folder:
         command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
         variables = kernel_variables(kernel, machine.server)

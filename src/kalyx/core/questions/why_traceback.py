@@ -52,7 +52,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     module = told.module or _module_of(told.wish or told.release)
     if module is not None:
         if first is not None and not _inside_packages(machine, first):
-            seat.folder = machine.facts.parent(first)
+            notes += _elsewhere(machine, machine.facts.parent(first), module)
         if told.name == "__main__":
             module, told.name = f"{module}.__main__", None
         names = (told.name,) if told.name is not None else ()
@@ -65,6 +65,15 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     last = told.frames[-1][0] if told.frames else ""
     answer.findings = [not_the_environment.finding(told, not _inside_packages(machine, last))]
     return answer
+
+
+def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:
+    """A script of another folder: what lies there is not imported because a text names it; how the user asks for it."""
+    facts = machine.facts
+    if facts.same_path(facts.real(folder), facts.real(facts.folder)):
+        return []
+    line = machine.line(["kalyx", "why", module, "--from", folder])
+    return [f"its script lies in {folder}, which was not searched; to ask as a script there: {line}"]
 
 
 def _module_of(word: str | None) -> str | None:
