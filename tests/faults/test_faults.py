@@ -16,7 +16,6 @@ import shlex
 import shutil
 import socket
 import zlib
-from pathlib import Path
 
 import pytest
 
@@ -72,7 +71,7 @@ def captured(moor, words, variables):
 
 def in_stand_ins(moor, value):
     """With the names of this user and machine as a capture has them."""
-    blind = Blinding({Path(moor.variables["HOME"]).name, socket.gethostname(), *(moor.variables.get(name, "") for name in ("USER", "LOGNAME"))})
+    blind = Blinding({socket.gethostname(), *(moor.variables.get(name, "") for name in ("USER", "LOGNAME"))}, [moor.variables["HOME"]])
     return json.loads(blind.stand_ins(json.dumps(value).encode()))
 
 

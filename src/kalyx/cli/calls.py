@@ -115,7 +115,7 @@ class Call:
 
             # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
             text = json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True)
-        text = _without_secrets(text)
+        text = _fit_for_a_terminal(_without_secrets(text))
         sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
         sys.stdout.buffer.flush()
 
@@ -187,9 +187,9 @@ class Call:
 
 def _without_secrets(text: str) -> str:
     """An answer's JSON without credentials in addresses, nor in the command lines that it holds."""
-    from kalyx.core.words.secrets import may_name_a_secret, without_credentials
+    from kalyx.core.words.redaction import may_hold_a_secret, redacted, redacted_words
 
-    if not ("://" in text and "@" in text) and not may_name_a_secret(text):
+    if not may_hold_a_secret(text):
         return text
     import json
 
@@ -197,12 +197,27 @@ def _without_secrets(text: str) -> str:
         if isinstance(value, dict):
             return {key: cleared(one, key in ("argv", "command")) for key, one in value.items()}
         if isinstance(value, list):
-            return [cleared(one, is_line) for one in value]
-        if isinstance(value, str) and (is_line or ("://" in value and "@" in value)):
-            return without_credentials(value)
-        return value
+            if is_line and all(isinstance(one, str) for one in value):
+                return redacted_words(value)
+            return [cleared(one) for one in value]
+        return redacted(value) if isinstance(value, str) else value
 
     return json.dumps(cleared(json.loads(text)), indent=1, ensure_ascii=text.isascii())
+
+
+def _fit_for_a_terminal(text: str) -> str:
+    """JSON whose control and direction characters are written as escapes: the same values to whoever reads it."""
+    if text.isascii() and "\x7f" not in text:
+        return text
+    return "".join(one if one.isprintable() or one in "\n\r\t" else _escape(one) for one in text)
+
+
+def _escape(character: str) -> str:
+    code = ord(character)
+    if code < 0x10000:
+        return f"\\u{code:04x}"
+    code -= 0x10000
+    return f"\\u{0xD800 + (code >> 10):04x}\\u{0xDC00 + (code & 0x3FF):04x}"
 
 
 def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:

@@ -223,7 +223,10 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
     try:
         handle, path = tempfile.mkstemp(prefix="kalyx-failure-", suffix=".txt")
         with os.fdopen(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
-            file.write(f"kalyx {__version__}, Python {sys.version}\n{words!r}\n\n{text}")
+            from kalyx.core.words.redaction import redacted, redacted_words
+
+            said = f"kalyx {__version__}, Python {sys.version}\n{redacted_words(words)!r}\n\n{redacted(text)}"
+            file.write(said)
         kept = f"; the details lie in {path}"
     except OSError:
         pass

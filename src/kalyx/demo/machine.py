@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.consent import let_through, objection
 from kalyx.core.machine import Machine
 from kalyx.core.records import Interpreter, KalyxError
 from kalyx.demo.wheels import Package, standin_package, write_wheel
@@ -159,6 +160,8 @@ def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter
 def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
     if interpreter.version.startswith("2") or interpreter.implementation != "cpython":
         return False
+    if objection(machine.facts, interpreter, "machine") is not None:
+        return False
     from kalyx.core.environments.way import Way
 
     search = machine.search(interpreter, Way(no_user=True))
@@ -169,10 +172,12 @@ def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
 def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[str], name: str) -> None:
     assert machine.runner is not None
     clean = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "PIP_", "VIRTUAL_ENV"))}
+    python = machine.facts.join(prefix, "Scripts" if os.name == "nt" else "bin", "python")
+    let_through(python)  # made by this very call
     for argv in (
         [base.executable, "-I", "-m", "venv", prefix],
-        [machine.facts.join(prefix, "Scripts" if os.name == "nt" else "bin", "python"), "-I", "-m", "pip", "install",
-         "--quiet", "--no-index", "--no-deps", "--disable-pip-version-check", *wheels],
+        [python, "-I", "-m", "pip", "install", "--quiet", "--no-index", "--no-deps", "--disable-pip-version-check",
+         *wheels],
     ):  # fmt: skip
         done = machine.runner.run(argv, variables=clean, seconds=300)
         if done.status != 0:

@@ -48,8 +48,9 @@ def _made(call: Call, path: str) -> int:
             raise KalyxError("a capture asks interpreters, and --static starts none")
         with call.progress("capturing:") as tell:
             made = _recorded(call, tell)
-            content = made.write(blinding(machine.facts, socket.gethostname()).content)
-        LiveChange().write(path, content)
+            blind = blinding(machine.facts, socket.gethostname())
+            content = made.write(blind.content, blind.entry)
+        LiveChange().write(path, content, mode=0o600, new=True)
         answer.done, answer.bytes = True, len(content)
         answer.readings, answer.answers = len(made.readings), len(made.answers)
     if call.as_json:
@@ -80,6 +81,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     made, live = Capture({}), call.machine
     assert live.runner is not None
     runner = RecordingRunner(live.runner, made, live.facts.variables)
+    facts = RecordingFacts(live.facts, made)
 
     def ask(*words: str, by_user: bool = False) -> None:
         """Ask one question; a seat that is only gone through is not named by the user."""
@@ -88,7 +90,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         options.unnamed = not by_user
         said, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
-            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, RecordingFacts(live.facts, made), runner))
+            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, facts.again(), runner))
         except (KalyxError, Unreadable):
             pass  # a question without an answer here has none on the capture either
         finally:

@@ -39,7 +39,7 @@ from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.words.patterns import pattern
-from kalyx.core.words.secrets import shown_command
+from kalyx.core.words.redaction import shown_command
 from kalyx.core.words.visible import visible
 
 # What the makers of environments themselves put there.

@@ -144,5 +144,5 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
         found.append(f"{one.word} is {kind} by {one.path}, line {one.line}: it wins over PATH, also after this line")
     hook = facts.variable(_HOOKS[shell]) if shell in _HOOKS else None
     if hook:
-        found.append(f"{_HOOKS[shell]} runs before every prompt ({hook}) and may change PATH again")
+        found.append(f"the commands in {_HOOKS[shell]} run before every prompt and may change PATH again")
     return found

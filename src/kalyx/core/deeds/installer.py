@@ -17,6 +17,7 @@ from msgspec import Struct
 from kalyx.core.deeds.remembered import cache_file
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.doors.change import LiveChange
+from kalyx.core.doors.own_files import distrust
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import read_interpreter
@@ -24,12 +25,15 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import Interpreter, KalyxError, Package
 from kalyx.core.words.numbers import is_number
+from kalyx.core.words.patterns import pattern
+from kalyx.core.words.redaction import redacted
 from kalyx.core.words.visible import visible
 
 INSTALL_SECONDS = 1800.0
 # Bytes of what it says: its report repeats the whole description of every package.
 _OUTPUT_LIMIT = 128 * 1024 * 1024
 _KEPT_LOGS = 5
+_KEPT = pattern(r"installer-[0-9]{8}-[0-9]{6}-[0-9]{6}\.txt")
 _TELLS_SINCE = (22, 2)
 
 # What would make the installer work on another place than the environment it runs in.
@@ -206,13 +210,17 @@ def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:
     """Write all an installer said into the user's cache folder; the newest few are kept. Its path, or None."""
     facts, change = machine.facts.again(), LiveChange()
     folder = facts.join(facts.parent(cache_file(facts)), "said")
+    if facts.kind(folder) not in (None, "folder") or distrust(facts, folder):
+        return None
     try:
-        change.folder(folder)
-        names = facts.names(folder)
+        change.folder(folder, private=True)
+        names = [name for name in facts.names(folder) if _KEPT.fullmatch(name)]
         for old in names[: max(0, len(names) - _KEPT_LOGS + 1)]:
-            change.remove_file(facts.join(folder, old))
+            if facts.kind(facts.join(folder, old)) == "file":
+                change.remove_file(facts.join(folder, old))
         path = facts.join(folder, f"installer-{change.stamp()}.txt")
-        change.write(path, (machine.line(argv) + "\n\n").encode("utf-8", "surrogateescape") + words)
+        said = redacted(machine.line(argv) + "\n\n" + words.decode("utf-8", "surrogateescape"))
+        change.write(path, said.encode("utf-8", "surrogateescape"), mode=0o600)
     except (KalyxError, Unreadable):
         return None
     return path

@@ -22,7 +22,7 @@ from kalyx.core.packages.requirements import asked_by, marker_environment
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.ways import search_of
 from kalyx.core.words.names import canonical, is_distribution_name, is_version
-from kalyx.core.words.secrets import without_credentials
+from kalyx.core.words.redaction import without_credentials
 from kalyx.core.words.visible import visible
 
 _OWN = ("own", "linked")

@@ -24,7 +24,7 @@ from kalyx.core.data import WITNESS_PATH
 from kalyx.core.doors.reading import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.doors.starting import Ended, Runner, Running
 from kalyx.core.records import KalyxError
-from kalyx.core.words.blinding import needed
+from kalyx.core.words.essence import needed
 from kalyx.core.words.visible import visible
 
 VERSION = 1
@@ -44,14 +44,26 @@ class Capture:
         self.readings: dict[Key, Any] = {}
         self.answers: dict[Key, Any] = {}
 
-    def write(self, blind: Callable[[bytes], bytes]) -> bytes:
-        """The file's bytes; every text and all content without what ``blind`` takes out."""
+    def write(
+        self, blind: Callable[[bytes], bytes], entry: Callable[[str, str], str] = lambda folder, name: name
+    ) -> bytes:
+        """The file's bytes; every text and all content without what ``blind`` takes out.
+
+        ``entry``: what a name in the listing of a folder becomes.
+        """
         lines: list[Any] = [{"kalyx capture": VERSION, **self.head}]
-        lines += [{"read": key, "is": value} for key, value in self.readings.items()]
+        lines += [{"read": key, "is": _renamed(key, value, entry)} for key, value in self.readings.items()]
         lines += [{"ran": key, "is": value} for key, value in self.answers.items()]
         shown = cache(lambda text: blind(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape"))
         text = "".join(json.dumps(_blinded(line, blind, shown)) + "\n" for line in lines)
         return gzip.compress(text.encode("ascii"), 9, mtime=0)
+
+
+def _renamed(key: Key, value: Any, entry: Callable[[str, str], str]) -> Any:
+    """A listing with the names in it as they stand in paths; any other reading as it is."""
+    if key[:1] != ("listing",) or not isinstance(value, dict) or not isinstance(value.get("map"), dict):
+        return value
+    return {"map": {entry(str(key[1]), name): kind for name, kind in value["map"].items()}}
 
 
 def _blinded(value: Any, blind: Callable[[bytes], bytes], shown: Callable[[str], str]) -> Any:

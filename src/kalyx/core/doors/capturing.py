@@ -3,30 +3,47 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
+from msgspec.structs import replace
+
 from kalyx.core.doors.captured import Capture, Normal, key_of, packed
 from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.doors.starting import Ended, Runner, Running
+from kalyx.core.words.essence import Essence
 
 
 class RecordingFacts(Facts):
     """Reads through another reading door, and keeps what came of it."""
 
-    def __init__(self, inner: Facts, capture: Capture) -> None:
+    def __init__(self, inner: Facts, capture: Capture, essence: Essence | None = None) -> None:
+        """``essence``: what is kept of files and command lines; by default one with a salt of its own."""
         self._inner, self._capture = inner, capture
+        self._essence = essence or Essence(os.urandom(16))
         self.system, self.folder, self.home = inner.system, inner.folder, inner.home
         self.pid, self.user = inner.pid, inner.user
         self.variables = inner.variables
+
+    def again(self) -> RecordingFacts:
+        """The same machine through the same recorder, with nothing worked out yet."""
+        return RecordingFacts(self._inner, self._capture, self._essence)
 
     @property
     def refusals(self) -> Mapping[str, str]:  # type: ignore[override]
         """What the system refused to show so far, as the other door keeps it."""
         return self._inner.refusals
 
-    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any]) -> Any:
+    def _kept(
+        self,
+        primitive: str,
+        words: tuple[Any, ...],
+        read: Callable[[], Any],
+        keep: Callable[[Any], Any] = lambda found: found,
+    ) -> Any:
+        """What a reading gives; ``keep``: what of it the capture holds."""
         key = key_of((primitive, *words))
         try:
             found = read()
@@ -34,7 +51,7 @@ class RecordingFacts(Facts):
             self._capture.readings[key] = {"refused": refusal.reason, "path": refusal.path}
             raise
         if key not in self._capture.readings:
-            self._capture.readings[key] = packed(found)
+            self._capture.readings[key] = packed(keep(found))
         return found
 
     def listing(self, folder: str) -> Mapping[str, str]:
@@ -53,7 +70,11 @@ class RecordingFacts(Facts):
         return found
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
-        return bytes(self._kept("read", (path, limit, start), lambda: self._inner.read(path, limit, start)))
+        keep = self._essence.content
+        return bytes(
+            self._kept("read", (path, limit, start), lambda: self._inner.read(path, limit, start),
+                       lambda found: keep(path, found, start))
+        )  # fmt: skip
 
     def digest(self, path: str, limit: int) -> str:
         return str(self._kept("digest", (path, limit), lambda: self._inner.digest(path, limit)))
@@ -65,14 +86,18 @@ class RecordingFacts(Facts):
         return bool(self._kept("may_run", (path,), lambda: self._inner.may_run(path)))
 
     def process(self, pid: int) -> Process | None:
-        found: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid))
+        found: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid), self._of_process)
         return found
+
+    def _of_process(self, process: Process | None) -> Process | None:
+        return None if process is None else replace(process, command=self._essence.command(process.command))
 
     def processes(self) -> list[int]:
         return list(self._kept("processes", (), lambda: list(self._inner.processes())))
 
     def command_of(self, pid: int) -> tuple[str, ...]:
-        return tuple(self._kept("command_of", (pid,), lambda: tuple(self._inner.command_of(pid))))
+        keep = self._essence.command
+        return tuple(self._kept("command_of", (pid,), lambda: tuple(self._inner.command_of(pid)), keep))
 
     def loaded_by(self, pid: int) -> list[str]:
         return list(self._kept("loaded_by", (pid,), lambda: list(self._inner.loaded_by(pid))))

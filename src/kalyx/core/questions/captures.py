@@ -11,7 +11,8 @@ from kalyx.core.doors.captured import Capture
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
-from kalyx.core.words.blinding import Blinding, needed
+from kalyx.core.words.blinding import Blinding
+from kalyx.core.words.essence import needed
 
 _MODULES = 24  # of the folder's code
 
@@ -32,10 +33,10 @@ def finished(made: Capture, facts: Facts) -> Capture:
 
 def blinding(facts: Facts, host: str) -> Blinding:
     """What takes secrets and names out of a capture of this machine."""
-    names = {facts.name(facts.home), host, host.split(".")[0]}
+    names = {host, host.split(".")[0]}
     for name in ("USER", "LOGNAME", "USERNAME", "HOSTNAME", "COMPUTERNAME"):
         names.add(facts.variable(name) or "")
-    return Blinding(names)
+    return Blinding(names, [facts.home])
 
 
 def targets_of(machine: Machine) -> list[str]:

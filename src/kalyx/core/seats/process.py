@@ -17,7 +17,7 @@ from kalyx.core.seats.callers import (
 )
 from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.seats.shell import telling
-from kalyx.core.words.secrets import program_ran
+from kalyx.core.words.redaction import program_ran
 
 
 def process_seat(facts: Facts, process: Process, via: str) -> Seat:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from kalyx.core.words.redaction import redacted
+
 
 def visible(text: str) -> str:
-    """Outside text with control characters and undecodable bytes written out, fit for a terminal."""
+    """Outside text with control characters and undecodable bytes written out, and without secrets, fit to be shown."""
+    text = redacted(text)
     if text.isprintable():
         return text
     out = []
