@@ -76,7 +76,7 @@ class _Counting(RecordingFacts):
         super().__init__(inner, Capture({}))
         self.counted: Counter[str] = Counter()
 
-    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any]) -> Any:
+    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any], keep: object = None) -> Any:
         self.counted[primitive] += 1
         return read()
 

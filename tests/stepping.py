@@ -60,7 +60,7 @@ class Steps:
         self.taken.append(what)
         if len(self.taken) != self.number:
             return
-        if self.deed in ("KILL", "TERM", "HUP", "INT"):
+        if self.deed in ("KILL", "TERM", "HUP", "INT", "USR1"):
             self.write()
             os.kill(os.getpid(), signal.Signals[f"SIG{self.deed}"])
         else:

@@ -3,6 +3,13 @@
 import importlib
 import pkgutil
 import re
+
+try:
+    from re import _constants as sre_constants
+    from re import _parser as sre_parse
+except ImportError:  # before 3.11
+    import sre_constants
+    import sre_parse
 import signal
 from pathlib import Path
 
@@ -16,7 +23,7 @@ LAZY = type(lazily(""))
 
 UNITS = ["a", " ", "\t", "a ", "/", "/a", "a.", "a-", '"', "'", "(", "[", "{", "\\", "=", "a=", "--x ", "token", "token ", "password=", "a://",
          "https://a", "alias -a ", "1.", "é", ".so", "\n", "a\n", 'File "', "'a'", "[a", "import x ", "version `", "lib", "x.y: ", "a,", "==1,", "a@b", "${a", "-- "]  # fmt: skip
-HEADS = ["", "a=", 'File "', "undefined symbol: ", "install ", "a(", "token", "${env:"]
+HEADS = ["", "a", "a=", "a[", "a;", 'File "', "undefined symbol: ", "install ", "a(", "token", "${env:"]
 LENGTH = 30_000
 
 
@@ -36,11 +43,39 @@ def patterns():
                         yield pytest.param(one, bool(only_first), id=f"{found.name}.{name}[{number}]")
 
 
+FOUND = list(patterns())
+
+
+def nested(parsed, inside: bool = False) -> bool:
+    """Whether a repetition without end stands within another, where both can take the same text."""
+    for operation, value in parsed:
+        name = str(operation)
+        if name in ("MAX_REPEAT", "MIN_REPEAT"):
+            _, most, inner = value
+            endless = most == sre_constants.MAXREPEAT
+            if endless and inside and len(inner) == 1:
+                return True
+            # What a part begins with that is always there parts one turn from the next.
+            if nested(inner, inside or (endless and str(inner[0][0]) != "LITERAL")):
+                return True
+        elif name == "SUBPATTERN" and nested(value[-1], inside) or name == "BRANCH" and any(nested(one, inside) for one in value[1]) or name in ("ASSERT", "ASSERT_NOT") and nested(value[1], False):
+            return True
+    return False
+
+
+@pytest.mark.parametrize(("pattern", "only_first"), FOUND)
+def test_no_repetition_in_a_repetition(pattern, only_first):
+    assert not nested(sre_parse.parse(pattern.pattern, pattern.flags & ~re.DEBUG)), pattern.pattern
+
+
+def test_a_repetition_in_a_repetition_is_seen():
+    assert nested(sre_parse.parse(r"(?:a*)*b")) and nested(sre_parse.parse(r"(\w+\s?)+x")) and not nested(sre_parse.parse(r"(?:,\s*a)*"))
+
+
 class TooLong(Exception):
     pass
 
 
-FOUND = list(patterns())
 
 
 def test_patterns_are_found():

@@ -167,7 +167,7 @@ def syntax_newer_forced_in(place):
 
 
 def syntax_older_print(place):
-    place.install("heath", plain("oldhive", source="print 'weighing'\n"))
+    place.install("heath", plain("oldhive", source="print 6 * 7\n"))
     place.offer(plain("oldhive", "1.1"))
     return ["why", "oldhive", "--in", place.heath], "syntax-older"
 

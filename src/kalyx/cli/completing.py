@@ -34,7 +34,7 @@ def complete(parser: argparse.ArgumentParser) -> None:
         if isinstance(action, argparse._SubParsersAction):
             for command in action.choices.values():
                 _teach(command)
-    argcomplete.autocomplete(parser, always_complete_options=False)
+    argcomplete.autocomplete(parser, always_complete_options=False, default_completer=files)  # type: ignore[arg-type]
 
 
 def _teach(command: argparse.ArgumentParser) -> None:
@@ -65,6 +65,11 @@ def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
         if (is_folder and not name.startswith(".")) or (endings and name.endswith(endings)):
             found.append(before + sign + name + ("/" if is_folder else ""))
     return found
+
+
+def files(prefix: str, **_: object) -> list[str]:
+    """Files and folders whose names a shell takes as one word."""
+    return _plain(_files(_machine(), prefix, ""))
 
 
 def targets(prefix: str, **_: object) -> list[str]:

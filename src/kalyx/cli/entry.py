@@ -6,6 +6,7 @@ hands over to an isolated child (``-I``) that finds Kalyx by the path it is
 given. The variables stay in the environment: the trial is made with them.
 """
 
+import _signal
 import gc
 import os
 import sys
@@ -17,6 +18,7 @@ FOREIGN = ("PYTHONPATH", "PYTHONHOME", "PYTHONSAFEPATH", "PYTHONNOUSERSITE", "PY
 
 def main() -> None:
     """The console command."""
+    _heed_early()
     if not sys.flags.isolated and sys.executable and any(os.environ.get(name) for name in FOREIGN):
         _hand_over()
     gc.disable()  # a call is short and keeps what it reads: collecting costs a tenth of it and frees nothing
@@ -26,6 +28,20 @@ def main() -> None:
         main()
     finally:
         gc.freeze()  # else the interpreter would collect on its way out what goes with it anyway: another tenth
+
+
+def _heed_early() -> None:
+    """A signal that arrives while modules load ends the run in one line: nothing was begun that is to be cleared."""
+
+    def stop(number: int, frame: object) -> None:
+        line = "kalyx: interrupted" if number == _signal.SIGINT else f"kalyx: ended by signal {number}"
+        os.write(2, line.encode() + b"\n")
+        os._exit(128 + number)
+
+    for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGUSR1", "SIGUSR2", "SIGALRM"):
+        number = getattr(_signal, name, None)
+        if number is not None and _signal.getsignal(number) != _signal.SIG_IGN:
+            _signal.signal(number, stop)
 
 
 def _hand_over() -> None:

@@ -44,6 +44,8 @@ EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "
 CHANGE = {"prepare", "fill", "register", "point", "discard", "unregister"}
 
 FOUND, REFUSED = 1, 2
+# Of one word of a call, and of the line that says why it was refused: characters.
+_LONGEST, _LINE = 16_384, 2_000
 
 
 class Refusal(Exception):
@@ -153,6 +155,10 @@ def call(words: list[str]) -> int:
         typed = os.environ.get("COMP_LINE", "").split()
         complete(build_parser(whole=False, only=typed[1] if len(typed) > 1 else None))
     as_json = "--json" in words
+    long = next((word for word in words if len(word) > _LONGEST), None)
+    if long is not None:
+        says = f"{long[:60]}… has {len(long)} characters, and no word of a call has more than {_LONGEST}"
+        return _refuse(says, [], as_json)
     try:
         if words and words[0] in COMMANDS:
             parser = command_parser(words[0])
@@ -264,6 +270,8 @@ def _near(word: str, known: Iterable[str]) -> list[str]:
 def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
     from kalyx.core.words.visible import visible
 
+    if len(says) > _LINE:
+        says = f"{says[: _LINE * 2 // 3]}…{says[-_LINE // 3 :]}"
     if as_json:
         import json
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -209,6 +210,14 @@ class Machine:
     def kernel_by_id(self, identifier: str) -> Kernel | None:
         """The kernel a server takes for this id: the first in its folders."""
         return self._kernels_by_id.get(identifier.lower())
+
+    def kernels_called(self, identifier: str) -> int:
+        """How many registered kernels have this id."""
+        return self._counts_of_ids[identifier]
+
+    @cached_property
+    def _counts_of_ids(self) -> Counter[str]:
+        return Counter(one.id for one in self.kernels)
 
     @cached_property
     def _kernels_by_id(self) -> dict[str, Kernel]:

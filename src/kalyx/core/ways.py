@@ -24,6 +24,12 @@ def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
     ``command`` is a command line whose flags and program decide instead; its
     first word is passed over. Raises KalyxError where it cannot be read.
     """
+    way = _way_of(seat, machine, command)
+    way.folder = seat.folder
+    return way
+
+
+def _way_of(seat: Seat, machine: Machine, command: str | None) -> Way:
     folder = seat.folder or machine.facts.folder
     variables = _variables(seat, machine)
     if command is not None:

@@ -37,7 +37,9 @@ def run(call: Call) -> int:
                 f"{visible(path)} is there and is not a record; name another file, or say --yes to replace it"
             )
         if not options.dry_run:
-            LiveChange().write(path, answer.text.encode("utf-8", "surrogateescape"))
+            looked_at = facts.read(path, 64 * 1024 * 1024) if facts.is_file(path) else None
+            content = answer.text.encode("utf-8", "surrogateescape")
+            LiveChange().write(path, content, new=not there, over=looked_at)
             answer.done = True
     if call.as_json:
         call.print_json(answer)

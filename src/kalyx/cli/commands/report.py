@@ -15,6 +15,8 @@ from kalyx.core.outcomes import ReportAnswer
 from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.words.visible import visible
 
+_LARGEST = 256 * 1024 * 1024
+
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-o", "--to", dest="to", metavar="FILE", required=True,
@@ -35,6 +37,7 @@ def run(call: Call) -> int:
     if kind not in ("html", "htm", "svg"):
         raise KalyxError(f"{visible(path)}: a page ends in .html, the map alone in .svg")
     there = own.kind(path) is not None
+    looked_at = own.read(path, _LARGEST) if there and own.is_file(path) else None
     if there and not options.yes and not _made_here(own, path):
         raise KalyxError(f"{visible(path)} is there and is no page of Kalyx's; name another file, or say --yes")
     with call.progress("looking:") as tell:
@@ -53,7 +56,7 @@ def run(call: Call) -> int:
         plan=[ChangePlan(deed="replace" if there else "write", path=path)],
     )  # fmt: skip
     if not options.dry_run:
-        LiveChange().write(path, content)
+        LiveChange().write(path, content, new=not there, over=looked_at)
         answer.done = True
     if call.as_json:
         call.print_json(answer)
@@ -69,7 +72,9 @@ def _made_here(facts: LiveFacts, path: str) -> bool:
         head = facts.read(path, 4096) if facts.is_file(path) else b""
     except Unreadable:
         return False
-    return any(sign in head for sign in SIGNS)
+    page, drawing = SIGNS
+    begins = head.lstrip()[:15].lower() == b"<!doctype html>" and page in head[:400]
+    return begins or head.startswith(b'<?xml version="1.0" encoding="UTF-8"?>\n' + drawing)
 
 
 def _why(call: Call, text: str, tell: Callable[[str], None]) -> WhyAnswer:

@@ -26,6 +26,7 @@ PLAIN_MARKS = {"same": "=", "differs": "!", "dead": "-", "unknown": "?"}
 COLOURS = {"same": BLUE, "differs": ORANGE, "dead": f"bold {ORANGE}", "unknown": QUIET}
 LABEL = BLUE
 STRONG = "bold"
+_WIDEST = 500  # columns
 
 
 class Screen:
@@ -42,6 +43,8 @@ class Screen:
         self.console = Console(
             no_color=not colour, color_system="auto" if colour else None, width=width, highlight=False, soft_wrap=True
         )
+        if self.console.width > _WIDEST:
+            self.console.width = _WIDEST  # a variable may say anything
         self.width = max(40, self.console.width)
         self.marks = PLAIN_MARKS if self.plain else MARKS
         self.colour = colour

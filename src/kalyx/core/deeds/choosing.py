@@ -94,6 +94,9 @@ def _sheet(facts: Facts, file: str) -> _Sheet:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
     # Of several forms in one file, the one whose value is there.
+    status = facts.status(file)
+    if status is not None and status.size > LIMIT:
+        raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")
     text = facts.text_or_none(file, LIMIT) or ""
     for sheet in found:
         try:

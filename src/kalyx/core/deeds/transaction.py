@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import base64
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
 from types import TracebackType
 from typing import Literal
 
@@ -84,8 +85,7 @@ class Transaction:
             upper = facts.parent(upper)
         with signals.held():
             for one in reversed(made):
-                self._note(Inverse("remove-folder", one))
-                self.change.folder(one)
+                self._do(Inverse("remove-folder", one), partial(self.change.folder, one))
 
     def write(
         self,
@@ -103,22 +103,21 @@ class Transaction:
         status = facts.status(path)
         with signals.held():
             if status is None:
-                self._note(Inverse("remove", path, digest))
+                inverse = Inverse("remove", path, digest)
             else:
                 try:
                     before = facts.read(path, _LIMIT)
                 except Unreadable as refusal:
                     raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
                 had = (status.modified_ns, status.modified_ns)
-                self._note(Inverse("write", path, digest, base64.b64encode(before).decode("ascii"), times=had))
-            self.change.write(path, content, mode, new=new, over=over, times=times)
+                inverse = Inverse("write", path, digest, base64.b64encode(before).decode("ascii"), times=had)
+            self._do(inverse, lambda: self.change.write(path, content, mode, new=new, over=over, times=times))
 
     def move(self, path: str, to: str) -> None:
         """Give a file or folder another path; the folders above that are made."""
         self.folder(self.facts.parent(to))
         with signals.held():
-            self._note(Inverse("move", path, to=to))
-            self.change.move(path, to)
+            self._do(Inverse("move", path, to=to), lambda: self.change.move(path, to))
 
     def remove_file(self, path: str) -> None:
         """Remove a file; its content is kept until the commit."""
@@ -128,8 +127,8 @@ class Transaction:
                 before = facts.read(path, _LIMIT)
             except Unreadable as refusal:
                 raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
-            self._note(Inverse("write", path, content=base64.b64encode(before).decode("ascii")))
-            self.change.remove_file(path)
+            inverse = Inverse("write", path, content=base64.b64encode(before).decode("ascii"))
+            self._do(inverse, lambda: self.change.remove_file(path))
 
     # -- the end ----------------------------------------------------------------
 
@@ -147,8 +146,17 @@ class Transaction:
             self._forget()
         return left
 
-    def _note(self, inverse: Inverse) -> None:
+    def _do(self, inverse: Inverse, change: Callable[[], None]) -> None:
+        """Make a change, its inverse noted first; of one that was refused nothing is to be taken back."""
         self.inverses.append(inverse)
+        self._note()
+        try:
+            change()
+        except KalyxError:
+            self.inverses.remove(inverse)
+            raise
+
+    def _note(self) -> None:
         worker = claims.own_words(self.facts).decode().strip()
         journal = _Journal("kalyx.changes/1", worker, self.inverses)
         self._files.write(self._file, msgspec.json.encode(journal))

@@ -12,6 +12,7 @@ from kalyx.core.records import KalyxError
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
 
+_LINES = 5000  # of a requirements file
 _PACKED = (".whl", ".tar.gz", ".zip")
 
 
@@ -48,6 +49,8 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
         raise KalyxError(f"{visible(path)}: {problem.reason}") from None
     except UnicodeDecodeError:
         raise KalyxError(f"{visible(path)}: not UTF-8") from None
+    if text.count("\n") > _LINES:
+        raise KalyxError(f"{visible(path)} has more than {_LINES} lines")
     found.words += _absolute_words(facts, path, text) or ["-r", path]
     for line in text.splitlines():
         line = line.split(" #")[0].strip()

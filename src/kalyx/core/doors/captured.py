@@ -11,6 +11,7 @@ import base64
 import gzip
 import json
 import os
+import stat
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -28,8 +29,11 @@ from kalyx.core.words.essence import needed
 from kalyx.core.words.visible import visible
 
 VERSION = 1
-_FILE_LIMIT = 64 * 1024 * 1024
-_WHOLE_LIMIT = 512 * 1024 * 1024
+_FILE_LIMIT = 16 * 1024 * 1024
+_WHOLE_LIMIT = 64 * 1024 * 1024
+# Of a small file the text may be so large, of another so many times the file; of a real capture about ten times.
+_SMALL, _DENSEST = 8 * 1024 * 1024, 40
+_LINES = 200_000
 _SYSTEMS = ("linux", "macos", "windows")
 
 
@@ -84,19 +88,13 @@ def load(content: bytes, name: str) -> Capture:
     shown = visible(name)
     if not content:
         raise KalyxError(f"{shown} is not a capture: it is empty")
-    try:
-        unpacker = zlib.decompressobj(31)
-        text = unpacker.decompress(content, _WHOLE_LIMIT)
-    except zlib.error:
-        raise KalyxError(f"{shown} is not a capture: it is not packed as one") from None
-    if unpacker.unconsumed_tail:
-        raise KalyxError(f"{shown} unpacks to more than {_WHOLE_LIMIT // 1024 // 1024} MiB, which no capture does")
-    if not unpacker.eof:
-        raise KalyxError(f"{shown} is cut short: capture it, or copy it, anew")
+    text = _unpacked_file(content, shown)
+    if text.count(b"\n") > _LINES:
+        raise KalyxError(f"{shown} has more than {_LINES} lines, which no capture has")
     capture: Capture | None = None
-    for number, line in enumerate(text.split(b"\n"), 1):
+    for number, line in enumerate(_lines_of(text), 1):
         if not line:
-            continue
+            raise KalyxError(f"{shown}, line {number}: this is not a line of a capture")
         try:
             said = _line(line) if capture is not None else json.loads(line)
             if capture is None:
@@ -107,11 +105,38 @@ def load(content: bytes, name: str) -> Capture:
             elif "ran" in said:
                 argv, *more = said["ran"]
                 capture.answers[key_of([list(map(str, argv)), *more])] = said["is"]
+            else:
+                raise ValueError
         except (ValueError, TypeError, KeyError, RecursionError):
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture") from None
     if capture is None:
         raise KalyxError(f"{shown} is not a capture: it is empty")
     return capture
+
+
+def _unpacked_file(content: bytes, shown: str) -> bytes:
+    """The text of a packed file, which is bounded by its size. Raises KalyxError."""
+    most = min(_WHOLE_LIMIT, max(_SMALL, _DENSEST * len(content)))
+    try:
+        unpacker = zlib.decompressobj(31)
+        text = unpacker.decompress(content, most)
+    except zlib.error:
+        raise KalyxError(f"{shown} is not a capture: it is not packed as one") from None
+    if unpacker.unconsumed_tail:
+        raise KalyxError(f"{shown} unpacks to more than {most // 1024 // 1024} MiB, which no capture of its size does")
+    if not unpacker.eof:
+        raise KalyxError(f"{shown} is cut short: capture it, or copy it, anew")
+    return text
+
+
+def _lines_of(text: bytes) -> Iterator[bytes]:
+    """The lines one by one: a list of all would be larger than the text."""
+    at = 0
+    while at < len(text):
+        end = text.find(b"\n", at)
+        end = len(text) if end < 0 else end
+        yield text[at:end]
+        at = end + 1
 
 
 class _Line(Struct, forbid_unknown_fields=True):
@@ -144,7 +169,11 @@ def value_of(value: Any) -> Any:
 def read_capture(path: str) -> Capture:
     """The capture in a file of this machine. Raises KalyxError."""
     try:
-        with open(path, "rb") as file:
+        # Without O_NONBLOCK a named pipe would hold the run for ever.
+        flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+        with open(os.open(path, flags), "rb") as file:
+            if not stat.S_ISREG(os.fstat(file.fileno()).st_mode):
+                raise KalyxError(f"{visible(path)} is not a capture: it is no regular file")
             content = file.read(_FILE_LIMIT + 1)
     except OSError as error:
         raise KalyxError(f"{visible(path)}: {(error.strerror or str(error)).lower()}") from None

@@ -18,6 +18,7 @@ from kalyx.core.doors.guard import guard
 from kalyx.core.doors.reading import Unreadable
 from kalyx.core.records import KalyxError
 
+_LONGEST_SOCKET = 100  # bytes of a local socket's address, without the number behind (unix(7))
 _ANSWER_LIMIT = 16 * 1024 * 1024
 CHANNELS = ("shell", "iopub", "stdin", "control", "hb")
 
@@ -47,11 +48,20 @@ class Connection:
 
     @classmethod
     def to_running(cls, said: dict[str, Any]) -> Connection:
-        """The channels to a kernel that runs, by its connection file's words. Raises ValueError for another machine."""
+        """The channels to a kernel that runs, by its connection file's words.
+
+        Raises ValueError for another machine and for words that no connection file has, KeyError for missing ones.
+        """
         made = cls.__new__(cls)
         made.transport, made.key, made.folder, made.path = said["transport"], said["key"], "", ""
-        made.address, made.ports = said["ip"], {name: int(said[f"{name}_port"]) for name in CHANNELS}
+        made.address, made.ports = said["ip"], {name: said[f"{name}_port"] for name in CHANNELS}
         made._sockets, made._context = {}, None
+        if not all(isinstance(one, str) for one in (made.transport, made.key, made.address)):
+            raise ValueError("its transport, key or address is no text")
+        if not all(type(port) is int and 0 < port < 65536 for port in made.ports.values()):
+            raise ValueError("a port in it is none")
+        if made.transport == "ipc" and not 0 < len(made.address.encode("utf-8", "surrogateescape")) < _LONGEST_SOCKET:
+            raise ValueError("its address is longer than that of a local socket can be")
         if made.transport == "tcp" and made.address not in ("127.0.0.1", "localhost", "::1"):
             raise ValueError("it listens on another address than this machine's own")
         if made.transport not in ("tcp", "ipc"):
@@ -76,7 +86,7 @@ class Connection:
         return f"tcp://{self.address}:{port}" if self.transport == "tcp" else f"ipc://{self.address}-{port}"
 
     def open(self) -> None:
-        """Connect the channels. The kernel need not listen yet."""
+        """Connect the channels. The kernel need not listen yet. Raises ValueError for what is no address."""
         import zmq
 
         self._context = zmq.Context()
@@ -92,8 +102,11 @@ class Connection:
                 made.identity = identity
             if kind == zmq.SUB:
                 made.subscribe(b"")
-            made.connect(self._endpoint(channel))
-            self._sockets[channel] = made
+            self._sockets[channel] = made  # before it is connected: what fails there is closed too
+            try:
+                made.connect(self._endpoint(channel))
+            except zmq.ZMQError as error:
+                raise ValueError(f"{self._endpoint(channel)} is no address: {str(error).lower()}") from None
 
     def send(self, channel: str, frames: list[bytes]) -> None:
         """Send the parts of a message on a channel."""
@@ -179,16 +192,20 @@ def ask_server(address: str, token: str, path: str, seconds: float = 5.0) -> Any
 
     if not token.isprintable():
         raise Unreadable(address, "what its file gives as its token is not one")
-    parts = urlsplit(address)
-    if parts.hostname != "127.0.0.1" or not parts.port:
+    try:
+        parts = urlsplit(address)
+        port = parts.port if parts.hostname == "127.0.0.1" else None
+    except ValueError:
+        port = None
+    if not port:
         raise Unreadable(address or "(no address)", "a server that is not reached over this machine's own network")
     # It speaks for itself on loopback: there is no name that a certificate could prove.
     connection: http.client.HTTPConnection
     if parts.scheme == "https":
         context = ssl._create_unverified_context()
-        connection = http.client.HTTPSConnection(parts.hostname, parts.port, timeout=seconds, context=context)
+        connection = http.client.HTTPSConnection("127.0.0.1", port, timeout=seconds, context=context)
     else:
-        connection = http.client.HTTPConnection(parts.hostname, parts.port, timeout=seconds)
+        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=seconds)
     until = time.monotonic() + seconds
     try:
         headers = {"Authorization": f"token {token}"} if token else {}

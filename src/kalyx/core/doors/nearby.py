@@ -5,6 +5,8 @@ from __future__ import annotations
 from kalyx.core.doors.reading import Facts
 from kalyx.core.words.nearness import distance
 
+_MOST = 200_000  # letters compared for one suggestion
+
 
 def near_paths(facts: Facts, path: str) -> list[str]:
     """Paths that differ by a letter or two in the first component that is not there, nearest first."""
@@ -13,7 +15,10 @@ def near_paths(facts: Facts, path: str) -> list[str]:
     while facts.parent(upper) != upper and not facts.is_folder(upper):
         below.insert(0, name)
         upper, name = facts.parent(upper), facts.name(upper)
-    ranked = sorted((distance(name, other, 2), other) for other in facts.names(upper))
+    others = facts.names(upper)
+    if len(others) * len(name) > _MOST:
+        return []  # a suggestion is not worth the time
+    ranked = sorted((distance(name, other, 2), other) for other in others)
     return [facts.join(upper, other, *below) for far, other in ranked if far <= 2][:5]
 
 

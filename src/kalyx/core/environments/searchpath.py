@@ -110,7 +110,7 @@ class _Builder:
         value = self.variable("PYTHONPATH")
         if value or (value == "" and self.minor < (3, 0)):
             for entry in value.split(";" if facts.system == "windows" else ":"):
-                full = facts.within(entry)
+                full = str(facts.path.normpath(facts.join(self.way.folder or facts.folder, entry or ".")))
                 if self.way.no_site:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
                     shown = full if self.minor >= (3, 11) else entry

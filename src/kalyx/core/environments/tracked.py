@@ -15,7 +15,7 @@ from kalyx.core.words.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024
 _NAME_LIMIT = 4096
-_PATTERNS, _PATTERN_LIMIT, _STARS = 5000, 1000, 12
+_PATTERNS, _PATTERN_LIMIT, _STARS = 5000, 1000, 4
 
 
 def repository_of(facts: Facts, folder: str) -> str | None:
@@ -143,8 +143,8 @@ def _usable(text: str) -> list[str]:
 
     found = []
     for line in text.splitlines()[:_PATTERNS]:
-        # One with many stars could be matched in more ways than there is time for.
-        if len(line) > _PATTERN_LIMIT or line.replace("**", "").count("*") > _STARS:
+        # One with many stars in a name could be matched in more ways than there is time for.
+        if len(line) > _PATTERN_LIMIT or any(part.count("*") + part.count("[") > _STARS for part in line.split("/")):
             continue
         try:
             pathspec.GitIgnoreSpec.from_lines([line])

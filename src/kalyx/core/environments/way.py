@@ -28,6 +28,7 @@ class Way(Struct, kw_only=True):
     no_user: bool = False
     safe_path: bool = False
     variables: Mapping[str, str] = {}
+    folder: str | None = None  # that relative entries of PYTHONPATH go by; None: the folder that Kalyx stands in
 
     @staticmethod
     def of_command(words: list[str], facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> Way:

@@ -193,8 +193,7 @@ def registering(machine: Machine, environment: Environment, identifier: str, *mo
 
 def unregister(machine: Machine, kernel: Kernel) -> Remedy:
     """Remove a kernel: by its id where that means just this one, else by its folder."""
-    alone = [one for one in machine.kernels if one.id == kernel.id]
-    by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and len(alone) < 2
+    by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and machine.kernels_called(kernel.id) < 2
     step = command(machine, ["kalyx", "unregister", kernel.id if by_id else kernel.folder])
     return Remedy(says=f"remove the kernel {kernel.id}", steps=[step], touches=[kernel.folder])
 

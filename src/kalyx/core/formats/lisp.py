@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -39,10 +40,20 @@ def tokens(text: str) -> Iterator[Token]:
             yield Token(kind, match[0], match.start())
 
 
+_LARGE = 64 * 1024
+
+
+@lru_cache(maxsize=2)
+def _all_tokens(text: str) -> tuple[Token, ...]:
+    return tuple(tokens(text))
+
+
 def spots(text: str, key: list[str]) -> list[Spot]:
     """Every text that is given to the last word of the key."""
+    if key[-1] not in text and len(text) > _LARGE:
+        return []
     found, before = [], ("", "")
-    for token in tokens(text):
+    for token in _all_tokens(text):
         if token.kind == "text" and key[-1] in (before[1], before[0] if before[1] == "." else None):
             value = re.sub(r"\\(.)", r"\1", token.text[1:-1], flags=re.DOTALL)
             found.append(Spot(token.start, token.start + len(token.text), value))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 
 from kalyx.core.formats.comments import without_comments
-from kalyx.core.formats.editing import members, past_blanks
+from kalyx.core.formats.editing import Member, members, past_blanks
 from kalyx.core.formats.spot import Malformed, Spot
 
 
@@ -31,12 +32,24 @@ def spots(form: str, text: str, key: list[str], named: str | None) -> list[Spot]
         return lisp.spots(text, key)
     if form == "text":
         return list(_in_text(text))
-    plain = without_comments(text)
     try:
-        json.loads(plain)
+        plain = _plain(text)
         return list(_in_json(plain, past_blanks(plain, 0), key, named, None))
     except (ValueError, RecursionError) as error:
         raise Malformed(str(error) or "nested too deeply") from None
+
+
+@lru_cache(maxsize=4)
+def _plain(text: str) -> str:
+    """The text as plain JSON, which it was found to be; asked for by each key of a file. Raises ValueError."""
+    plain = without_comments(text)
+    json.loads(plain)
+    return plain
+
+
+@lru_cache(maxsize=64)
+def _members(text: str, at: int) -> tuple[Member, ...]:
+    return tuple(members(text, at))
 
 
 def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str | None) -> Iterator[Spot]:
@@ -50,7 +63,7 @@ def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str |
             yield Spot(first, end, word, owner, tuple(value))
         return
     if text[at] == "{":
-        found = members(text, at)
+        found = _members(text, at)
         own = next((one for one in reversed(found) if one.key == named), None) if named else None
         if own is not None:
             said = json.loads(text[own.start : own.end])

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-LIMIT = 4 * 1024 * 1024
+LIMIT = 1024 * 1024
 FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
 
 

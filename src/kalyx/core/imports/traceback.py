@@ -19,7 +19,7 @@ _FRAME = pattern(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
 _NOTEBOOK_FRAME = pattern(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)
 _TEST_FRAME = pattern(r"^([^\s:\"]+\.py):(\d+): ", re.MULTILINE)
 _ERROR = pattern(
-    r"^\s*(?:E\s+)?((?:[A-Za-z_][\w]*\.)*[A-Z]\w*(?:Error|Exception|Warning|Interrupt|Exit|Fault|Configured))(?::\s?(.*))?$"
+    r"^\s*(?:E\s+)?((?:[A-Za-z_]\w{0,200}\.){0,50}[A-Z]\w*(?:Error|Exception|Warning|Interrupt|Exit|Fault|Configured))(?::\s?(.*))?$"
 )
 _BEGIN = "Traceback (most recent call last)"
 _CHAINED = ("During handling of the above exception", "The above exception was the direct cause")

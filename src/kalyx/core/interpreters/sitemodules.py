@@ -21,7 +21,7 @@ from kalyx.core.words.patterns import pattern
 _FILE_LIMIT = 64 * 1024
 _FILES_LIMIT = 2000
 _DEEPEST = 20
-_WITHOUT_COMMENT = pattern(r"""(?:"[^"]*"|'[^']*'|(?!--).)*""")
+_WITHOUT_COMMENT = pattern(r"""(?:"[^"]{0,4000}"|'[^']{0,4000}'|(?!--).)*""")
 
 # What sets a value in either form, after its words were taken apart.
 _PREPENDS = {"prepend-path", "append-path", "prepend_path", "append_path"}

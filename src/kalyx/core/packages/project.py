@@ -16,7 +16,7 @@ from kalyx.core.formats.spot import Malformed
 
 _LIMIT = 1024 * 1024
 _ABOVE = 12
-_DEEP = 5
+_MOST, _FILES = 2000, 50
 PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
 # Whose presence makes a folder a project that can be installed; of the last alone it cannot.
 PROJECT_FILES = (PROJECT, "setup.py", "setup.cfg")
@@ -90,6 +90,9 @@ def project_in(facts: Facts, path: str) -> Project | None:
     found = Project(path, name if isinstance(name, str) else facts.name(facts.parent(path)))
     python = table.get("requires-python")
     found.requires_python = python if isinstance(python, str) else None
+    if _is_long(whole):
+        found.problem = f"it asks for more than {_MOST} requirements"
+        return found
     dynamic = table.get("dynamic")
     found.dynamic = isinstance(dynamic, list) and "dependencies" in dynamic
     listed = table.get("dependencies", [])
@@ -100,18 +103,31 @@ def project_in(facts: Facts, path: str) -> Project | None:
     for group, lines in (optional if isinstance(optional, dict) else {}).items():
         found.wishes += [_wish(text, line, path, str(group)) for line in _texts(lines)]
     for group in groups if isinstance(groups, dict) else {}:
-        found.wishes += [_wish(text, line, path, str(group)) for line in _of_group(groups, group, 0)]
+        found.wishes += [_wish(text, line, path, str(group)) for line in _of_group(groups, group, set())]
     return found
 
 
-def _of_group(groups: Any, group: str, depth: int) -> Iterator[str]:
-    """A group's lines, with those of the groups it includes."""
+def _is_long(whole: dict[str, Any]) -> bool:
+    """Whether a project file asks for more than any project does, so that nothing of it is judged."""
+    project = whole.get("project")
+    project = project if isinstance(project, dict) else {}
+    tables = [whole.get("dependency-groups"), project.get("optional-dependencies")]
+    inner = [one for table in tables if isinstance(table, dict) for one in table.values()]
+    several = [project.get("dependencies"), *inner]
+    return sum(len(one) for one in several if isinstance(one, list)) > _MOST
+
+
+def _of_group(groups: Any, group: str, seen: set[str]) -> Iterator[str]:
+    """A group's lines, with those of the groups it includes, each group once."""
     lines = groups.get(group)
-    for line in lines if isinstance(lines, list) and depth <= _DEEP else []:
+    if group in seen or not isinstance(lines, list):
+        return
+    seen.add(group)
+    for line in lines:
         if isinstance(line, str):
             yield line
         elif isinstance(line, dict) and isinstance(line.get("include-group"), str):
-            yield from _of_group(groups, line["include-group"], depth + 1)
+            yield from _of_group(groups, line["include-group"], seen)
 
 
 def _texts(value: object) -> list[str]:
@@ -123,15 +139,24 @@ def _wish(text: str, line: str, path: str, group: str | None) -> Wish:
     return Wish(line, path, text.count("\n", 0, at) + 1 if at >= 0 else None, group)
 
 
-def lines_of_requirements(facts: Facts, path: str, depth: int = 0) -> list[Wish]:
-    """The requirements of a file and of those it reads in; options and what has no name are passed over."""
+def lines_of_requirements(facts: Facts, path: str, seen: set[str] | None = None) -> list[Wish]:
+    """The requirements of a file and of those it reads in, each file once, as many as any project has.
+
+    Options and what has no name are passed over.
+    """
     found: list[Wish] = []
+    seen = set() if seen is None else seen
+    if path in seen or len(seen) > _FILES:
+        return found
+    seen.add(path)
     text = facts.text_or_none(path, _LIMIT) or ""
     for number, raw in enumerate(text.replace("\\\n", " ").splitlines(), 1):
         line = raw.split(" #")[0].split(" --")[0].strip()
-        if line.startswith(("-r ", "--requirement ")) and depth < _DEEP:
+        if len(found) >= _MOST:
+            break
+        if line.startswith(("-r ", "--requirement ")):
             named = line.partition(" ")[2].strip()
-            found += lines_of_requirements(facts, facts.absolute(named, facts.parent(path)), depth + 1)
+            found += lines_of_requirements(facts, facts.absolute(named, facts.parent(path)), seen)
         elif line and not line.startswith(("#", "-", ".", "/")) and "://" not in line.split("@")[0]:
             found.append(Wish(line, path, number))
     return found

@@ -63,6 +63,8 @@ _TEXTS = {"sys_platform", "platform_system", "os_name", "implementation_name", "
 
 def plain_requirement(line: str, environment: Mapping[str, str]) -> list[Asked] | None:
     """A requirement line of the plain form, as a list of none or one that applies; None for any other form."""
+    if " ".join(line.split()) != line.strip():
+        return None  # runs of blanks, which the pattern could part in many ways
     match = _PLAIN.match(line)
     if match is None or not match[1][-1].isalnum():
         return None

@@ -97,8 +97,11 @@ def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
     except (Unreadable, ValueError, KeyError, TypeError) as problem:
         return f"its connection file cannot be used: {problem}"
     with connection:
-        connection.open()
-        session = Session(connection.key.encode("ascii"))
+        try:
+            connection.open()
+        except ValueError as problem:
+            return f"its connection file cannot be used: {problem}"
+        session = Session(connection.key.encode("utf-8", "surrogateescape"))
         identifier, frames = session.request("kernel_info_request", {})
         connection.send("shell", frames)
         if _reply(connection, session, identifier, monotonic() + _AT_ONCE) is None:

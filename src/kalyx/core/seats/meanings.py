@@ -21,6 +21,7 @@ from kalyx.core.words.patterns import pattern
 
 _LIMIT = 512 * 1024
 _DEEP = 4
+_FILES = 200  # that read each other
 _DEEPEST = 12
 
 # Files by how the shell was started: each time, where somebody types into it, where it is a login shell (the first that
@@ -172,10 +173,15 @@ class _Reader:
         self.aliases: dict[str, Meaning] = {}
         self.functions: dict[str, Meaning] = {}
         self.places: dict[str, Meaning] = {}
+        self.files = 0
         self.is_torn = False  # the shell stumbles over a line: what comes of the rest only it knows
 
     def file(self, path: str, depth: int) -> None:
-        text = self.facts.text_or_none(path, _LIMIT) if depth <= _DEEP else None
+        self.files += 1
+        if depth > _DEEP or self.files > _FILES:
+            self.is_torn = True  # not read: what it says is not known
+            return
+        text = self.facts.text_or_none(path, _LIMIT)
         inside, body = 0, None
         for number, line in lines_of((text or "").replace("\\\n", " ")):
             line = line.strip()

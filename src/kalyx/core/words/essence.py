@@ -15,6 +15,7 @@ from functools import cached_property
 from typing import Any
 
 from kalyx.core.data import table
+from kalyx.core.words.numbers import is_number
 from kalyx.core.words.patterns import pattern
 from kalyx.core.words.redaction import DOCUMENTED, redacted, redacted_words
 
@@ -64,7 +65,7 @@ _SECTIONS = tuple(
 _JSON_TOKEN = pattern(r'"(?:\\.|[^"\\])*"|//[^\n]*|/\*|[{}\[\],:]')
 _WHOLE = frozenset(
     """RECORD INSTALLER WHEEL top_level.txt entry_points.txt namespace_packages.txt patchlevel.h environments.txt index
-    .python-version REQUESTED installed-files.txt SOURCES.txt requires.txt history .gitignore exclude""".split()
+    .python-version os-release REQUESTED installed-files.txt SOURCES.txt requires.txt history .gitignore exclude""".split()
 )
 _BINARY = (b"\x7fELF", b"MZ", b"\xcf\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xca\xfe\xba\xbe", b"PK", b"DIRC")
 
@@ -79,12 +80,18 @@ class Essence:
 
     def __init__(self, salt: bytes) -> None:
         self._salt = salt
+        self._binaries: set[str] = set()  # files of programs and libraries, of which further parts are read
 
     def content(self, path: str, content: bytes, start: int = 0) -> bytes:
         """What is kept of a file's content, as long as it was."""
         name = path.replace("\\", "/").rpartition("/")[2]
-        if content.startswith(_BINARY) or start or name in _WHOLE:
-            return content if name in _WHOLE or content.startswith(_BINARY) else b"x" * len(content)
+        if content.startswith(_BINARY) or (start and path in self._binaries):
+            self._binaries.add(path)
+            return content
+        if name in _WHOLE:
+            return content
+        if start:
+            return b"x" * len(content)
         text = content.decode("utf-8", "surrogateescape")
         return redacted(self._rule(path, name)(text), _filled).encode("utf-8", "surrogateescape")
 
@@ -103,9 +110,9 @@ class Essence:
             return False
         name, sign, value = word.partition("=")
         if word.startswith("-"):
-            return not sign or "/" in value or "\\" in value or value.isdigit()
+            return not sign or "/" in value or "\\" in value or is_number(value)
         plain = before in ("-m", "-f", "--connection-file", "-X", "-W") or _PYTHONS.fullmatch(word) is not None
-        return plain or "/" in word or "\\" in word or "{" in word or word.isdigit() or word in _SHELL_WORDS
+        return plain or "/" in word or "\\" in word or "{" in word or is_number(word) or word in _SHELL_WORDS
 
     def _rule(self, path: str, name: str) -> Callable[[str], str]:
         slashed, low = path.replace("\\", "/"), name.lower()
@@ -211,7 +218,7 @@ class Essence:
         for row in rows:
             for choice in row["choices"]:
                 key = [word for word in choice["key"] if word != "*"]
-                found |= {tuple(key), tuple([*key[:-1], choice.get("named", key[-1])]), tuple(choice.get("below", []))}
+                found |= {tuple(key), (*key[:-1], choice.get("named", key[-1])), tuple(choice.get("below", []))}
             found.add(tuple(row.get("chosen", [])))
         return found
 

@@ -10,12 +10,13 @@ import re
 
 from kalyx.core.words.patterns import pattern
 
-_NAME = r"[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?"
-_VERSION = r"[A-Za-z0-9](?:[A-Za-z0-9.!+_-]*[A-Za-z0-9])?"
-_CLAUSE = rf"(?:===?|~=|!=|<=?|>=?)\s*{_VERSION}(?:\.\*)?"
+_NAME = r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,300}[A-Za-z0-9])?"
+_VERSION = r"[A-Za-z0-9](?:[A-Za-z0-9.!+_-]{0,300}[A-Za-z0-9])?"
+_CLAUSE = rf"(?:===?|~=|!=|<=?|>=?)\s{{0,9}}{_VERSION}(?:\.\*)?"
 _DISTRIBUTION = pattern(_NAME)
 _REQUIREMENT = pattern(
-    rf"{_NAME}\s*(?:\[\s*{_NAME}(?:\s*,\s*{_NAME})*\s*\])?\s*(?:\(?\s*{_CLAUSE}(?:\s*,\s*{_CLAUSE})*\s*\)?)?"
+    rf"{_NAME}\s*(?:\[\s*{_NAME}(?:\s{{0,9}},\s{{0,9}}{_NAME})*\s*\])?\s*"
+    rf"(?:\(?\s*{_CLAUSE}(?:\s{{0,9}},\s{{0,9}}{_CLAUSE})*\s*\)?)?"
 )
 _LONGEST = 300
 
