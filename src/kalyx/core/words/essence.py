@@ -65,7 +65,8 @@ _SECTIONS = tuple(
 _JSON_TOKEN = pattern(r'"(?:\\.|[^"\\])*"|//[^\n]*|/\*|[{}\[\],:]')
 _WHOLE = frozenset(
     """RECORD INSTALLER WHEEL top_level.txt entry_points.txt namespace_packages.txt patchlevel.h environments.txt index
-    .python-version os-release REQUESTED installed-files.txt SOURCES.txt requires.txt history .gitignore exclude""".split()
+    .python-version os-release REQUESTED installed-files.txt SOURCES.txt requires.txt history .gitignore
+    exclude""".split()
 )
 _BINARY = (b"\x7fELF", b"MZ", b"\xcf\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xca\xfe\xba\xbe", b"PK", b"DIRC")
 
