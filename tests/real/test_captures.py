@@ -236,7 +236,7 @@ def zipped(content: bytes) -> bytes:
 @pytest.mark.parametrize("content, says", [
     (b"", "is empty"), (b"hello", "not packed"), (zipped(b""), "empty"), ("lines", "more than 200000 lines"), (zipped(b"{}\n"), "first line"),
     (zipped(b'{"kalyx capture": 99}\n'), "of form 99"), (zipped(b'{"kalyx capture": 1}\n'), "lacks"),
-    (zipped(b"[" * 100_000), "line 1"), (zipped(b"\n" * 100), "line 1"), (zipped(b"x" * 100)[:-9], "cut short"),
+    (zipped(b"[" * 100_000), "line 1"), (zipped(b"\n" * 100), "line 1"), ("bent", "not a line"), (zipped(b"x" * 100)[:-9], "cut short"),
     ("many", "MiB"), (None, "not a line"),
 ], ids=lambda value: value if isinstance(value, str) else "")  # fmt: skip
 def test_what_is_no_capture_is_one_line(content, says):
@@ -244,6 +244,9 @@ def test_what_is_no_capture_is_one_line(content, says):
         facts = MemoryFacts("linux", {})
         good = gzip.decompress(finished(Capture({}), facts).write(bytes))
         content = gzip.compress(good + b'{"read": 5}\n')
+    if content == "bent":
+        head = finished(Capture({}), MemoryFacts("linux", {})).write(bytes)
+        content = zipped(gzip.decompress(head) + b'{"read": ["kind", {"a": []}], "is": 1}\n')
     if content == "many":
         content = zipped(b"\0" * (200 << 20))
     if content == "lines":

@@ -63,3 +63,20 @@ def test_one_takes_over(tmp_path):
         said = [json.loads(worker.communicate()[0]) for worker in workers]
         assert sum(took for took, _ in said) >= 4 and not any(met for _, met in said), (seed, said)
         assert not [name for name in os.listdir(folder) if name not in ("claim",)], os.listdir(folder)
+
+
+def test_a_clock_that_is_set_changes_nothing(tmp_path, monkeypatch):
+    """Who is at work is known by the system's own count: a clock five seconds off lets nobody else in."""
+    from kalyx.core.doors import claims, live
+    from kalyx.core.doors.change import LiveChange
+    from kalyx.core.doors.live import LiveFacts
+
+    facts, place = LiveFacts({}, str(tmp_path)), str(tmp_path / "claim")
+    claims.claim(facts, place, LiveChange())
+    before = facts.process(os.getpid()).started
+    booted = live._booted()
+    monkeypatch.setattr(live, "_booted", lambda: booted + 5)
+    fresh = LiveFacts({}, str(tmp_path))
+    assert fresh.process(os.getpid()).started == before + 5 and claims.worker(fresh, place) == os.getpid()
+    (tmp_path / "claim").write_text(f"{os.getpid()} 12@other\n")
+    assert claims.worker(LiveFacts({}, str(tmp_path)), place) is None, "another process had this number"

@@ -336,3 +336,22 @@ def test_a_kernel_on_another_file_system(moor):
         assert whole(folder) == before
         assert moor.kalyx("discard", moor.root / "heath", "--yes").status == 0 and not folder.exists()
         assert not (moor.root / "heath").exists()
+
+
+def test_a_link_in_the_place_of_what_kalyx_keeps(moor, wheels):
+    """A folder of the user's behind a link where an installer's words would go: nothing in it is removed."""
+    python = make_environment(NEW, moor.root / "heath")
+    mine = moor.root / "mine"
+    mine.mkdir()
+    for number in range(9):
+        (mine / f"installer-2026010{number}-000000-000000.txt").write_text("mine")
+        (mine / f"{number}.txt").write_text("mine")
+    cache = moor.root.parent / "cache" / "kalyx"
+    cache.mkdir(parents=True)
+    (cache / "said").symlink_to(mine)
+    assert moor.kalyx("fill", python, "nowhere-to-be-had", "--wheels", wheels, "--yes").status == 2
+    assert len(list(mine.iterdir())) == 18
+    (cache / "said").unlink()
+    mine.rename(cache / "said")
+    assert moor.kalyx("fill", python, "torn-comb", "broad===9", "--wheels", wheels, "--yes").status == 2
+    assert len([one for one in (cache / "said").iterdir() if one.name[0].isdigit()]) == 9

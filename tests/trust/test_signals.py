@@ -92,6 +92,21 @@ def test_while_a_kernel_is_proven(hive, deed, taken):
     assert False in seen
 
 
+def test_what_a_killed_run_left_beside_a_file_goes(hive):
+    """The next call that changes something takes it away, wherever it changes something."""
+    moor, python = hive
+    settings = moor.folder / ".vscode" / "settings.json"
+    words = ["point", f"editor:{settings}", python, "--yes"]
+    moor.steps_of(*words)
+    shutil.rmtree(settings.parent)
+    steps = moor.steps_of(*words)
+    shutil.rmtree(settings.parent)
+    at = max(number for number, step in enumerate(steps, 1) if step.startswith("open") and str(settings.parent) in step)
+    assert moor.stepped("KILL", at + 1, *words)[0] == -9 and [one for one in os.listdir(settings.parent) if one.startswith(".kalyx-new-")]
+    moor.kalyx("unregister", "nobody", "--yes")
+    assert not settings.parent.exists() or os.listdir(settings.parent) == []
+
+
 def test_several_kernels_go_all_or_none(hive):
     """Whichever change is refused: every kernel is where it was."""
     moor, python = hive

@@ -193,8 +193,10 @@ def call(words: list[str]) -> int:
     try:
         if options.command in CHANGE or getattr(options, "mend", False):
             _take_back_what_was_stopped(options)
-        status = import_module(f"kalyx.cli.commands.{options.command}").run(Call(options))
+        made = Call(options)
+        status = import_module(f"kalyx.cli.commands.{options.command}").run(made)
         sys.stdout.flush()
+        made.tell_what_was_cut()
         return int(status)
     except KalyxError as error:
         return _refuse(error.says, error.candidates, as_json)

@@ -185,6 +185,8 @@ def recover(facts: Facts, change: Change) -> list[str]:
             continue
         with signals.held():
             left = list(_taken_back(facts, change, journal.inverses))
+            for upper in dict.fromkeys(facts.parent(word) for word in paths):
+                change.clear_left_over(upper)
             if not left:
                 change.remove_file(path)
             said += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]

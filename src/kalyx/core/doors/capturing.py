@@ -36,6 +36,11 @@ class RecordingFacts(Facts):
         """What the system refused to show so far, as the other door keeps it."""
         return self._inner.refusals
 
+    @property
+    def cut(self) -> Mapping[str, int]:  # type: ignore[override]
+        """The files that the other door read to a limit."""
+        return self._inner.cut
+
     def _kept(
         self,
         primitive: str,

@@ -34,7 +34,7 @@ def _reason(error: OSError) -> str:
     return (error.strerror or str(error)).lower()
 
 
-def clear_left_over(folder: str) -> None:
+def _clear_left_over(folder: str) -> None:
     """Remove what a run that was killed left beside the file it was writing; that of a living run stays.
 
     Only a regular file of this user whose name such a run gives is removed. Raises OSError where the folder cannot be
@@ -173,6 +173,10 @@ class LiveChange(Change):
         self._note("move away", path)
         self._do(lambda: _move(path, to), path)
 
+    def clear_left_over(self, folder: str) -> None:
+        with suppress(OSError):
+            _clear_left_over(folder)
+
     def set_times(self, path: str, times: tuple[int, int]) -> None:
         self._do(lambda: os.utime(path, ns=times, follow_symlinks=False), path)
 
@@ -220,7 +224,7 @@ def _write(
 ) -> None:
     """Write a file whole or not at all. Raises OSError; FileExistsError where it must be ``new`` and is not."""
     folder = os.path.dirname(path)
-    clear_left_over(folder)
+    _clear_left_over(folder)
     there = os.stat(path) if os.path.lexists(path) and os.path.exists(path) else None
     if new and os.path.lexists(path):
         raise FileExistsError(errno.EEXIST, "a file of this name appeared meanwhile")

@@ -50,6 +50,9 @@ class Change:
         written, what cannot be looked at), or None; everything in it is looked at."""
         return None
 
+    def clear_left_over(self, folder: str) -> None:
+        """Remove the files that runs which were killed left half written in a folder; those of living runs stay."""
+
     def set_times(self, path: str, times: tuple[int, int]) -> None:
         """Give a file, link or folder these times of access and of change, in nanoseconds."""
         raise NotImplementedError

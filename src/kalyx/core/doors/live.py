@@ -14,6 +14,7 @@ from kalyx.core.words.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
+_WHOLE = 32 * 1024  # a smaller limit is that of a file's head
 _PLAIN_PATHS = os.sep == "/"
 _SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
 
@@ -134,6 +135,7 @@ class LiveFacts(Facts):
         self.pid = os.getpid()
         self.user = os.getuid() if hasattr(os, "getuid") else 0
         self.refusals: dict[str, str] = {}
+        self.cut: dict[str, int] = {}
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
@@ -308,6 +310,9 @@ class LiveFacts(Facts):
                 left -= len(chunk)
                 if len(chunk) < wanted:
                     break  # of a regular file, less than asked for is its end
+            # Whoever reads one byte more than a limit says so itself, and a head is no whole file.
+            if not left and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > start + limit:
+                self.cut[path] = start + limit
             return b"".join(chunks)
         except OSError as error:
             self._note_refusal(path, error)

@@ -73,6 +73,8 @@ class Facts:
     # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
     # answer): path to reason. Such a path is neither there nor gone, and nothing may be concluded from it.
     refusals: Mapping[str, str] = {}
+    # Files that were read to a limit and go on behind it: path to the bytes that were read.
+    cut: Mapping[str, int] = {}
     variables: Mapping[str, str] = {}
     folder: str = "/"
     home: str = "/"
