@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import make_environment
+from tests.conftest import make_environment, started
 from tests.equipment import BY_VERSION, NEW, OTHER, need
 from tests.real.test_entering import SHELLS, program_of
 from tests.real.test_kernels import provided  # noqa: F401
@@ -258,3 +258,16 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
     api(f"kernels/{session['kernel']['id']}/restart", {})
     time.sleep(2)
     assert moor.kalyx(*words).status == 0
+
+
+def test_a_relative_entry_of_another_process_goes_by_its_folder(moor):
+    """PYTHONPATH of a process, as that process reads it, wherever Kalyx stands."""
+    python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    other = moor.root / "other"
+    (other / "combs").mkdir(parents=True)
+    code = "import sys, time; print(sys.path, flush=True); time.sleep(60)"
+    with started([python, "-c", code], cwd=other, env={**moor.variables, "PYTHONPATH": "combs"}, stdout=subprocess.PIPE) as running:
+        running.stdout.readline()
+        ran = moor.kalyx("packages", f"pid:{running.pid}", "--json")
+        entries = [one["entry"] for one in ran.json["target"]["search_path"]]
+    assert str(other / "combs") in entries and not [one for one in entries if one.startswith(str(moor.folder / "combs"))], entries

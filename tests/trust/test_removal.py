@@ -15,7 +15,7 @@ from kalyx.core.deeds.safekeeping import Kept
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.reading import read_environment
-from tests.conftest import make_environment
+from tests.conftest import make_environment, started
 from tests.equipment import NEW, as_root
 from tests.real.test_kernels import standin_argv
 
@@ -138,6 +138,15 @@ def test_a_folder_that_may_not_be_written_is_an_obstacle(tmp_path):
     inner.chmod(0o755)
     upper.chmod(0o555)
     assert "upper may not be written" in as_nobody(upper / "env")
+
+
+def test_a_file_in_use_is_an_obstacle(moor):
+    prefix = moor.root / "heath"
+    make_environment(NEW, prefix, "--without-pip")
+    with (prefix / "pyvenv.cfg").open() as file, started(["/bin/sleep", "60"], stdin=file):
+        ran = moor.kalyx("discard", prefix, "--yes")
+        assert ran.status == 2 and "has a file of it open" in ran.err, ran.err
+    assert moor.kalyx("discard", prefix, "--yes").status == 0
 
 
 def test_every_file_is_looked_at(moor, monkeypatch):

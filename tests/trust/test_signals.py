@@ -46,6 +46,33 @@ def test_while_modules_load(moor, numbers):
     assert ended & {128 + int(one) for one in numbers.split(",")}
 
 
+# A signal while the library of records reads a type: an exception in there would end the interpreter itself.
+READING = """
+import os, signal, sys, time
+from kalyx.core import signals
+import msgspec
+signals.heed()
+def fire():
+    os.kill(os.getpid(), 15)
+    for turn in range(1000): pass
+    return int
+class Hive(msgspec.Struct):
+    bees: "fire()"
+    combs: "dict[str, fire()]"
+try:
+    msgspec.json.Decoder(Hive)
+    print("read")
+    time.sleep(5)
+except signals.Stopped as stop:
+    sys.exit(100 + stop.number)
+"""
+
+
+def test_while_a_type_is_read():
+    done = subprocess.run([sys.executable, "-c", READING], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout, done.stderr) == (115, "read\n", ""), (done.returncode, done.stdout, done.stderr)
+
+
 @pytest.fixture
 def hive(moor):
     """An environment whose kernel answers, and one that is registered under the id already."""
@@ -168,6 +195,16 @@ main()
         done = subprocess.run([sys.executable, "-c", script], cwd=moor.folder, env=moor.variables, capture_output=True, text=True, check=False)
         assert target.read_text() == "theirs" and done.returncode == 2 and "appeared meanwhile" in done.stderr, (done.stdout, done.stderr)
         assert not [name for name in os.listdir(tmp_path) if name.startswith(".kalyx")]
+
+
+def test_a_file_that_only_quotes_the_sign_of_a_page_is_not_replaced(hive, tmp_path):
+    moor, _ = hive
+    page = tmp_path / "p.html"
+    assert moor.kalyx("report", "-o", page).status == 0 and moor.kalyx("report", "-o", page).status == 0
+    for text in ('my notes: <meta name="generator" content="kalyx report">', "<!DOCTYPE html>" + " " * 500 + '<meta name="generator" content="kalyx report">',
+                 "<p><!-- kalyx report --></p>"):  # fmt: skip
+        page.write_text(text)
+        assert moor.kalyx("report", "-o", page).status == 2 and page.read_text() == text
 
 
 def test_what_is_kept_only_the_user_may_read(hive, tmp_path):

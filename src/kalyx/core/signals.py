@@ -7,15 +7,21 @@ that arrives in between.
 
 from __future__ import annotations
 
+import os
 import signal
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from types import FrameType
 
 # Every signal that can be caught and whose usual effect is to end the program.
 _NAMES = ("SIGHUP", "SIGINT", "SIGQUIT", "SIGTERM", "SIGUSR1", "SIGUSR2", "SIGALRM", "SIGVTALRM", "SIGPROF", "SIGXCPU",
           "SIGPOLL", "SIGPWR", "SIGSTKFLT", "SIGBREAK")  # fmt: skip
 ENDING_SIGNALS = [getattr(signal, name) for name in _NAMES if hasattr(signal, name)]
+
+
+_SOON = 0.005  # seconds
+_READS_TYPES = tuple(os.path.join(*parts) for parts in (("msgspec", "_utils.py"), (os.sep, "typing.py")))
 
 
 class Stopped(KeyboardInterrupt):
@@ -38,14 +44,30 @@ class _State:
 _state = _State()
 
 
-def _arrived(number: int, frame: object) -> None:
+def _arrived(number: int, frame: FrameType | None) -> None:
     if _state.stopped:
         return
     if _state.depth:
         _state.waiting = _state.waiting or number
         return
+    if _is_loading(frame):
+        # A module half loaded, or a record's type half read by compiled code, is nothing to go on with: once more soon.
+        again = threading.Timer(_SOON, os.kill, (os.getpid(), number))
+        again.daemon = True
+        again.start()
+        return
     _state.stopped = True
     raise Stopped(number)
+
+
+def _is_loading(frame: FrameType | None) -> bool:
+    """Whether modules are being loaded, or types read by the library of records, which an exception in there ends."""
+    while frame is not None:
+        name = frame.f_code.co_filename
+        if name.startswith("<frozen importlib") or name.endswith(_READS_TYPES):
+            return True
+        frame = frame.f_back
+    return False
 
 
 def heed() -> None:

@@ -188,8 +188,9 @@ def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
         words = [word for word in process.command[:2] if facts.path.isabs(word)]
         stands = process.folder is not None and facts.inside(process.folder, prefix)
         runs = any(facts.inside(word, prefix) for word in words)
-        if stands or runs or any(facts.inside(path, prefix) for path in facts.loaded_by(pid)):
-            how = "stands in it" if stands and not runs else "runs from it"
+        has_open = any(facts.inside(path, prefix) for path in facts.opened_by(pid))
+        if stands or runs or has_open or any(facts.inside(path, prefix) for path in facts.loaded_by(pid)):
+            how = "stands in it" if stands and not runs else "has a file of it open" if has_open else "runs from it"
             name = shown_command(process.command) or process.name
             raise KalyxError(f"{visible(prefix)} is in use: process {pid} ({visible(name)}) {how}; end that first")
 

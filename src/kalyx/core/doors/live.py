@@ -6,6 +6,7 @@ import errno
 import os
 import stat
 import sys
+from contextlib import suppress
 from functools import cache, cached_property
 
 from kalyx.core.doors.reading import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, Facts, Process, Status, Unreadable
@@ -376,6 +377,16 @@ class LiveFacts(Facts):
         except OSError:
             return []
         return list(dict.fromkeys("/" + rest for _, slash, rest in paths if slash))
+
+    def opened_by(self, pid: int) -> list[str]:
+        found = []
+        try:
+            for name in os.listdir(f"/proc/{pid}/fd"):
+                with suppress(OSError):
+                    found.append(os.readlink(f"/proc/{pid}/fd/{name}"))
+        except OSError:
+            return []
+        return [path for path in found if path.startswith("/")]
 
     def program_of(self, pid: int) -> str | None:
         if self._has_process_folder:

@@ -129,6 +129,10 @@ class Facts:
         """The files that a process has mapped, where the system tells."""
         return []
 
+    def opened_by(self, pid: int) -> list[str]:
+        """The files that a process has open, where the system tells."""
+        return []
+
     def program_of(self, pid: int) -> str | None:
         """The file that a process runs, without reading more of it."""
         process = self.process(pid)
