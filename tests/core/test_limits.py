@@ -66,3 +66,15 @@ def test_a_file_that_was_cut_is_named(moor):
     (info / "METADATA").write_text("Metadata-Version: 2.1\nName: comb\nVersion: 1.0\n")
     (site / "long.pth").unlink()
     assert moor.kalyx("packages", python, "--json").err == ""
+
+
+def test_what_there_is_too_much_of_is_named(moor):
+    from kalyx.core.doors.live import LiveFacts
+
+    facts = LiveFacts(moor.variables, str(moor.folder))
+    assert list(facts.first_of(range(5), 5, "bees")) == list(range(5)) and not facts.cut
+    assert list(facts.first_of(range(9), 5, "bees")) == list(range(5)) and facts.cut == {"bees": "only the first 5 of 9 were looked at"}
+    state = moor.root / ".local" / "state" / "kalyx"
+    state.mkdir(parents=True)
+    (state / "environments.json").write_text(str([f"/gone/{number}" for number in range(3000)]).replace("'", '"'))
+    assert "only the first 2000 of 3000 were looked at" in moor.kalyx("survey").err

@@ -72,10 +72,10 @@ class Call:
         return Screen(self.machine, plain=self.options.plain)
 
     def tell_what_was_cut(self) -> None:
-        """Say on standard error which files were read to a limit only: the answer may lack what lies behind."""
+        """Say on standard error what was looked at to a limit only: the answer may lack what lies behind."""
         machine = self.__dict__.get("machine")
-        for path, count in machine.facts.cut.items() if machine is not None else ():
-            print(f"kalyx: {visible(path)}: only its first {count} bytes were read", file=sys.stderr)
+        for what, said in machine.facts.cut.items() if machine is not None else ():
+            print(f"kalyx: {visible(what)}: {said}", file=sys.stderr)
 
     @property
     def named(self) -> bool:

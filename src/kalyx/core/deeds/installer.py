@@ -20,6 +20,7 @@ from kalyx.core.doors.change import LiveChange
 from kalyx.core.doors.own_files import distrust
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
+from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
@@ -127,6 +128,7 @@ class Installer:
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
             copy = read_interpreter(facts.again(), executable_in(facts, prefix))
+            let_through(copy.executable)  # made right here
             for site in dict.fromkeys(one.location for one in packages if one.origin in ("own", "linked")):
                 if facts.inside(site, self.interpreter.prefix):
                     relative = facts.path.relpath(site, self.interpreter.prefix)

@@ -37,7 +37,7 @@ class RecordingFacts(Facts):
         return self._inner.refusals
 
     @property
-    def cut(self) -> Mapping[str, int]:  # type: ignore[override]
+    def cut(self) -> Mapping[str, str]:  # type: ignore[override]
         """The files that the other door read to a limit."""
         return self._inner.cut
 

@@ -136,7 +136,7 @@ class LiveFacts(Facts):
         self.pid = os.getpid()
         self.user = os.getuid() if hasattr(os, "getuid") else 0
         self.refusals: dict[str, str] = {}
-        self.cut: dict[str, int] = {}
+        self.cut: dict[str, str] = {}
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
@@ -313,7 +313,7 @@ class LiveFacts(Facts):
                     break  # of a regular file, less than asked for is its end
             # Whoever reads one byte more than a limit says so itself, and a head is no whole file.
             if not left and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > start + limit:
-                self.cut[path] = start + limit
+                self.cut[path] = f"only its first {start + limit} bytes were read"
             return b"".join(chunks)
         except OSError as error:
             self._note_refusal(path, error)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from types import ModuleType
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct
+
+Item = TypeVar("Item")
 
 READ_LIMIT = 8 * 1024 * 1024
 SCAN_LIMIT = 192 * 1024 * 1024
@@ -73,8 +75,8 @@ class Facts:
     # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
     # answer): path to reason. Such a path is neither there nor gone, and nothing may be concluded from it.
     refusals: Mapping[str, str] = {}
-    # Files that were read to a limit and go on behind it: path to the bytes that were read.
-    cut: Mapping[str, int] = {}
+    # What was looked at to a limit and goes on behind it (a file, the processes): to what was looked at, in words.
+    cut: Mapping[str, str] = {}
     variables: Mapping[str, str] = {}
     folder: str = "/"
     home: str = "/"
@@ -272,6 +274,12 @@ class Facts:
         if found is None and self.kind(path) == "refused":
             found = self.refusals.get(path, "permission denied")
         return found
+
+    def first_of(self, items: Sequence[Item], most: int, what: str) -> Sequence[Item]:
+        """The first items of what there is too much of; ``cut`` says so, under ``what``: a path, or a plural."""
+        if len(items) > most and isinstance(self.cut, dict):
+            self.cut[what] = f"only the first {most} of {len(items)} were looked at"
+        return items[:most]
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""

@@ -54,6 +54,7 @@ _MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME"
 _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
 # A variable: the survey then tells only of what lies below this folder, and of what that stands on (the demo sets it).
 ONLY_BELOW = "KALYX_ONLY_BELOW"
+_PROCESSES, _LISTED_AT_MOST = 20_000, 5000
 WALK_DEPTH = 6
 WALK_LIMIT = 20_000
 
@@ -168,13 +169,14 @@ def listed_prefixes(facts: Facts) -> list[str]:
     """The prefixes that the list file of environments that a manager keeps in the home folder names."""
     text = facts.text_or_none(facts.join(facts.home, ".conda", "environments.txt"), 1024 * 1024) or ""
     lines = [line.strip() for line in text.splitlines()]
-    return [facts.path.normpath(line) for line in lines if facts.path.isabs(line) and "\0" not in line][:5000]
+    found = [facts.path.normpath(line) for line in lines if facts.path.isabs(line) and "\0" not in line]
+    return list(facts.first_of(found, _LISTED_AT_MOST, "environments in the manager's list"))
 
 
 def running_prefixes(facts: Facts) -> list[str]:
     """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
     found = []
-    for pid in facts.processes()[:20_000]:
+    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
         program = facts.program_of(pid) if pid != facts.pid else None  # Kalyx's own is nobody's seat
         if program is None or not _is_python_name(facts.name(program).removesuffix(" (deleted)")):
             continue

@@ -31,4 +31,5 @@ def made_prefixes(facts: Facts) -> list[str]:
         return []
     if not isinstance(found, list):
         return []
-    return [one for one in found if isinstance(one, str) and facts.path.isabs(one) and "\0" not in one][:_MOST]
+    usable = [one for one in found if isinstance(one, str) and facts.path.isabs(one) and "\0" not in one]
+    return list(facts.first_of(usable, _MOST, path))

@@ -9,6 +9,7 @@ folder's own configuration could make that run something.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.words.lines import lines_of
@@ -137,12 +138,12 @@ def _variable_number(data: bytes, at: int) -> tuple[int, int]:
     return value, at + 1
 
 
-def _usable(text: str) -> list[str]:
+def _usable(lines: Sequence[str]) -> list[str]:
     """The lines of an ignore file that are patterns; version control passes over the others too."""
     import pathspec
 
     found = []
-    for line in text.splitlines()[:_PATTERNS]:
+    for line in lines:
         # One with many stars in a name could be matched in more ways than there is time for.
         if len(line) > _PATTERN_LIMIT or any(part.count("*") + part.count("[") > _STARS for part in line.split("/")):
             continue
@@ -175,7 +176,7 @@ def is_ignored(facts: Facts, repository: str, folder: str) -> bool:
         text = facts.text_or_none(path, 262144)
         if text is None:
             continue
-        spec = pathspec.GitIgnoreSpec.from_lines(_usable(text))
+        spec = pathspec.GitIgnoreSpec.from_lines(_usable(facts.first_of(text.splitlines(), _PATTERNS, path)))
         below = relative[len(start) :]
         for depth in range(1, len(below.split("/")) + 1):
             result = spec.check_file("/".join(below.split("/")[:depth]) + "/")

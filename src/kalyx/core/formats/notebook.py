@@ -14,7 +14,6 @@ from msgspec import json as fast
 
 from kalyx.core.formats.spot import Malformed
 
-_CELLS = 10_000
 _BY_STANDARD_READER = 32 * 1024 * 1024  # it makes an object of everything
 
 
@@ -68,7 +67,7 @@ def code_cells(raw: bytes) -> list[tuple[int, str]]:
     except (DecodeError, ValueError, RecursionError):
         cells = _lenient_cells(_by_standard_reader(raw))
     found = []
-    for number, cell in enumerate(cells[:_CELLS], 1):
+    for number, cell in enumerate(cells, 1):
         text = cell.source if cell.source is not None else cell.input
         if isinstance(text, list):
             text = "".join(line for line in text if isinstance(line, str))

@@ -18,7 +18,6 @@ from kalyx.core.formats.spot import Malformed
 from kalyx.core.words.patterns import pattern
 
 _LIMIT = 64 * 1024 * 1024
-_CELLS = 20_000
 _FILES = 2_000
 # Of a cell's first line: those that run what stands below as code of the notebook's own Python.
 _AROUND_CODE = {"time", "timeit", "capture", "prun", "python", "python3", "memit", "mprun", "snakeviz"}

@@ -117,7 +117,7 @@ def find_caller(facts: Facts) -> Process | None:
 
 def python_processes(facts: Facts) -> Iterator[Process]:
     """The processes of this user that run Python, Kalyx's own left out; others are not read further."""
-    for pid in facts.processes()[:_PROCESSES]:
+    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
         program = facts.program_of(pid) if pid != facts.pid else None
         if program is not None and facts.name(program).lower().startswith(_PYTHON_STARTS):
             process = facts.process(pid)

@@ -251,8 +251,8 @@ def _matching(facts: Facts, root: str, patterns: list[str]) -> list[str]:
             if "*" not in word:
                 places = [facts.join(place, word) for place in places]
             else:
-                places = [facts.join(place, name) for place in places for name in facts.names(place)
-                          if fits(name, word)][:_EXPANDED_AT_MOST]  # fmt: skip
+                there = [facts.join(place, name) for place in places for name in facts.names(place) if fits(name, word)]
+                places = list(facts.first_of(there, _EXPANDED_AT_MOST, facts.join(root, pattern)))
         found += [place for place in places if facts.is_file(place)]
     return list(dict.fromkeys(found))
 

@@ -37,7 +37,7 @@ def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: li
         except Unreadable as problem:
             unread.append(Unread(path=server.path, reason=problem.reason))
     found = []
-    for pid in facts.processes()[:_PROCESSES]:
+    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
         if pid == facts.pid or connection_in(facts.command_of(pid)) is None:
             continue
         process = facts.process(pid)

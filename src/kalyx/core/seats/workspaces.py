@@ -35,7 +35,7 @@ def _folders(facts: Facts, path: str) -> list[Opened]:
         return []
     listed = told.get("folders") if isinstance(told, dict) else None
     found = []
-    for one in listed[:_AT_MOST] if isinstance(listed, list) else []:
+    for one in facts.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
         written = one.get("path") if isinstance(one, dict) else None
         if isinstance(written, str) and written and "\0" not in written:
             place = str(facts.path.normpath(facts.join(facts.parent(path), written)))

@@ -14,7 +14,6 @@ Only looks like it (the kernel was started after it):
 
 from __future__ import annotations
 
-from itertools import islice
 from typing import TYPE_CHECKING
 
 from kalyx.core.doors import Facts
@@ -47,11 +46,13 @@ def _last_change(facts: Facts, path: str, owner: Installed | None) -> tuple[str,
     """The file of the module or of its whole distribution that changed last, and when; no interpreter's cache."""
     files = [path]
     if owner is not None:
-        listed = (file for file in owner.files or () if not file.endswith(".pyc"))
-        files += [owner.path, *(facts.join(owner.site, *file.split("/")) for file in islice(listed, _FILES))]
+        listed = [file for file in owner.files or () if not file.endswith(".pyc")]
+        some = facts.first_of(listed, _FILES, owner.path)
+        files += [owner.path, *(facts.join(owner.site, *file.split("/")) for file in some)]
     elif facts.name(path).startswith("__init__."):
         folder = facts.parent(path)
-        files += [facts.join(folder, name) for name in facts.names(folder)[:_FILES] if name != "__pycache__"]
+        some = facts.first_of(facts.names(folder), _FILES, folder)
+        files += [facts.join(folder, name) for name in some if name != "__pycache__"]
     times = [(status.modified_ns, file) for file in files if (status := facts.status(file)) is not None]
     newest = max(times, default=(0, path))
     return newest[1], newest[0] / 1e9

@@ -49,7 +49,8 @@ def _suspects(case: Tried, machine: Machine) -> list[str]:
     assert case.trial is not None
     if not case.trial.answered:
         owner = machine.distribution_of_module(case.module, case.sites)
-        for name in (owner.files or [])[:_FILES] if owner is not None else []:
+        listed = machine.facts.first_of(owner.files or [], _FILES, owner.path) if owner is not None else []
+        for name in listed:
             if is_compiled(name) and owner is not None:
                 found.append(machine.facts.join(owner.site, *name.split("/")))
     return list(dict.fromkeys(found))

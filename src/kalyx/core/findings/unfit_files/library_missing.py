@@ -68,7 +68,7 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
         for name in (passed.files or []) if passed is not None else []:
             if is_compiled(name) and passed is not None:
                 candidates.append(machine.facts.join(passed.site, *name.split("/")))
-    for path in list(dict.fromkeys(candidates))[:_READ]:
+    for path in machine.facts.first_of(list(dict.fromkeys(candidates)), _READ, "libraries of the package"):
         if library in (machine.facts.name(one) for one in read_header(machine.facts, path).needed):
             return path
     return next(iter(compiled_of(case)), None)
