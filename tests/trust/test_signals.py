@@ -220,3 +220,24 @@ def test_what_is_kept_only_the_user_may_read(hive, tmp_path):
             *(moor.root / ".local").rglob("*.json")]  # fmt: skip
     assert len(kept) >= 4 and [path for path in kept if path.stat().st_mode & 0o077] == [], kept
     assert json.loads(settings.read_text())
+
+
+def test_what_cannot_be_taken_back_is_said(hive):
+    """A refusal after which the inverse is refused too: nobody is told that all is as before."""
+    moor, _ = hive
+    from kalyx.core.deeds.transaction import Transaction
+    from kalyx.core.doors.change import LiveChange
+    from kalyx.core.doors.live import LiveFacts
+    from kalyx.core.records import KalyxError
+
+    class Stubborn(LiveChange):
+        def remove_file(self, path: str) -> None:
+            if path.endswith("comb"):
+                raise KalyxError(f"{path}: permission denied")
+            super().remove_file(path)
+
+    facts = LiveFacts(moor.variables, str(moor.folder))
+    with pytest.raises(KalyxError, match=r"the second; .*comb: not taken back \(.*permission denied\)"), Transaction(facts, Stubborn()) as transaction:
+        transaction.write(str(moor.folder / "comb"), b"x")
+        raise KalyxError("the second")
+    assert (moor.folder / "comb").exists() and len(list((moor.root / ".local/state/kalyx/journal").iterdir())) == 1

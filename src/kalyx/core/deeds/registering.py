@@ -308,7 +308,7 @@ def register(machine: Machine, plan: Plan, change: Change, rehearsed: Callable[[
             answer.undo = ["kalyx", "unregister", plan.folder, *(["--undo"] if plan.before is not None else [])]
             transaction.commit()
         else:
-            answer.notes.append("what was there before was put back")
+            answer.notes += transaction.roll_back() or ["what was there before was put back"]
     return answer
 
 

@@ -71,9 +71,12 @@ class Transaction:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, traceback: TracebackType | None
     ) -> None:
-        if not self._is_over:
-            with signals.held():
-                self.roll_back()
+        if self._is_over:
+            return
+        with signals.held():
+            left = self.roll_back()
+        if left and isinstance(error, KalyxError):
+            raise KalyxError("; ".join([error.says, *left]), error.candidates) from None
 
     # -- changes ----------------------------------------------------------------
 
