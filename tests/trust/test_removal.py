@@ -220,6 +220,26 @@ def test_what_a_folder_brought_is_not_believed(moor, wheels):
         shutil.rmtree(place) if place.is_dir() else place.unlink()
 
 
+@pytest.mark.parametrize("path", ["../victim", "ABSOLUTE", "out/inner", "out", "share/../../victim", ""])
+def test_a_copy_never_leads_outside(moor, path):
+    """Also where the journal knows the mark, which somebody may have read and put into a copy of their own."""
+    prefix, victim = moor.root / "heath", moor.root / "victim"
+    make_environment(NEW, prefix)
+    (victim / "inner").mkdir(parents=True)
+    (victim / "inner" / "kept.txt").write_text("kept")
+    (prefix / "out").symlink_to(victim)
+    working = Working(LiveFacts(moor.variables, str(moor.folder)), str(prefix), "fill", LiveChange())
+    working.begin()
+    before = prefix / ".kalyx-before"
+    (before / "0").mkdir(parents=True)
+    (before / "mark").write_text(f"fill\n{working.mark}\n")
+    (before / "folders.json").write_text(json.dumps([{"path": str(victim) if path == "ABSOLUTE" else path, "there": True, "times": [0, 0]}]))
+    seen = whole(victim)
+    ran = moor.kalyx("fill", prefix, "--repair", "--yes")
+    assert ran.status == 2 and "lies outside" in ran.err and ran.err.count("\n") == 1, ran.out + ran.err
+    assert whole(victim) == seen and (before / "0").is_dir() and (prefix / "out").is_symlink()
+
+
 def test_a_journal_that_others_can_write_is_not_believed(moor):
     prefix = moor.root / "heath"
     make_environment(NEW, prefix, "--without-pip")
