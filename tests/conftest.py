@@ -239,6 +239,14 @@ def wheels(tmp_path: Path) -> Path:
     return folder
 
 
+def small(limit: str, value: int) -> tuple[str, ...]:
+    """What starts the program with this limit at this value (``Moor.kalyx``)."""
+    module, _, name = limit.rpartition(".")
+    code = ("import importlib, runpy, sys; module = importlib.import_module(sys.argv[1]); assert hasattr(module, sys.argv[2]); "
+            "setattr(module, sys.argv[2], int(sys.argv[3])); sys.argv = sys.argv[5:]; runpy.run_path(sys.argv[0], run_name='__main__')")  # fmt: skip
+    return sys.executable, "-c", code, "kalyx." + module.replace("/", "."), name, str(value)
+
+
 def make_environment(version: str, prefix: Path, *more: str) -> str:
     """A real virtual environment; returns its interpreter's path.
 

@@ -121,7 +121,10 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             if sys.stdin is None:
                 raise KalyxError("standard input is closed: there is no text to read")
             # Of a log the end counts: there stands what happened last.
-            text = sys.stdin.buffer.read(_LOG_LIMIT)[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
+            raw = sys.stdin.buffer.read(_LOG_LIMIT)
+            if len(raw) > _TEXT_LIMIT:
+                machine.facts.note_cut("standard input", f"only its last {_TEXT_LIMIT} bytes were looked at")
+            text = raw[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
             return why_traceback(machine, text, call.seat(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))

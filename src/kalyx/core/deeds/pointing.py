@@ -106,11 +106,9 @@ def read_for_change(facts: Facts, path: str) -> bytes:
     if facts.kind(path) == "link":
         raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that file itself")
     try:
-        raw = facts.read(path, _LIMIT + 1)
+        raw = facts.read_whole(path, _LIMIT)
     except Unreadable as problem:
-        raise KalyxError(f"{visible(path)}: {problem.reason}") from None
-    if len(raw) > _LIMIT:
-        raise KalyxError(f"{visible(path)}: larger than {_LIMIT // 1024 // 1024} MiB")
+        raise KalyxError(f"{visible(path)}: {problem.reason}; it was not changed") from None
     status = facts.status(path)
     if status is not None and not status.mode & 0o222:
         raise KalyxError(f"{visible(path)} is read-only; it was not changed")

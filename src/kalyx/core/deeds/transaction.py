@@ -109,7 +109,7 @@ class Transaction:
                 inverse = Inverse("remove", path, digest)
             else:
                 try:
-                    before = facts.read(path, _LIMIT)
+                    before = facts.read_whole(path, _LIMIT)
                 except Unreadable as refusal:
                     raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
                 had = (status.modified_ns, status.modified_ns)
@@ -127,7 +127,7 @@ class Transaction:
         facts = self.facts.again()
         with signals.held():
             try:
-                before = facts.read(path, _LIMIT)
+                before = facts.read_whole(path, _LIMIT)
             except Unreadable as refusal:
                 raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
             inverse = Inverse("write", path, content=base64.b64encode(before).decode("ascii"))
@@ -216,7 +216,7 @@ def _take_back(facts: Facts, change: Change, one: Inverse) -> None:
             change.remove_empty_folder(one.path)
         return
     there = facts.kind(one.path) is not None
-    if there and one.digest and hashlib.sha256(facts.read(one.path, _LIMIT)).hexdigest() != one.digest:
+    if there and one.digest and hashlib.sha256(facts.read_whole(one.path, _LIMIT)).hexdigest() != one.digest:
         return  # not as the run left it: it had not written yet, or somebody has since
     if one.how == "remove":
         if there:

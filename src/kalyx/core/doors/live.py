@@ -328,7 +328,10 @@ class LiveFacts(Facts):
         handle = self._open(path)
         try:
             # Of a file of any size its beginning: no program has what is looked for further on.
-            size = min(os.fstat(handle).st_size, SCAN_LIMIT)
+            size = os.fstat(handle).st_size
+            if size > SCAN_LIMIT:
+                self.cut[path] = f"only its first {SCAN_LIMIT} bytes were searched"
+                size = SCAN_LIMIT
             with mmap.mmap(handle, size, access=mmap.ACCESS_READ) as whole:
                 return [match.group(1) for match in re.finditer(pattern, whole)]
         except (OSError, ValueError) as error:

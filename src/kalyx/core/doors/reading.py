@@ -277,9 +277,14 @@ class Facts:
 
     def first_of(self, items: Sequence[Item], most: int, what: str) -> Sequence[Item]:
         """The first items of what there is too much of; ``cut`` says so, under ``what``: a path, or a plural."""
-        if len(items) > most and isinstance(self.cut, dict):
-            self.cut[what] = f"only the first {most} of {len(items)} were looked at"
+        if len(items) > most:
+            self.note_cut(what, f"only the first {most} of {len(items)} were looked at")
         return items[:most]
+
+    def note_cut(self, what: str, says: str) -> None:
+        """Keep that a path, or what a plural names, was not looked at as a whole; it is said after the answer."""
+        if isinstance(self.cut, dict):
+            self.cut[what] = says
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""
@@ -398,6 +403,14 @@ class Facts:
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
         """A file as text; bytes that are not UTF-8 are kept by ``surrogateescape``."""
         return self.read(path, limit).decode("utf-8", "surrogateescape")
+
+    def read_whole(self, path: str, most: int) -> bytes:
+        """All bytes of a regular file. Raises Unreadable also where there are more than ``most``."""
+        raw = self.read(path, most + 1)
+        if len(raw) > most:
+            size = f"{most >> 20} MiB" if most >= 1 << 20 else f"{most / 1024:g} KiB"
+            raise Unreadable(path, f"larger than {size}")
+        return raw
 
     def text_or_none(self, path: str, limit: int = READ_LIMIT) -> str | None:
         """A file as text, or None where it cannot be read."""

@@ -27,7 +27,7 @@ def named_prefixes(facts: Facts, folder: str) -> list[str]:
     for path in files:
         if not facts.is_file(path):
             continue
-        for word in list(_quoted(facts.text_or_none(path, _LIMIT) or ""))[:_WORDS_LIMIT]:
+        for word in facts.first_of(list(_quoted(facts.text_or_none(path, _LIMIT) or "")), _WORDS_LIMIT, path):
             prefix = _prefix_of(facts, word, folder)
             if prefix is not None:
                 found.append(prefix)

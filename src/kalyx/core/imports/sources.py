@@ -56,7 +56,7 @@ class Read(Struct):
 def read_file(facts: Facts, path: str) -> Read:
     """The imports of a script or a notebook. Never raises for what is wrong in it."""
     try:
-        raw = facts.read(path, _LIMIT)
+        raw = facts.read_whole(path, _LIMIT)
     except Unreadable as problem:
         return Read(path, problem=problem.reason)
     if path.endswith(".ipynb"):

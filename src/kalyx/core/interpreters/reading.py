@@ -94,13 +94,10 @@ def _read_settings(facts: Facts, path: str) -> Settings | None:
         return None
     keys: dict[str, tuple[str, int]] = {}
     try:
-        raw = facts.read(path, _SETTINGS_LIMIT + 1)
+        raw = facts.read_whole(path, _SETTINGS_LIMIT)
     except Unreadable as problem:
         return Settings(path, facts.parent(path), keys, problem.reason)
     problem_text = None
-    if len(raw) > _SETTINGS_LIMIT:
-        problem_text = f"longer than {_SETTINGS_LIMIT} bytes"
-        raw = raw[:_SETTINGS_LIMIT]
     try:
         text = raw.decode("utf-8")
     except UnicodeDecodeError:

@@ -14,7 +14,7 @@ from kalyx.core.records import KalyxError
 from kalyx.core.words.blinding import Blinding
 from kalyx.core.words.essence import needed
 
-_MODULES = 24  # of the folder's code
+_EACH = 24  # targets, environments, and modules of the folder's code, of which a capture asks
 
 
 def finished(made: Capture, facts: Facts) -> Capture:
@@ -43,12 +43,13 @@ def targets_of(machine: Machine) -> list[str]:
     """The words for the seats of the folder that packages and imports are asked of: the shell, kernels, notebooks."""
     found = ["shell", *(f"kernel:{one.id}" for one in machine.kernels)]
     found += [name for name in machine.facts.names(machine.facts.folder) if name.endswith(".ipynb")]
-    return found[:24]
+    return list(machine.facts.first_of(found, _EACH, "targets of the capture"))
 
 
 def environments_of(machine: Machine) -> list[str]:
     """The names of the environments near the folder, of which packages are asked too."""
-    return [one.name for one in machine.environments][:24]
+    names = [one.name for one in machine.environments]
+    return list(machine.facts.first_of(names, _EACH, "environments of the capture"))
 
 
 def modules_of(machine: Machine) -> list[str]:
@@ -58,4 +59,4 @@ def modules_of(machine: Machine) -> list[str]:
     except (KalyxError, Unreadable):
         return []
     named = [asked.top for read in reads for asked in read.imports if not asked.level and asked.module]
-    return list(dict.fromkeys(named))[:_MODULES]
+    return list(machine.facts.first_of(list(dict.fromkeys(named)), _EACH, "modules of the folder's code"))

@@ -68,10 +68,7 @@ def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> Shee
     if not facts.is_file(path):
         return None
     try:
-        raw = facts.read(path, LIMIT + 1)
-        text = raw[:LIMIT].decode("utf-8")
-        if len(raw) > LIMIT:
-            raise Malformed(f"larger than {LIMIT // 1024 // 1024} MiB")
+        text = facts.read_whole(path, LIMIT).decode("utf-8")
         if text.startswith("\ufeff"):
             raise Malformed("it begins with a byte-order mark, which this checker does not take")
         if not _has_section(row, text):

@@ -219,9 +219,7 @@ def _of_sheet(facts: Facts, sheet: Sheet) -> Iterator[Choice]:
 
 def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
     try:
-        raw = facts.read(path, LIMIT + 1)
-        if len(raw) > LIMIT:
-            raise Malformed(f"larger than {LIMIT // 1024 // 1024} MiB")
+        raw = facts.read_whole(path, LIMIT)
         text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
         names = _matching(facts, facts.home, one.get("names", {}).get(facts.system, []))
         # Of several run configurations the file may say which one is chosen, as KIND.NAME.

@@ -34,12 +34,9 @@ def read_notebook(facts: Facts, path: str) -> Notebook:
     """The kernel and the language version a notebook names. Never raises for what is wrong in it."""
     notebook = Notebook(path)
     try:
-        raw = facts.read(path, _NOTEBOOK_LIMIT + 1)
+        raw = facts.read_whole(path, _NOTEBOOK_LIMIT)
     except Unreadable as refusal:
         notebook.problem = refusal.reason
-        return notebook
-    if len(raw) > _NOTEBOOK_LIMIT:
-        notebook.problem = f"larger than {_NOTEBOOK_LIMIT // 1024 // 1024} MiB"
         return notebook
     try:
         metadata = metadata_of(raw)
