@@ -15,7 +15,7 @@ from kalyx.core.seats.meanings import meanings
 from tests.conftest import KALYX, Moor, make_environment, started
 from tests.equipment import NEW
 
-SECONDS, MEMORY = 20, 400 << 20  # what a machine that is busy besides keeps
+SECONDS, MEMORY = 20, 200 << 20  # what a machine that is busy besides keeps
 
 HEAD = json.dumps({"kalyx capture": 1, "system": "linux", "folder": "/", "home": "/", "pid": 1, "user": 0, "variables": {}, "refusals": {}}).encode() + b"\n"
 SETTINGS, CHOICE = ".vscode/settings.json", '"python.defaultInterpreterPath":"/x"}'

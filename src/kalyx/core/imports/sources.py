@@ -15,6 +15,7 @@ from msgspec import Struct
 from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.words.names import is_module_name
 from kalyx.core.words.patterns import pattern
 
 _LIMIT = 64 * 1024 * 1024
@@ -63,7 +64,7 @@ def read_file(facts: Facts, path: str) -> Read:
         return _notebook(path, raw)
     found = Read(path)
     try:
-        found.imports = list(_imports(ast.parse(raw), path, None))
+        _take(found, _imports(ast.parse(raw), path, None))
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None)
         found.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
@@ -83,8 +84,17 @@ def _notebook(path: str, raw: bytes) -> Read:
                 found.installs.append((number, at, words))
         tree = _parsed(source)
         if tree is not None:
-            found.imports += _imports(tree, path, number)
+            _take(found, _imports(tree, path, number))
     return found
+
+
+def _take(found: Read, imports: Iterator[Asked]) -> None:
+    """Keep the imports; a name that is longer than a module's can be is the file's problem."""
+    for asked in imports:
+        if asked.module and not is_module_name(asked.module):
+            found.problem = f"line {asked.line}: a module's name of {len(asked.module)} characters"
+        else:
+            found.imports.append(asked)
 
 
 def _parsed(source: str) -> ast.Module | None:
