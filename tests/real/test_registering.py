@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import socket
 import subprocess
 import sys
@@ -9,10 +10,11 @@ import time
 import zipfile
 from pathlib import Path
 
+import psutil
 import pytest
 
 from kalyx.demo.wheels import Package, standin_package, write_wheel
-from tests.conftest import make_environment, started, until
+from tests.conftest import KALYX, make_environment, started, tree, until
 from tests.equipment import BY_VERSION, NEW, OTHER, need, some
 from tests.real.test_kernels import nothing_is_left, provided, standin_argv  # noqa: F401
 
@@ -27,12 +29,39 @@ def test_the_kernel_package_is_brought_from_wheels(moor, tmp_path):
     assert "install kalyx-standin-kernel" in dry.json["plan"][0]["deed"] and not moor.data.exists()
     ran = moor.kalyx(*words, "--yes", "--json")
     assert ran.status == 0 and ran.json["done"] and ran.json["answered"], ran.out + ran.err
+    assert any(f"fill {moor.root / 'heath'} --remove kalyx-standin-kernel" in note for note in ran.json["notes"])
     conda = make_environment(NEW, moor.root / "kept")
     (moor.root / "kept" / "conda-meta").mkdir()
     ran = moor.kalyx("register", conda, "--bring-package", "--wheels", wheels, "--yes")
     assert ran.status == 2 and "is kept by" in ran.err
     stays = moor.kalyx("unregister", "heath", "--yes", "--json").json["stays"]
     assert str(moor.root / "heath") in stays[0] and "MB" in stays[0]
+
+
+@pytest.mark.parametrize("how", ["no answer", "interrupted", "killed"])
+def test_what_was_brought_goes_again_where_the_kernel_is_not_registered(moor, tmp_path, how):
+    """The packages and the kernel stay, or neither; after a kill the next call takes both back."""
+    python = make_environment(NEW, moor.root / "heath")
+    before = tree(moor.root / "heath")
+    wheels = tmp_path / "wheels"
+    wheels.mkdir()
+    source = "raise SystemExit(3)\n" if how == "no answer" else "import time; open('/proc/self/comm', 'w').write('kalyxsleeps'); time.sleep(60)\n"
+    write_wheel(Package("kalyx-standin-kernel", "1.0", {"kalyx_standin_kernel.py": source}), str(wheels))
+    words = ["register", python, "--bring-package", "--wheels", str(wheels), "--yes", "--timeout", "50"]
+    if how == "no answer":
+        ran = moor.kalyx(*words, "--json")
+        assert ran.status == 1 and any("removed again" in note for note in ran.json["notes"]), ran.out
+    else:
+        with subprocess.Popen([sys.executable, KALYX, *words], cwd=moor.folder, env=moor.variables, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as kalyx:
+            until(lambda: "kalyxsleeps" in [process.name() for process in psutil.Process(kalyx.pid).children(recursive=True)], "the kernel")
+            kalyx.send_signal(signal.SIGINT if how == "interrupted" else signal.SIGKILL)
+            said = kalyx.communicate(timeout=30)[1]
+        assert kalyx.returncode == (130 if how == "interrupted" else -9), said
+    if how == "killed":
+        assert (moor.root / "heath" / "lib").exists() and moor.kalyx("fill", moor.root / "heath", "--repair", "--yes").status == 0
+        assert moor.kalyx("unregister", "nowhere", "--yes").status == 2
+    assert tree(moor.root / "heath") == before
+    assert not list(moor.data.rglob("kernel.json"))
 
 
 @pytest.mark.parametrize("transport", [[], ["--ipc"]])

@@ -64,10 +64,7 @@ def run(call: Call) -> int:
         draw_plan(call.screen, plan.deeds, plan.notes)
     call.may_change(plan.deeds, f"Register {seat.environment.name} as {plan.identifier}?")
     with signals.held():
-        if bringing is not None:
-            with call.progress("at work:") as tell:
-                filling.carry_out(call.machine, bringing.order, bringing.answer, bringing.commands, tell)
-        answer = _carry_out(call, plan)
+        answer = _carry_out(call, plan) if bringing is None else _bring_first(call, bringing, plan)
         if answer.done:
             # The kernel is registered: the answer with its undo line is printed whatever arrives now.
             answer.stopped = signals.over()
@@ -103,6 +100,23 @@ def _plan_kernel_package(call: Call, seat: Seat) -> _Bringing:
     with call.progress("at work:") as tell:
         answer, commands = filling.plan(machine, order, tell)
     return _Bringing(kernel_package, order, answer, commands)
+
+
+def _bring_first(call: Call, bringing: _Bringing, plan: Plan) -> RehearsalAnswer:
+    """Install the kernel package, then register: both stay, or neither."""
+    with (
+        call.progress("at work:") as tell,
+        filling.installed(call.machine, bringing.order, bringing.commands, tell) as kept,
+    ):
+        answer = _carry_out(call, plan)
+        if not answer.done:
+            kept.put_back()
+            answer.notes.append("the packages that were installed for this were removed again")
+    if answer.done:
+        brought = [move.name for move in bringing.answer.moves if move.before is None]
+        line = call.machine.line(["kalyx", "fill", bringing.order.environment.prefix, "--remove", *brought])
+        answer.notes.append(f"the packages that were installed for this stay after that; {line} removes them")
+    return answer
 
 
 def _order(call: Call) -> Order:

@@ -7,7 +7,8 @@ failure puts them back. The proof compares what is there after with what was.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from msgspec import Struct
 
@@ -111,9 +112,23 @@ def carry_out(
     machine: Machine, order: Order, answer: FillAnswer, commands: list[list[str]], tell: Callable[[str], None]
 ) -> None:
     """Do it and prove it; fills in the answer. Raises KalyxError with the reason, after putting back what was there."""
-    interpreter = order.interpreter
-    before = held(machine, interpreter)
-    installer = Installer(machine, interpreter, order.wheels)
+    before = held(machine, order.interpreter)
+    with signals.held():
+        with installed(machine, order, commands, tell):
+            pass
+        tell("looking at what came")
+        _prove(machine, order, before, answer)
+
+
+@contextmanager
+def installed(
+    machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]
+) -> Iterator[Kept]:
+    """Run the installer, then the block; where either raises, what was there before is put back.
+
+    Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
+    """
+    installer = Installer(machine, order.interpreter, order.wheels)
     kept = Kept(machine.facts, order.environment.prefix, LiveChange())
     with signals.held():
         kept.begin(_folders(machine, order.environment))
@@ -121,14 +136,13 @@ def carry_out(
             for argv in commands:
                 with signals.heeded():
                     installer.run(argv, tell)
+            yield kept
         except BaseException as error:
             kept.put_back()
             if isinstance(error, KalyxError):
                 raise KalyxError(f"{error.says}; what was there before was put back") from None
             raise
         kept.settle()
-        tell("looking at what came")
-        _prove(machine, order, before, answer)
 
 
 def _folders(machine: Machine, environment: Environment) -> list[str]:
