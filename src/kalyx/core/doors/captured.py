@@ -60,7 +60,7 @@ class Capture:
         lines += [{"ran": key, "is": value} for key, value in self.answers.items()]
         shown = cache(lambda text: blind(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape"))
         text = "".join(json.dumps(_blinded(line, blind, shown)) + "\n" for line in lines)
-        return gzip.compress(text.encode("ascii"), 9, mtime=0)
+        return gzip.compress(text.encode("ascii"), 6, mtime=0)
 
 
 def _renamed(key: Key, value: Any, entry: Callable[[str, str], str]) -> Any:

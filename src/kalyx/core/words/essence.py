@@ -62,6 +62,7 @@ _SECTIONS = tuple(
     """project build-system dependency-groups tool.pyright tool.basedpyright tool.mypy mypy tool.setuptools tool.poetry
     tool.hatch tool.pdm options metadata defaults global""".split()
 )
+_OF_A_LINE = pattern(r"[^\r\n]+")
 _JSON_TOKEN = pattern(r'"(?:\\.|[^"\\])*"|//[^\n]*|/\*|[{}\[\],:]')
 _WHOLE = frozenset(
     """RECORD INSTALLER WHEEL top_level.txt entry_points.txt namespace_packages.txt patchlevel.h environments.txt index
@@ -73,7 +74,7 @@ _BINARY = (b"\x7fELF", b"MZ", b"\xcf\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xca\x
 
 def _filled(text: str) -> str:
     """As long as the text in UTF-8, its line breaks in their places."""
-    return "".join(sign if sign in "\r\n" else "x" * len(sign.encode("utf-8", "surrogateescape")) for sign in text)
+    return _OF_A_LINE.sub(lambda match: "x" * len(match[0].encode("utf-8", "surrogateescape")), text)
 
 
 class Essence:

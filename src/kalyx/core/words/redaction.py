@@ -30,51 +30,65 @@ _QUOTED = r"\\{0,3}\"(?P<a>[^\"\\\n]{1,4000})|\\{0,3}'(?P<b>[^'\\\n]{1,4000})"
 _BARE = r"(?P<c>[^\s\"'`,;&<>(){}\[\]\\]{2,4000})"
 _VALUE = "(?:" + _QUOTED + "|" + _BARE + ")"
 _ELEMENT = r"(?i)\bname\s?=\s?[\"'](?:[\w.-]{0,60}[_.-])?" + _LAST + r"[\"']"
-_FORMS = [
+# What a text must hold, in any case, where a secret's name is in it.
+_NAMES = (*"""token pass pwd pw= pw: pw" pw' _pw -pw secret credential auth cookie signature dsn key= key: key" key'
+    key_ key- _key -key .key""".split(), "pw ", "key ", "pw\t", "pw\n", "key\t", "key\n")
+_ACCOUNT = ("-u", "-a", "--user", "--auth")
+_SHAPES = tuple("ghp_ gho_ ghu_ ghs_ ghr_ github_pat_ glpat- xox sk- sk_ rk_ hf_ npm_ pypi- dop_v1_ sg.".split())
+# No form but that of a key goes over the end of a line more than this far from its words.
+_REACH = 200
+_MANY_LINES = ("-----begin",)
+# Each form, and what a text must hold for it: of each group one word. Most texts hold none, and no pattern is tried.
+_FORMS: list[tuple[tuple[tuple[str, ...], ...], re.Pattern[str]]] = [
     # user:password@ of an address (RFC 3986, userinfo); a repository's plain git@ is none.
-    pattern(r"(?<![A-Za-z0-9+.-])[A-Za-z0-9+.-]{2,20}:\\{0,2}/(?:\\{0,2}/)?(?P<a>(?!git@)[^\s/@?#\"'\\]{1,300})(?=@)"),
-    pattern(r"(?i)\b(?:bearer|basic|digest)\s{1,3}(?P<a>[A-Za-z0-9._~+/=-]{6,})"),
+    ((("@",), (":",)), pattern(
+        r"(?<![A-Za-z0-9+.-])[A-Za-z0-9+.-]{2,20}:\\{0,2}/(?:\\{0,2}/)?(?P<a>(?!git@)[^\s/@?#\"'\\]{1,300})(?=@)"
+    )),
+    ((("bearer", "basic", "digest"),), pattern(
+        r"(?i)\b(?:bearer|basic|digest)\s{1,3}(?P<a>[A-Za-z0-9._~+/=-]{6,})"
+    )),
     # A name that says so, and its value: in settings, in JSON, in code, one object deeper.
-    pattern(_NAME + r"\s{0,5}(?:(?:: ?str ?)?=(?![=>~])|:(?!:)(?=\s{0,5}[^\s/]))\s{0,5}" + _VALUE),
-    pattern(
+    ((_NAMES,), pattern(_NAME + r"\s{0,5}(?:(?:: ?str ?)?=(?![=>~])|:(?!:)(?=\s{0,5}[^\s/]))\s{0,5}" + _VALUE)),
+    ((_NAMES,), pattern(
         _NAME
         + r"\\{0,3}[\"'](?:\]\s{0,5}=|\s{0,5}[:,])\s{0,9}(?:\{\s{0,9}\\{0,3}[\"']\w{1,40}\\{0,3}[\"']\s{0,9}:\s{0,9})?"
         r"(?:" + _QUOTED + r"|(?P<c>[0-9]{4,40})\b)"
-    ),
+    )),
     # An option and the word behind it; a line that gives a variable its value by a blank.
-    pattern(
+    ((_NAMES, ("-",)), pattern(
         r"(?:^|(?<=[\s\"',\[]))-" + _NAME.replace(r"(?<![\w/\\.-])-{0,2}", "-?")
         + r"(?:\s{1,5}|=|[\"']\s?,\s{0,9}[\"'])(?!-)" + _VALUE
-    ),
-    pattern(r"(?:%env|setenv|set -\w{1,3}|export)\s{1,5}" + _NAME + r"\s{1,5}" + _VALUE),
+    )),
+    ((_NAMES, ("%env", "setenv", "set -", "export")), pattern(
+        r"(?:%env|setenv|set -\w{1,3}|export)\s{1,5}" + _NAME + r"\s{1,5}" + _VALUE
+    )),
     # An element that is named so, and its value: in XML, in a form of a page.
-    pattern(_ELEMENT + r"[^<>\n]{0,200}?\bvalue\s?=\s?(?:" + _QUOTED + ")"),
-    pattern(r"(?i)\bvalue\s?=\s?(?:" + _QUOTED + r")[\"'][^<>\n]{0,200}?" + _ELEMENT.removeprefix("(?i)")),
+    ((_NAMES, ("value",)), pattern(_ELEMENT + r"[^<>\n]{0,200}?\bvalue\s?=\s?(?:" + _QUOTED + ")")),
+    ((_NAMES, ("value",)), pattern(
+        r"(?i)\bvalue\s?=\s?(?:" + _QUOTED + r")[\"'][^<>\n]{0,200}?" + _ELEMENT.removeprefix("(?i)")
+    )),
     # A query's part; an option of a client that takes a password.
-    pattern(
+    ((("sig=", "signature=", "code=", "key=", "token=", "secret=", "passw"),), pattern(
         r"(?i)[?&;](?:sig|signature|code|key|[\w.-]{0,40}(?:token|key|secret|passw(?:or)?d))=(?P<a>[^\s&\"'<>]{2,4000})"
-    ),
-    pattern(r"\b(?:mysql|mysqldump|mysqladmin|mariadb|sshpass)\b[^\n|;]{0,400}?\s-p\s?(?P<a>[^\s\"'-][^\s\"']{1,300})"),
-    pattern(
+    )),
+    ((("mysql", "mariadb", "sshpass"), ("-p",)), pattern(
+        r"\b(?:mysql|mysqldump|mysqladmin|mariadb|sshpass)\b[^\n|;]{0,400}?\s-p\s?(?P<a>[^\s\"'-][^\s\"']{1,300})"
+    )),
+    ((_ACCOUNT, ("curl", "wget", "http", "ftp"), (":",)), pattern(
         r"\b(?:curl|wget|http|https|ftp|lftp)\b[^\n|;]{0,400}?\s(?:-u|--user|-a|--auth)[ =]?[\"']?"
         r"[^\s:\"']{1,200}:(?P<a>[^\s\"']{1,300})"
-    ),
-    pattern(r"\bredis-cli\b[^\n|;]{0,400}?\s-a\s?(?P<a>[^\s\"']{2,300})"),
+    )),
+    ((("redis-cli",),), pattern(r"\bredis-cli\b[^\n|;]{0,400}?\s-a\s?(?P<a>[^\s\"']{2,300})")),
     # Forms that are secrets wherever they stand.
-    pattern(r"\b(?P<a>(?:AKIA|ASIA)[0-9A-Z]{16})\b"),
-    pattern(
+    ((("akia", "asia"),), pattern(r"\b(?P<a>(?:AKIA|ASIA)[0-9A-Z]{16})\b")),
+    ((_SHAPES,), pattern(
         r"\b(?P<a>(?:gh[pousr]_|github_pat_|glpat-|xox[abprs]-|sk-|sk_live_|rk_live_|hf_|npm_|pypi-|dop_v1_|SG\.)"
         r"[A-Za-z0-9_.-]{16,})"
-    ),
-    pattern(r"\b(?P<a>eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)"),
-    pattern(r"-----BEGIN [A-Z ]{0,30}PRIVATE KEY-----(?P<a>[A-Za-z0-9+/=\s\\]{16,})"),
+    )),
+    ((("eyj",),), pattern(r"\b(?P<a>eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)")),
+    ((_MANY_LINES,), pattern(r"-----BEGIN [A-Z ]{0,30}PRIVATE KEY-----(?P<a>[A-Za-z0-9+/=\s\\]{16,})")),
 ]  # fmt: skip
-# Without one of these, in any case, no form above can be in a text: most texts need no pattern.
-_PARTS = tuple(
-    """token pass pwd pw= pw: pw" pw' _pw -pw secret credential auth cookie signature dsn key= key: key" key' _key -key
-    .key sig= code= bearer basic digest --user akia asia ghp_ gho_ ghu_ ghs_ ghr_ github_pat_ glpat- xox sk- sk_ rk_ hf_
-    npm_ pypi- dop_v1_ sg. eyj -----begin @""".split()
-) + (" -p", "-u ", "-a ", "key ")
+_PARTS = tuple(dict.fromkeys(part for needs, _ in _FORMS for part in needs[0]))
 _USERINFO = pattern(r"(?<![A-Za-z0-9+.-])(?P<scheme>[A-Za-z0-9+.-]{1,20}://)(?P<who>[^\s/@?#]{0,1000})@")
 HIDDEN = "…"
 
@@ -106,9 +120,50 @@ def redacted(text: str, hidden: Callable[[str], str] = lambda secret: HIDDEN) ->
     """A text without secrets: of each nothing is left but what ``hidden`` makes of it (``…``)."""
     if not may_hold_a_secret(text):
         return text
-    for form in _FORMS:
-        text = form.sub(lambda match: _without(match, hidden), text)
+    folded = text.casefold()
+    around: dict[tuple[str, ...], list[tuple[int, int]]] = {}
+    for needs, form in _FORMS:
+        if needs[0] not in around:
+            whole = needs[0] == _MANY_LINES or len(folded) != len(text)
+            around[needs[0]] = [(0, len(text))] if whole else _around(folded, needs[0])
+        if around[needs[0]] and all(any(part in folded for part in group) for group in needs[1:]):
+            found = _in_parts(text, around[needs[0]], form, lambda match: _without(match, hidden))
+            if found != text:
+                text, folded, around = found, found.casefold(), {}
     return text
+
+
+def _around(folded: str, words: Sequence[str]) -> list[tuple[int, int]]:
+    """The lines that lie within reach of each of these words, whole; in order, apart."""
+    spans = []
+    for word in words:
+        start = end = -1
+        at = folded.find(word)
+        while at >= 0:
+            if at >= end:
+                start = folded.rfind("\n", 0, max(0, at - _REACH)) + 1
+            if at + _REACH > end:
+                line_end = folded.find("\n", at + _REACH)
+                end = line_end if line_end >= 0 else len(folded)
+                spans.append((start, end))
+            at = folded.find(word, at + len(word))
+    parts: list[tuple[int, int]] = []
+    for start, end in sorted(spans):
+        if parts and start <= parts[-1][1]:
+            parts[-1] = (parts[-1][0], max(end, parts[-1][1]))
+        else:
+            parts.append((start, end))
+    return parts
+
+
+def _in_parts(
+    text: str, parts: Sequence[tuple[int, int]], form: re.Pattern[str], instead: Callable[[re.Match[str]], str]
+) -> str:
+    found, last = [], 0
+    for start, end in parts:
+        found += [text[last:start], form.sub(instead, text[start:end])]
+        last = end
+    return "".join([*found, text[last:]])
 
 
 def _without(match: re.Match[str], hidden: Callable[[str], str]) -> str:
