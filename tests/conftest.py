@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import csv
 import hashlib
 import json
 import os
@@ -9,6 +11,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cache
@@ -17,6 +20,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+from tests.preloaded import Preloaded, fits
 from tests.traces import Traces
 
 # A run in the background is started with Ctrl-C ignored, and so would be all that the tests start and interrupt.
@@ -56,7 +60,12 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
 
 @pytest.hookimpl(trylast=True)
 def pytest_sessionfinish(session: pytest.Session) -> None:
-    """The run fails where it left something; by then all workers have ended."""
+    """The run fails where it left something; by then all workers have ended, and what this process itself keeps is ended here."""
+    from kalyx.core.doors.guard import guard
+
+    guard().dismiss()
+    if preloaded.cache_info().currsize:
+        preloaded().end()
     if _traces is not None:
         session.config.stash[_LEFT] = left = _traces.left()
         if left:
@@ -113,6 +122,12 @@ def until(holds: Callable[[], object], what: str, seconds: float = 30.0) -> obje
 KALYX = str(Path(sys.executable).with_name("kalyx"))
 
 
+@cache
+def preloaded() -> Preloaded:
+    """This worker's process that forks; it ends with the session."""
+    return Preloaded(KALYX)
+
+
 class Ran:
     """One call of the built program: status, output, and its JSON."""
 
@@ -166,10 +181,15 @@ class Moor:
         self, *words: str, cwd: Path | None = None, before: tuple = (), given: str | None = None, **variables: str
     ) -> Ran:
         """Run the program; ``before`` are words of another program that starts it, ``given`` its standard input."""
+        environment = {**self.variables, **variables}
+        if not before and fits(environment):
+            done = preloaded().run([*map(str, words)], str(cwd or self.folder), environment, given, 180)
+            assert "Traceback (most recent call last)" not in done.stderr, done.stderr
+            return Ran(done)
         done = subprocess.run(
             [*before, sys.executable, KALYX, *map(str, words)],
             cwd=cwd or self.folder,
-            env={**self.variables, **variables},
+            env=environment,
             capture_output=True,
             text=True,
             encoding="utf-8",
@@ -247,10 +267,32 @@ def small(limit: str, value: int) -> tuple[str, ...]:
     return sys.executable, "-c", code, "kalyx." + module.replace("/", "."), name, str(value)
 
 
+def put_in(wheel: str | Path, site: Path, scripts: tuple[str, ...] = ()) -> None:
+    """What the installer makes of a wheel (PEP 376, 427, 627), but for bytecode and scripts; starting it takes a second."""
+    with zipfile.ZipFile(wheel) as archive:
+        inside = archive.namelist()
+        info = next(one for one in inside if one.endswith(".dist-info/RECORD")).partition("/")[0]
+        for old in site.glob(f"{info.partition('-')[0]}-*.dist-info"):
+            for line in csv.reader((old / "RECORD").read_text().splitlines()):
+                (site / line[0]).unlink(missing_ok=True)
+            old.rmdir()
+        archive.extractall(site)
+        rows = list(csv.reader(archive.read(f"{info}/RECORD").decode().splitlines()))
+    for name in (f"{info}/INSTALLER", f"{info}/REQUESTED", *scripts):
+        if name.startswith(info):
+            (site / name).write_bytes(b"pip\n" if name.endswith("INSTALLER") else b"")
+        content = (site / name).read_bytes()
+        digest = base64.urlsafe_b64encode(hashlib.sha256(content).digest()).rstrip(b"=").decode()
+        rows.insert(-1, [name, f"sha256={digest}", str(len(content))])
+    with (site / info / "RECORD").open("w", newline="") as file:
+        csv.writer(file, lineterminator="\n").writerows(rows)
+
+
 def make_environment(version: str, prefix: Path, *more: str) -> str:
     """A real virtual environment; returns its interpreter's path.
 
-    One with an installer is a copy of the first of its kind, moved as a whole: bringing the installer in takes seconds.
+    One with an installer is a copy of the first of its kind, moved as a whole, into which that was unpacked: bringing the
+    installer in as the standard module does takes six seconds (``test_lifecycle`` has it so).
     """
     if "--without-pip" in more or " " in str(
         prefix
@@ -260,14 +302,30 @@ def make_environment(version: str, prefix: Path, *more: str) -> str:
     kept = Path(os.environ["TMPDIR"]) / "pytest-of-templates" / "-".join([version, *more])
     with _locked(kept.with_suffix(".lock")):
         if not kept.exists():
-            _venv(version, kept, *more)
-            # Compiled once, not by each test that starts the installer.
-            subprocess.run([kept / "bin" / "python", "-m", "pip", "list"], capture_output=True, check=True)
+            _venv(version, kept, "--without-pip", *more)
+            _put_installer_in(version, kept)
     shutil.copytree(kept, prefix, symlinks=True, dirs_exist_ok=True)
     for path in [prefix / "pyvenv.cfg", *(prefix / "bin").iterdir()]:
         if path.is_file() and not path.is_symlink():
             path.write_bytes(path.read_bytes().replace(str(kept).encode(), str(prefix).encode()))
     return str(prefix / "bin" / "python")
+
+
+def _put_installer_in(version: str, prefix: Path) -> None:
+    """What the standard module ``ensurepip`` would install; its scripts as well, and compiled as far as it is used."""
+    python = prefix / "bin" / "python"
+    code = "import ensurepip, os, glob; print(sorted(glob.glob(os.path.join(os.path.dirname(ensurepip.__file__), '_bundled', '*.whl'))))"
+    wheels = answer_of(BY_VERSION[version].executable, code) or [str(one) for one in Path("/usr/share/python-wheels").glob("*.whl")]
+    (site,) = prefix.glob("lib/python*/site-packages")
+    for wheel in {Path(one).name.partition("-")[0]: one for one in sorted(wheels)}.values():  # of two versions the newer
+        scripts = ["pip", "pip3", f"pip{version}"] if Path(wheel).name.startswith("pip-") else []
+        place = "pip._internal.cli.main" if version != "3.6" else "pip._internal"
+        for name in scripts:
+            (prefix / "bin" / name).write_text(f"#!{python}\n# -*- coding: utf-8 -*-\nimport re\nimport sys\nfrom {place} import main\n"
+                                               "if __name__ == '__main__':\n    sys.exit(main())\n")  # fmt: skip
+            (prefix / "bin" / name).chmod(0o755)
+        put_in(wheel, site, tuple(f"../../../bin/{name}" for name in scripts))
+    subprocess.run([python, "-m", "pip", "install", "-q", "--no-index", "--disable-pip-version-check", "no-such-package"], capture_output=True, check=False)
 
 
 def _venv(version: str, prefix: Path, *more: str) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kalyx.demo.wheels import Package, standin_package, write_wheel
-from tests.conftest import Moor, make_environment
+from tests.conftest import Moor, make_environment, put_in
 from tests.equipment import BY_VERSION, CAN_MAKE, need
 
 
@@ -26,16 +26,14 @@ class Place:
             "PATH": f"{self.moor.root}/heath/bin:/usr/bin:/bin",
             "PIP_NO_INDEX": "1",
             "PIP_FIND_LINKS": str(self.wheels),
+            "KALYX_ONLY_BELOW": str(self.moor.root),  # not what other tests make meanwhile
         }
 
     def site(self, name: str = "heath") -> Path:
         return self.moor.root / name / "lib" / f"python{self.version}" / "site-packages"
 
     def install(self, name: str, package: Package) -> None:
-        wheel = write_wheel(package, str(self.wheels))
-        python = self.heath if name == "heath" else self.orchard
-        argv = [python, "-m", "pip", "install", "-q", "--no-deps", wheel]
-        subprocess.run(argv, check=True, env={**self.moor.variables}, capture_output=True)
+        put_in(write_wheel(package, str(self.wheels)), self.site(name))
 
     def offer(self, package: Package) -> None:
         """A wheel that can be installed and is not."""

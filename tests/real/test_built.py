@@ -13,7 +13,7 @@ import pytest
 from packaging.requirements import Requirement
 
 from kalyx import __version__
-from tests.equipment import BY_VERSION
+from tests.equipment import BY_VERSION, LONG
 
 CLONE = Path(__file__).parents[2]
 # In a source archive, beside what git keeps.
@@ -81,18 +81,29 @@ def lowest(wheel: Path) -> list[str]:
     return [f"{one.name}=={next(iter(one.specifier)).version}" + (f"; {one.marker}" if one.marker else "") for one in wanted]
 
 
-INTO = [version for version in ("3.10", "3.11", "3.12", "3.13") if version in BY_VERSION]
+# What Kalyx runs on, whatever is here; and what of it is here.
+RUNS_ON = ("3.10", "3.11", "3.12", "3.13")
+INTO = [version for version in RUNS_ON if version in BY_VERSION]
 
 
-@pytest.mark.parametrize("version", INTO)
-def test_it_installs_and_works(version, built, tmp_path):
-    """On each Python; on the oldest with every dependency in the lowest version that is said to be enough."""
+@pytest.mark.parametrize("version", RUNS_ON)
+def test_the_lowest_versions_come_without_a_compiler(version, built):
+    """Of those that are compiled there is a wheel for each Python, also for one that is not here."""
+    (wheel,) = built[0].glob("*.whl")
+    compiled = [line for line in lowest(wheel) if line.startswith(("msgspec", "psutil", "pyzmq"))]
+    assert len(compiled) == 3
+    words = [sys.executable, "-m", "pip", "install", "-q", "--no-input", "--dry-run", "--no-deps", "--only-binary=:all:"]
+    subprocess.run([*words, "--python-version", version, "--target", built[0] / "none", *compiled], check=True, capture_output=True)
+
+
+@pytest.mark.parametrize("bounds, version", [("lowest", INTO[0]), ("newest", INTO[-1]), *([("newest", one) for one in INTO[:-1]] if LONG else [])])
+def test_it_installs_and_works(bounds, version, built, tmp_path):
+    """On the oldest Python that is here, with every dependency in the lowest version that is said to be enough, and on the newest."""
     (wheel,) = built[0].glob("*.whl")
     place = tmp_path / "place"
     subprocess.run([BY_VERSION[version].executable, "-m", "venv", "--without-pip", str(place)], check=True)
-    bounds = lowest(wheel) if version == INTO[0] else []
-    words = [sys.executable, "-m", "pip", "--python", place / "bin" / "python", "install", "-q", "--no-input", "--no-compile"]
-    subprocess.run([*words, "--disable-pip-version-check", wheel, *bounds], check=True, stderr=subprocess.DEVNULL)
+    words = [sys.executable, "-m", "pip", "--python", place / "bin" / "python", "install", "-q", "--no-input", "--no-compile", "--only-binary=:all:"]
+    subprocess.run([*words, "--disable-pip-version-check", wheel, *(lowest(wheel) if bounds == "lowest" else [])], check=True, stderr=subprocess.DEVNULL)
     home = tmp_path / "home"
     home.mkdir()
     variables = {"HOME": str(home), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", "TERM": "dumb"}
@@ -107,7 +118,7 @@ def test_it_installs_and_works(version, built, tmp_path):
     assert kalyx("causes", "shadowed") == kalyx("causes", "shadowed", by=as_module)
     assert re.search(r"^ *complete .* kalyx$", kalyx("completion", "bash"), re.MULTILINE)
     assert "kalyx" in (place / "share" / "man" / "man1" / "kalyx.1").read_text()[:100]
-    if version == INTO[0]:
+    if bounds == "lowest":
         walked = kalyx("demo", tmp_path / "moor", "--yes")
         assert "Traceback" not in walked and "answer" in walked, walked
     kalyx("capture", tmp_path / "file.capture")
