@@ -16,7 +16,7 @@ from kalyx.core.questions.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
 from kalyx.core.targets import resolve
-from tests.made import BINARY, HOME, Files
+from tests.made import HOME, Files
 
 MOOR = f"{HOME}/spring"
 HEATH = f"{HOME}/heath/bin/python"
@@ -177,7 +177,6 @@ def test_no_text_breaks_a_reader(text, form):
 def test_comments_and_commas_take_nothing_away(whole):
     text = json.dumps(whole, indent=2).replace("\n}", ",// last, }\n}" if whole else "\n}").replace("{", "/* { */ {", 1)
     assert json.loads(without_comments(text)) == whole
-    assert BINARY
 
 
 def test_of_several_run_configurations_the_chosen_one_is_marked():

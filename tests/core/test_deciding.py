@@ -1,0 +1,213 @@
+"""What decides before something is done or said: which fix is carried out, what no fix touches, what an experiment proves."""
+
+from types import SimpleNamespace
+
+import pytest
+
+from kalyx.core.deeds import mending, remembered
+from kalyx.core.findings import proving, remedies
+from kalyx.core.imports import conducting
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.questions import here, survey
+from kalyx.core.records import (
+    Environment,
+    Evidence,
+    Finding,
+    ImportAnswer,
+    Interpreter,
+    KalyxError,
+    Remedy,
+    Seat,
+    Step,
+    Tried,
+)
+from tests.made import HOME, Files
+
+
+def finding(cause: str, *fixes: Remedy, certainty: str = "proven") -> Finding:
+    return Finding(cause=cause, certainty=certainty, says=cause, evidence=[Evidence(fact="x", source="y")], remedies=list(fixes))
+
+
+def fix(*commands: str | None, tried: str | None = None) -> Remedy:
+    return Remedy(says="x", steps=[Step(command=line.split() if line else None, line=line or "write it") for line in commands], tried=tried)
+
+
+INSTALL, MOVE, REMOVE, DISCARD = "/h/bin/python -m pip install a", "mv /a /b", "rm /a", "kalyx discard /a"
+RUN, BY_HAND, OTHERWISE = "/h/bin/python a.py", None, "env -u A /h/bin/python a.py"
+# The fixes of a finding, each its steps and how it was tried; which are carried out, in order. A text: none, for that reason.
+CHOSEN = [
+    ([((INSTALL,), None)], [0]),
+    ([((INSTALL,), None), ((MOVE,), None)], [0, 1]),
+    ([((INSTALL,), None), ((REMOVE,), None)], [0]),
+    ([((INSTALL,), None), ((DISCARD,), None), ((MOVE,), None)], [0, 2]),
+    ([((INSTALL,), None), ((MOVE, "kalyx unregister a"), None)], [0]),
+    ([((REMOVE,), None), ((INSTALL,), None)], [0, 1]),
+    ([((INSTALL,), "fails"), ((MOVE,), None)], [1]),
+    ([((INSTALL,), "fails"), ((MOVE,), "fails")], "works here, as far as it was tried"),
+    ([((INSTALL,), None), ((MOVE,), "works")], [1, 0]),
+    ([((INSTALL,), None), ((REMOVE,), "works")], [1, 0]),
+    ([((BY_HAND,), None), ((MOVE,), "works")], [1]),
+    ([((BY_HAND,), None), ((INSTALL,), None)], "by hand: write it"),
+    ([((RUN,), None), ((INSTALL,), None)], "by hand"),
+    ([((OTHERWISE,), None)], "by hand"),
+    ([((INSTALL, BY_HAND), None)], "by hand: write it"),
+    ([], "no remedy is known"),
+]
+
+
+@pytest.mark.parametrize("fixes, chosen", CHOSEN)
+def test_which_fixes_are_carried_out(fixes, chosen):
+    made = [fix(*steps, tried=tried) for steps, tried in fixes]
+    answers = [ImportAnswer(statement="import json", module="json", outcome="imports"),
+               ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix("mv /c /d"))])]  # fmt: skip
+    if isinstance(chosen, str):
+        with pytest.raises(KalyxError, match=chosen):
+            mending.remedies_to_try(answers)
+    else:
+        cause, some = mending.remedies_to_try(answers)
+        assert cause.cause == "absent" and [made.index(one) for one in some] == chosen
+    assert mending.remedies_to_try(answers[:1]) is None
+
+
+def owned() -> Files:
+    files = Files()
+    files.package("heath", "hivescale", "2.1", "hivescale")
+    files[f"{files.site('heath')}/loose.py"] = b""
+    files["/srv/others.py"] = b""
+    files[f"{HOME}/tools/lib/python3.9/os.py"] = b""
+    files[f"{HOME}/tools/lib/python3.9/statistics.py"] = files[f"{HOME}/tools/lib/python3.9/encodings/__init__.py"] = b""
+    files[f"{HOME}/spring/statistics.py"] = b""
+    files["/work/spring/.git/HEAD"] = b""
+    return files
+
+
+WHOSE = {
+    f"{HOME}/spring/statistics.py": None, f"{HOME}/spring": None, HOME: "outside", "/srv/others.py": "outside",
+    f"{HOME}/heath/lib/python3.11/site-packages/loose.py": None, f"{HOME}/heath/lib/python3.11/site-packages/hivescale/__init__.py": "hivescale",
+    f"{HOME}/tools/lib/python3.9/statistics.py": "standard library", "/usr/lib/python3.11/statistics.py": "outside",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("path", WHOSE)
+def test_whose_a_file_is(path):
+    """Only what lies below the home folder or the tree, and what nobody installed."""
+    said = remedies.not_the_users_own(owned().machine(), path)
+    assert said is None if WHOSE[path] is None else said is not None and WHOSE[path] in said, said
+
+
+@pytest.mark.parametrize("deed", ["rm", "mv"])
+def test_what_is_not_the_users_own_is_not_touched(deed, monkeypatch):
+    done = []
+    monkeypatch.setattr(mending, "run_to_end", lambda machine, words, tell: done.append(words))
+    machine = owned().machine()
+    seat = Seat(seat="shell", name="shell")
+    for path, whose in WHOSE.items():
+        step = fix(f"{deed} {path}{' ' + path + '.old' if deed == 'mv' else ''}")
+        if whose is None:
+            mending.carry_out(machine, step, seat, lambda text: None)
+            assert done.pop() == step.steps[0].command
+        else:
+            with pytest.raises(KalyxError, match="nothing was done"):
+                mending.carry_out(machine, step, seat, lambda text: None)
+            assert not done
+
+
+TRY = Experiment("without a.py:")
+# Outcome of the experiment of each cause in turn (None: there is none); the order and the certainty that come of it.
+PROVEN = [
+    ([None, None], ["a proven"]),
+    (["fails alike", None], ["b proven", "a possible"]),
+    (["finds nothing", None], ["b proven", "a possible"]),
+    (["gives no answer", None], ["b proven", "a possible"]),
+    (["imports", None], ["a proven", "b proven"]),
+    (["fails otherwise", None], ["a proven", "b proven"]),
+    (["fails alike", "imports", "imports"], ["b proven", "c likely", "a possible"]),
+    (["fails alike", "fails alike"], ["a possible", "b possible"]),
+    (["fails alike"] * 4 + ["imports"], ["e likely", "a possible", "b possible", "c possible", "d possible"]),
+]
+
+
+@pytest.mark.parametrize("outcomes, ordered", PROVEN)
+def test_what_experiments_prove(outcomes, ordered, monkeypatch):
+    """A cause that an experiment refutes falls behind those that were only read; after four nothing more is tried."""
+    causes = "abcde"[: len(outcomes)]
+    told = dict(zip(causes, outcomes, strict=True))
+    experiments = {cause: Experiment(f"without {cause}:") for cause, outcome in told.items() if outcome is not None}
+    tried = []
+
+    def conduct(case, experiment, runner, seconds):
+        tried.append(experiment)
+        return Tried(changed=experiment.says, outcome=told[experiment.says.split()[1][:-1]], seconds=0.1)
+
+    monkeypatch.setattr(proving, "conduct", conduct)
+    machine = SimpleNamespace(runner=object(), facts=Files().machine().facts, seconds=5.0)
+    case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=experiments.get)
+    found = proving.proven_first([finding(one) for one in causes], case, machine)
+    assert [f"{one.cause} {one.certainty}" for one in found][: len(ordered)] == ordered and len(tried) <= 4
+    machine.runner = None
+    found = proving.proven_first([finding(one) for one in causes], case, machine)
+    assert all(one.certainty == "likely" for one in found if one.cause in experiments), "without a trial nothing is proven"
+
+
+
+
+
+@pytest.mark.parametrize("after, outcome", [(None, "imports"), ("No module named 'hive'", "finds nothing"), ("No module named 'comb'", "fails otherwise"),
+                                            ("No module named 'hive.wax'", "fails alike")])  # fmt: skip
+def test_what_came_of_an_experiment(after, outcome):
+    """Where what was left out was all that answered to the name, the import fails at it: that proves nothing."""
+    from kalyx.core.imports.trial import Raised
+
+    def raised(text):
+        return Raised(type="ModuleNotFoundError", text=text, frames=[])
+
+    case = SimpleNamespace(raised=raised("No module named 'hive.wax'"), module="hive.wax")
+    trial = SimpleNamespace(answered=True, imports=after is None, root=raised(after) if after else None)
+    assert conducting._outcome(case, trial) == outcome
+
+
+
+def test_what_is_remembered_of_a_program_is_that_of_this_very_file():
+    """Its size alone says nothing: another of the same size is another program."""
+    files = Files()
+    first = remembered._key(files.machine().facts, "/usr/bin/python3.11")
+    status = files.machine().facts.status("/usr/bin/python3.11")
+    parts = first.split("|")
+    assert parts[1] == str(status.size) and str(status.modified_ns) in parts[2] and len(parts) == 4
+    assert remembered._key(files.machine().facts, "/nowhere") is None
+
+
+SYSTEMS = {'ID=debian\n': "debian", 'ID="linuxmint"\nID_LIKE="ubuntu debian"\n': "debian", "ID=ubuntu\n": "debian", "ID=rocky\nID_LIKE='rhel centos fedora'\n": "fedora",
+           "ID=arch\n": "", "NAME=debian\n": "", "": ""}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", SYSTEMS)
+def test_whose_packages_the_system_has(text):
+    files = Files()
+    files["/etc/os-release"] = text
+    assert remedies._family(files.machine()) == SYSTEMS[text]
+
+
+def _interpreter(version: str) -> Interpreter:
+    return Files().machine().interpreters[0].__class__(**{name: getattr(Files().machine().interpreters[0], name) for name in Interpreter.__struct_fields__} | {"version": version})
+
+
+@pytest.mark.parametrize("kind, versions, said", [("installation", ("3.11.7", "3.11.7"), "same"), ("installation", ("3.11.7", "3.9.2"), "differs"),
+                                                  ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
+def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
+    machine = Files().machine()
+    environment = next(one for one in machine.all_environments if one.kind == kind)
+    seats = [Seat(seat="shell", name="shell", interpreter=_interpreter(version), environment=environment) for version in versions]
+    assert here.relation(*seats) == said
+    assert here.relation(Seat(seat="shell", name="x", reason="gone"), seats[0]) == "dead"
+    assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"
+
+
+def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
+    files = Files()
+    files["/usr/share/much"] = b"x" * 100_000
+    machine = files.machine()
+    installation = next(one for one in machine.all_environments if one.kind == "installation" and one.prefix == "/usr")
+    assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
+    virtual = next(one for one in machine.all_environments if one.name == "heath")
+    assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"
