@@ -1,0 +1,255 @@
+"""Put faults into copies of Kalyx, one at a time, and see whether the tests that run the faulty line notice.
+
+python tools/faults.py map FOLDER                    note which lines each test runs (a whole run of the tests)
+python tools/faults.py try FOLDER [--seed N] [--count N] [--only PART] [--workers N]
+python tools/faults.py show FOLDER [--seed N] [--count N] [--only PART]     the faults alone
+
+A fault is a negated condition, a call left out, two arguments exchanged, an exception that is caught too widely, or another
+constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
+the same faults. What each came to is written to FOLDER/faults-SEED.jsonl. The map needs Python 3.12 or newer in the
+environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import concurrent.futures
+import json
+import os
+import random
+import shutil
+import subprocess
+import sys
+import sysconfig
+import tempfile
+import time
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parents[1]
+SOURCE = ROOT / "src" / "kalyx"
+# What runs on other interpreters, or is only shown.
+_LEFT_OUT = ("core/witness.py", "demo/standin/", "demo/machines.py")
+_SECONDS, _TESTS = 60.0, 40
+
+
+class Fault(NamedTuple):
+    """A change of one place: what stands from ``start`` to ``end`` (line, byte in it) becomes ``text``."""
+
+    file: str
+    line: int
+    kind: str
+    start: tuple[int, int]
+    end: tuple[int, int]
+    text: str
+
+    def line_of(self) -> str:
+        return (SOURCE / self.file).read_text(encoding="utf-8").splitlines()[self.line - 1].strip()
+
+
+def faults_of(file: str) -> Iterator[Fault]:
+    """Every fault that can be put into the functions of one file."""
+    content = (SOURCE / file).read_text(encoding="utf-8")
+    lines = content.encode().splitlines(keepends=True)
+
+    def text(node: ast.AST) -> str:
+        return ast.get_source_segment(content, node) or ""
+
+    def fault(node: ast.expr | ast.stmt, kind: str, instead: str) -> Fault:
+        assert node.end_lineno is not None and node.end_col_offset is not None
+        return Fault(file, node.lineno, kind, (node.lineno, node.col_offset), (node.end_lineno, node.end_col_offset), instead)
+
+    for function in ast.walk(ast.parse(content)):
+        if not isinstance(function, (ast.FunctionDef, ast.AsyncFunctionDef)):
+            continue
+        for node in (inner for statement in function.body for inner in ast.walk(statement)):
+            if isinstance(node, (ast.If, ast.While, ast.IfExp)):
+                yield fault(node.test, "negated condition", f"(not ({text(node.test)}))")
+            elif isinstance(node, ast.Expr) and isinstance(node.value, ast.Call):
+                yield fault(node, "call left out", "None")
+            elif isinstance(node, ast.ExceptHandler) and node.type is not None and text(node.type) != "Exception":
+                yield fault(node.type, "wider exception", "Exception")
+            elif isinstance(node, ast.Call) and len(node.args) >= 2 and not any(isinstance(one, ast.Starred) for one in node.args[:2]):
+                first, second = node.args[0], node.args[1]
+                if text(first) != text(second) and lines[first.lineno - 1] == lines[second.lineno - 1]:
+                    whole = lines[first.lineno - 1][first.end_col_offset : second.col_offset].decode()
+                    assert second.end_lineno is not None and second.end_col_offset is not None
+                    if first.lineno == second.end_lineno:
+                        yield Fault(file, first.lineno, "arguments exchanged", (first.lineno, first.col_offset),
+                                    (second.end_lineno, second.end_col_offset), f"{text(second)}{whole}{text(first)}")  # fmt: skip
+            elif isinstance(node, ast.Constant) and type(node.value) in (int, bool):
+                yield fault(node, "other constant", str(not node.value) if isinstance(node.value, bool) else str(node.value + 1))
+            elif isinstance(node, ast.Compare):
+                for one in ast.walk(node):
+                    if isinstance(one, ast.Constant) and isinstance(one.value, str) and "\n" not in text(one) and text(one)[:1] in "\"'":
+                        yield fault(one, "other constant", repr(one.value + "~"))
+
+
+def chosen(covered: dict[str, dict[int, list[int]]], seed: int, count: int, only: str) -> list[Fault]:
+    """So many faults on lines that tests run, over the packages by their size."""
+    chance = random.Random(seed)
+    packages: dict[str, list[Fault]] = defaultdict(list)
+    for path in sorted(SOURCE.rglob("*.py")):
+        file = path.relative_to(SOURCE).as_posix()
+        if only in file and not file.startswith(_LEFT_OUT):
+            package = "/".join(file.split("/")[:2]) if file.count("/") > 1 else file.split("/")[0]
+            packages[package] += [one for one in dict.fromkeys(faults_of(file)) if one.line in covered.get(file, {})]
+    names = [name for name, faults in sorted(packages.items()) for _ in range(len(faults))]
+    found: dict[Fault, None] = {}
+    while names and len(found) < min(count, len(names)):
+        found[chance.choice(packages[chance.choice(names)])] = None
+    return list(found)
+
+
+class Map(NamedTuple):
+    """Tests, the time of each, and of each line of a file which tests run it."""
+
+    tests: list[str]
+    seconds: list[float]
+    size: list[int]
+    covered: dict[str, dict[int, list[int]]]
+
+    @classmethod
+    def read(cls, folder: Path) -> Map:
+        numbers: dict[str, int] = {}
+        seconds: dict[int, float] = defaultdict(float)
+        size: dict[int, int] = defaultdict(int)
+        covered: dict[str, dict[int, set[int]]] = defaultdict(lambda: defaultdict(set))
+        for file in sorted(folder.glob("*.lines")):
+            for line in file.read_text(encoding="utf-8").splitlines():
+                row = json.loads(line)
+                test = row["test"].partition("@")[0]
+                number = numbers.setdefault(test, len(numbers))
+                seconds[number] += row["seconds"] or 0.0
+                for name, ran in row["lines"].items():
+                    size[number] += len(ran)
+                    for at in ran:
+                        covered[name][at].add(number)
+        whole = {name: {at: sorted(ones) for at, ones in lines.items()} for name, lines in covered.items()}
+        return cls(list(numbers), [seconds[n] for n in range(len(numbers))], [size[n] for n in range(len(numbers))], whole)
+
+    def nearest(self, fault: Fault) -> list[str]:
+        """The tests that run this line: those that run little else and take little time first."""
+        ones = sorted(self.covered[fault.file][fault.line], key=lambda n: self.size[n] * (1 + self.seconds[n]))
+        picked: list[str] = []
+        spent = 0.0
+        for number in ones:
+            if self.tests[number] and len(picked) < _TESTS and (not picked or spent + self.seconds[number] <= _SECONDS):
+                picked.append(self.tests[number])
+                spent += self.seconds[number]
+        return picked
+
+
+class Copy:
+    """A copy of the product with an environment of its own, which takes all but Kalyx from this one."""
+
+    def __init__(self, place: Path) -> None:
+        self.place = place
+        shutil.rmtree(place, ignore_errors=True)
+        subprocess.run(["git", "clone", "-q", str(ROOT), str(place)], check=True)
+        for name in ("src", "tests"):  # as they are here, also where that is not committed
+            shutil.rmtree(place / name)
+            shutil.copytree(ROOT / name, place / name, ignore=shutil.ignore_patterns("__pycache__"))
+        own = place / ".venv"
+        subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(own)], check=True)
+        site = next(own.glob("lib/python*/site-packages"))
+        (site / "copy.pth").write_text(f"{place / 'src'}\n{sysconfig.get_path('purelib')}\n")
+        for program in Path(sys.executable).parent.iterdir():
+            if not (own / "bin" / program.name).exists():
+                (own / "bin" / program.name).symlink_to(program)
+        (own / "bin" / "kalyx").unlink()
+        (own / "bin" / "kalyx").write_text(f"#!{own}/bin/python\nimport sys\nfrom kalyx.cli.entry import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
+        (own / "bin" / "kalyx").chmod(0o755)
+        self.python = own / "bin" / "python"
+        self.temporary = tempfile.mkdtemp(prefix="faults-")  # what other runs leave meanwhile is none of its tests' business
+
+    def put(self, fault: Fault) -> None:
+        path = self.place / "src" / "kalyx" / fault.file
+        content = (SOURCE / fault.file).read_bytes()
+        offsets = [0]
+        for line in content.splitlines(keepends=True):
+            offsets.append(offsets[-1] + len(line))
+        start, end = (offsets[line - 1] + at for line, at in (fault.start, fault.end))
+        path.write_bytes(content[:start] + fault.text.encode() + content[end:])
+        compile(path.read_bytes(), str(path), "exec")
+
+    def take_out(self, fault: Fault) -> None:
+        shutil.copyfile(SOURCE / fault.file, self.place / "src" / "kalyx" / fault.file)
+
+    def tests(self, tests: list[str]) -> str:
+        """``caught`` with the test that did, ``survives``, or ``caught: no end``."""
+        words = [self.python, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", "--no-header", "--tb=no", *tests]
+        variables = {name: value for name, value in os.environ.items() if name != "KALYX_COVERED"} | {"TMPDIR": self.temporary}
+        with subprocess.Popen(words, cwd=self.place, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
+                              env=variables, start_new_session=True) as running:  # fmt: skip
+            try:
+                said, _ = running.communicate(timeout=_SECONDS * 5)
+            except subprocess.TimeoutExpired:
+                os.killpg(running.pid, 9)
+                return "caught: no end"
+        if running.returncode == 0:
+            return "survives"
+        failed = [line for line in said.splitlines() if line.startswith(("FAILED", "ERROR", "LEFT BEHIND"))]
+        return "caught: " + (failed[0][:160] if failed else said.strip().splitlines()[-1][:160] if said.strip() else "no word")
+
+
+def note(folder: Path) -> int:
+    """Run all tests, and have each process write what it runs."""
+    if sys.version_info < (3, 12):
+        sys.exit("the map needs Python 3.12 or newer")
+    folder.mkdir(parents=True, exist_ok=True)
+    for old in folder.glob("*.lines"):
+        old.unlink()
+    words = [sys.executable, "-m", "pytest", "-q", "-n", str((os.cpu_count() or 1) + 1), "--dist", "loadgroup", "-p", "tests.covering"]
+    return subprocess.run(words, cwd=ROOT, env={**os.environ, "KALYX_COVERED": str(folder)}, check=False).returncode
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("what", choices=("map", "try", "show"))
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--count", type=int, default=200)
+    parser.add_argument("--only", default="", help="only files with this in their path")
+    parser.add_argument("--workers", type=int, default=2)
+    options = parser.parse_args()
+    folder = options.folder.resolve()
+    if options.what == "map":
+        return note(folder)
+    known = Map.read(folder)
+    faults = chosen(known.covered, options.seed, options.count, options.only)
+    if options.what == "show":
+        for number, fault in enumerate(faults):
+            print(f"{number:3} {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}  ({len(known.nearest(fault))} tests)")
+        return 0
+    copies = [Copy(folder / f"copy{number}") for number in range(options.workers)]
+    results = folder / f"faults-{options.seed}.jsonl"
+    survived = 0
+    with concurrent.futures.ThreadPoolExecutor(len(copies)) as pool, results.open("w", encoding="utf-8") as file:
+
+        def tried(numbered: tuple[int, Fault]) -> tuple[int, Fault, str, float]:
+            number, fault = numbered
+            copy, began = copies.pop(), time.monotonic()
+            try:
+                copy.put(fault)
+                return number, fault, copy.tests(known.nearest(fault)), time.monotonic() - began
+            finally:
+                copy.take_out(fault)
+                copies.append(copy)
+
+        for number, fault, outcome, seconds in pool.map(tried, enumerate(faults)):
+            survived += outcome == "survives"
+            print(f"{number:3} {seconds:5.0f} s  {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}: {outcome}", flush=True)
+            file.write(json.dumps({**fault._asdict(), "outcome": outcome, "seconds": round(seconds, 1)}) + "\n")
+            file.flush()
+    for copy in copies:
+        shutil.rmtree(copy.temporary, ignore_errors=True)
+    print(f"{len(faults) - survived} of {len(faults)} caught")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
