@@ -5,8 +5,11 @@ from __future__ import annotations
 import base64
 import csv
 import hashlib
+import inspect
 import json
 import os
+import re
+import shlex
 import shutil
 import signal
 import subprocess
@@ -20,6 +23,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+from tests import covering
 from tests.preloaded import Preloaded, fits
 from tests.traces import Traces
 
@@ -30,7 +34,7 @@ _IS_WORKER = "PYTEST_XDIST_WORKER" in os.environ
 # Before pytest chooses its own temporary folder, and before a worker is started.
 _traces = None if _IS_WORKER else Traces()
 
-from tests.equipment import BY_VERSION, wanted_by  # noqa: E402
+from tests.equipment import BY_VERSION, SEED, wanted_by  # noqa: E402
 
 # Whose tests share something that takes long to make: they go to one worker, one after the other.
 TOGETHER = ("tests/cli/test_demo.py", "tests/real/test_command_interpreter.py", "tests/real/test_built.py", "tests/real/test_folders.py",
@@ -43,6 +47,48 @@ def group_of(test: str) -> str:
     if file in TOGETHER:
         return file
     return f"{file} {rest.rpartition('-')[2]}" if file == "tests/faults/test_faults.py" and "[" in rest else test
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--quick", action="store_true", help="no test that makes an environment or starts an installer, a server or a browser")
+    parser.addoption("--keep", action="store_true", help="keep the folder of the run, with the machines that were made in it")
+
+
+def pytest_report_header() -> str:
+    return f"seed: {SEED}"
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """With ``--quick`` only the folders of quick tests, without those whose code speaks of what takes long."""
+    if config.getoption("--quick"):
+        quick = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
+        config.hook.pytest_deselected(items=[item for item in items if item not in set(quick)])
+        items[:] = quick
+
+
+QUICK = ("tests/core/", "tests/cli/test_contract.py", "tests/trust/test_fuzzed.py", "tests/trust/test_spoilt.py", "tests/trust/test_lines.py",
+         "tests/trust/test_words.py", "tests/trust/test_removal.py", "tests/real/test_search_path.py", "tests/real/test_other_systems_paths.py")  # fmt: skip
+_TAKES_LONG = re.compile(r"make_environment\(|_venv\(|\"venv\"|\"pip\"|\"prepare\"|\"fill\"|\"demo\"|\bneed\(|started\(")
+
+
+def _takes_long(item: pytest.Item) -> bool:
+    """By the code of the test and of its fixtures."""
+    fixtures = [one.func for named in item._fixtureinfo.name2fixturedefs.values() for one in named if one.func.__module__.startswith("tests.")]
+    return any(_TAKES_LONG.search(inspect.getsource(inspect.unwrap(one))) for one in (item.function, *fixtures))
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo) -> Iterator[None]:
+    """A failure names the machine that it was made on, and the line that makes it again."""
+    report = yield
+    if report.failed:
+        set_ones = " ".join(f"{name}={value}" for name, value in sorted(os.environ.items()) if name.startswith("KALYX_") and name != "KALYX_COVERED")
+        line = f"{set_ones} python -m pytest --keep {shlex.quote(item.nodeid.partition('@')[0])}"
+        folder = item.funcargs.get("tmp_path") or os.environ["TMPDIR"]
+        kept = "is kept" if item.config.getoption("--keep") else "goes at the end; --keep keeps it"
+        properties = "".join(f", {name} {value}" for name, value in item.user_properties)
+        report.sections.append(("to see it again", f"{line}\nfolder: {folder} ({kept})\nby {sys.executable}, {sys.version.split()[0]}{properties}"))
+    return report
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
@@ -67,7 +113,7 @@ def pytest_sessionfinish(session: pytest.Session) -> None:
     if preloaded.cache_info().currsize:
         preloaded().end()
     if _traces is not None:
-        session.config.stash[_LEFT] = left = _traces.left()
+        session.config.stash[_LEFT] = left = _traces.left(session.config.getoption("--keep"))
         if left:
             session.exitstatus = LEFT_BEHIND
 
@@ -79,6 +125,8 @@ _LEFT = pytest.StashKey[list[str]]()
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """What was left behind, and in one line what was skipped for want of what."""
+    if _traces is not None and terminalreporter.config.getoption("--keep"):
+        terminalreporter.write_line(f"kept: {_traces.folder}")
     for line in terminalreporter.config.stash.get(_LEFT, []):
         terminalreporter.write_line(f"LEFT BEHIND: {line}", red=True)
     skipped = terminalreporter.stats.get("skipped", [])
@@ -210,7 +258,8 @@ class Moor:
         for left in journal.iterdir():
             left.unlink()
         argv = [sys.executable, str(Path(__file__).with_name("stepping.py")), deed, str(number), str(report)]
-        done = subprocess.run([*argv, *map(str, words)], cwd=self.folder, env=self.variables, capture_output=True,
+        noted = {"KALYX_COVERED": covering.FOLDER, "KALYX_COVERED_TEST": covering.current()} if covering.FOLDER else {}
+        done = subprocess.run([*argv, *map(str, words)], cwd=self.folder, env={**self.variables, **noted}, capture_output=True,
                               text=True, stdin=subprocess.DEVNULL, timeout=180, check=False)  # fmt: skip
         return done.returncode, report.read_text(errors="surrogateescape").splitlines(), done.stdout + done.stderr
 
@@ -325,7 +374,9 @@ def _put_installer_in(version: str, prefix: Path) -> None:
                                                "if __name__ == '__main__':\n    sys.exit(main())\n")  # fmt: skip
             (prefix / "bin" / name).chmod(0o755)
         put_in(wheel, site, tuple(f"../../../bin/{name}" for name in scripts))
-    subprocess.run([python, "-m", "pip", "install", "-q", "--no-index", "--disable-pip-version-check", "no-such-package"], capture_output=True, check=False)
+    compiling = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")}
+    argv = [python, "-m", "pip", "install", "-q", "--no-index", "--disable-pip-version-check", "no-such-package"]
+    subprocess.run(argv, capture_output=True, check=False, env=compiling)
 
 
 def _venv(version: str, prefix: Path, *more: str) -> None:

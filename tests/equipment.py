@@ -11,6 +11,7 @@ import re
 import shutil
 import subprocess
 import sys
+import time
 from collections import Counter
 from pathlib import Path
 from typing import NamedTuple
@@ -18,6 +19,8 @@ from typing import NamedTuple
 import psutil
 import pytest
 
+# What is made by chance is made from this; a worker has that of the run.
+SEED = int(os.environ.setdefault("KALYX_SEED", str(int(time.time()))))
 # What only a long run can show: every version, every step, all rounds. Documented in docs/testing.md.
 LONG = bool(os.environ.get("KALYX_LONG"))
 

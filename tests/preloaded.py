@@ -22,6 +22,11 @@ import sys
 import tempfile
 import time
 from collections.abc import Mapping
+from pathlib import Path
+
+if __name__ == "__main__":
+    sys.path[0] = str(Path(__file__).parents[1])
+from tests import covering
 
 LOCALE = "C.UTF-8"
 # What Kalyx's functions load when they need it.
@@ -55,7 +60,7 @@ class Preloaded:
         shutil.rmtree(self.folder)
 
     def run(self, words: list[str], folder: str, variables: Mapping[str, str], given: str | None, seconds: float) -> subprocess.CompletedProcess:
-        call = json.dumps({"words": words, "folder": folder, "variables": dict(variables)}).encode()
+        call = json.dumps({"words": words, "folder": folder, "variables": dict(variables), "test": covering.current()}).encode()
         stdin = tempfile.TemporaryFile() if given is not None else open(os.devnull, "rb")  # noqa: SIM115  (closed below)
         (out, out_end), (err, err_end) = os.pipe(), os.pipe()
         with socket.socket(socket.AF_UNIX) as line, stdin:
@@ -99,39 +104,52 @@ def _serve(path: str, script: str) -> None:
     import gc
 
     gc.freeze()
-    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    ended_end, ended = os.pipe2(os.O_NONBLOCK)
+    signal.signal(signal.SIGCHLD, lambda number, frame: None)
+    signal.set_wakeup_fd(ended, warn_on_full_buffer=False)
+    lines: dict[int, socket.socket] = {}
     with socket.socket(socket.AF_UNIX) as door:
         door.bind(path + ".new")
         door.listen(16)
         os.rename(path + ".new", path)
         while True:
-            if sys.stdin in select.select([door, sys.stdin], [], [])[0]:
+            ready = select.select([door, sys.stdin, ended_end], [], [])[0]
+            if sys.stdin in ready:
                 return
-            line, _ = door.accept()
-            if os.fork() == 0:
-                door.close()
-                _answer(line, script)
-            line.close()
+            if ended_end in ready:
+                os.read(ended_end, 4096)
+                _tell_ends(lines)
+            if door in ready:
+                line, _ = door.accept()
+                call, handles = _taken(line)
+                child = os.fork()
+                if child == 0:
+                    signal.set_wakeup_fd(-1)
+                    for one in (door, line, *lines.values()):
+                        one.close()
+                    _call(call, handles, script)
+                for handle in handles:
+                    os.close(handle)
+                line.sendall(b"%d " % child)
+                lines[child] = line
 
 
-def _answer(line: socket.socket, script: str) -> None:
-    """Fork once more, wait for that one, and tell its number and how it ended."""
-    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+def _tell_ends(lines: dict[int, socket.socket]) -> None:
+    """Tell each caller whose program has ended how it did."""
+    while lines:
+        child, status = os.waitpid(-1, os.WNOHANG)
+        if not child:
+            return
+        with lines.pop(child) as line:
+            line.sendall(b"%d" % os.waitstatus_to_exitcode(status))
+
+
+def _taken(line: socket.socket) -> tuple[dict, array.array[int]]:
     length, ancillary, _, _ = line.recvmsg(4, socket.CMSG_SPACE(12))
-    handles = array.array("i", ancillary[0][2])
     call = b""
     while len(call) < int.from_bytes(length, "big"):
         call += line.recv(1 << 20)
-    child = os.fork()
-    if child == 0:
-        line.close()
-        _call(json.loads(call), handles, script)
-    for handle in handles:
-        os.close(handle)
-    line.sendall(b"%d " % child)
-    ended = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    line.sendall(b"%d" % ended)
-    os._exit(0)
+    return json.loads(call), array.array("i", ancillary[0][2])
 
 
 def _call(call: dict, handles: array.array[int], script: str) -> None:
@@ -141,10 +159,13 @@ def _call(call: dict, handles: array.array[int], script: str) -> None:
     os.chdir(call["folder"])
     os.environ.clear()
     os.environ.update(call["variables"])
+    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     sys.argv = [script, *call["words"]]
     from kalyx.cli.entry import main
 
+    if covering.FOLDER:
+        covering.begin()
     status = 1
     try:
         main()
@@ -159,6 +180,8 @@ def _call(call: dict, handles: array.array[int], script: str) -> None:
     atexit._run_exitfuncs()
     for stream in (sys.stdout, sys.stderr):
         stream.flush()
+    if covering.FOLDER:
+        covering.end(call["test"])
     os._exit(status)
 
 

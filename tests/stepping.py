@@ -116,11 +116,22 @@ def main() -> None:
 
     os.urandom = random_bytes
     sys.argv = ["kalyx", *words]
+    test = os.environ.pop("KALYX_COVERED_TEST", "")
+    if test:
+        sys.path.insert(0, os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
+        from tests import covering
+
+        del sys.path[0]
+        os.environ.pop("KALYX_COVERED")
+        covering.begin()
     sys.addaudithook(steps.heard)
     try:
         begin()
     finally:
         steps.write()
+        if test:
+            steps.busy = True
+            covering.end(test)
 
 
 if __name__ == "__main__":

@@ -26,6 +26,9 @@ class Traces:
         self.folder = tempfile.mkdtemp(prefix="kalyx-tests-")
         # Inherited by all that is started; a short path, since local sockets lie below it.
         os.environ["TMPDIR"] = tempfile.tempdir = self.folder
+        # What installers and other programs keep of what they fetched and made: none of the user's folders is touched.
+        os.environ["PIP_CACHE_DIR"] = os.path.join(self.folder, "pip-cache")
+        os.environ["XDG_CACHE_HOME"] = os.path.join(self.folder, "cache")
         if sys.platform == "linux":
             # What a test starts and forgets becomes a child of this process, however deep it was.
             ctypes.CDLL(None).prctl(_ADOPTS_ORPHANS, 1, 0, 0, 0)
@@ -41,15 +44,15 @@ class Traces:
             found |= {os.path.join(top, name) for name in [*folders, *files]}
         return found
 
-    def left(self) -> list[str]:
-        """In words, one line a thing; what is left is ended and removed."""
+    def left(self, kept: bool = False) -> list[str]:
+        """In words, one line a thing; what is left is ended, and removed unless all is ``kept``."""
         problems = [f"a process is left: {' '.join(one)[:200]}" for one in _ended(5.0)]
         new = sorted(self._seen() - self.before)
         problems += [f"outside the run's own folder is left: {path}" for path in new]
         # What installers leave in the run's own folder goes with it; what Kalyx leaves there is a fault.
         inside = [name for name in os.listdir(self.folder) if name.startswith("kalyx")]
         problems += [f"in the folder for temporary files is left: {name}" for name in sorted(inside)]
-        if not problems:
+        if not problems and not kept:
             shutil.rmtree(self.folder, ignore_errors=True)
         return problems
 

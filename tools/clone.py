@@ -1,4 +1,4 @@
-"""Set up Kalyx in this clone and run the demo or all tests: python3 tools/clone.py demo | tests
+"""Set up Kalyx in this clone and run the demo or all tests: python3 tools/clone.py demo | tests [--quick]
 
 Makes .venv in the clone (again when it is not usable), installs Kalyx into it
 and goes on there. Repeats safely. Needs Python 3.10 or newer with pip and venv.
@@ -6,15 +6,15 @@ and goes on there. Repeats safely. Needs Python 3.10 or newer with pip and venv.
 
 from __future__ import annotations
 
-import json
 import os
-import re
 import subprocess
 import sys
 from pathlib import Path
 
 CLONE = Path(__file__).resolve().parents[1]
 PLACE = CLONE / ".venv"
+# Many tests wait for a server, a kernel or a shell: one more than there are processors.
+WORKERS = min(5, (os.cpu_count() or 1) + 1)
 PYTHON = PLACE / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
 
 
@@ -49,30 +49,12 @@ def main() -> int:
     for words in (
         ["-m", "ruff", "check", "."],
         ["-m", "mypy"],
-        ["-m", "pytest", "-n", str(min(4, os.cpu_count() or 1)), "--dist", "loadgroup", *sys.argv[2:]],
+        ["-m", "pytest", "-n", str(WORKERS), "--dist", "loadgroup", *sys.argv[2:]],
     ):
         status = run(PYTHON, *words)
-        if status == 1 and "pytest" in words:
-            status = once_more_alone(status)
         if status:
             return status
     return 0
-
-
-def once_more_alone(status: int) -> int:
-    """At most three tests that failed beside others are tried again by themselves; they are named either way.
-
-    Real interpreters, servers and shells share two cores with the rest of the run, and some tests wait for them.
-    """
-    try:
-        failed = list(json.loads((CLONE / ".pytest_cache" / "v" / "cache" / "lastfailed").read_text(encoding="utf-8")))
-    except (OSError, ValueError):
-        return status
-    if not 0 < len(failed) <= 3:
-        return status
-    failed = [re.sub(r"@[^\[\]@]*$", "", one) for one in failed]  # without the group that ran it
-    print("once more, alone:", *failed, sep="\n  ", flush=True)
-    return run(PYTHON, "-m", "pytest", "-n", "1", *failed)
 
 
 if __name__ == "__main__":

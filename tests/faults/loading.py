@@ -152,7 +152,7 @@ def syntax_newer_in_a_package(place):
     place.offer(plain("futurecomb", "1.0"))
     # Which Python takes it, the next one tells where it can be found; else Kalyx's own.
     following = BY_VERSION[CAN_MAKE[CAN_MAKE.index(place.version) + 1]]
-    variables = {"PATH": f"{place.moor.variables['PATH']}:{os.path.dirname(following.real_executable)}"}
+    variables = {"PATH": f"{place.moor.variables['PATH']}:{os.path.dirname(following.real_executable)}", "KALYX_ONLY_BELOW": ""}
     return ["why", "futurecomb", "--in", place.heath], "syntax-newer", variables
 
 

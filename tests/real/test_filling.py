@@ -16,7 +16,7 @@ from tests.conftest import make_environment, small, tree
 from tests.equipment import BY_VERSION, NEW, OLD, need, some
 
 
-@pytest.mark.parametrize("version", some(OLD, "3.7", NEW))
+@pytest.mark.parametrize("version", some(OLD, NEW))
 def test_fill_foresees_does_and_proves(version, moor, wheels):
     prefix = moor.root / "a b" / "heath"
     python = make_environment(version, prefix)
@@ -134,16 +134,18 @@ def test_a_full_disk(moor, tmp_path):
     """On a file system that fills: prepare clears what it made, fill puts back what was there."""
     folder = tmp_path / "heavy"
     folder.mkdir()
-    noise = random.Random(5).randbytes(20_000_000).hex()  # 40 MB, and no installer makes less of it
+    noise = random.Random(5).randbytes(12_000_000).hex()  # 24 MB, and no installer makes less of it
     write_wheel(Package("heavy", "1.0", {"heavy/__init__.py": "", "heavy/data.txt": noise}), str(folder))
     small = moor.root / "small"
     small.mkdir()
+    make_environment(NEW, small / "heath")
+    (small / "heath").rename(moor.root / "built")  # what is mounted over it takes it back in
     kalyx = f"{sys.executable} -m kalyx"
     python = f"--python {BY_VERSION[NEW].executable}"
     script = f"""mount -t tmpfs -o size=32m tmpfs {small} || exit 9
         {kalyx} prepare {small}/new {python} --want heavy --wheels {folder} --yes; echo status $?
         ls -A {small}
-        {kalyx} prepare {small}/heath {python} --yes >&2 || exit 8
+        cp -a {moor.root}/built {small}/heath || exit 8
         find {small}/heath -type f | grep -v __pycache__ | sort | xargs -d '\\n' md5sum > {moor.root}/before
         {kalyx} fill {small}/heath heavy --wheels {folder} --yes; echo status $?
         find {small}/heath -type f | grep -v __pycache__ | sort | xargs -d '\\n' md5sum > {moor.root}/after

@@ -1,13 +1,11 @@
 """Kernel files by chance: those that the reference library lists are those that Kalyx takes for kernels, word for word."""
 
 import json
-import os
 import random
 import subprocess
 import sys
-import time
 
-from tests.equipment import LONG
+from tests.equipment import LONG, SEED
 
 GOOD = {"argv": ["python3", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Heath", "language": "python"}
 # What may stand for a key; None leaves it out.
@@ -54,8 +52,7 @@ def dead_at_start(raw: bytes) -> bool:
 
 
 def test_what_the_reference_lists(moor, record_property):
-    seed = int(os.environ.get("KALYX_SEED", time.time()))
-    chance = random.Random(seed)
+    chance = random.Random(SEED)
     raws = {f"k{number}": spec(chance) for number in range(3000 if LONG else 300)}
     for name, raw in raws.items():
         moor.kernel(name, raw="")
@@ -67,7 +64,7 @@ def test_what_the_reference_lists(moor, record_property):
     for name, raw in raws.items():
         if dead_at_start(raw):
             continue
-        about = f"seed {seed}: {raw!r}: the reference {'lists' if name in theirs else 'does not list'} it; {ours.get(name, {}).get('reason')}"
+        about = f"seed {SEED}: {raw!r}: the reference {'lists' if name in theirs else 'does not list'} it; {ours.get(name, {}).get('reason')}"
         assert (name in theirs) == (name in ours), about
         if name in theirs:
             assert ours[name]["argv"] == theirs[name]["argv"], about

@@ -85,7 +85,7 @@ def test_a_step_that_is_refused(moor, error):
         before = {path: path.read_bytes() for path in (file, spec)}
         steps = moor.steps_of(*words)
         after = {path: path.read_bytes() if path.exists() else None for path in (file, spec)}
-        for number in range(1, len(steps) + 1):
+        for number in range(1, len(steps) + 1, 1 if LONG else 2):
             begin()
             status, _, said = moor.stepped(error, number, *words)
             assert "Traceback" not in said and "failure of Kalyx itself" not in said, (words, steps[number - 1], said)
