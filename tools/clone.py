@@ -6,6 +6,7 @@ and goes on there. Repeats safely. Needs Python 3.10 or newer with pip and venv.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import subprocess
 import sys
@@ -41,9 +42,14 @@ def main() -> int:
             print("no environment could be made; on Debian: apt-get install python3-venv")
             return 2
     what = f"{CLONE}[test]" if wanted == "tests" else str(CLONE)
-    # --no-input: a set-up that asks would wait for ever where nobody sits.
-    if run(PYTHON, "-m", "pip", "install", "--quiet", "--no-input", "--disable-pip-version-check", "-e", what):
-        return 2
+    # What was set up already, from the same list of what is needed, is not looked up again.
+    needed = what + hashlib.sha256((CLONE / "pyproject.toml").read_bytes()).hexdigest()
+    known = PLACE / "set-up-for"
+    if not known.exists() or known.read_text() != needed:
+        # --no-input: a set-up that asks would wait for ever where nobody sits.
+        if run(PYTHON, "-m", "pip", "install", "--quiet", "--no-input", "--disable-pip-version-check", "-e", what):
+            return 2
+        known.write_text(needed)
     if wanted == "demo":
         return run(PYTHON, "-m", "kalyx", "demo", CLONE / "larkmoor-demo", "--yes")
     for words in (

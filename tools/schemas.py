@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -20,9 +22,17 @@ def schemas() -> dict[str, str]:
     for answer in ANSWERS:
         for name in msgspec.json.schema(answer)["$defs"][answer.__name__]["properties"]["schema"].get("enum", []):
             command = name.removeprefix("kalyx.").split("/")[0]
-            schema = msgspec.json.schema(answer)
+            schema = _described(msgspec.json.schema(answer))
             found[f"{command}.json"] = json.dumps(schema, indent=1, sort_keys=True) + "\n"
     return found
+
+
+def _described(value: Any) -> Any:
+    """The same with docstrings as ``inspect.cleandoc`` gives them; since 3.13 the compiler does that itself."""
+    if isinstance(value, dict):
+        cleaned = {key: inspect.cleandoc(one) for key, one in value.items() if key == "description" and isinstance(one, str)}
+        return {key: _described(one) for key, one in value.items()} | cleaned
+    return [_described(one) for one in value] if isinstance(value, list) else value
 
 
 if __name__ == "__main__":

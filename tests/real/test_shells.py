@@ -16,7 +16,7 @@ import pytest
 from kalyx.core.doors.live import LiveFacts
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
-from tests.equipment import LONG, SEED
+from tests.equipment import LONG, SEED, need
 
 POSIX = [
     "alias python={x}/alpha", "alias python='{x}/alpha -q'", 'alias python="env A=1 {x}/alpha"', "alias python='python -B'", "alias python=python3", "alias python3={x}/beta",
@@ -63,7 +63,7 @@ def said(shell: str, variables: dict[str, str], word: str) -> str | None:
 
 @pytest.mark.parametrize("shell", LINES)
 def test_what_a_word_starts(shell, tmp_path, record_property):
-    assert shutil.which(shell), f"{shell} is not installed"
+    need(shell)
     chance = random.Random(f"{shell} {SEED}")
     compared = left_open = 0
     until = time.monotonic() + SECONDS

@@ -13,7 +13,10 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Moor, make_environment
-from tests.equipment import BY_VERSION, LONG, NEW, need
+from tests.equipment import BY_VERSION, CAN_MAKE, LONG, NEW, need
+
+# The version of Kalyx's own Python, which asks where nothing else is said: what such environments hold fits that one.
+OWN = f"3.{sys.version_info[1]}" if f"3.{sys.version_info[1]}" in CAN_MAKE else NEW
 
 MODULES = ("kalyx", "msgspec", "rich", "psutil", "argparse", "packaging", "zmq", "sitecustomize", "usercustomize", "encodings",
            "collections", "tomllib", "platformdirs", "pathspec", "argcomplete", "elftools",
@@ -50,7 +53,7 @@ class Clone:
         if repository:
             place = self.top if repository == "top" else self.folder
             subprocess.run([need("git"), "-C", place, "init", "-q"], check=True, env=self.moor.variables)
-        self.own = make_environment(NEW, self.moor.root / "orchard", "--without-pip")
+        self.own = make_environment(OWN, self.moor.root / "orchard", "--without-pip")
         self.moor.variables["PATH"] = f"{self.moor.root}/orchard/bin:/usr/bin:/bin"
         for name in MODULES:
             (self.folder / f"{name}.py").write_text(self.code(name))
@@ -73,7 +76,7 @@ class Clone:
 
     def environment(self, prefix: Path, what: str) -> None:
         """An environment of the clone's own, whose interpreter is a link to this machine's."""
-        make_environment(NEW, prefix, "--without-pip")
+        make_environment(OWN, prefix, "--without-pip")
         site = next(prefix.glob("lib/python*/site-packages"))
         (site / "sitecustomize.py").write_text(self.code(f"{what}-sitecustomize"))
         (site / "late.pth").write_text(f"import os; open({str(self.aviary / (what + '-pth'))!r}, 'w').close()\n")
@@ -87,18 +90,18 @@ class Clone:
         """An environment whose program is a link to one that the clone brought elsewhere, an installation of its own."""
         tools = self.top / "tools"
         (tools / "bin").mkdir(parents=True)
-        (tools / "lib" / f"python{NEW}").mkdir(parents=True)
-        (tools / "lib" / f"python{NEW}" / "os.py").write_text("")
+        (tools / "lib" / f"python{OWN}").mkdir(parents=True)
+        (tools / "lib" / f"python{OWN}" / "os.py").write_text("")
         source = self.top / "canary.c"
         source.write_text(f'#include <stdio.h>\nint main(void) {{ FILE *f = fopen("{self.aviary}/linked-program", "w"); return !f; }}\n')
-        subprocess.run([need("gcc"), "-o", tools / "bin" / f"python{NEW}", source], check=True)
+        subprocess.run([need("gcc"), "-o", tools / "bin" / f"python{OWN}", source], check=True)
         for name in ("python", "python3"):
-            (tools / "bin" / name).symlink_to(f"python{NEW}")
+            (tools / "bin" / name).symlink_to(f"python{OWN}")
         for prefix in (self.folder / "env", self.top / "env"):
             (prefix / "bin").mkdir(parents=True)
-            (prefix / "lib" / f"python{NEW}" / "site-packages").mkdir(parents=True)
+            (prefix / "lib" / f"python{OWN}" / "site-packages").mkdir(parents=True)
             (prefix / "pyvenv.cfg").write_text(f"home = {tools}/bin\ninclude-system-site-packages = true\n")
-            (prefix / "bin" / "python").symlink_to(tools / "bin" / f"python{NEW}")
+            (prefix / "bin" / "python").symlink_to(tools / "bin" / f"python{OWN}")
 
     def settings(self) -> None:
         (self.folder / ".vscode").mkdir()
@@ -237,9 +240,9 @@ def test_a_text_imports_nothing(clone, tmp_path):
 
 def test_a_fix_is_what_was_proven(moor, wheels):
     """Proven with a folder of wheels, carried out with that folder: the index is never asked."""
-    python = make_environment(NEW, moor.root / "heath")
+    python = make_environment(OWN, moor.root / "heath")
     moor.variables["VIRTUAL_ENV"] = str(moor.root / "orchard")  # so that it is known, and has what heath lacks
-    make_environment(NEW, moor.root / "orchard")
+    make_environment(OWN, moor.root / "orchard")
     assert moor.kalyx("fill", moor.root / "orchard", "nectarflow", "--wheels", wheels, "--yes").status == 0
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--prove", "--wheels", wheels, "--json")
     lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["remedies"] if one["tried"] == "works"]
@@ -280,7 +283,7 @@ def test_nothing_is_run(clone, way):
     chosen = COMMANDS if LONG or way == "plainly" else COMMANDS[:: len(WAYS) // 2 + 1]
     for words in chosen:
         words = [word.format(own=clone.own) for word in words]
-        given = TRACEBACK.format(venv=clone.folder / ".venv", new=NEW) if words == ["why", "-"] else None
+        given = TRACEBACK.format(venv=clone.folder / ".venv", new=OWN) if words == ["why", "-"] else None
         ran = moor.kalyx(*words, given=given, **variables)
         assert clone.ran() == [], f"{words}, standing {way}: {clone.ran()} ran\n{ran.out}{ran.err}"
         assert ran.status in (0, 1, 2)
@@ -300,7 +303,7 @@ def test_what_the_user_named_is_asked(clone):
     """The canaries sing: named by the user, entered by the user, they run; so the tests above can fail."""
     ran = clone.moor.kalyx("why", "hivescale", "--in", clone.folder / ".venv")
     # A system's own sitecustomize lies before any environment's.
-    base = BY_VERSION[NEW].executable
+    base = BY_VERSION[OWN].executable
     has_own = subprocess.run([base, "-I", "-c", "import sitecustomize"], capture_output=True, check=False).returncode == 0
     expected = {"venv-pth", "venv-module", *([] if has_own else ["venv-sitecustomize"])}
     assert ran.status == 0 and set(clone.ran()) >= expected, ran.out + ran.err
@@ -315,7 +318,7 @@ def test_what_the_user_named_is_asked(clone):
 def test_kalyx_starts_itself_by_its_own_path(clone):
     """A remedy that is a call of Kalyx, carried out where a ``kalyx.py`` and a command ``kalyx`` lie."""
     moor = clone.moor
-    make_environment(NEW, moor.root / "heath", "--without-pip")
+    make_environment(OWN, moor.root / "heath", "--without-pip")
     site = next((moor.root / "orchard").glob("lib/python*/site-packages"))
     (site / "hivescale.py").write_text("")
     (site / "kalyx_standin_kernel.py").write_text(

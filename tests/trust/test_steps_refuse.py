@@ -9,8 +9,8 @@ import os
 import random
 import re
 import shutil
-import subprocess
 
+import psutil
 import pytest
 
 from tests.conftest import make_environment, tree
@@ -68,8 +68,8 @@ def state(moor) -> set[str]:
 
 
 def left_running(moor) -> list[str]:
-    told = subprocess.run(["ps", "-eo", "pid,args"], capture_output=True, text=True, check=True).stdout
-    return [line for line in told.splitlines() if str(moor.root) in line and "stepping" not in line]
+    told = [" ".join(process.info["cmdline"] or ()) for process in psutil.process_iter(["cmdline"])]
+    return [line for line in told if str(moor.root) in line and "stepping" not in line]
 
 
 @pytest.mark.parametrize("name", COMMANDS)

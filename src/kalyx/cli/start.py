@@ -57,7 +57,10 @@ setattr(argparse, "_", str)  # noqa: B010
 
 
 class _Help(argparse.RawDescriptionHelpFormatter):
-    """argparse makes one for each option only to check it: it must not ask for the terminal's width."""
+    """argparse makes one for each option only to check it: it must not ask for the terminal's width.
+
+    The lines are the same by every version of argparse.
+    """
 
     def __init__(self, prog: str) -> None:
         super().__init__(prog, width=80)
@@ -67,6 +70,12 @@ class _Help(argparse.RawDescriptionHelpFormatter):
 
         self._width = max(get_terminal_size().columns - 2, 20)
         return super().format_help()
+
+    def _format_action_invocation(self, action: argparse.Action) -> str:
+        if not action.option_strings or action.nargs == 0:
+            return super()._format_action_invocation(action)
+        value = self._format_args(action, self._get_default_metavar_for_optional(action))
+        return f"{', '.join(action.option_strings)} {value}"
 
 
 class Parser(argparse.ArgumentParser):

@@ -8,7 +8,7 @@ from kalyx.core.deeds.installer import run_to_end
 from kalyx.core.doors.own import own_command
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.findings import remedies
-from kalyx.core.interpreters.consent import has_entered, lies_in_tree
+from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
 from kalyx.core.words.visible import visible
@@ -96,7 +96,7 @@ def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ..
     """
     for word in argv:
         # A remedy may lead to another environment: one that only lies in the folder stood in is not started for that.
-        if machine.facts.path.isabs(word) and word not in own and lies_in_tree(machine.facts, word) is not None:
+        if machine.facts.path.isabs(word) and word not in own and not_to_be_run(machine.facts, word) is not None:
             prefix = word if argv[0] == "kalyx" else machine.facts.parent(machine.facts.parent(word))
             if looks_like_environment(machine.facts, prefix) and not has_entered(machine.facts, prefix):
                 says = "lies in the folder you stand in, and you did not name it; do this by hand if you trust it"

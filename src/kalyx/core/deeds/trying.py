@@ -16,7 +16,7 @@ from kalyx.core.deeds.installer import run_to_end
 from kalyx.core.doors.change import LiveChange
 from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
-from kalyx.core.interpreters.consent import lies_in_tree, objection
+from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, installed_in
@@ -172,8 +172,8 @@ def _variables(machine: Machine, attempt: _Attempt, words: list[str]) -> None:
             attempt.variables.pop(words.pop(0), None)
         elif "=" in word and not word.startswith("/"):
             name, _, value = word.partition("=")
-            if name == "PYTHONPATH" and lies_in_tree(machine.facts, *value.split(":")) is not None:
-                raise _NotTried  # what a folder brought along is not run for being found there
+            if name == "PYTHONPATH" and not_to_be_run(machine.facts, *value.split(":")) is not None:
+                raise _NotTried
             attempt.variables[name] = value
         else:
             return  # the program that they are for

@@ -332,8 +332,9 @@ class LiveFacts(Facts):
             if size > SCAN_LIMIT:
                 self.cut[path] = f"only its first {SCAN_LIMIT} bytes were searched"
                 size = SCAN_LIMIT
-            with mmap.mmap(handle, size, access=mmap.ACCESS_READ) as whole:
-                return [match.group(1) for match in re.finditer(pattern, whole)]
+            # Not closed here: what a signal stops in the midst still holds a part, and then it cannot be.
+            whole = mmap.mmap(handle, size, access=mmap.ACCESS_READ)
+            return [match.group(1) for match in re.finditer(pattern, whole)]
         except (OSError, ValueError) as error:
             if isinstance(error, OSError):
                 self._note_refusal(path, error)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.conducting import conduct
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.interpreters.consent import lies_in_tree
+from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Tried
 
@@ -27,8 +27,8 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
     while left:
         finding = left.pop(0)
         experiment = case.proposed(finding.cause)
-        if experiment is not None and lies_in_tree(machine.facts, *experiment.put) is not None:
-            experiment = None  # what a folder brought along is not run for being found there
+        if experiment is not None and not_to_be_run(machine.facts, *experiment.put) is not None:
+            experiment = None
         if experiment is None:
             before.append(finding)
             if finding.certainty == "proven":

@@ -103,6 +103,14 @@ def lies_in_tree(facts: Facts, *paths: str) -> str | None:
     return next((p for p in paths if p and (facts.inside(p, tree) or facts.inside(facts.real(p), tree))), None)
 
 
+def not_to_be_run(facts: Facts, *paths: str) -> str | None:
+    """The first of these folders and files whose code is not run for being found there; None where each may be.
+
+    It lies in the tree, or may have come with the folder stood in.
+    """
+    return lies_in_tree(facts, *paths) or brought_along(facts, *paths)
+
+
 def has_entered(facts: Facts, prefix: str) -> bool:
     """Whether the user has entered this environment: activating it is a deed, and a folder cannot do it."""
     entered = (facts.variable(name) for name in ("VIRTUAL_ENV", "CONDA_PREFIX"))

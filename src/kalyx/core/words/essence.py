@@ -198,6 +198,8 @@ class Essence:
         if name.startswith(("jpserver-", "nbserver-")):
             keys = {"url", "root_dir", "notebook_dir", "base_url", "hostname", "version", "sock"}
             return lambda at, before, text: text if at and at[-1] in keys else _filled(text)
+        if path.endswith("/kalyx/environments.json"):  # Kalyx's own list: paths alone
+            return lambda at, before, text: text
         if "/dist-info/" in path or ".dist-info/" in path or "/conda-meta/" in path or name.startswith("kalyx"):
             return lambda at, before, text: text
         if name.startswith("kernel-"):
@@ -222,7 +224,7 @@ class Essence:
                 key = [word for word in choice["key"] if word != "*"]
                 found |= {tuple(key), (*key[:-1], choice.get("named", key[-1])), tuple(choice.get("below", []))}
             found.add(tuple(row.get("chosen", [])))
-        return found
+        return found - {()}
 
     def _notebook(self, text: str) -> str:
         kinds = _kinds_of_cells(text)
