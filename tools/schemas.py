@@ -30,8 +30,10 @@ def schemas() -> dict[str, str]:
 def _described(value: Any) -> Any:
     """The same with docstrings as ``inspect.cleandoc`` gives them; since 3.13 the compiler does that itself."""
     if isinstance(value, dict):
-        cleaned = {key: inspect.cleandoc(one) for key, one in value.items() if key == "description" and isinstance(one, str)}
-        return {key: _described(one) for key, one in value.items()} | cleaned
+        found = {key: _described(one) for key, one in value.items()}
+        if isinstance(value.get("description"), str):
+            found["description"] = inspect.cleandoc(value["description"])
+        return found
     return [_described(one) for one in value] if isinstance(value, list) else value
 
 
