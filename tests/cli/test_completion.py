@@ -77,10 +77,11 @@ def test_what_a_shell_is_told(typed_in, shell, script):
 def test_what_a_line_editor_writes(typed_in):
     """The one shell whose completion lives in its line editor alone: keys are typed at a terminal, the line is read."""
     variables = {**typed_in.variables, "TERM": "dumb", "COLUMNS": "200", "ZDOTDIR": str(typed_in.root)}
+    zsh = need("zsh")
     child, terminal = pty.fork()
     if child == 0:
         os.chdir(typed_in.folder)
-        os.execve(need("zsh"), ["zsh", "-f", "-i"], variables)
+        os.execve(zsh, ["zsh", "-f", "-i"], variables)
 
     def answered(keys: str, until: str, seconds: float = 20) -> str:
         os.write(terminal, keys.encode())

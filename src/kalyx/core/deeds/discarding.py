@@ -153,6 +153,8 @@ def _the_users_files(facts: Facts, view: View) -> Iterator[str]:
         return
     for path in _files_below(facts, prefix):
         relative = _relative(path, prefix)
+        if _SCRIPT.match(relative) and facts.kind(path) == "link":
+            continue  # to an interpreter: a status would be that of its end, which may be gone already
         status = facts.status(path)
         is_new = status is None or max(status.changed_ns, status.modified_ns) > entry.began
         foreign = relative.split("/")[0] not in MAKERS_NAMES if entry.work == "prepare" else is_new
