@@ -29,6 +29,8 @@ def test_prepare_makes_fills_and_checks(moor, wheels, version, name):
         and answer["environment"]["condition"] == "sound"
     )
     assert "*" in (path / ".gitignore").read_text() and not (path / ".kalyx-unfinished").exists()
+    journal = moor.root / ".local" / "state" / "kalyx" / "journal"
+    assert not (journal.is_dir() and list(journal.iterdir())), "of what is whole nothing stands in the journal"
     again = moor.kalyx("prepare", str(path), "--python", base, "--yes")
     assert again.status == 2 and "already" in again.err
 

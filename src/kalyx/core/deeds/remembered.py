@@ -15,7 +15,7 @@ from kalyx.core.doors.changing import Change
 from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.doors.starting import Runner
 from kalyx.core.interpreters.asking import ask_who
-from kalyx.core.interpreters.consent import Gate, let_through, objection
+from kalyx.core.interpreters.consent import Gate, objection
 from kalyx.core.records import Interpreter, KalyxError
 
 _SCHEMA = "kalyx.remembered/1"
@@ -61,8 +61,6 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
     keys = {one.real_executable: _key(facts, one.real_executable) for one in unknown}
     may = [one for one in unknown if keys[one.real_executable] and objection(facts, one, "machine") is None]
     new = [one for one in may if keys[one.real_executable] not in known]
-    for one in new:
-        let_through(one.real_executable)
     told = _asked(facts, Gate(runner, facts), [one.real_executable for one in new])
     learned = False
     for interpreter in may:
