@@ -11,6 +11,8 @@ from tests.trust.fuzzing import PLACES, bent, fault_of, seed
 
 # Content that brought a fault once, by its place.
 KEPT = [
+    ("settings of an environment", b"home = /" + b"a/" * 1000 + b"\nversion = 3.11\n"),
+    ("settings of an environment", b"home = /" + b"a/" * 30_000 + b"\nversion = 3.11\n"),
     ("first line", b"#!/bin/sh\n'''exec' "),
 ]
 

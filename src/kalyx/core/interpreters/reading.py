@@ -79,6 +79,7 @@ class Settings(Struct):
 
 SETTINGS_NAME = "pyvenv.cfg"
 _SETTINGS_LIMIT = 64 * 1024
+_LONGEST_VALUE, _DEEPEST_VALUE = 4096, 200  # letters (PATH_MAX of Linux), and folders inside each other
 
 
 def read_settings(facts: Facts, path: str) -> Settings | None:
@@ -105,7 +106,9 @@ def _read_settings(facts: Facts, path: str) -> Settings | None:
         text = raw.decode("utf-8", "surrogateescape")
     for number, line in enumerate(text.splitlines(), 1):
         key, equals, value = line.partition("=")
-        if equals:
+        if len(value) > _LONGEST_VALUE or value.count("/") + value.count("\\") > _DEEPEST_VALUE:
+            problem_text = f"line {number} is longer or deeper than a path can be"
+        elif equals:
             keys[key.strip().lower()] = (value.strip(), number)
     return Settings(path, facts.parent(path), keys, problem_text)
 
