@@ -1,4 +1,4 @@
-"""Kalyx called by forking a process that has loaded its modules: a call takes a third of the processor time.
+"""Kalyx called by forking a process that has loaded its modules: a call takes half the processor time or less.
 
 What runs is the same entry, with the words, variables, folder and standard streams of the call. Calls for which the start
 of the interpreter matters (``PYTHON…`` variables, another locale) are not made this way (``fits``).

@@ -3,6 +3,7 @@
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
 from kalyx.core.deeds import mending, remembered
 from kalyx.core.findings import proving, remedies
@@ -14,7 +15,6 @@ from kalyx.core.records import (
     Evidence,
     Finding,
     ImportAnswer,
-    Interpreter,
     KalyxError,
     Remedy,
     Seat,
@@ -112,7 +112,6 @@ def test_what_is_not_the_users_own_is_not_touched(deed, monkeypatch):
             assert not done
 
 
-TRY = Experiment("without a.py:")
 # Outcome of the experiment of each cause in turn (None: there is none); the order and the certainty that come of it.
 PROVEN = [
     ([None, None], ["a proven"]),
@@ -149,9 +148,6 @@ def test_what_experiments_prove(outcomes, ordered, monkeypatch):
     assert all(one.certainty == "likely" for one in found if one.cause in experiments), "without a trial nothing is proven"
 
 
-
-
-
 @pytest.mark.parametrize("after, outcome", [(None, "imports"), ("No module named 'hive'", "finds nothing"), ("No module named 'comb'", "fails otherwise"),
                                             ("No module named 'hive.wax'", "fails alike")])  # fmt: skip
 def test_what_came_of_an_experiment(after, outcome):
@@ -164,7 +160,6 @@ def test_what_came_of_an_experiment(after, outcome):
     case = SimpleNamespace(raised=raised("No module named 'hive.wax'"), module="hive.wax")
     trial = SimpleNamespace(answered=True, imports=after is None, root=raised(after) if after else None)
     assert conducting._outcome(case, trial) == outcome
-
 
 
 def test_what_is_remembered_of_a_program_is_that_of_this_very_file():
@@ -188,16 +183,13 @@ def test_whose_packages_the_system_has(text):
     assert remedies._family(files.machine()) == SYSTEMS[text]
 
 
-def _interpreter(version: str) -> Interpreter:
-    return Files().machine().interpreters[0].__class__(**{name: getattr(Files().machine().interpreters[0], name) for name in Interpreter.__struct_fields__} | {"version": version})
-
-
 @pytest.mark.parametrize("kind, versions, said", [("installation", ("3.11.7", "3.11.7"), "same"), ("installation", ("3.11.7", "3.9.2"), "differs"),
                                                   ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
 def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
     machine = Files().machine()
     environment = next(one for one in machine.all_environments if one.kind == kind)
-    seats = [Seat(seat="shell", name="shell", interpreter=_interpreter(version), environment=environment) for version in versions]
+    interpreters = [replace(machine.interpreters[0], version=version) for version in versions]
+    seats = [Seat(seat="shell", name="shell", interpreter=one, environment=environment) for one in interpreters]
     assert here.relation(*seats) == said
     assert here.relation(Seat(seat="shell", name="x", reason="gone"), seats[0]) == "dead"
     assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"

@@ -36,6 +36,7 @@ def test_the_kernel_package_is_brought_from_wheels(moor, tmp_path):
     assert ran.status == 2 and "is kept by" in ran.err
     stays = moor.kalyx("unregister", "heath", "--yes", "--json").json["stays"]
     assert str(moor.root / "heath") in stays[0] and "MB" in stays[0]
+    assert moor.kalyx("fill", moor.root / "heath", "--remove", "kalyx-standin-kernel", "--yes").status == 0, "as the note said"
 
 
 @pytest.mark.parametrize("how", ["no answer", "interrupted", "killed"])

@@ -115,7 +115,7 @@ def _bring_first(call: Call, bringing: _Bringing, plan: Plan) -> RehearsalAnswer
     if answer.done:
         brought = [move.name for move in bringing.answer.moves if move.before is None]
         line = call.machine.line(["kalyx", "fill", bringing.order.environment.prefix, "--remove", *brought])
-        answer.notes.append(f"the packages that were installed for this stay after that; {line} removes them")
+        answer.notes.append(f"unregister leaves the packages that were installed for this kernel; {line} removes them")
     return answer
 
 

@@ -99,7 +99,7 @@ def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ..
         if machine.facts.path.isabs(word) and word not in own and not_to_be_run(machine.facts, word) is not None:
             prefix = word if argv[0] == "kalyx" else machine.facts.parent(machine.facts.parent(word))
             if looks_like_environment(machine.facts, prefix) and not has_entered(machine.facts, prefix):
-                says = "lies in the folder you stand in, and you did not name it; do this by hand if you trust it"
+                says = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
                 raise KalyxError(f"{visible(prefix)} {says}: {visible(machine.line(argv))}")
     if argv[0] in ("rm", "mv"):
         links = machine.facts.kind

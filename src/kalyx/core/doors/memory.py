@@ -121,7 +121,7 @@ class MemoryFacts(Facts):
             return None
         drive, rest = self.path.splitdrive(path)
         here = str(drive + self.path.sep)
-        names = [name for name in rest.replace(self.path.sep, "/").split("/") if name not in ("", ".")]
+        names = (name for name in rest.replace(self.path.sep, "/").split("/") if name not in ("", "."))
         for number, name in enumerate(names):
             if number:
                 here = self.real(here)

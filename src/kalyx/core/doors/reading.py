@@ -15,6 +15,7 @@ Item = TypeVar("Item")
 READ_LIMIT = 8 * 1024 * 1024
 SCAN_LIMIT = 192 * 1024 * 1024
 LINK_LIMIT = 40
+PATH_LIMIT = 4096  # PATH_MAX of limits.h: what is longer is no path, and no link in it is followed
 LISTING_LIMIT = 200_000
 
 
@@ -352,7 +353,10 @@ class Facts:
         """The path with every link in it followed; components that do not exist stay as written."""
         known: dict[str, str] = self.memory.setdefault("real", {})
         found = known.get(path)
-        return found if found is not None else self._walked(path, known, LINK_LIMIT)
+        if found is None:
+            is_none = len(path) > PATH_LIMIT and self.system != "windows"
+            found = path if is_none else self._walked(path, known, LINK_LIMIT)
+        return found
 
     def _beside(self, target: str, link: str) -> str:
         """What a link's target names: a relative one goes by the link's folder, and a ``~`` in it is just a name."""

@@ -14,6 +14,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.doors.reading import PATH_LIMIT
 from kalyx.core.formats.processors import processor_of
 from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.suffixes import suffixes_of
@@ -79,7 +80,6 @@ class Settings(Struct):
 
 SETTINGS_NAME = "pyvenv.cfg"
 _SETTINGS_LIMIT = 64 * 1024
-_LONGEST_VALUE, _DEEPEST_VALUE = 4096, 200  # letters (PATH_MAX of Linux), and folders inside each other
 
 
 def read_settings(facts: Facts, path: str) -> Settings | None:
@@ -106,8 +106,8 @@ def _read_settings(facts: Facts, path: str) -> Settings | None:
         text = raw.decode("utf-8", "surrogateescape")
     for number, line in enumerate(text.splitlines(), 1):
         key, equals, value = line.partition("=")
-        if len(value) > _LONGEST_VALUE or value.count("/") + value.count("\\") > _DEEPEST_VALUE:
-            problem_text = f"line {number} is longer or deeper than a path can be"
+        if equals and len(value) > PATH_LIMIT:
+            problem_text = f"line {number}: a value of {len(value)} characters, and a path has at most {PATH_LIMIT}"
         elif equals:
             keys[key.strip().lower()] = (value.strip(), number)
     return Settings(path, facts.parent(path), keys, problem_text)
