@@ -23,7 +23,6 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from tests import covering
 from tests.preloaded import Preloaded, fits
 from tests.traces import Traces
 
@@ -257,10 +256,7 @@ class Moor:
         journal.mkdir(parents=True, exist_ok=True)
         for left in journal.iterdir():
             left.unlink()
-        argv = [sys.executable, str(Path(__file__).with_name("stepping.py")), deed, str(number), str(report)]
-        noted = {"KALYX_COVERED": covering.FOLDER, "KALYX_COVERED_TEST": covering.current()} if covering.FOLDER else {}
-        done = subprocess.run([*argv, *map(str, words)], cwd=self.folder, env={**self.variables, **noted}, capture_output=True,
-                              text=True, stdin=subprocess.DEVNULL, timeout=180, check=False)  # fmt: skip
+        done = preloaded().run([deed, str(number), str(report), *map(str, words)], str(self.folder), self.variables, None, 180, "tests.stepping")
         return done.returncode, report.read_text(errors="surrogateescape").splitlines(), done.stdout + done.stderr
 
     def steps_of(self, *words: object) -> list[str]:
@@ -348,16 +344,22 @@ def make_environment(version: str, prefix: Path, *more: str) -> str:
     ):  # a first line cannot hold a blank: other scripts are written then
         _venv(version, prefix, *more)
         return str(prefix / "bin" / "python")
-    kept = Path(os.environ["TMPDIR"]) / "pytest-of-templates" / "-".join([version, *more])
-    with _locked(kept.with_suffix(".lock")):
-        if not kept.exists():
-            _venv(version, kept, "--without-pip", *more)
-            _put_installer_in(version, kept)
+    kept = template(version, *more)
     shutil.copytree(kept, prefix, symlinks=True, dirs_exist_ok=True)
     for path in [prefix / "pyvenv.cfg", *(prefix / "bin").iterdir()]:
         if path.is_file() and not path.is_symlink():
             path.write_bytes(path.read_bytes().replace(str(kept).encode(), str(prefix).encode()))
     return str(prefix / "bin" / "python")
+
+
+def template(version: str, *more: str) -> Path:
+    """An environment with an installer that is made once a run, to be copied."""
+    kept = Path(os.environ["TMPDIR"]) / "pytest-of-templates" / "-".join([version, *more])
+    with _locked(kept.with_suffix(".lock")):
+        if not kept.exists():
+            _venv(version, kept, "--without-pip", *more)
+            _put_installer_in(version, kept)
+    return kept
 
 
 def _put_installer_in(version: str, prefix: Path) -> None:

@@ -59,8 +59,10 @@ class Preloaded:
         self.process.communicate(timeout=10)
         shutil.rmtree(self.folder)
 
-    def run(self, words: list[str], folder: str, variables: Mapping[str, str], given: str | None, seconds: float) -> subprocess.CompletedProcess:
-        call = json.dumps({"words": words, "folder": folder, "variables": dict(variables), "test": covering.current()}).encode()
+    def run(self, words: list[str], folder: str, variables: Mapping[str, str], given: str | None, seconds: float,
+            program: str = "kalyx.cli.entry") -> subprocess.CompletedProcess:  # fmt: skip
+        """``program`` is the module whose ``main`` is called."""
+        call = json.dumps({"program": program, "words": words, "folder": folder, "variables": dict(variables), "test": covering.current()}).encode()
         stdin = tempfile.TemporaryFile() if given is not None else open(os.devnull, "rb")  # noqa: SIM115  (closed below)
         (out, out_end), (err, err_end) = os.pipe(), os.pipe()
         with socket.socket(socket.AF_UNIX) as line, stdin:
@@ -99,7 +101,7 @@ def _serve(path: str, script: str) -> None:
     for module in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
         if not module.name.startswith(("kalyx.demo.standin", "kalyx.core.witness", "kalyx.__main__")):
             importlib.import_module(module.name)
-    for name in _LIBRARIES:
+    for name in (*_LIBRARIES, "tests.stepping", "tests.refusing"):
         importlib.import_module(name)
     import gc
 
@@ -162,8 +164,7 @@ def _call(call: dict, handles: array.array[int], script: str) -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     sys.argv = [script, *call["words"]]
-    from kalyx.cli.entry import main
-
+    main = importlib.import_module(call["program"]).main
     if covering.FOLDER:
         covering.begin()
     status = 1

@@ -1,4 +1,4 @@
-"""Kalyx run with one reading of the system refused: python refusing.py ERROR NUMBER REPORT WORDS...
+"""Kalyx run with one reading of the system refused; called by ``preloaded.py`` with the words ERROR NUMBER REPORT WORDS...
 
 A reading is a call of the operating system's functions by Kalyx's own code (and the libraries that it reads with), not
 by the import system. The reading of this NUMBER (from 1; 0: none) fails with the error of that name; ``GONE`` is a file
@@ -60,7 +60,6 @@ class Refusing:
 
 def main() -> None:
     error, number, report, *words = sys.argv[1:]
-    del sys.path[0]
     from kalyx.cli.start import main as begin
 
     refusing = Refusing(error, int(number), report)
@@ -72,6 +71,3 @@ def main() -> None:
     finally:
         refusing.write()
 
-
-if __name__ == "__main__":
-    main()

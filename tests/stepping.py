@@ -1,6 +1,6 @@
 """Kalyx run with one of its steps spoilt: stopped there, or refused by the system there.
 
-python stepping.py DEED NUMBER REPORT WORDS...
+Called by ``preloaded.py`` with the words DEED NUMBER REPORT WORDS...
 
 A step is a call by which Kalyx changes something or starts a program, as the interpreter's own audit events tell
 (PEP 578), or a wait for a program. At step NUMBER (from 1; 0: none) the DEED is done before the step takes place:
@@ -29,10 +29,6 @@ _WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT
 HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 
 
-# Sockets, signals and chance are steps too: not every run has as many of them, so only who asks for them counts them.
-WHOLE = bool(os.environ.get("KALYX_STEP_REACHES"))
-
-
 class Steps:
     """Counts the steps, and does the deed at the one asked for."""
 
@@ -40,6 +36,8 @@ class Steps:
         self.deed, self.number, self.report = deed, number, report
         self.taken: list[str] = []
         self.busy = False
+        # Sockets, signals and chance are steps too: not every run has as many of them, so only who asks for them counts them.
+        self.whole = bool(os.environ.get("KALYX_STEP_REACHES"))
 
     def heard(self, event: str, arguments: tuple) -> None:
         if self.busy:
@@ -51,7 +49,7 @@ class Steps:
                 self.step(f"open {os.fsdecode(path)}")
         elif event in _CHANGING:
             self.step(f"{event} {arguments[0]}")
-        elif event in _REACHING and WHOLE:
+        elif event in _REACHING and self.whole:
             self.step(event)
         elif event in _STARTING:
             self.step(f"{event} {list(arguments[1])[:4] if event == 'subprocess.Popen' else ''}")
@@ -94,7 +92,6 @@ def _with_steps(waiting: Callable, steps: Steps) -> Callable:
 
 def main() -> None:
     deed, number, report, *words = sys.argv[1:]
-    del sys.path[0]
     steps = Steps(deed, int(number), report)
     from kalyx.cli.start import main as begin
     from kalyx.core.doors import runner
@@ -108,31 +105,18 @@ def main() -> None:
 
     os.fsync = sync
     chance = os.urandom
+    whole = bool(os.environ.get("KALYX_STEP_REACHES"))
 
     def random_bytes(count: int) -> bytes:
-        if WHOLE and sys._getframe(1).f_code.co_filename.startswith(HERE):
+        if whole and sys._getframe(1).f_code.co_filename.startswith(HERE):
             steps.step("random bytes")
         return chance(count)
 
     os.urandom = random_bytes
     sys.argv = ["kalyx", *words]
-    test = os.environ.pop("KALYX_COVERED_TEST", "")
-    if test:
-        sys.path.insert(0, os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
-        from tests import covering
-
-        del sys.path[0]
-        os.environ.pop("KALYX_COVERED")
-        covering.begin()
     sys.addaudithook(steps.heard)
     try:
         begin()
     finally:
         steps.write()
-        if test:
-            steps.busy = True
-            covering.end(test)
-
-
-if __name__ == "__main__":
-    main()
+        steps.busy = True

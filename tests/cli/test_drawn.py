@@ -3,14 +3,13 @@
 ``KALYX_DRAW=1 python -m pytest tests/cli/test_drawn.py`` writes the files of ``drawn`` anew; read their difference then.
 """
 
-import difflib
-import os
 import re
 from pathlib import Path
 
 import pytest
 
 from kalyx.demo.machines import MACHINES
+from tests.kept import as_kept, differs
 
 FOLDER = Path(__file__).with_name("drawn")
 CALLS = """
@@ -88,12 +87,8 @@ def test_what_is_drawn(machine, moor):
             words[1:end] = [" ".join(words[1:end])]
         ran = moor.kalyx(*words, *(["--on", machine] if words[0] != "causes" else []))
         told.append(f"$ kalyx {line}\n{ran.out}{ran.err}= {ran.status}\n\n")
-    kept = FOLDER / f"{machine}.txt"
-    text = "".join(told).replace(str(moor.root), "{root}")
-    if os.environ.get("KALYX_DRAW"):
-        kept.write_text(text, encoding="utf-8")
-    lines = [one.splitlines() for one in (kept.read_text(encoding="utf-8"), text)]
-    assert lines[0] == lines[1], "\n".join(difflib.unified_diff(*lines, "kept", "now", lineterm="", n=2))
+    difference = differs(FOLDER / f"{machine}.txt", as_kept("".join(told), {str(moor.root): "root"}))
+    assert not difference, difference
 
 
 def test_the_page_that_is_drawn(moor):
@@ -103,11 +98,8 @@ def test_the_page_that_is_drawn(moor):
         ran = moor.kalyx("report", "-o", moor.root / f"{machine}.html", "--on", machine, "--why", "hivescale", "--why", "statistics", "--yes")
         assert ran.status in (0, 1), ran.err
         told += [f"== {machine}", *(moor.root / f"{machine}.html").read_text(encoding="utf-8").splitlines()]
-    kept = FOLDER / "pages.html"
     # Its style and script are files of the product.
     told = re.sub(r"(?s)<(style|script)\b[^>]*>.*?</\1>", r"<\1/>", "\n".join(told) + "\n")
     text = re.sub(r"Kalyx [\d.]+ on [\d-]+ [\d:]+ UTC", "Kalyx {version} on {time}", told)
-    if os.environ.get("KALYX_DRAW"):
-        kept.write_text(text, encoding="utf-8")
-    lines = [one.splitlines() for one in (kept.read_text(encoding="utf-8"), text)]
-    assert lines[0] == lines[1], "\n".join(difflib.unified_diff(*lines, "kept", "now", lineterm="", n=1))[:6000]
+    difference = differs(FOLDER / "pages.html", text)
+    assert not difference, difference[:6000]

@@ -3,6 +3,7 @@
 import ast
 import itertools
 import re
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -73,6 +74,7 @@ def test_each_cause_says_what_it_is(cause):
 NEEDS_A_TRIAL = {"name-gone", "unmet"}
 
 
+@cache
 def asserted_causes() -> set[str]:
     """What a builder of a fault says is its cause; what a comparison in an assertion of a real test names, itself or by a table."""
     folder, found = Path(__file__).parents[1], set()

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kalyx.demo.wheels import Package, standin_package, write_wheel
-from tests.conftest import Moor, make_environment, put_in
+from tests.conftest import Moor, make_environment, put_in, template
 from tests.equipment import BY_VERSION, CAN_MAKE, need
 
 
@@ -95,6 +95,25 @@ def installation(version: str, base: Path) -> Path:
         if headers.is_dir():
             os.symlink(headers, base / "include")
     return base / "bin" / short
+
+
+# Brings the installer by copying the one of the template, with its scripts.
+_QUICK = """import pathlib, shutil, sys
+kept, prefix = pathlib.Path(KEPT), pathlib.Path(sys.prefix)
+for source in kept.glob("lib/*/site-packages"):
+    shutil.copytree(source, prefix / source.relative_to(kept), dirs_exist_ok=True)
+for script in kept.glob("bin/pip*"):
+    made = prefix / "bin" / script.name
+    made.write_text(script.read_text().replace(str(kept), str(prefix)))
+    made.chmod(0o755)
+"""
+
+
+def quick_installation(version: str, base: Path) -> Path:
+    """An installation whose environments get their installer in a tenth of the time."""
+    executable = installation(version, base)
+    (base / "lib" / f"python{version}" / "ensurepip" / "__main__.py").write_text(_QUICK.replace("KEPT", repr(str(template(version)))))
+    return executable
 
 
 def environment_over(executable: Path, prefix: Path, *more: str) -> str:

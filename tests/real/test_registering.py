@@ -102,7 +102,7 @@ def others(tmp_path_factory):
     """An environment with two kernel packages that are not the reference one: compiled, and one that prints past the protocol."""
     prefix = tmp_path_factory.mktemp("others") / "other"
     python = make_environment(some("3.11")[0], prefix)
-    argv = [python, "-m", "pip", "install", "-q", "--disable-pip-version-check", "xeus-python", "akernel", "pyzmq", "cyclopts",
+    argv = [python, "-m", "pip", "install", "-q", "--no-compile", "--disable-pip-version-check", "xeus-python", "akernel", "pyzmq", "cyclopts",
             "anyio", "zmq-anyio", "fps"]  # fmt: skip
     subprocess.run(argv, check=True, capture_output=True)
     return python

@@ -12,7 +12,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Moor, make_environment, tree, until
-from tests.equipment import BY_VERSION, LONG, NEW, running_with
+from tests.equipment import LONG, NEW, running_with
+from tests.faults.place import quick_installation
 from tests.real.test_kernels import standin_argv
 
 SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'
@@ -168,7 +169,7 @@ def test_while_preparing(moor, wheels, deed, record_property):
         "prepare",
         path,
         "--python",
-        BY_VERSION[NEW].executable,
+        quick_installation(NEW, moor.root / "base"),
         "--want",
         "hivescale",
         "--wheels",

@@ -6,14 +6,12 @@ The readings are those of ``refusing.py``. A short run takes some by chance, a l
 import json
 import os
 import random
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import Moor, make_environment
+from tests.conftest import Moor, make_environment, preloaded
 from tests.equipment import LONG, NEW
 from tests.real.test_kernels import standin_argv
 
@@ -75,9 +73,7 @@ def run(moor: Moor, error: str, number: int, words: list[str]) -> tuple[int, lis
     report = moor.root.parent / f"readings-{os.getpid()}"
     report.unlink(missing_ok=True)
     words = [word.format(root=moor.root, heath=moor.root / "heath", orchard=moor.root / "orchard") for word in words]
-    argv = [sys.executable, str(Path(__file__).parents[1] / "refusing.py"), error, str(number), str(report), *words]
-    done = subprocess.run(argv, cwd=moor.folder, env=moor.variables, capture_output=True, text=True, stdin=subprocess.DEVNULL,
-                          timeout=120, check=False)  # fmt: skip
+    done = preloaded().run([error, str(number), str(report), *words], str(moor.folder), moor.variables, None, 120, "tests.refusing")
     taken = report.read_text(errors="surrogateescape").splitlines() if report.exists() else []
     return done.returncode, taken, done.stdout, done.stderr
 

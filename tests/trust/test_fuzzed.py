@@ -18,7 +18,7 @@ KEPT = [
 def test_bent_content_is_taken_or_refused_in_words(place):
     chance = random.Random(f"{SEED} {place}")
     assert fault_of(place, seed(place)) is None
-    for _ in range(400 if LONG else 15):
+    for _ in range(400 if LONG else 6):
         content = bent(seed(place), chance)
         fault = fault_of(place, content)
         assert fault is None, f"{fault}\nKEPT: ({place!r}, {content!r})"

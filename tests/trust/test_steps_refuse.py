@@ -15,6 +15,7 @@ import pytest
 
 from tests.conftest import make_environment, tree
 from tests.equipment import LONG, NEW
+from tests.faults.place import quick_installation
 from tests.trust.test_doors_refuse import COMMANDS as READING
 from tests.trust.test_doors_refuse import place, reset  # noqa: F401
 
@@ -28,7 +29,7 @@ CHANGING = {
     "register env": ["register", "{orchard}", "--id", "heath3", "--reach", "env", "--yes"],
     "record": ["record", "{heath}", "-o", "{root}/out.txt", "--yes"],
     "unregister": ["unregister", "heath2", "--yes"],
-    "prepare": ["prepare", "{root}/new", "--want", "hivescale", "--wheels", "{root}/wheels", "--yes", "--json"],
+    "prepare": ["prepare", "{root}/new", "--python", "{base}", "--want", "hivescale", "--wheels", "{root}/wheels", "--yes", "--json"],
     "fill": ["fill", "{root}/new", "hivescale", "--wheels", "{root}/wheels", "--yes", "--json"],
     "discard": ["discard", "{root}/new", "--yes"],
     "point": ["point", "editor", "{orchard}", "--yes"],
@@ -74,7 +75,8 @@ def left_running(moor) -> list[str]:
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_every_step_refused_once(place, name, record_property):  # noqa: F811
-    words = [word.format(root=place.root, heath=place.root / "heath", orchard=place.root / "orchard") for word in COMMANDS[name]]
+    base = quick_installation(NEW, place.root.parent / "base") if name == "prepare" else ""
+    words = [word.format(root=place.root, heath=place.root / "heath", orchard=place.root / "orchard", base=base) for word in COMMANDS[name]]
     scratch = place.root.parent / "scratch"
     place.variables |= {"TMPDIR": str(scratch), "KALYX_STEP_REACHES": "1"}
     scratch.mkdir(exist_ok=True)
