@@ -186,13 +186,18 @@ class Ran:
         """What it printed, which must fit the schema that is published for it."""
         answer = json.loads(self.out)
         name = answer["schema"].removeprefix("kalyx.").split("/")[0]
-        jsonschema.validate(answer, _schema(name))
+        wrong = next(_validator(name).iter_errors(answer), None)
+        if wrong is not None:
+            raise wrong
         return answer
 
 
 @cache
-def _schema(name: str) -> dict:
-    return json.loads((Path(__file__).parents[1] / "docs" / "schema" / f"{name}.json").read_text())
+def _validator(name: str) -> jsonschema.protocols.Validator:
+    schema = json.loads((Path(__file__).parents[1] / "docs" / "schema" / f"{name}.json").read_text())
+    kind = jsonschema.validators.validator_for(schema)
+    kind.check_schema(schema)
+    return kind(schema)
 
 
 TIMES = {"seconds", "modified", "began"}

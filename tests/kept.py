@@ -12,7 +12,14 @@ from pathlib import Path
 DRAW = bool(os.environ.get("KALYX_DRAW"))
 # What differs from one run to the next: an address, a time, a process, the machine's own libraries.
 # An error's text is cut at a length, and the paths in one are longer here than elsewhere.
-_CHANGING = [(re.compile(r'("fact": "\w+: [^"{]*\{[a-z]+\})[^"]*"'), r'\1..."'), (re.compile(r"0x[0-9a-f]{6,}"), "0x{address}"), (re.compile(r"\b(pid|process) \d+"), r"\1 {pid}")]
+_CHANGING = [
+    (re.compile(r'("fact": "\w+: [^"{]*\{[a-z]+\})[^"]*"'), r'\1..."'),
+    (re.compile(r"0x[0-9a-f]{6,}"), "0x{address}"),
+    (re.compile(r"\b(pid|process) \d+"), r"\1 {pid}"),
+    (re.compile(r"\b(\w{8}\.)?\d{8}-\d{6}-\d+"), "{time}"),
+    (re.compile(r"\b\d+(\.\d+)? (s|ms|MB|kB|KB|GB)\b"), r"{number} \2"),
+    (re.compile(r'"(seconds|modified|began|size_bytes|bytes)": [\d.]+'), r'"\1": {number}'),
+]
 
 
 def as_kept(text: str, names: dict[str, str]) -> str:
@@ -31,6 +38,14 @@ def differs(kept: Path, text: str) -> str:
         kept.write_text(text, encoding="utf-8")
     lines = [one.splitlines() for one in (kept.read_text(encoding="utf-8"), text)]
     return "\n".join(difflib.unified_diff(*lines, "kept", "now", lineterm="", n=2))
+
+
+def story_differs(kept: Path, text: str, made_by: str) -> str:
+    """The same of a text that another Python or user has otherwise: it is compared where it was kept by the same."""
+    if not DRAW and kept.read_text(encoding="utf-8").partition("\n")[0] != made_by:
+        return ""
+    # Columns stand as far apart as the paths in them are long.
+    return differs(kept, made_by + "\n" + re.sub(r"(?<=\S)   +", "  ", text))
 
 
 def answer_differs(kept: Path, answer: object, names: dict[str, str], made_by: str) -> str:

@@ -79,24 +79,6 @@ def own_base(place: Place, name: str) -> tuple[Path, Path]:
     return own, site
 
 
-def installation(version: str, base: Path) -> Path:
-    """An installation of its own: this version's, copied. Its executable."""
-    real, short = BY_VERSION[version], f"python{version}"
-    if not base.exists():
-        (base / "bin").mkdir(parents=True)
-        (base / "lib").mkdir()
-        shutil.copy2(real.real_executable, base / "bin" / short)
-        for library in Path(real.prefix, "lib").glob("libpython*"):
-            os.symlink(library, base / "lib" / library.name)
-        shutil.copytree(Path(real.prefix, "lib", short), base / "lib" / short, symlinks=True,
-                        ignore=shutil.ignore_patterns("site-packages", "test", "__pycache__", "idlelib", "config-*"))  # fmt: skip
-        (base / "lib" / short / "site-packages").mkdir()
-        headers = Path(real.prefix, "include")
-        if headers.is_dir():
-            os.symlink(headers, base / "include")
-    return base / "bin" / short
-
-
 # Brings the installer by copying the one of the template, with its scripts.
 _QUICK = """import pathlib, shutil, sys
 kept, prefix = pathlib.Path(KEPT), pathlib.Path(sys.prefix)
@@ -109,11 +91,23 @@ for script in kept.glob("bin/pip*"):
 """
 
 
-def quick_installation(version: str, base: Path) -> Path:
-    """An installation whose environments get their installer in a tenth of the time."""
-    executable = installation(version, base)
-    (base / "lib" / f"python{version}" / "ensurepip" / "__main__.py").write_text(_QUICK.replace("KEPT", repr(str(template(version)))))
-    return executable
+def installation(version: str, base: Path) -> Path:
+    """An installation of its own: this version's, copied, which brings an installer quickly. Its executable."""
+    real, short = BY_VERSION[version], f"python{version}"
+    if not base.exists():
+        (base / "bin").mkdir(parents=True)
+        (base / "lib").mkdir()
+        shutil.copy2(real.real_executable, base / "bin" / short)
+        for library in Path(real.prefix, "lib").glob("libpython*"):
+            os.symlink(library, base / "lib" / library.name)
+        shutil.copytree(Path(real.prefix, "lib", short), base / "lib" / short, symlinks=True,
+                        ignore=shutil.ignore_patterns("site-packages", "test", "__pycache__", "idlelib", "config-*"))  # fmt: skip
+        (base / "lib" / short / "site-packages").mkdir()
+        (base / "lib" / short / "ensurepip" / "__main__.py").write_text(_QUICK.replace("KEPT", repr(str(template(version)))))
+        headers = Path(real.prefix, "include")
+        if headers.is_dir():
+            os.symlink(headers, base / "include")
+    return base / "bin" / short
 
 
 def environment_over(executable: Path, prefix: Path, *more: str) -> str:

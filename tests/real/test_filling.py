@@ -13,10 +13,10 @@ import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import make_environment, small, tree
-from tests.equipment import BY_VERSION, NEW, OLD, need, some
+from tests.equipment import BY_VERSION, LONG, NEW, OLD, need, some
 
 
-@pytest.mark.parametrize("version", some(OLD, NEW))
+@pytest.mark.parametrize("version", some(OLD, NEW) if LONG else [OLD])
 def test_fill_foresees_does_and_proves(version, moor, wheels):
     prefix = moor.root / "a b" / "heath"
     python = make_environment(version, prefix)

@@ -20,7 +20,7 @@ from kalyx.core.kernels.specs import listed_kernels
 from tests.conftest import make_environment
 from tests.equipment import LONG
 
-COMBINATIONS = 400 if LONG else 36
+COMBINATIONS = 400 if LONG else 18
 VERSION = ".".join(map(str, sys.version_info[:2]))
 
 REFERENCE = """

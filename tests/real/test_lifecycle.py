@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import make_environment, put_in
 from tests.equipment import BY_VERSION, CAN_MAKE, NEW, OLD
+from tests.faults.place import installation
 
 METADATA = "import json; from importlib import metadata; print(json.dumps(sorted([d.metadata['Name'], d.version] for d in metadata.distributions())))"
 
@@ -36,7 +37,7 @@ def test_prepare_makes_fills_and_checks(moor, wheels, version, name):
 
 
 def test_prepare_refuses_and_clears(moor, wheels):
-    base = BY_VERSION[NEW].executable
+    base = installation(NEW, moor.root.parent / "base")
     full = moor.root / "full"
     full.mkdir()
     (full / "data.txt").write_text("mine")
@@ -138,7 +139,7 @@ def test_what_kalyx_made_is_found_wherever_it_lies(moor, tmp_path):
     """Also far from the home folder and this one; moved or removed, it is forgotten. A damaged list is an empty one."""
     away = tmp_path / "far" / "away" / "heath"
     away.parent.mkdir(parents=True)
-    words = ["prepare", away, "--python", BY_VERSION[NEW].executable, "--yes"]
+    words = ["prepare", away, "--python", installation(NEW, tmp_path / "base"), "--yes"]
     assert moor.kalyx(*words).status == 0
 
     def listed() -> bool:

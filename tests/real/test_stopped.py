@@ -13,7 +13,7 @@ import pytest
 
 from tests.conftest import Moor, make_environment, tree, until
 from tests.equipment import LONG, NEW, running_with
-from tests.faults.place import quick_installation
+from tests.faults.place import installation
 from tests.real.test_kernels import standin_argv
 
 SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'
@@ -169,7 +169,7 @@ def test_while_preparing(moor, wheels, deed, record_property):
         "prepare",
         path,
         "--python",
-        quick_installation(NEW, moor.root / "base"),
+        installation(NEW, moor.root / "base"),
         "--want",
         "hivescale",
         "--wheels",
@@ -179,7 +179,7 @@ def test_while_preparing(moor, wheels, deed, record_property):
     seen = {"absent": 0, "marked": 0, "whole": 0}
     assert moor.kalyx(*words).status == 0  # from now on the list of what Kalyx made is there
     shutil.rmtree(path)
-    for number in chosen(moor.steps_of(*words), 4)[:: 1 if deed == "KILL" or LONG else 2]:
+    for number in chosen(moor.steps_of(*words), 3)[0 if deed == "KILL" or LONG else 2 :]:
         shutil.rmtree(path, ignore_errors=True)
         assert moor.stepped(deed, number, *words)[0] == ENDS[deed]
         nothing_runs(path)
@@ -218,7 +218,7 @@ def test_while_filling(moor, wheels, record_property):
     steps = moor.steps_of(*words)
     whole = tree(prefix)
     at_work = [number for number, step in enumerate(steps, 1) if step.startswith("wait for a program that has begun")]
-    for number in sorted({*chosen(steps, 6), at_work[-1]}):
+    for number in sorted({*chosen(steps, 4), at_work[-1]}):
         before = begin()
         assert moor.stepped("KILL", number, *words)[0] == -9
         nothing_runs(prefix)

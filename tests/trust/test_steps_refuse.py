@@ -15,7 +15,7 @@ import pytest
 
 from tests.conftest import make_environment, tree
 from tests.equipment import LONG, NEW
-from tests.faults.place import quick_installation
+from tests.faults.place import installation
 from tests.trust.test_doors_refuse import COMMANDS as READING
 from tests.trust.test_doors_refuse import place, reset  # noqa: F401
 
@@ -75,7 +75,7 @@ def left_running(moor) -> list[str]:
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_every_step_refused_once(place, name, record_property):  # noqa: F811
-    base = quick_installation(NEW, place.root.parent / "base") if name == "prepare" else ""
+    base = installation(NEW, place.root.parent / "base") if name == "prepare" else ""
     words = [word.format(root=place.root, heath=place.root / "heath", orchard=place.root / "orchard", base=base) for word in COMMANDS[name]]
     scratch = place.root.parent / "scratch"
     place.variables |= {"TMPDIR": str(scratch), "KALYX_STEP_REACHES": "1"}

@@ -75,10 +75,9 @@ def _runs(kernel: Kernel) -> str:
 
 def draw_plan(screen: Screen, deeds: list[ChangePlan], notes: list[str]) -> None:
     """What will be touched."""
-    for deed in deeds:
-        screen.line((f"will {deed.deed}".ljust(18), BLUE), screen.path(deed.path))
+    screen.plan(deeds)
     for note in notes:
-        screen.line(("note".ljust(18), BLUE), screen.shown(note))
+        screen.line(("note  ", BLUE), screen.shown(note))
 
 
 def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse.Namespace) -> None:

@@ -86,9 +86,7 @@ def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
     """The plan of a dry run; or the environment, its packages, its imports, its kernel."""
     if not answer.done:
-        width = max((len(deed.deed) for deed in answer.plan), default=0) + 5
-        for deed in answer.plan:
-            screen.line((f"will {visible(deed.deed)}".ljust(width), BLUE), "  ", screen.path(deed.path))
+        screen.plan(answer.plan)
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
         if options.dry_run:

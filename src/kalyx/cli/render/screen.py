@@ -18,7 +18,7 @@ from rich.text import Text
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.answers import NOT_READ
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.records import ChangePlan, Evidence, Finding, Remedy
 from kalyx.core.words.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
@@ -120,6 +120,13 @@ class Screen:
             return visible(evidence.source)
         shown = self.path(evidence.path)
         return f"{shown}, line {evidence.line}" if evidence.line else shown
+
+    def plan(self, deeds: list[ChangePlan]) -> None:
+        """What will be done, and where; a long deed does not push the places of the others away."""
+        said = [f"will {visible(deed.deed)}" for deed in deeds]
+        width = max((cell_len(one) for one in said if cell_len(one) < 40), default=0)
+        for deed, words in zip(deeds, said, strict=True):
+            self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
 
     def doubts(self, unknown: list[Evidence], says: str) -> None:
         """What only running code would tell, or may not be read: each once, with where it stands."""

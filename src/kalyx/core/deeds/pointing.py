@@ -86,7 +86,10 @@ def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:
         json.loads(after.lstrip("\ufeff"))
     except (ValueError, RecursionError) as error:
         raise KalyxError(f"{visible(path)}: not a notebook ({error}); it was not changed") from None
-    deeds = [ChangePlan(deed=f"ask for {kernel.id} instead of {was or 'no kernel'}", path=path)] if edits else []
+    deed = f"ask for {kernel.id} instead of {was or 'no kernel'}"
+    if was == kernel.id:
+        deed = f"give the kernel {was} its label, {kernel.label}"
+    deeds = [ChangePlan(deed=deed, path=path)] if edits else []
     return Pointing(path, before, after.encode("utf-8"), back, was, deeds)
 
 

@@ -17,7 +17,6 @@ shutdown), ``breed`` (starts a child that outlives it).
 from __future__ import print_function
 
 import ast
-import datetime
 import hashlib
 import hmac
 import json
@@ -194,7 +193,7 @@ class Kernel(object):
             "msg_id": uuid.uuid4().hex,
             "session": self.session,
             "username": "kernel",
-            "date": datetime.datetime.utcnow().isoformat() + "Z",
+            "date": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
             "msg_type": kind,
             "version": "5.3",
         }

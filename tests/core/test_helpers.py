@@ -1,0 +1,224 @@
+"""Small functions of the core: what goes in, what comes out. Each row holds what a wrong sign, constant or order would change."""
+
+import errno
+import importlib
+from types import SimpleNamespace
+
+import pytest
+
+from kalyx.core.answers import HereAnswer
+from kalyx.core.formats.editing import Edit
+from kalyx.core.formats.spots import Spot
+from kalyx.core.records import Environment, KalyxError, Move, Seat, Step
+from tests.made import Files
+
+PY = Files().machine().interpreters[0]
+
+
+def like(**changed):
+    """A Python 3.11 of the system, but for this."""
+    from msgspec.structs import replace
+
+    return replace(PY, **changed)
+
+
+def raised(text, name=None, import_error=True):
+    return SimpleNamespace(text=text, name=name, import_error=import_error)
+
+
+def entry(tag, company="PythonCore"):
+    return SimpleNamespace(tag=tag, company=company)
+
+
+# Module and function, then pairs of arguments and result; an exception's class stands for what is raised.
+ROWS = {
+    "packages.requirements:_release": [("1.2.0", (1, 2)), ("0", (0,)), ("0.0", (0,)), ("1.0.3", (1, 0, 3)), ("7rc1", (7,))],
+    "packages.requirements:name_of": [("hive", "hive"), ("hive>=2", "hive"), ("hive [x] >1", "hive"), ("hive @ file:///x", "hive"), ("./hive", None), ("-e x", None), ("https://a/b", None), ("hive/x", None)],
+    "packages.requirements:plainly_satisfies": [(("1.2", ">=1.2"), True), (("1.2", ">1.2"), False), (("1.2.0", "==1.2"), True), (("1.2", "!=1.2"), False), (("1.10", "<1.9"), False), (("1.9", "<=1.9,>1"), True), (("1.2rc1", ">1"), None), (("1.2", "~=1.1"), None), (("0.1", ">1,~=2"), None), (("0.1", ">1,<3"), False)],
+    "packages.metadata:_module_of": [("hive.py", "hive"), ("hive/__init__.py", "hive"), ("hive/x.txt", None), ("../../bin/x.py", None), ("__pycache__/x.pyc", None), ("hive-1.dist-info/RECORD", None), ("hive-1.data/x.py", None), ("hive.cpython-311-x.so", "hive"), ("hive.pyd", "hive"), ("a-b.py", None), ("a-b/x.py", None), ("__editable__.hive.py", None), ("hive.txt", None), ("hive/part.pyd", "hive"), ("hive/part.pyi", "hive"), ("hive/part.pyc", "hive")],
+    "packages.metadata:_begins_a_line": [((b"hive/x,,\n", "hive"), True), ((b'"hive/a,b",,\n', "hive"), True), ((b"a\nhive.py,,", "hive"), True), ((b'a\n"hive",,', "hive"), True), ((b"a/hive,,", "hive"), False)],
+    "packages.removals:requirement_with": [(("lonely", "lonely"), "lonely")],
+    "seats.pasted:_role": [("pip install x", "installer"), ("'pip' x", "installer"), ("python x", "python")],
+    "seats.shell:_a": [("alias", "an alias"), ("function", "a function")],
+    "seats.editor:_names_elsewhere": [("ssh://x/y", True), ("file:///x", False), (r"\\wsl$\x", True), ("//wsl.localhost/x", True), ("/usr/bin", False)],
+    "seats.meanings:_statements": [("a; b", ["a", "b"]), ("a && b | c", ["a", "b", "c"]), ("'a;b' c", ["'a;b' c"]), ('"a;\'b" c;d', ['"a;\'b" c', "d"]), (r"a\;b", [r"a\;b"]), ("a # b; c", ["a"]), ("a#b", ["a#b"]), ("", []), ("a\t#x", ["a"])],
+    "seats.callers:_has_c": [("-c", True), ("-lc", True), ("--c", False), ("c", False), ("-l", False)],
+    "seats.callers:connection_in": [((("python", "-f", "/a.json"),), "/a.json"), ((("python", "--connection-file", "/a.json"),), "/a.json"), ((("python", "--f=/a.json"),), "/a.json"), ((("python", "-f", "x.txt"),), None), ((("python", "-f"),), None)],
+    "targets:_ranked": [(("hive", ["hove", "beehive", "apple", "hiv"], "kernel:"), ["kernel:beehive", "kernel:hiv", "kernel:hove"]), (("a", ["ab"] * 3, ""), ["ab"]), (("a", ["a1", "a2", "a3", "a4", "a5", "a6"], ""), ["a1", "a2", "a3", "a4", "a5"])],
+    "kernels.makers:module_run_by": [((["python", "-m", "ipykernel", "-f", "x"],), "ipykernel"), ((["python", "-f"],), None), ((["-m", "x"],), None), ((["python", "x", "-m"],), None)],
+    "kernels.specs:valid_id": [("a.b-c_1", True), ("..", False), ("", False), ("a/b", False), ("é", False), (".a", True)],
+    "kernels.specs:_problem_of_types": [({}, None), ({"display_name": 1}, "its display_name is not a text"), ({"language": []}, "its language is not a text"), ({"mimetype": 1}, "its mimetype is not a text"), ({"name": 1}, "its name is not a text"), ({"resource_dir": ""}, "it sets resource_dir, which only the library may"), ({"interrupt_mode": "MESSAGE"}, None), ({"interrupt_mode": "x"}, "its interrupt_mode is neither signal nor message"), ({"metadata": 1}, "its metadata is not an object"), ({"metadata": {"kernel_provisioner": 1}}, "its kernel_provisioner names none"), ({"metadata": {"kernel_provisioner": {"provisioner_name": 1}}}, "its kernel_provisioner names none"), ({"metadata": {"kernel_provisioner": {"provisioner_name": "x"}}}, None)],
+    "kernels.specs:_filled": [(("{a} b {c}", {"a": "1"}), "1 b {c}"), (("x", {}), "x")],
+    "doors.live:_reason": [(OSError(errno.EACCES, "Permission denied"), "permission denied"), (OSError("Odd"), "odd")],
+    "doors.live:_split": [("/a/b", ("/a", "b")), ("/a", ("/", "a")), ("//a", ("//", "a"))],
+    "doors.trees:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],
+    "formats.lisp:written": [('a"b\\', '"a\\"b\\\\"')],
+    "formats.ini:read": [("[a]\nb = 1\nc: 2\n  more\n\n  end\n", {("a", "b"): Spot(8, 9, "1"), ("a", "c"): Spot(13, 28, "2\nmore\n\nend")}), ("# x\n[a]\nB=1\nB=2\n", {("a", "b"): Spot(14, 15, "2")}), ("\ufeff[a]\nb=1", {("a", "b"): Spot(7, 8, "1")}), ("[a]\nloose\nb=1\n", {("a", "b"): Spot(12, 13, "1")})],
+    "formats.fitting:is_compiled": [("a.so", True), ("a.so.1", True), ("a.pyd", True), ("x.so.d/a.py", False), ("a.py", False)],
+    "formats.fitting:build_of": [("a.cpython-310-x86_64-linux-gnu.so", "3.10"), ("a.cpython-313t-x86_64-linux-gnu.so", "3.13 without the lock"), ("a.pypy39-pp73-x86_64-linux-gnu.so", "PyPy 3.9"), ("a.cp312-win_amd64.pyd", "3.12"), ("a.abi3.so", None), ("a.so", None), (r"C:\x.y.z\a.so", None)],
+    "formats.fitting:is_other_build": [(("a.cpython-311-x86_64-linux-gnu.so", PY), False), (("a.cpython-310-x86_64-linux-gnu.so", PY), True), (("a.so", PY), False), (("a.pypy311-pp73-x.so", like(implementation="pypy")), False), (("a.pypy311-pp73-x.so", PY), True), (("a.cpython-313t-x.so", like(version="3.13.0", abi_flags="t")), False), (("a.cpython-313-x.so", like(version="3.13.0", abi_flags="t")), True)],
+    "formats.editing:apply": [(("abcdef", [Edit(4, 5, "X"), Edit(1, 2, "long")]), ("alongcdXf", [Edit(1, 5, "b"), Edit(7, 8, "e")]))],
+    "formats.editing:past_blanks": [((" \n\tx", 0), 3), (("ab", 1), 1), (("a ", 1), 2)],
+    "formats.toml:_alike": [(("abc", "abd"), 2), (("a", "ab"), 1), (("ab", "a"), 1), (("", "a"), 0)],
+    "formats.toml:_parts_of_key": [("a.b = 1", 0), (".".join("a" * 200) + " = 1", 200)],
+    "formats.comments:without_comments": [('{"a": 1, // x\n}', '{"a": 1      \n}'), ('{"//": "/* */"}', '{"//": "/* */"}'), ("[1, /* x\n */ 2,]", "[1,     \n    2 ]"), ("[1,2]", "[1,2]"), ('["a\\"//"]', '["a\\"//"]'), ("\ufeff1", " 1"), ("1 /* open", "1        "), ("[1, [2], 3]", "[1, [2], 3]")],
+    "findings.shared.releases:_is_slip": [(("read", "read"), False), (("Read", "read"), True), (("read_all", "readall"), True), (("raed", "read"), True), (("raad", "read"), False), (("reads", "read"), False), (("dear", "read"), False), (("float64", "float46"), True)],
+    "findings.shared.releases:_next_major": [((">=1.2", "2.0"), "2"), ((">=1", "3.1"), "2"), ((">=2", "2.5"), None), ((">=1,<3", "2.0"), None), (("", "2.0"), None), ((">=0.3", "2.0"), "2"), (("~=1.0", "2"), "2"), ((">=1", "x"), None)],
+    "findings.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
+    "findings.taking_back:inverse": [((["mv", "/a", "/b"],), ["mv", "/b", "/a"]), ((["mv", "/a"],), None), ((["kalyx", "register", "x", "--id", "y"],), ["kalyx", "unregister", "y"]), ((["kalyx", "register", "x", "--id", "y", "--take-over"],), ["kalyx", "unregister", "y", "--undo"]), ((["kalyx", "register", "x", "--id", "y", "--bring-package"],), None), ((["kalyx", "register", "x"],), None), ((["kalyx", "unregister", "x"],), ["kalyx", "unregister", "x", "--undo"]), ((["kalyx", "prepare", "x"],), ["kalyx", "discard", "x"]), ((["kalyx", "point", "x", "y"],), ["kalyx", "point", "x", "--undo"]), ((["kalyx", "discard", "x"],), None), ((["rm", "x"],), None), ((["kalyx", "prepare"],), None)],
+    "findings.out_of_reach.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],
+    "findings.in_front.namespace_split:_says_nothing": [(None, False), ("", True), ('"""Words."""', True), ("x = 1", False), ("f()", False), ("(", False)],
+    "findings.unfit_files.other_build:_said": [(("bad magic number in 'x'", "3.11"), "its bytecode is another Python version's; this is 3.11"), (("dynamic module does not define module export function (PyInit_x)", "3.11"), "it has no entry point for Python 3.11: it was built for another, or given another name"), (("dynamic module does not define init function (initx)", "2.7"), "it has no entry point for Python 2.7: it was built for another, or given another name"), (("something else", "3.11"), None)],
+    "findings.misleads.activation_differs:_ending": [("fish", ".fish"), ("tcsh", ".csh"), ("csh", ".csh"), ("bash", "")],
+    "findings.misleads.name_misleads:_carries": [((["my", "heath", "env"], ["heath", "env"]), True), ((["heath"], ["heath", "env"]), False), ((["a", "b"], ["b"]), True), ((["b", "a"], ["a", "b"]), False)],
+    "imports.trial:missing_name": [(raised("No module named 'hive'", "hive"), "hive"), (raised("No module named 'hive.wax'; 'hive' is not a package"), "hive.wax"), (raised("No module named hive"), "hive"), (raised("Please: No module named 'hive' (x)"), "hive"), (raised("x No module named 'a b'"), None), (raised("x No module named 'a'", import_error=False), None), (raised("else"), None), (raised("No module named hive, sorry", "comb"), "hive")],
+    "imports.trial:lacking_name": [(raised("cannot import name 'a' from 'b' (/x)"), "a"), (raised("cannot import name a"), "a"), (raised('cannot import name "a"'), "a"), (raised("cannot import name 'a'", import_error=False), None), (raised("no name 'a'"), None)],
+    "imports.lacking:module_asked": [(SimpleNamespace(asking_line=lambda: "from hive import x"), "hive"), (SimpleNamespace(asking_line=lambda: "from . import x"), None), (SimpleNamespace(asking_line=lambda: "import hive"), None), (SimpleNamespace(asking_line=lambda: "from"), None)],
+    "words.patterns:fits": [(("abc", "abc"), True), (("abc", "a*c"), True), (("abc", "*"), True), (("abc", "b*"), False), (("abc", "*b"), False), (("aba", "ab*ba"), False), (("axbxc", "a*b*c"), True), (("acb", "a*b*c"), False), (("", "*"), True), (("a", ""), False)],
+    "words.names:canonical": [("A_b.C", "a-b-c"), ("a-_.b", "a-b")],
+    "words.names:is_module_name": [("a.b", True), ("a..b", False), ("", False), ("1a", False), (".".join("a" * 101), False), ("a" * 100_000, False)],
+    "words.nearness:distance": [(("ab", "ba", 2), 1), (("xab", "xba", 2), 1), (("hive", "hove", 2), 1), (("hive", "hiv", 2), 1), (("hiv", "hive", 2), 1), (("a", "abcd", 2), 3), (("abcd", "wxyz", 2), 3), (("", "a", 1), 1), (("same", "same", 0), 0), (("abc", "cab", 3), 2)],
+    "words.numbers:leading_number": [("12a", 12), ("a", 0), ("", 0), ("9", 9), ("0x", 0)],
+    "words.redaction:_is_secrets_name": [("key", True), ("KEY", True), ("password", True), ("keys_of_x", False), ("colour", False)],
+    "words.redaction:program_ran": [(["python", "-m", "hive"], "-m hive"), (["python", "-c", "x"], "-c (code)"), (["python", "-X", "dev", "/a/b.py"], "b.py"), (["python", "-W", "x", "-u", r"C:\a.py"], "a.py"), (["python"], "interactive"), (["python", "-i"], "interactive")],
+    "words.redaction:shown_command": [((["python", "-c", "secret"],), "python -c (code)"), ((["bash", "-lc", "x", "y"],), "bash -lc (code)"), ((["a" * 70],), "a" * 59 + "…"), ((["a" * 60],), "a" * 60)],
+    "questions.rehearse:text_has_answer": [((["<1>x<1>"], "<1>"), True), ((["<1>", "<1>"], "<1>"), True), ((["<1", ">x<1>"], "<1>"), True), ((["<1>"], "<1>"), False)],
+    "questions.contrast:_without_version": [(("/lib/python3.11/x", "3.11.7"), "/lib/python{version}/x"), ((r"C:\Python311\x", "3.11.7"), r"C:\Python{version}\x"), (("/lib/pypy3.9", "3.9.1"), "/lib/pypy{version}")],
+    "questions.overview:_answers": [(("hive", "hive"), True), (("hive.py", "hive"), True), (("hive.cpython-311-x.so", "hive"), True), (("hive.txt", "hive"), False), (("hives.py", "hive"), False)],
+    "questions.why_traceback:_module_of": [(None, None), ("hive-scale", "hive_scale"), ("a b", None), ("PyYAML", "yaml")],
+    "questions.mapped:_key": [(("/a", "3.11.7"), "/a 3.11"), (("/a", ""), "/a ")],
+    "deeds.discarding:_relative": [((r"C:\env\Lib\x.py", r"C:\env"), "Lib/x.py"), (("/env/a/", "/env"), "a")],
+    "deeds.mending:_changes_something": [(Step(command=["mv", "/a", "/b"], line=""), True), (Step(command=["python", "-m", "pip", "install", "x"], line=""), True), (Step(command=["/h/bin/python", "a.py"], line=""), False), (Step(command=["env", "A=1", "x"], line=""), False), (Step(command=["x"], line=""), False), (Step(command=None, line="x"), False)],
+    "deeds.putting_back:_installs": [(["p", "-m", "pip", "install"], True), (["p", "-m", "pip", "uninstall"], True), (["p", "-m", "pip", "list"], False), (["p", "-m", "pip"], False), (["p", "-m", "venv", "install"], False)],
+    "deeds.installer:_last_line": [(b"a\n b \n\n", "b"), (b"", "")],
+    "deeds.installer:what_matters": [(b"x\nERROR: a\nERROR: b\n", "a"), (b"last\n", "last"), (b"", "it said nothing"), (b"kalyx: told\nx", "told"), (b"ERROR: x\nWARNING: (x): Read timed out. (y)\n", "the package index gives no answer (Read timed out. (y))"), (b"OSError: No space left\nConnection refused\n", "OSError: No space left")],
+    "deeds.installer:install_command": [(("/p", "/w", 1.6, ["a"], "--x"), ["/p", "-m", "pip", "install", "--disable-pip-version-check", "--no-input", "--timeout", "2", "--retries", "1", "--no-index", "--find-links", "/w", "--x", "a"]), (("/p", None, 0.1, []), ["/p", "-m", "pip", "install", "--disable-pip-version-check", "--no-input", "--timeout", "1", "--retries", "1"])],
+    "deeds.entering:_scripts": [((["activate", "activate.fish", "Activate.ps1"], ".ps1"), ["Activate.ps1"]), ((["activate", "activate.fish"], ""), ["activate"])],
+    "deeds.filling:_deed": [(Move(name="a", before=None, after="1"), "install a 1"), (Move(name="a", before="1", after=None), "remove a 1"), (Move(name="a", before="1", after="2"), "change a 1 to 2"), (Move(name="a", before="1", after="2", hides="/x"), "install a 2")],
+    "deeds.registering:_replaced": [(None, None), (b"{", None), (b'{"display_name": 1}', None), (b'{"display_name": " A "}', ("A", "")), (b'{"display_name": "A", "argv": ["p", "q"]}', ("A", "p")), (b'{"display_name": "A", "argv": [1]}', ("A", ""))],
+    "deeds.recording:_is_plain": [("1.2", True), ("1.2.dev0+x", True), ("of mine", False)],
+    "environments.found:_version_key": [("3.11.7", (3, 11, 7)), ("3.x", (3, 0))],
+    "environments.finding:_is_python_name": [("python", True), ("python3.11", True), ("Python.exe", True), ("python3.13t", True), ("pypy3", True), ("python3-config", False), ("pythonw", False), ("ipython", False)],
+    "environments.tracked:_variable_number": [((b"\x05", 0), (5, 1)), ((b"\x80\x00", 0), (128, 2)), ((b"\x00\x81\x01", 1), (257, 3))],
+    "environments.tracked:_usable": [((["*.pyc", "a" * 10_000, "*" * 40 + "x", "/env/"],), ["*.pyc", "/env/"])],
+    "environments.reading:_is_numbered": [("python3.11", True), ("pypy3.exe", True), ("python", True), ("python-x", False)],
+    "environments.reading:_unquoted": [("'(heath) '", "heath"), ("heath", "heath"), ("'open", "'open"), ('"a"', "a"), ("(x)", "x")],
+    "environments.searchpath:is_switched_on": [((None, PY), False), (("", PY), False), (("0", PY), False), (("1", PY), True), (("x", PY), True), (("0", like(version="3.6.1")), True), (("0", like(implementation="pypy")), True), (("0", like(version="3.7.0")), False)],
+    "environments.searchpath:_leaves_path_alone": [("import _distutils_hack", True), ("import os; os.environ.get('SETUPTOOLS_USE_DISTUTILS')", True), ("import __editable___hive_finder", True), ("import importlib.machinery, types.ModuleType", True), ("import importlib.machinery", False), ("import _virtualenv", True), ("import hive", False)],
+    "interpreters.suffixes:_is_own": [("cpython-312-x86_64-linux-gnu", True), ("cpython-37m-x86_64-linux-gnu", True), ("cpython-312", False), ("pypy310-pp73-x", True), ("pypy310", False), ("abi3", False), ("cpython-x-y", False)],
+    "interpreters.versions:minor_of": [("3.11.7", "3.11"), ("3", "3")],
+    "interpreters.versions:_is_minor": [("3.11", True), ("3", False), ("3.", False), ("x.1", False)],
+    "interpreters.reading:_script_reason": [(b"", "an empty file, not a program"), (b"#!/bin/sh\nx", "a script (#!/bin/sh), not an interpreter"), (b"\x00", "a file that is not a program of any system known here")],
+    "interpreters.reading:_minor_in_name": [("python3.11", "3.11"), ("Python3.7m.exe", "3.7"), ("python3", None), ("node3.1", None), ("python3.x", None), ("pypy3.10", "3.10")],
+    "interpreters.reading:version_in": [({"version": "3.11.7"}, "3.11.7"), ({"version_info": "3.11.7.final.0"}, "3.11.7"), ({"version": "x", "version_info": "3.9"}, "3.9"), ({}, None)],
+    "interpreters.registered:_fits": [((entry("3.12"), "3"), True), ((entry("3.12"), "3.1"), False), ((entry("3.12"), ""), True), ((entry("3.12-32"), "3.12-32"), True), ((entry("3.12"), "3.12-32"), False), ((entry("3.12"), "3-64"), True), ((entry("3.12", "Other"), "3"), False)],
+    "interpreters.registered:_order": [(entry("3.12"), ((3, 12), True)), (entry("3.12-32"), ((3, 12), False)), (entry("x"), ((), True))],
+    "imports.standard:instead_of_name": [(("fractions", "gcd"), "math.gcd"), (("json", "none"), None)],
+}
+
+
+@pytest.mark.parametrize("function, arguments, result", [(name, *row) for name, rows in ROWS.items() for row in rows])
+def test_what_comes_out(function, arguments, result):
+    module, _, name = function.partition(":")
+    called = getattr(importlib.import_module(f"kalyx.core.{module}"), name)
+    words = arguments if isinstance(arguments, tuple) else (arguments,)
+    assert called(*words) == result
+
+
+@pytest.mark.parametrize("text, why", [("a = 1", "line 1: a value before the first section"), ("[a]\nb = 1\nloose\n", "line 3: no sign between a key and a value")])
+def test_what_the_standard_reader_refuses_is_named_by_its_line(text, why):
+    from kalyx.core.formats import ini
+    from kalyx.core.formats.spot import Malformed
+
+    with pytest.raises(Malformed, match=why):
+        ini.read(text, strict=True)
+
+
+def test_a_mount_table_is_read(tmp_path):
+    from kalyx.core.doors import live, trees
+
+    table = tmp_path / "mounts"
+    table.write_text("srv:/a /far\\040away nfs4 rw 0 0\nx /near ext4 rw 0 0\ny /f fuse.sshfs rw 0 0\nz / nfs rw\nshort\n")
+    assert live.remote_mounts(str(table)) == ["/far away", "/f", "/"]
+    table.write_text("36 35 98:0 /mnt1 /mnt\\0402 rw - ext3 x\nshort line\n")
+    assert trees.mount_points(str(table)) == ["/mnt 2"]
+    assert live.remote_mounts(str(tmp_path / "none")) == trees.mount_points(str(tmp_path / "none")) == []
+
+
+def test_an_object_is_put_in_as_the_text_is_laid_out():
+    from kalyx.core.formats import editing, spots
+
+    for text, written in [
+        ('{\n  "a": {\n    "b": 1\n  }\n}', '{\n  "a": {\n    "b": 1,\n    "new": {\n      "x": "1",\n      "y": "2"\n    }\n  }\n}'),
+        ('{"a": {"b": 1}}', '{"a": {"b": 1, "new": {"x": "1", "y": "2"}}}'),
+        ('{"a":{"b":1}}', '{"a":{"b":1,"new":{"x":"1","y":"2"}}}'),
+    ]:
+        place = next(one for one in spots.members(text, 0) if one.key == "a")
+        assert editing.apply(text, [editing.put_object(text, place, "new", {"x": "1", "y": "2"})])[0] == written
+
+
+def test_a_copy_keeps_which_files_are_one(tmp_path):
+    """Two names of one file are two names of one file in the copy; a file of one name is a file of its own."""
+    from kalyx.core.doors.trees import copy_tree
+
+    (tmp_path / "from").mkdir()
+    (tmp_path / "from" / "one").write_text("x")
+    (tmp_path / "from" / "two").hardlink_to(tmp_path / "from" / "one")
+    (tmp_path / "from" / "three").write_text("x")
+    copy_tree(str(tmp_path / "from"), str(tmp_path / "to"), linked=False)
+    numbers = {name: (tmp_path / "to" / name).stat().st_ino for name in ("one", "two", "three")}
+    assert numbers["one"] == numbers["two"] != numbers["three"]
+    assert (tmp_path / "to" / "three").stat().st_nlink == 1 and (tmp_path / "from" / "one").stat().st_nlink == 2
+
+
+def test_what_an_answer_was_about_is_asked_again():
+    from kalyx.core.imports.names import parse_wanted, wanted_again
+
+    assert [wanted_again(*words).statement for words in [("from .x import a, b", "hive"), ("import hive", "hive"), ("from hive import *", "hive")]] == [
+        "from hive import a, b", "import hive", "import hive"]  # fmt: skip
+    assert [one.module for one in parse_wanted("import a, b.c")] == ["a", "b.c"] and parse_wanted("a.b")[0].statement == "import a.b"
+    for bad in ("1a", "a b", "class", ""):
+        with pytest.raises(KalyxError, match="is not a module name"):
+            parse_wanted(bad)
+
+
+def test_what_changed_between_two_looks_is_said():
+    from kalyx.core.questions.changes import changes
+    from tests.core.test_deciding import finding
+
+    def seat(kind, name, version, prefix="/heath", relation="same"):
+        environment = Environment(prefix=prefix, name="heath", kind="virtual", key=prefix, version=version, base_prefix="/usr") if prefix else None
+        return Seat(seat=kind, name=name, interpreter=like(version=version) if version else None, environment=environment, relation=relation,
+                    reason=None if version else "it is gone")  # fmt: skip
+
+    def look(*seats, findings=()):
+        return HereAnswer(folder="/x", reference=seats[0], seats=list(seats), findings=list(findings))
+
+    shell = seat("shell", "bash", "3.11.7")
+    before = look(shell, seat("kernel", "a", "3.11.7"), seat("kernel", "b", "3.9.1"), seat("editor", "e", "3.9.1"), findings=[finding("absent"), finding("raises")])
+    after = look(seat("shell", "zsh", "3.12.1"), seat("kernel", "a", None), seat("editor", "e", "3.9.1", relation="differs"), seat("kernel", "c", "3.9.1", prefix=""),
+                 findings=[finding("raises"), finding("shadowed")])  # fmt: skip
+    assert changes(before, after) == [
+        "shell is gone; it ran /heath (3.11.7)",
+        "kernel a ran /heath (3.11.7), runs nothing (it is gone) now",
+        "kernel b is gone; it ran /heath (3.9.1)",
+        "editor e was same to the reference, is differs now",
+        "shell is new: /heath (3.12.1)",
+        "kernel c is new: /usr (3.9.1)",
+        "mended: absent",
+        "found: shadowed",
+    ]
+    assert changes(before, before) == []
+
+
+@pytest.mark.parametrize("user, debian, says", [(0, "gcc", ["apt-get", "install", "-y", "gcc"]), (1000, "gcc", ["sudo", "apt-get", "install", "-y", "gcc"]), (0, None, None)])
+def test_a_package_of_the_system(user, debian, says):
+    from kalyx.core.findings import remedies
+
+    files = Files()
+    files["/etc/os-release"] = "ID=debian\n"
+    machine = files.machine()
+    machine.facts.user = user
+    made = remedies.of_system(machine, debian, "gcc", "gcc")
+    assert (made.steps[0].command if made is not None else None) == says
+
