@@ -29,10 +29,10 @@ from typing import Any
 from benchmarks import survey
 from kalyx.cli.calls import Call
 from kalyx.cli.start import command_parser
-from kalyx.core.doors import Facts
-from kalyx.core.doors.captured import Capture
-from kalyx.core.doors.capturing import RecordingFacts
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts
+from kalyx.core.system.player import Capture
+from kalyx.core.system.recorder import RecordingFacts
 from kalyx.demo.machines import MACHINES
 
 KEPT = Path(__file__).with_name("weight.json")

@@ -106,7 +106,7 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
 @pytest.hookimpl(trylast=True)
 def pytest_sessionfinish(session: pytest.Session) -> None:
     """The run fails where it left something; by then all workers have ended, and what this process itself keeps is ended here."""
-    from kalyx.core.doors.guard import guard
+    from kalyx.core.system.guard import guard
 
     guard().dismiss()
     if preloaded.cache_info().currsize:

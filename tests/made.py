@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.machine import Machine
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 
 HOME = "/home/keeper"
 BINARY = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"

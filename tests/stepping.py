@@ -94,9 +94,9 @@ def main() -> None:
     deed, number, report, *words = sys.argv[1:]
     steps = Steps(deed, int(number), report)
     from kalyx.cli.start import main as begin
-    from kalyx.core.doors import runner
+    from kalyx.core.system import live_runner
 
-    runner._wait = _with_steps(runner._wait, steps)
+    live_runner._wait = _with_steps(live_runner._wait, steps)
     synced = os.fsync
 
     def sync(handle: int) -> None:

@@ -11,8 +11,8 @@ import json
 import subprocess
 from pathlib import Path
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.machine import Machine
+from kalyx.core.system.live_reader import LiveFacts
 
 TABLE = Path(__file__).resolve().parents[1] / "src" / "kalyx" / "core" / "data" / "standard.json"
 

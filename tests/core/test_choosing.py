@@ -7,10 +7,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.deeds import choosing
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.formats.spots import spots
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 

@@ -6,14 +6,14 @@ import random
 
 import pytest
 
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.change import LiveChange, PlannedChange
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
-from kalyx.core.doors.memory_change import MemoryChange
-from kalyx.core.doors.runner import LiveRunner
-from kalyx.core.doors.scripted import ScriptedRunner, says
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Unreadable
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_runner import LiveRunner
+from kalyx.core.system.live_writer import LiveChange, PlannedChange
+from kalyx.core.system.memory_reader import Link, MemoryFacts, Pipe
+from kalyx.core.system.memory_writer import MemoryChange
+from kalyx.core.system.scripted_runner import ScriptedRunner, says
 from tests.equipment import LONG
 
 # Below a folder of their own: files, links of every kind, names that mean something elsewhere.

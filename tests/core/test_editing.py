@@ -6,11 +6,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.deeds import pointing
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.formats.editing import apply
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Kernel
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_writer import LiveChange
 
 KEYS = st.text(st.characters(codec="utf-8"), max_size=6)
 PLAIN = st.one_of(st.none(), st.booleans(), st.integers(-9, 9), st.text(st.characters(codec="utf-8"), max_size=9))

@@ -6,7 +6,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import values
@@ -15,6 +14,7 @@ from kalyx.core.questions.changes import changes
 from kalyx.core.questions.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 

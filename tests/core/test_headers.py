@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.formats.fitting import build_of, foreign, is_other_build
 from kalyx.core.formats.headers import read_header
 from kalyx.core.records import Interpreter
+from kalyx.core.system.memory_reader import MemoryFacts
 from tests.made import WINDOWS
 
 

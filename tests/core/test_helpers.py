@@ -135,14 +135,14 @@ def test_what_the_standard_reader_refuses_is_named_by_its_line(text, why):
 
 
 def test_a_mount_table_is_read(tmp_path):
-    from kalyx.core.doors import live, trees
+    from kalyx.core.system import live_reader, trees
 
     table = tmp_path / "mounts"
     table.write_text("srv:/a /far\\040away nfs4 rw 0 0\nx /near ext4 rw 0 0\ny /f fuse.sshfs rw 0 0\nz / nfs rw\nshort\n")
-    assert live.remote_mounts(str(table)) == ["/far away", "/f", "/"]
+    assert live_reader.remote_mounts(str(table)) == ["/far away", "/f", "/"]
     table.write_text("36 35 98:0 /mnt1 /mnt\\0402 rw - ext3 x\nshort line\n")
     assert trees.mount_points(str(table)) == ["/mnt 2"]
-    assert live.remote_mounts(str(tmp_path / "none")) == trees.mount_points(str(tmp_path / "none")) == []
+    assert live_reader.remote_mounts(str(tmp_path / "none")) == trees.mount_points(str(tmp_path / "none")) == []
 
 
 def test_an_object_is_put_in_as_the_text_is_laid_out():
@@ -159,7 +159,7 @@ def test_an_object_is_put_in_as_the_text_is_laid_out():
 
 def test_a_copy_keeps_which_files_are_one(tmp_path):
     """Two names of one file are two names of one file in the copy; a file of one name is a file of its own."""
-    from kalyx.core.doors.trees import copy_tree
+    from kalyx.core.system.trees import copy_tree
 
     (tmp_path / "from").mkdir()
     (tmp_path / "from" / "one").write_text("x")

@@ -2,7 +2,6 @@
 
 import pytest
 
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
@@ -10,6 +9,7 @@ from kalyx.core.findings.remedies import install
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 from tests.made import BINARY, HOME
 from tests.made import WINDOWS as PROGRAM
 

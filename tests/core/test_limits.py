@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.deeds import discarding
-from kalyx.core.doors import trees
+from kalyx.core.system import trees
 from tests.conftest import small
 
 ROOT = Path(__file__).parents[2]
@@ -74,7 +74,7 @@ def test_a_file_that_was_cut_is_named(moor):
 
 
 def test_what_there_is_too_much_of_is_named(moor):
-    from kalyx.core.doors.live import LiveFacts
+    from kalyx.core.system.live_reader import LiveFacts
 
     facts = LiveFacts(moor.variables, str(moor.folder))
     assert list(facts.first_of(range(5), 5, "bees")) == list(range(5)) and not facts.cut
@@ -163,13 +163,13 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     import threading
 
     from kalyx.core.deeds import installer
-    from kalyx.core.doors import Unreadable, live, loopback
-    from kalyx.core.doors.live import LiveFacts
-    from kalyx.core.doors.runner import LiveRunner
     from kalyx.core.kernels import wire
     from kalyx.core.machine import Machine
     from kalyx.core.records import KalyxError
     from kalyx.core.seats import callers, meanings, startfiles
+    from kalyx.core.system import Unreadable, live_reader, loopback
+    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_runner import LiveRunner
 
     facts = LiveFacts({"HOME": str(moor.root)}, str(moor.folder))
     (moor.root / ".bashrc").write_text("# x\n" * 200_000)
@@ -178,7 +178,7 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
         ask()
         assert "only its first 524288 bytes" in facts.cut[str(moor.root / ".bashrc")]
 
-    monkeypatch.setattr(live, "SCAN_LIMIT", 10)
+    monkeypatch.setattr(live_reader, "SCAN_LIMIT", 10)
     facts.scan(sys.executable, rb"(ELF)")
     assert facts.cut[sys.executable] == "only its first 10 bytes were searched"
 

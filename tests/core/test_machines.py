@@ -5,9 +5,6 @@ import os
 
 import pytest
 
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.memory import Link, MemoryFacts, Pipe
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
@@ -19,6 +16,9 @@ from kalyx.core.kernels.specs import parse_spec, read_kernel
 from kalyx.core.machine import Machine
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
+from kalyx.core.system import Unreadable
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.memory_reader import Link, MemoryFacts, Pipe
 from kalyx.core.words.quoting import line_for
 from kalyx.core.words.visible import visible
 from tests.made import HOME, Files
@@ -266,14 +266,14 @@ def test_environments_that_settings_name(name, text):
 
 
 def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
-    from kalyx.core.doors import live
+    from kalyx.core.system import live_reader
 
     table = tmp_path / "mounts"
     table.write_text("server:/x /far\\040away nfs4 rw 0 0\nproc /proc proc rw 0 0\n")
-    assert live.remote_mounts(str(table)) == ["/far away"]
-    monkeypatch.setattr(live, "remote_mounts", lambda: [str(tmp_path)])
-    monkeypatch.setattr(live, "answers_in_time", lambda folder: False)
-    facts = live.LiveFacts()
+    assert live_reader.remote_mounts(str(table)) == ["/far away"]
+    monkeypatch.setattr(live_reader, "remote_mounts", lambda: [str(tmp_path)])
+    monkeypatch.setattr(live_reader, "answers_in_time", lambda folder: False)
+    facts = live_reader.LiveFacts()
     with pytest.raises(Unreadable, match="no answer within"):
         facts.listing(str(tmp_path / "below"))
     assert facts.kind(str(table)) == "refused" and facts.status(str(table)) is None

@@ -6,8 +6,6 @@ import pytest
 
 from kalyx.core.deeds import choosing, discarding
 from kalyx.core.deeds.recording import record
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
@@ -15,6 +13,8 @@ from kalyx.core.questions.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
+from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.writer import Change
 from kalyx.core.targets import resolve
 from tests.core.test_headers import ARM, X86, elf, mach
 from tests.core.test_machines import BINARY

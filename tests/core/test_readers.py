@@ -5,7 +5,6 @@ import json
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
@@ -18,6 +17,7 @@ from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Interpreter
 from kalyx.core.seats.notebook import read_notebook
+from kalyx.core.system.memory_reader import MemoryFacts
 from tests.made import HOME, Files
 
 TEXT = st.one_of(st.binary(max_size=300), st.text(max_size=200).map(lambda text: text.encode("utf-8", "surrogatepass")))

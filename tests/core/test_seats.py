@@ -4,8 +4,6 @@ import json
 
 import pytest
 
-from kalyx.core.doors.memory import Link, MemoryFacts
-from kalyx.core.doors.reading import Process
 from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
@@ -14,6 +12,8 @@ from kalyx.core.questions.contrast import Side, contrast
 from kalyx.core.questions.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
+from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 

@@ -2,8 +2,8 @@
 
 import pytest
 
-from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.imports.traceback import prefix_of, read_traceback
+from kalyx.core.system.memory_reader import MemoryFacts
 
 SITE = "/home/keeper/heath/lib/python3.11/site-packages"
 TRACE = 'Traceback (most recent call last):\n  File "/home/keeper/spring/weigh.py", line 3, in <module>\n'

@@ -12,10 +12,10 @@ import subprocess
 import zipfile
 from pathlib import Path
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.system.live_reader import LiveFacts
 
 CODE = (
     "import sys\nsite = sys.modules.get('site')\n"

@@ -10,14 +10,14 @@ import socket
 import msgspec
 import pytest
 
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.captured import NOT_HERE, Capture, contents_of, load, machine_of
-from kalyx.core.doors.capturing import RecordingFacts
-from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.machine import Machine
 from kalyx.core.questions.captures import finished
 from kalyx.core.questions.here import look_here
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Unreadable
+from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.player import NOT_HERE, Capture, contents_of, load, machine_of
+from kalyx.core.system.recorder import RecordingFacts
 from kalyx.core.words.blinding import Blinding
 from kalyx.demo.machines import MACHINES
 from tests.conftest import make_environment, without_times

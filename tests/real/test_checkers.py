@@ -14,8 +14,8 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.seats.editor import editor_seats
+from kalyx.core.system.live_reader import LiveFacts
 from tests.conftest import make_environment
 from tests.equipment import CAN_MAKE, LONG, SEED
 

@@ -13,10 +13,10 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.kernels.folders import Server, kernel_folders
 from kalyx.core.kernels.specs import listed_kernels
+from kalyx.core.system.live_reader import LiveFacts
 from tests.conftest import make_environment
 from tests.equipment import LONG
 

@@ -5,11 +5,11 @@ import sys
 
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.imports.names import Wanted
 from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.targets import resolve
 from tests.equipment import BY_VERSION, LONG, NEW, OLD, some
 

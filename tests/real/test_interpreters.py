@@ -10,12 +10,12 @@ import time
 import msgspec
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.imports.trial import try_import
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Interpreter
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment, until
 from tests.equipment import BY_VERSION, CAN_MAKE, NEW, REAL, VERSIONS, running_with
 
@@ -91,7 +91,7 @@ def test_what_was_started_never_outlives_kalyx(tmp_path):
     script.write_text("import os, sys, time\nif os.fork() == 0:\n    os.setsid()\n    if os.fork():\n        os._exit(0)\n"
                       "print('on', flush=True)\ntime.sleep(float(sys.argv[1]))\n")  # fmt: skip
     begin = (
-        "import os, sys, time; from kalyx.core.doors.runner import LiveRunner; r = LiveRunner(); f = r.empty_folder();"
+        "import os, sys, time; from kalyx.core.system.live_runner import LiveRunner; r = LiveRunner(); f = r.empty_folder();"
     )
     begin += "print(f.__enter__(), flush=True); words = [sys.executable, sys.argv[1], sys.argv[2]];"
     deeds = ["r.run(words, seconds=100)", "x = r.start(words); time.sleep(100)"]

@@ -12,10 +12,10 @@ import subprocess
 
 import pytest
 
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 from tests.core.test_headers import ARM, mach
 from tests.equipment import BY_VERSION, SEED
 from tests.made import WINDOWS as EXECUTABLE

@@ -10,10 +10,10 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.deeds.putting_back import found_before, put_back
-from kalyx.core.doors.live import LiveFacts
-from kalyx.core.doors.runner import LiveRunner
 from kalyx.core.machine import Machine
 from kalyx.core.records import Remedy, Step
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment
 from tests.equipment import NEW, OTHER
 

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.system.live_reader import LiveFacts
 from tests.conftest import make_environment
 from tests.equipment import NEW, OLD, REAL, some
 

@@ -13,9 +13,9 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
+from kalyx.core.system.live_reader import LiveFacts
 from tests.equipment import LONG, SEED, need
 
 POSIX = [

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.deeds.journal import Working
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.live import LiveFacts
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_writer import LiveChange
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OLD, need
 

@@ -29,10 +29,10 @@ from pathlib import Path
 from kalyx.cli import start
 from kalyx.cli.calls import Call
 from kalyx.core.deeds.wanted import wants
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.memory import Link, MemoryFacts
-from kalyx.core.doors.reading import Process
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Unreadable
+from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.reader import Process
 from tests.made import HOME, Files
 
 SITE, WORK = f"{HOME}/heath/lib/python3.11/site-packages", f"{HOME}/spring"

@@ -9,9 +9,9 @@ import sys
 
 import pytest
 
-from kalyx.core.doors.memory import MemoryFacts
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.meanings import meanings
+from kalyx.core.system.memory_reader import MemoryFacts
 from tests.conftest import KALYX, Moor, make_environment, started
 from tests.equipment import NEW
 

@@ -9,9 +9,9 @@ from tests.equipment import LONG
 
 WORKER = r"""
 import json, os, random, sys, time
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.claims import claim
-from kalyx.core.doors.live import LiveFacts
+from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.claims import claim
+from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.records import KalyxError
 folder, seed = sys.argv[1], int(sys.argv[2])
 chance, waiting = random.Random(seed), [False]
@@ -67,15 +67,15 @@ def test_one_takes_over(tmp_path):
 
 def test_a_clock_that_is_set_changes_nothing(tmp_path, monkeypatch):
     """Who is at work is known by the system's own count: a clock five seconds off lets nobody else in."""
-    from kalyx.core.doors import claims, live
-    from kalyx.core.doors.change import LiveChange
-    from kalyx.core.doors.live import LiveFacts
+    from kalyx.core.system import claims, live_reader
+    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_writer import LiveChange
 
     facts, place = LiveFacts({}, str(tmp_path)), str(tmp_path / "claim")
     claims.claim(facts, place, LiveChange())
     before = facts.process(os.getpid()).started
-    booted = live._booted()
-    monkeypatch.setattr(live, "_booted", lambda: booted + 5)
+    booted = live_reader._booted()
+    monkeypatch.setattr(live_reader, "_booted", lambda: booted + 5)
     fresh = LiveFacts({}, str(tmp_path))
     assert fresh.process(os.getpid()).started == before + 5 and claims.worker(fresh, place) == os.getpid()
     (tmp_path / "claim").write_text(f"{os.getpid()} 12@other\n")

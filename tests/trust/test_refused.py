@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.doors.memory import Link, MemoryFacts, Shut
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
+from kalyx.core.system.memory_reader import Link, MemoryFacts, Shut
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation

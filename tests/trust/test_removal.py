@@ -12,9 +12,9 @@ import pytest
 from kalyx.core.deeds.discarding import unowned_files
 from kalyx.core.deeds.journal import Working
 from kalyx.core.deeds.safekeeping import Kept
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_writer import LiveChange
 from tests.conftest import make_environment, started
 from tests.equipment import NEW, as_root
 from tests.real.test_kernels import standin_argv

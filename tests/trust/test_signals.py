@@ -226,9 +226,9 @@ def test_what_cannot_be_taken_back_is_said(hive):
     """A refusal after which the inverse is refused too: nobody is told that all is as before."""
     moor, _ = hive
     from kalyx.core.deeds.transaction import Transaction
-    from kalyx.core.doors.change import LiveChange
-    from kalyx.core.doors.live import LiveFacts
     from kalyx.core.records import KalyxError
+    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_writer import LiveChange
 
     class Stubborn(LiveChange):
         def remove_file(self, path: str) -> None:

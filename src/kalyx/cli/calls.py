@@ -9,11 +9,11 @@ from contextlib import contextmanager
 from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
+from kalyx.core.system import Facts
+from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.words.visible import visible
 
 if TYPE_CHECKING:
@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from kalyx.cli.render.screen import Screen
-    from kalyx.core.doors.runner import LiveRunner
-    from kalyx.core.doors.starting import Runner
+    from kalyx.core.system.live_runner import LiveRunner
+    from kalyx.core.system.runner import Runner
 
 
 class Call:
@@ -230,7 +230,7 @@ def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
     """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
     if any(one.version.count(".") < 2 for one in interpreters):
         from kalyx.core.deeds.remembered import completed
-        from kalyx.core.doors.change import LiveChange
+        from kalyx.core.system.live_writer import LiveChange
 
         completed(facts, _runner(), LiveChange(), interpreters)
 
@@ -239,7 +239,7 @@ def doors_of(name: str) -> tuple[Facts, Runner | None]:
     """The doors of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
     import os
 
-    from kalyx.core.doors.captured import machine_of, read_capture
+    from kalyx.core.system.player import machine_of, read_capture
     from kalyx.demo.machines import MACHINES
 
     if name in MACHINES and not os.path.exists(name):
@@ -250,13 +250,13 @@ def doors_of(name: str) -> tuple[Facts, Runner | None]:
 def _completed_elsewhere(facts: Facts, runner: Runner, interpreters: list[Interpreter]) -> None:
     """The same through other doors; what was learnt is not kept on this machine."""
     from kalyx.core.deeds.remembered import completed
-    from kalyx.core.doors.changing import NoChange
+    from kalyx.core.system.writer import NoChange
 
     completed(facts, runner, NoChange(), interpreters)
 
 
 def _runner() -> LiveRunner:
-    from kalyx.core.doors.runner import LiveRunner
+    from kalyx.core.system.live_runner import LiveRunner
 
     return LiveRunner()
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Iterable
 
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
+from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.words.visible import visible
 
 SHELLS = ("bash", "zsh", "fish")

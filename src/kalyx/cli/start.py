@@ -194,8 +194,8 @@ def call(words: list[str]) -> int:
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
     from kalyx.cli.calls import Call
-    from kalyx.core.doors import Unreadable
     from kalyx.core.records import KalyxError
+    from kalyx.core.system import Unreadable
 
     if getattr(options, "on", None) and options.command not in EXAMINE:
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
@@ -220,8 +220,8 @@ def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
     if options.dry_run:
         return
     from kalyx.core.deeds.transaction import recover
-    from kalyx.core.doors.change import LiveChange
-    from kalyx.core.doors.live import LiveFacts
+    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_writer import LiveChange
     from kalyx.core.words.visible import visible
 
     for line in recover(LiveFacts(), LiveChange()):

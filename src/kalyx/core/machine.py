@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import structs
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.found import (
     bases_of,
     found_environments,
@@ -27,16 +26,17 @@ from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import listed_kernels
 from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.quoting import Unquotable, line_for, line_that_runs_output
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.starting import Runner
     from kalyx.core.imports.resolver import Resolver
     from kalyx.core.packages.metadata import Installed
     from kalyx.core.seats.server import Found
+    from kalyx.core.system.runner import Runner
 
 
 class Machine:
@@ -169,7 +169,7 @@ class Machine:
         Its token goes only to the process that its file names, where that is the one that listens: a file can name
         any port, and any process can listen on one. Raises Unreadable.
         """
-        from kalyx.core.doors.loopback import ask_server
+        from kalyx.core.system.loopback import ask_server
 
         if found.port is None or self.facts.listens(found.pid, found.port) is not True:
             raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")

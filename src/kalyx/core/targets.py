@@ -97,7 +97,7 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
     """A notebook, through the kernel it asks for."""
     facts = machine.facts
     if not facts.is_file(path):
-        from kalyx.core.doors.nearby import near_paths
+        from kalyx.core.system.nearest_path import near_paths
 
         near = near_paths(facts, path)
         raise KalyxError(f"{visible(path)}: there is no such notebook", near)

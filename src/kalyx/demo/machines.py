@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.doors.memory import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryFacts
 
 # A PE file and a Mach-O file of no content, each with a real header: the processor is told by it.
 _PE = (b"MZ" + b"\0" * 58 + (64).to_bytes(4, "little") + b"PE\0\0" + (0x8664).to_bytes(2, "little")

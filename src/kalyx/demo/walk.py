@@ -7,7 +7,7 @@ import shlex
 import shutil
 import subprocess
 
-from kalyx.core.doors.own import own_command
+from kalyx.core.system.own_command import own_command
 from kalyx.demo.machine import Demo
 
 # Why, the line, and the status it ends with.

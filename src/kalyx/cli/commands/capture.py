@@ -11,10 +11,10 @@ from importlib import import_module
 from kalyx.cli.calls import Call
 from kalyx.cli.commands.why import words_of
 from kalyx.cli.start import changing, command_parser
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.captured import Capture
 from kalyx.core.outcomes import CaptureAnswer, Captured
 from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.system import Unreadable
+from kalyx.core.system.player import Capture
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,7 +33,7 @@ def run(call: Call) -> int:
 
 
 def _made(call: Call, path: str) -> int:
-    from kalyx.core.doors.change import LiveChange
+    from kalyx.core.system.live_writer import LiveChange
 
     machine = call.machine
     answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
@@ -75,8 +75,8 @@ def _made(call: Call, path: str) -> int:
 
 def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     """Every question that a capture answers, asked once as its command asks it, through the recorder at the doors."""
-    from kalyx.core.doors.capturing import RecordingFacts, RecordingRunner
     from kalyx.core.questions import captures
+    from kalyx.core.system.recorder import RecordingFacts, RecordingRunner
 
     made, live = Capture({}), call.machine
     assert live.runner is not None
@@ -121,7 +121,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
 
 def _shown(call: Call, path: str) -> int:
     """Every file, folder, variable, process and program in a capture, with what it holds of each."""
-    from kalyx.core.doors.captured import contents_of, read_capture
+    from kalyx.core.system.player import contents_of, read_capture
 
     capture = read_capture(path)
     answer = CaptureAnswer(path=path, done=True, readings=len(capture.readings), answers=len(capture.answers))

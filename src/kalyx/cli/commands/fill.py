@@ -10,9 +10,9 @@ from kalyx.core import signals
 from kalyx.core.deeds import filling
 from kalyx.core.deeds.safekeeping import Kept, left_over
 from kalyx.core.deeds.wanted import wants
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.ways import refuse_unnamed
 
 

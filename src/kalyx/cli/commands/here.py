@@ -74,7 +74,7 @@ def _lines(call: Call) -> int:
 def _earlier(call: Call, text: str) -> HereAnswer:
     import msgspec
 
-    from kalyx.core.doors import Unreadable
+    from kalyx.core.system import Unreadable
     from kalyx.core.words.visible import visible
 
     facts = call.machine.facts

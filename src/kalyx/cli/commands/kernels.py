@@ -6,10 +6,10 @@ import argparse
 
 from kalyx.cli.calls import Call
 from kalyx.core.answers import KernelsAnswer
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.findings import catalogue
 from kalyx.core.kernels.folders import kernel_folders
 from kalyx.core.records import Unread
+from kalyx.core.system import Facts, Unreadable
 
 # Conditions that say something is wrong; the others are only worth knowing.
 WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden"}

@@ -8,11 +8,11 @@ from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.deeds import pointing
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import PointAnswer
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.targets import resolve, seat_of_notebook
 from kalyx.core.words.visible import visible
 

@@ -11,7 +11,6 @@ from kalyx.core.deeds import preparing, registering
 from kalyx.core.deeds.bringing import could_bring
 from kalyx.core.deeds.recorded import Recorded, is_record, read_record
 from kalyx.core.deeds.wanted import required_python, wants
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
@@ -20,6 +19,7 @@ from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.targets import resolve
 from kalyx.core.ways import refuse_unnamed
 

@@ -9,8 +9,8 @@ from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.deeds.recorded import is_record
 from kalyx.core.deeds.recording import record
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.words.visible import visible
 
 

@@ -12,13 +12,13 @@ from kalyx.core import signals
 from kalyx.core.deeds import filling, registering
 from kalyx.core.deeds.registering import Order, Plan
 from kalyx.core.deeds.wanted import wants
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.findings.conditions import kernel_package_absent
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.ways import refuse_unnamed
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.calls import Call
-from kalyx.core.doors import Unreadable
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Unreadable
 from kalyx.core.words.visible import visible
 
 

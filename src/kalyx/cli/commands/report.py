@@ -8,11 +8,11 @@ from collections.abc import Callable
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing, command_parser
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.doors import Unreadable
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.live import LiveFacts
 from kalyx.core.outcomes import ReportAnswer
 from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.system import Unreadable
+from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.words.visible import visible
 
 _LARGEST = 256 * 1024 * 1024

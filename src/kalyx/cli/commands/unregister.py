@@ -11,9 +11,9 @@ from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.deeds import registering
 from kalyx.core.deeds.transaction import Transaction
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.outcomes import UnregisterAnswer
 from kalyx.core.records import ChangePlan, Kernel
+from kalyx.core.system.live_writer import LiveChange
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -13,7 +13,6 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.deeds.pointing import Pointing, read_for_change
-from kalyx.core.doors import Facts
 from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply
@@ -23,6 +22,7 @@ from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 

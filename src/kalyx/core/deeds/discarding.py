@@ -19,8 +19,6 @@ from kalyx.core.deeds import made, registering
 from kalyx.core.deeds.journal import Working, forget
 from kalyx.core.deeds.preparing import MAKERS_NAMES
 from kalyx.core.deeds.transaction import Transaction
-from kalyx.core.doors import Facts, Unreadable, claims
-from kalyx.core.doors.changing import Change
 from kalyx.core.environments.journal import Entry, Work, entry_of
 from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
@@ -37,6 +35,8 @@ from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
+from kalyx.core.system import Facts, Unreadable, claims
+from kalyx.core.system.writer import Change
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.words.patterns import pattern
 from kalyx.core.words.redaction import shown_command

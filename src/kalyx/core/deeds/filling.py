@@ -18,11 +18,11 @@ from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, vis
 from kalyx.core.deeds.proving import proofs, running_in
 from kalyx.core.deeds.safekeeping import Kept
 from kalyx.core.deeds.wanted import Wants
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Move, Package
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.words.names import canonical
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.visible import visible

@@ -15,9 +15,6 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct
 
 from kalyx.core.deeds.remembered import cache_file
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.change import LiveChange
-from kalyx.core.doors.own_files import distrust
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.consent import let_through
@@ -25,6 +22,9 @@ from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import Interpreter, KalyxError, Package
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.own_files import distrust
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.patterns import pattern
 from kalyx.core.words.redaction import redacted

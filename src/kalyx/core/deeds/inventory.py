@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from kalyx.core.deeds.installer import Coming
-from kalyx.core.doors import Facts
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.records import Broken, Interpreter, Move, Package
+from kalyx.core.system import Facts
 from kalyx.core.words.names import canonical
 
 

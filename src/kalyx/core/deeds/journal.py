@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.changing import Change
 from kalyx.core.environments.journal import Work, entry_file
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts
+from kalyx.core.system.writer import Change
 
 
 class Files:

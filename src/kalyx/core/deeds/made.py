@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.changing import Change
 from kalyx.core.environments.made import made_list, made_prefixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts
+from kalyx.core.system.writer import Change
 
 
 def remember(facts: Facts, prefix: str, change: Change) -> None:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from kalyx.core.deeds.installer import run_to_end
-from kalyx.core.doors.own import own_command
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.findings import remedies
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
+from kalyx.core.system.own_command import own_command
 from kalyx.core.words.visible import visible
 
 

@@ -16,13 +16,13 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.deeds.transaction import Transaction
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.seats.notebook import ENDING
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.writer import Change
 from kalyx.core.ways import kernel_of
 from kalyx.core.words.visible import visible
 

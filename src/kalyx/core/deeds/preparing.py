@@ -20,8 +20,6 @@ from kalyx.core.deeds.inventory import moves
 from kalyx.core.deeds.journal import Working
 from kalyx.core.deeds.proving import proofs
 from kalyx.core.deeds.wanted import Wants
-from kalyx.core.doors import Unreadable, claims
-from kalyx.core.doors.changing import Change
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
@@ -34,6 +32,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.outcomes import PrepareAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
+from kalyx.core.system import Unreadable, claims
+from kalyx.core.system.writer import Change
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
 

@@ -11,11 +11,11 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core.deeds.installer import run_to_end
-from kalyx.core.doors import Facts
-from kalyx.core.doors.own import own_command
 from kalyx.core.findings.taking_back import inverse
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Remedy
+from kalyx.core.system import Facts
+from kalyx.core.system.own_command import own_command
 from kalyx.core.words.visible import visible
 
 Tell = Callable[[str], None]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.visible import visible
 
 HEAD = "# kalyx record 1"

@@ -11,7 +11,6 @@ import json
 import re
 
 from kalyx.core.deeds.recorded import HEAD
-from kalyx.core.doors import Facts
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
@@ -20,6 +19,7 @@ from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, marker_environment
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
+from kalyx.core.system import Facts
 from kalyx.core.ways import search_of
 from kalyx.core.words.names import canonical, is_distribution_name, is_version
 from kalyx.core.words.redaction import without_credentials

@@ -18,9 +18,6 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.deeds.transaction import Transaction
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import believed
 from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
@@ -31,6 +28,9 @@ from kalyx.core.machine import Machine
 from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats.server import listed_by
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.own_files import believed
+from kalyx.core.system.writer import Change
 from kalyx.core.words.names import canonical
 from kalyx.core.words.patterns import pattern
 from kalyx.core.words.visible import visible

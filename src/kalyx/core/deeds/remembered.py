@@ -10,13 +10,13 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import believed, own_folder
-from kalyx.core.doors.starting import Runner
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import Gate, objection
 from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.runner import Runner
+from kalyx.core.system.writer import Change
 
 _SCHEMA = "kalyx.remembered/1"
 _LIMIT = 1024 * 1024

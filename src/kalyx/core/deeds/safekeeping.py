@@ -15,12 +15,12 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.deeds.journal import Working, forget
-from kalyx.core.doors import Facts, Unreadable, claims
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import distrust
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts, Unreadable, claims
+from kalyx.core.system.own_files import distrust
+from kalyx.core.system.writer import Change
 from kalyx.core.words.visible import visible
 
 _PART, _OVER = BEFORE_FOLDER + ".part", BEFORE_FOLDER + ".over"

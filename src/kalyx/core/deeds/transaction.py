@@ -20,10 +20,10 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.deeds.journal import Files
-from kalyx.core.doors import Facts, Unreadable, claims
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import believed, own_folder
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts, Unreadable, claims
+from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.writer import Change
 
 _LIMIT = 64 * 1024 * 1024
 _START = "changes-"

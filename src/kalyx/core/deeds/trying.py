@@ -13,7 +13,6 @@ from itertools import pairwise
 from msgspec import Struct
 
 from kalyx.core.deeds.installer import run_to_end
-from kalyx.core.doors.change import LiveChange
 from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run, objection
@@ -21,6 +20,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
+from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.ways import named_by, search_of, way_of
 from kalyx.core.words.names import canonical
 

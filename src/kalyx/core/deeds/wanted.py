@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.names import canonical
 from kalyx.core.words.visible import visible
 

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.numbers import are_numbers
 
 # Folders of the home folder that hold environments, each one folder deep.

@@ -7,11 +7,11 @@ from collections.abc import Iterable
 
 from msgspec import structs
 
-from kalyx.core.doors import Facts
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
 from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Environment, Interpreter, Unread
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import leading_number
 
 

@@ -12,8 +12,8 @@ from typing import Literal
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.own_files import believed, own_folder
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.own_files import believed, own_folder
 
 Work = Literal["prepare", "fill", "discard"]
 _LIMIT = 64 * 1024

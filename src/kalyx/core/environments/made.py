@@ -6,8 +6,8 @@ is passed over, and forgotten when the list is written next.
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.own_files import believed, own_folder
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.own_files import believed, own_folder
 
 _LIMIT = 1024 * 1024
 _MOST = 2000

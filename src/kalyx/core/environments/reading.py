@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
 from kalyx.core.environments.searchpath import site_folders
 from kalyx.core.interpreters.reading import (
     SETTINGS_NAME,
@@ -18,6 +17,7 @@ from kalyx.core.interpreters.reading import (
     version_in,
 )
 from kalyx.core.records import Environment, EnvironmentKind, Interpreter
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import are_numbers
 
 # Folder names so common that they tell nothing: the folder above is named with them.

@@ -15,12 +15,12 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.reader import variable_of
 from kalyx.core.words.numbers import leading_number
 
 # The origin of an entry that only the interpreter itself could name.

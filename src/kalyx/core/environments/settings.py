@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 
 # Where settings lie, relative to a folder; the names are dictated by the formats.
 _FILES = (".vscode/settings.json", ".vscode/launch.json", "pyrightconfig.json", ".idea/misc.xml", ".idea/workspace.xml",

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.records import Interpreter
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.numbers import leading_number
 
 

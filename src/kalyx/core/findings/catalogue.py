@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.findings.taking_back import with_undo
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
+from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:  # what only explains an import is loaded where one is explained
     from kalyx.core.answers import CauseText

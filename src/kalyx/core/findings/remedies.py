@@ -7,10 +7,10 @@ installation that no metadata here and no table knows.
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
+from kalyx.core.system import Facts
 from kalyx.core.words.names import is_requirement
 from kalyx.core.words.quoting import Unquotable, line_for
 from kalyx.core.words.visible import visible

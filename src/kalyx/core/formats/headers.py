@@ -11,8 +11,8 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.processors import MACH, processor_of
+from kalyx.core.system import Facts, Unreadable
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
 COMPILED = (".so", ".pyd", ".dylib", ".dll")

@@ -11,10 +11,10 @@ from functools import cached_property
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
 from kalyx.core.records import Interpreter
+from kalyx.core.system import Facts, Unreadable
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024

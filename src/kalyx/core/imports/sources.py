@@ -12,9 +12,9 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.names import is_module_name
 from kalyx.core.words.patterns import pattern
 

@@ -10,8 +10,8 @@ import re
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
 from kalyx.core.imports.trial import Raised, lacking_name, missing_name
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import leading_number
 from kalyx.core.words.patterns import pattern
 

@@ -17,7 +17,7 @@ from kalyx.core.words.numbers import leading_number
 from kalyx.core.words.patterns import pattern
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.starting import Ended, Runner
+    from kalyx.core.system.runner import Ended, Runner
 
 
 _STOOD = pattern(r'\s+File "(.*)", line (\d+) in (.*)$')

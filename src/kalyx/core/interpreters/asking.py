@@ -9,13 +9,13 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.data import WITNESS_PATH
-from kalyx.core.doors import Facts
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import installation_at, minor_of
 from kalyx.core.records import Interpreter
+from kalyx.core.system import Facts
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.starting import Ended, Runner
+    from kalyx.core.system.runner import Ended, Runner
 
 
 # Bytes of an answer: two thousand modules with their paths come to a few of these at most.

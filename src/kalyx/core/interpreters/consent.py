@@ -18,9 +18,9 @@ import sys
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.starting import Ended, Runner, Running
 from kalyx.core.records import Interpreter
+from kalyx.core.system import Facts
+from kalyx.core.system.runner import Ended, Runner, Running
 
 NamedBy = Literal["user", "shell", "kernel", "process", "machine", "folder", "text"]
 

@@ -13,13 +13,13 @@ from collections.abc import Callable
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.reading import PATH_LIMIT
 from kalyx.core.formats.processors import processor_of
 from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.reader import PATH_LIMIT
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.patterns import pattern
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
 from kalyx.core.formats import ini
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import are_numbers
 
 _HIVES = ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE")

@@ -10,9 +10,9 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.reading import variable_of
 from kalyx.core.interpreters import shims
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.reader import variable_of
 
 
 class FirstLine(Struct):

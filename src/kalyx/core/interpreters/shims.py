@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 from kalyx.core.words.lines import lines_of
 from kalyx.core.words.numbers import are_numbers
 

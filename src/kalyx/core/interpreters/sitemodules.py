@@ -14,7 +14,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 from kalyx.core.words.lines import LONGEST_LINE, lines_of
 from kalyx.core.words.patterns import pattern
 

@@ -6,7 +6,7 @@ everything in one file), written as that build would be.
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 from kalyx.core.words.numbers import is_number
 
 _WINDOWS = {

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.patterns import pattern
 

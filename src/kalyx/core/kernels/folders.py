@@ -12,12 +12,12 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.reading import variable_of
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.system import Facts
+from kalyx.core.system.reader import variable_of
 from kalyx.core.words.numbers import number_of
 
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 from kalyx.core.words.names import canonical
 
 

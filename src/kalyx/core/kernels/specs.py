@@ -15,12 +15,12 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, provisioners
 from kalyx.core.records import Evidence, Finding, Kernel
+from kalyx.core.system import Facts, Unreadable
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"

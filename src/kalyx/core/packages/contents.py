@@ -6,11 +6,11 @@ the search path; of two copies the first one wins, and the other is hidden.
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.packages.metadata import EGG, Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.names import canonical
 
 # Of what a package is that lies on an entry of the path; a program's own folder holds no packages.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
+from kalyx.core.system import Facts
 
 
 def finder_mapping(facts: Facts, path: str) -> dict[str, str]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-from kalyx.core.doors import Facts, Unreadable
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.names import canonical
 from kalyx.core.words.numbers import number_of
 

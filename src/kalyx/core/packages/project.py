@@ -11,8 +11,8 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.spot import Malformed
+from kalyx.core.system import Facts, Unreadable
 
 _LIMIT = 1024 * 1024
 _ABOVE = 12

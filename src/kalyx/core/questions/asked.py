@@ -12,16 +12,16 @@ import ast
 import json
 from typing import TYPE_CHECKING, Any
 
-from kalyx.core.doors import Unreadable
 from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
 from kalyx.core.records import Part
 from kalyx.core.seats.running import Live
+from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.loopback import Connection
+    from kalyx.core.system.loopback import Connection
 
 _AT_ONCE = 1.0
 
@@ -89,7 +89,7 @@ def _program_of_shell(machine: Machine) -> str | None:
 
 def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
     """Who a running kernel says it is (executable, prefix, folder), or why it could not be asked."""
-    from kalyx.core.doors.loopback import Connection, monotonic
+    from kalyx.core.system.loopback import Connection, monotonic
 
     try:
         said = json.loads(machine.facts.read_text(live.connection, 65536))
@@ -121,7 +121,7 @@ def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
 
 
 def _reply(connection: Connection, session: Session, identifier: str, until: float) -> dict[str, Any] | None:
-    from kalyx.core.doors.loopback import monotonic
+    from kalyx.core.system.loopback import monotonic
 
     while monotonic() < until:
         found = connection.receive(("shell",), max(0.01, until - monotonic()))

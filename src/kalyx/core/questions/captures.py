@@ -6,11 +6,11 @@ question needs, secrets, and the user's and the machine's name are left out or r
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.captured import Capture
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.player import Capture
 from kalyx.core.words.blinding import Blinding
 from kalyx.core.words.essence import needed
 

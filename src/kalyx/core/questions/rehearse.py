@@ -11,8 +11,6 @@ from contextlib import nullcontext
 
 from msgspec import Struct
 
-from kalyx.core.doors.loopback import Connection, answers_itself, monotonic
-from kalyx.core.doors.starting import Runner, Running
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.findings.conditions import no_answer
 from kalyx.core.imports.names import Wanted
@@ -35,6 +33,8 @@ from kalyx.core.records import (
     Kernel,
     ShellReach,
 )
+from kalyx.core.system.loopback import Connection, answers_itself, monotonic
+from kalyx.core.system.runner import Runner, Running
 from kalyx.core.targets import seat_of_kernel
 
 WORDS_KEPT = 20_000

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from kalyx.core.doors.reading import NOT_HERE
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
@@ -17,10 +16,11 @@ from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
+from kalyx.core.system.reader import NOT_HERE
 from kalyx.core.ways import kernel_of, named_by, search_of, way_of
 
 if TYPE_CHECKING:
-    from kalyx.core.doors.starting import Runner
+    from kalyx.core.system.runner import Runner
 
 
 def why_import(

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.doors.loopback import monotonic
 from kalyx.core.findings.in_front import no_parent_package, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import Wanted
@@ -17,6 +16,7 @@ from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
+from kalyx.core.system.loopback import monotonic
 from kalyx.core.words.visible import visible
 
 Tell = Callable[[str], None]

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.reading import Process
+from kalyx.core.system import Facts
+from kalyx.core.system.reader import Process
 
 SHELLS = {"bash", "zsh", "fish", "dash", "sh", "ash", "ksh", "ksh93", "mksh", "tcsh", "csh", "xonsh",
           "pwsh", "powershell", "cmd", "busybox"}  # fmt: skip

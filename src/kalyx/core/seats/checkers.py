@@ -14,9 +14,9 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.patterns import pattern
 
 _TOPS = (".git", ".hg")

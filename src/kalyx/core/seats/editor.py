@@ -10,7 +10,6 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.data import table
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import FORMS, LIMIT, Value, values
@@ -18,6 +17,7 @@ from kalyx.core.records import Part, Seat
 from kalyx.core.seats.checkers import Sheet, deciding, holds_packages, said, sheet_of
 from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
+from kalyx.core.system import Facts, Unreadable
 from kalyx.core.words.nearness import distance
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.patterns import fits
@@ -306,7 +306,7 @@ def _target_version(facts: Facts, seat: Seat, part: Part) -> Seat:
 
 def _passed_over(facts: Facts, seat: Seat, part: Part, path: str) -> Seat:
     """The checker passes over an environment that it cannot use, and takes PATH's Python."""
-    from kalyx.core.doors.nearby import nearest_existing
+    from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(facts, path)
     seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
@@ -399,7 +399,7 @@ def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
         part.reason, part.undecided = found.reason, found.undecided
     if part.interpreter is None:
         part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
-        from kalyx.core.doors.nearby import nearest_existing
+        from kalyx.core.system.nearest_path import nearest_existing
 
         is_name = not any(sign in asked.word for sign in "/\\$~")
         near = _nearest_program(facts, asked.word) if is_name else nearest_existing(facts, path)

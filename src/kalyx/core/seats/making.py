@@ -7,11 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from kalyx.core.doors import Facts
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.records import Interpreter, Part, Seat, SeatKind
+from kalyx.core.system import Facts
 
 
 def starting(facts: Facts, path: str, role: str = "python", word: str = "") -> Part:

@@ -13,9 +13,9 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.doors import Facts
 from kalyx.core.records import Evidence
 from kalyx.core.seats.callers import ShellFound
+from kalyx.core.system import Facts
 from kalyx.core.words.lines import lines_of
 from kalyx.core.words.patterns import pattern
 

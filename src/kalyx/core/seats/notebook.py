@@ -6,13 +6,13 @@ import json
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.formats.notebook import metadata_of
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.kernels.folders import Server
 from kalyx.core.records import Kernel, Seat
 from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.making import silent_seat
+from kalyx.core.system import Facts, Unreadable
 
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024
 ENDING = ".ipynb"

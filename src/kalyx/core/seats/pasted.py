@@ -10,9 +10,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from kalyx.core.doors import Facts
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.making import seat_from, silent_seat, starting
+from kalyx.core.system import Facts
 from kalyx.core.words.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"

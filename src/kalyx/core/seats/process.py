@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.reading import Process
 from kalyx.core.records import Seat, SeatKind
 from kalyx.core.seats.callers import (
     above,
@@ -17,6 +15,8 @@ from kalyx.core.seats.callers import (
 )
 from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.seats.shell import telling
+from kalyx.core.system import Facts
+from kalyx.core.system.reader import Process
 from kalyx.core.words.redaction import program_ran
 
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
 from kalyx.core.records import Seat
 from kalyx.core.seats.making import seat_from, starting, starting_script
+from kalyx.core.system import Facts
 
 
 def program_seat(facts: Facts, word: str) -> Seat | None:

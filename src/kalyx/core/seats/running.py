@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.reading import Process
 from kalyx.core.records import Kernel, RunningKernel, Seat, Unread
 from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
 from kalyx.core.seats.notebook import Notebook
 from kalyx.core.seats.process import process_seat, with_life
 from kalyx.core.seats.server import Ask, Found, sessions_of
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.reader import Process
 
 _PROCESSES = 20_000
 

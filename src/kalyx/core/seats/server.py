@@ -13,12 +13,12 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts, Unreadable
-from kalyx.core.doors.reading import Process
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
 from kalyx.core.records import Seat
 from kalyx.core.seats.process import process_seat
+from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system.reader import Process
 
 _FILE_LIMIT = 64 * 1024
 _LATER = 10.0

@@ -9,9 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from kalyx.core.doors import Facts
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.meanings import Meaning, is_followed, meanings
+from kalyx.core.system import Facts
 from kalyx.core.words.patterns import pattern
 
 _LIMIT = 512 * 1024

@@ -6,8 +6,8 @@ import json
 
 from msgspec import Struct
 
-from kalyx.core.doors import Facts
 from kalyx.core.formats.values import LIMIT
+from kalyx.core.system import Facts
 
 ENDING = ".code-workspace"
 _AT_MOST = 50

@@ -14,12 +14,12 @@ Only looks like it (asked for as a part of its package):
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import said
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Facts
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
           "__main__' is not a package")  # fmt: skip

@@ -16,10 +16,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kalyx.core.doors import Facts
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
+from kalyx.core.system import Facts
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Case

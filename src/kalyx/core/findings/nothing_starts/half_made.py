@@ -14,7 +14,6 @@ Only looks like it (it was finished, and its base was removed later):
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
@@ -22,6 +21,7 @@ from kalyx.core.findings.shared.activation import spoken_place
 from kalyx.core.findings.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Facts
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
@@ -86,7 +86,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 
 def _worker(facts: Facts, mark: str) -> int | None:
     """The process that works on what carries the mark, where one still does."""
-    from kalyx.core.doors import claims  # few environments carry one
+    from kalyx.core.system import claims  # few environments carry one
 
     return claims.worker(facts, mark)
 

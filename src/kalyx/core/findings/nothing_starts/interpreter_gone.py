@@ -33,7 +33,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     source = case.seat.source or case.seat.name
     if case.seat.undecided:
         return None  # it could not be told
-    from kalyx.core.doors.nearby import nearest_existing
+    from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
     mends = []
@@ -88,7 +88,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
     ]
     mends = []
-    from kalyx.core.doors.nearby import nearest_existing
+    from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(machine.facts, first) if machine.facts.path.isabs(first) else None
     if near is not None:

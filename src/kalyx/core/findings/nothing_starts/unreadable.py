@@ -16,12 +16,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kalyx.core.doors import Unreadable
 from kalyx.core.environments.reading import View
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.conditions import condition
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import DeadSeat, Failing

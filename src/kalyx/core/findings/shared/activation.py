@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
 from kalyx.core.machine import Machine
+from kalyx.core.system import Facts
 
 Spoken = tuple[str, str, int]
 

@@ -16,7 +16,6 @@ from __future__ import annotations
 
 import base64
 
-from kalyx.core.doors import Facts, Unreadable
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import compiled_of, files_of, reinstall, said
 from kalyx.core.formats.fitting import is_compiled
@@ -25,6 +24,7 @@ from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Facts, Unreadable
 
 _FILES = 5000
 _HASHED = 64 * 1024 * 1024

@@ -19,10 +19,10 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
 from kalyx.core import signals
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.processes import is_living
-from kalyx.core.doors.trees import copy_tree, first_difference, keep_what_belongs, look_through
 from kalyx.core.records import KalyxError
+from kalyx.core.system.processes import is_living
+from kalyx.core.system.trees import copy_tree, first_difference, keep_what_belongs, look_through
+from kalyx.core.system.writer import Change
 from kalyx.core.words.numbers import is_number
 from kalyx.core.words.visible import visible
 

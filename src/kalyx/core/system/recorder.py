@@ -10,9 +10,9 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from kalyx.core.doors.captured import Capture, Normal, key_of, packed
-from kalyx.core.doors.reading import READ_LIMIT, Facts, Process, Status, Unreadable
-from kalyx.core.doors.starting import Ended, Runner, Running
+from kalyx.core.system.player import Capture, Normal, key_of, packed
+from kalyx.core.system.reader import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.words.essence import Essence
 
 

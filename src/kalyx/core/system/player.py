@@ -22,9 +22,9 @@ from msgspec import MsgspecError, Raw, Struct, field
 from msgspec.json import Decoder
 
 from kalyx.core.data import WITNESS_PATH
-from kalyx.core.doors.reading import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
-from kalyx.core.doors.starting import Ended, Runner, Running
 from kalyx.core.records import KalyxError
+from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.words.essence import needed
 from kalyx.core.words.visible import visible
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors.reading import Facts
+from kalyx.core.system.reader import Facts
 from kalyx.core.words.nearness import distance
 
 _MOST = 200_000  # letters compared for one suggestion

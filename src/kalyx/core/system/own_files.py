@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from kalyx.core.doors.reading import Facts, Unreadable
+from kalyx.core.system.reader import Facts, Unreadable
 
 Purpose = Literal["cache", "state", "data"]
 

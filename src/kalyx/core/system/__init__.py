@@ -10,6 +10,6 @@ up on a path) is worked out here once, by the examined machine's own path
 rules, so that the live and the in-memory machine cannot differ in it.
 """
 
-from kalyx.core.doors.reading import Facts, Status, Unreadable
+from kalyx.core.system.reader import Facts, Status, Unreadable
 
 __all__ = ["Facts", "Status", "Unreadable"]

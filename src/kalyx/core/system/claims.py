@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors import Facts
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.own_files import distrust
-from kalyx.core.doors.reading import Process
 from kalyx.core.records import KalyxError
+from kalyx.core.system import Facts
+from kalyx.core.system.own_files import distrust
+from kalyx.core.system.reader import Process
+from kalyx.core.system.writer import Change
 from kalyx.core.words.numbers import number_of
 from kalyx.core.words.patterns import pattern
 from kalyx.core.words.visible import visible

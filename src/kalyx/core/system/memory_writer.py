@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kalyx.core.doors.changing import Change
-from kalyx.core.doors.memory import Link, MemoryFacts
 from kalyx.core.records import KalyxError
+from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.writer import Change
 
 
 class MemoryChange(Change):

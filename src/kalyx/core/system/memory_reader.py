@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from kalyx.core.doors.reading import LINK_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
 
 _NAME_LIMIT, _PATH_LIMIT = 255, 4095
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
-from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner
+from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner
 
 # What a program answers: its words go in, how it ended comes out; None where no such program is.
 Answer = Callable[[list[str]], Ended | None]

@@ -19,9 +19,9 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
 from kalyx.core import signals
-from kalyx.core.doors import processes
-from kalyx.core.doors.guard import MARK_VARIABLE, guard
-from kalyx.core.doors.starting import OUTPUT_LIMIT, Ended, Runner, Running
+from kalyx.core.system import processes
+from kalyx.core.system.guard import MARK_VARIABLE, guard
+from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner, Running
 
 
 class _Drain(threading.Thread):

@@ -14,9 +14,9 @@ import socket
 import time
 from typing import Any
 
-from kalyx.core.doors.guard import guard
-from kalyx.core.doors.reading import Unreadable
 from kalyx.core.records import KalyxError
+from kalyx.core.system.guard import guard
+from kalyx.core.system.reader import Unreadable
 
 _LONGEST_SOCKET = 100  # bytes of a local socket's address, without the number behind (unix(7))
 _ANSWER_LIMIT = 16 * 1024 * 1024
