@@ -19,8 +19,8 @@ from kalyx.core.seats.shell import read_shell
 from kalyx.core.system import Unreadable
 from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.system.memory_reader import Link, MemoryFacts, Pipe
-from kalyx.core.words.quoting import line_for
-from kalyx.core.words.visible import visible
+from kalyx.core.text.quoting import line_for
+from kalyx.core.text.visible import visible
 from tests.made import HOME, Files
 
 BINARY = b"MZ" + b"\0" * 8 + b"\x003.12.1\x00"

@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 import kalyx
-from kalyx.core.words.patterns import pattern as lazily
+from kalyx.core.text.patterns import pattern as lazily
 from tests.equipment import LONG
 
 LAZY = type(lazily(""))

@@ -5,10 +5,10 @@ import random
 import re
 
 from kalyx.core.interpreters.suffixes import _is_own
-from kalyx.core.words import redaction as secrets
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import fits
-from kalyx.core.words.quoting import quoted
+from kalyx.core.text import redaction as secrets
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import fits
+from kalyx.core.text.quoting import quoted
 
 PARTS = {
     "names": ["a", "B", "-", "_", ".", "--", "1", "İ", "ä"],

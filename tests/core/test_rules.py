@@ -40,6 +40,6 @@ def test_a_door_would_be_noticed():
 
 @pytest.mark.parametrize("path", MODULES, ids=lambda path: str(path.relative_to(CORE)))
 def test_what_is_a_number_is_decided_in_one_place(path):
-    """``²`` is a digit to Python and no number, and a number of 5,000 digits is refused: ``words/numbers`` knows both."""
+    """``²`` is a digit to Python and no number, and a number of 5,000 digits is refused: ``text/numbers`` knows both."""
     if path.name != "numbers.py":
         assert not re.search(r"\.(isdigit|isdecimal|isnumeric)\(", path.read_text())

@@ -22,7 +22,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.findings import catalogue
-from kalyx.core.words.blinding import Blinding
+from kalyx.core.text.blinding import Blinding
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import Moor, make_environment, put_in, tree, without_times
 from tests.equipment import BY_VERSION, CAN_MAKE, LONG, WANT, running_with

@@ -18,7 +18,7 @@ from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import MemoryFacts
 from kalyx.core.system.player import NOT_HERE, Capture, contents_of, load, machine_of
 from kalyx.core.system.recorder import RecordingFacts
-from kalyx.core.words.blinding import Blinding
+from kalyx.core.text.blinding import Blinding
 from kalyx.demo.machines import MACHINES
 from tests.conftest import make_environment, without_times
 from tests.equipment import NEW, OTHER

@@ -15,7 +15,7 @@ from kalyx.core.deeds.entering import enter
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import MemoryFacts
 from kalyx.core.targets import resolve
-from kalyx.core.words.quoting import Unquotable, line_for, line_that_runs_output
+from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
 from tests.equipment import SEED, need
 from tests.made import WINDOWS as EXECUTABLE
 

@@ -10,7 +10,7 @@ import pytest
 from kalyx.core.interpreters.sitemodules import available_modules, loaded_modules, settings_of
 from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.system.memory_reader import MemoryFacts
-from kalyx.core.words.quoting import line_that_runs_output
+from kalyx.core.text.quoting import line_that_runs_output
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OTHER, need
 

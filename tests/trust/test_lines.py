@@ -9,7 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.words.quoting import Unquotable, line_for
+from kalyx.core.text.quoting import Unquotable, line_for
 from tests.conftest import make_environment
 from tests.equipment import LONG, NEW, need
 

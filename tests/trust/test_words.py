@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.words.names import is_distribution_name, is_requirement
-from kalyx.core.words.redaction import shown_command, without_credentials
+from kalyx.core.text.names import is_distribution_name, is_requirement
+from kalyx.core.text.redaction import shown_command, without_credentials
 from tests.conftest import make_environment, started, until
 from tests.equipment import LONG, NEW, WANT
 from tests.real.test_kernels import standin_argv

@@ -14,7 +14,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
 from kalyx.core.system import Facts
 from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 if TYPE_CHECKING:
     from msgspec import Struct
@@ -193,7 +193,7 @@ class Call:
 
 def _without_secrets(text: str) -> str:
     """An answer's JSON without credentials in addresses, nor in the command lines that it holds."""
-    from kalyx.core.words.redaction import may_hold_a_secret, redacted, redacted_words
+    from kalyx.core.text.redaction import may_hold_a_secret, redacted, redacted_words
 
     if not may_hold_a_secret(text):
         return text

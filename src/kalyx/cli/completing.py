@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
 from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 SHELLS = ("bash", "zsh", "fish")
 

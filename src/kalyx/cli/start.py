@@ -222,7 +222,7 @@ def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
     from kalyx.core.deeds.transaction import recover
     from kalyx.core.system.live_reader import LiveFacts
     from kalyx.core.system.live_writer import LiveChange
-    from kalyx.core.words.visible import visible
+    from kalyx.core.text.visible import visible
 
     for line in recover(LiveFacts(), LiveChange()):
         print(f"kalyx: {visible(line)}", file=sys.stderr)
@@ -240,7 +240,7 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
     try:
         handle, path = tempfile.mkstemp(prefix="kalyx-failure-", suffix=".txt")
         with os.fdopen(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
-            from kalyx.core.words.redaction import redacted, redacted_words
+            from kalyx.core.text.redaction import redacted, redacted_words
 
             said = f"kalyx {__version__}, Python {sys.version}\n{redacted_words(words)!r}\n\n{redacted(text)}"
             file.write(said)
@@ -272,14 +272,14 @@ def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
 
 def _near(word: str, known: Iterable[str]) -> list[str]:
     """The names nearest to a word that is none of them."""
-    from kalyx.core.words.nearness import distance
+    from kalyx.core.text.nearness import distance
 
     ranked = sorted((distance(word, one, 3), one) for one in known)
     return [one for far, one in ranked if far <= 3][:3]
 
 
 def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
-    from kalyx.core.words.visible import visible
+    from kalyx.core.text.visible import visible
 
     if len(says) > _LINE:
         says = f"{says[: _LINE * 2 // 3]}…{says[-_LINE // 3 :]}"

@@ -27,7 +27,7 @@ from kalyx.core.kernels.specs import listed_kernels
 from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.quoting import Unquotable, line_for, line_that_runs_output
+from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
 _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")

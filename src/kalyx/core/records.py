@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from kalyx.core.words.redaction import shown_variables
+from kalyx.core.text.redaction import shown_variables
 
 KnownBy = Literal["reading", "asking"]
 Certainty = Literal["proven", "likely", "possible"]

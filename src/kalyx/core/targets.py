@@ -14,9 +14,9 @@ from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.making import running, seat_from
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.seats.process import process_seat
-from kalyx.core.words.nearness import distance
-from kalyx.core.words.numbers import are_numbers, leading_number, number_of
-from kalyx.core.words.visible import visible
+from kalyx.core.text.nearness import distance
+from kalyx.core.text.numbers import are_numbers, leading_number, number_of
+from kalyx.core.text.visible import visible
 
 
 def default_seat(machine: Machine) -> Seat:

@@ -10,7 +10,7 @@ from kalyx.cli.render.screen import wrap
 from kalyx.core.answers import CausesAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.records import KalyxError
-from kalyx.core.words.nearness import distance
+from kalyx.core.text.nearness import distance
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -14,8 +14,8 @@ from kalyx.core.packages.contents import contents
 from kalyx.core.questions.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
 from kalyx.core.system import Facts, Unreadable
+from kalyx.core.text.visible import visible
 from kalyx.core.ways import search_of
-from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

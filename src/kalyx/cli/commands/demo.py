@@ -9,7 +9,7 @@ from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.outcomes import DemoAnswer, DemoStep
 from kalyx.core.records import ChangePlan, KalyxError
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -7,7 +7,7 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.core.deeds.entering import SHELLS, enter
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -75,7 +75,7 @@ def _earlier(call: Call, text: str) -> HereAnswer:
     import msgspec
 
     from kalyx.core.system import Unreadable
-    from kalyx.core.words.visible import visible
+    from kalyx.core.text.visible import visible
 
     facts = call.machine.facts
     path = facts.absolute(text)

@@ -10,9 +10,9 @@ from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Interpreter, KalyxError, Package
+from kalyx.core.text.names import canonical
+from kalyx.core.text.visible import visible
 from kalyx.core.ways import search_of
-from kalyx.core.words.names import canonical
-from kalyx.core.words.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

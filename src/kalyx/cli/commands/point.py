@@ -14,7 +14,7 @@ from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.targets import resolve, seat_of_notebook
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -11,7 +11,7 @@ from kalyx.core.deeds.recorded import is_record
 from kalyx.core.deeds.recording import record
 from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.system.live_writer import LiveChange
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

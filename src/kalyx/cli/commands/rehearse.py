@@ -10,7 +10,7 @@ from kalyx.core.imports.names import parse_wanted
 from kalyx.core.questions.rehearse import rehearse
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

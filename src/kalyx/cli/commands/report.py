@@ -13,7 +13,7 @@ from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.system.live_writer import LiveChange
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 _LARGEST = 256 * 1024 * 1024
 

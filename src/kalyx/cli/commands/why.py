@@ -13,7 +13,7 @@ from kalyx.core.imports.names import Wanted, parse_wanted
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.system.nearest_path import near_paths
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
 

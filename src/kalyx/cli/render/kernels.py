@@ -10,7 +10,7 @@ from kalyx.cli.render.stories import WORDS
 from kalyx.core.answers import KernelsAnswer
 from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.records import ChangePlan, Interpreter, Kernel, RunningKernel
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 # Worth a word in the list, and no fault.
 _ONLY_TO_KNOW = {"answers", "twin", "server-bound", "shell-elsewhere"}

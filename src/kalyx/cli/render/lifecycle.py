@@ -11,7 +11,7 @@ from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer, PrepareAnswer
 from kalyx.core.records import ImportAnswer, Move
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:

@@ -11,8 +11,8 @@ from kalyx.cli.render.screen import Screen, padded
 from kalyx.cli.render.stories import place_of
 from kalyx.cli.render.survey import said_size
 from kalyx.core.answers import PackagesAnswer
-from kalyx.core.words.names import canonical
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import canonical
+from kalyx.core.text.visible import visible
 
 
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:

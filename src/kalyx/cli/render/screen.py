@@ -19,7 +19,7 @@ from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.answers import NOT_READ
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Evidence, Finding, Remedy
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
 PLAIN_MARKS = {"same": "=", "differs": "!", "dead": "-", "unknown": "?"}

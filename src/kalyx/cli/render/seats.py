@@ -13,7 +13,7 @@ from kalyx.cli.render.folding import FEW, SHOWN, folded
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
 from kalyx.core.answers import HereAnswer
 from kalyx.core.records import Seat
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:

@@ -7,7 +7,7 @@ from kalyx.cli.render.folding import folded
 from kalyx.cli.render.screen import Screen, wrap
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.records import ImportAnswer, Seat
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined": ("cannot be told", QUIET)}
 

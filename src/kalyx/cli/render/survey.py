@@ -11,7 +11,7 @@ from kalyx.cli.render.screen import Screen, padded
 from kalyx.core.answers import SurveyAnswer
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Interpreter
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options: argparse.Namespace) -> None:

@@ -23,8 +23,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.visible import visible
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.visible import visible
 
 _FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolder}", "$PROJECT_DIR$", "$project_path",
                  "${project_path}")  # fmt: skip

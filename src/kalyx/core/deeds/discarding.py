@@ -38,9 +38,9 @@ from kalyx.core.seats.notebook import notebooks_in, read_notebook
 from kalyx.core.system import Facts, Unreadable, claims
 from kalyx.core.system.writer import Change
 from kalyx.core.targets import resolve_to_change
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.redaction import shown_command
-from kalyx.core.words.visible import visible
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.redaction import shown_command
+from kalyx.core.text.visible import visible
 
 # What the makers of environments themselves put there.
 _MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}

@@ -14,8 +14,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Seat
 from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.system import Facts
-from kalyx.core.words.quoting import Unquotable, line_for, quoted
-from kalyx.core.words.visible import visible
+from kalyx.core.text.quoting import Unquotable, line_for, quoted
+from kalyx.core.text.visible import visible
 
 # Shell, the ending of its activation script, the word that reads it, how to leave. Data: a new shell is a row.
 SHELLS = {

@@ -23,9 +23,9 @@ from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Move, Package
 from kalyx.core.system.live_writer import LiveChange
-from kalyx.core.words.names import canonical
-from kalyx.core.words.nearness import distance
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import canonical
+from kalyx.core.text.nearness import distance
+from kalyx.core.text.visible import visible
 
 _TRIED_AT_MOST = 12
 

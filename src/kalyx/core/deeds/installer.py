@@ -25,10 +25,10 @@ from kalyx.core.records import Interpreter, KalyxError, Package
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.system.own_files import distrust
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.redaction import redacted
-from kalyx.core.words.visible import visible
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.redaction import redacted
+from kalyx.core.text.visible import visible
 
 INSTALL_SECONDS = 1800.0
 # Bytes of what it says: its report repeats the whole description of every package.

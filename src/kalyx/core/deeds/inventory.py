@@ -7,7 +7,7 @@ from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.records import Broken, Interpreter, Move, Package
 from kalyx.core.system import Facts
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 
 def visible_of(packages: list[Package]) -> dict[str, Package]:

@@ -11,7 +11,7 @@ from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
 from kalyx.core.system.own_command import own_command
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def remedies_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Remedy]] | None:

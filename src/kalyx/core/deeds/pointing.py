@@ -23,8 +23,8 @@ from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.writer import Change
+from kalyx.core.text.visible import visible
 from kalyx.core.ways import kernel_of
-from kalyx.core.words.visible import visible
 
 _LIMIT = 64 * 1024 * 1024
 _NOTE_LIMIT = 4 * 1024 * 1024

@@ -34,8 +34,8 @@ from kalyx.core.packages.contents import contents
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.system import Unreadable, claims
 from kalyx.core.system.writer import Change
-from kalyx.core.words.names import canonical
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import canonical
+from kalyx.core.text.visible import visible
 
 # What making and filling an environment puts right into its folder.
 MAKERS_NAMES = {UNFINISHED_MARK, "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",

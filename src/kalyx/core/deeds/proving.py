@@ -6,7 +6,7 @@ from kalyx.core.imports.trial import try_import
 from kalyx.core.machine import Machine
 from kalyx.core.records import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
 from kalyx.core.seats.callers import connection_file_of, python_processes
-from kalyx.core.words.redaction import program_ran
+from kalyx.core.text.redaction import program_ran
 
 
 def proofs(machine: Machine, interpreter: Interpreter, package: Package) -> list[ImportAnswer]:

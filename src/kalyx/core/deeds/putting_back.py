@@ -16,7 +16,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Remedy
 from kalyx.core.system import Facts
 from kalyx.core.system.own_command import own_command
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 Tell = Callable[[str], None]
 

@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 HEAD = "# kalyx record 1"
 _LIMIT = 4 * 1024 * 1024

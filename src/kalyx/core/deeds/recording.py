@@ -20,10 +20,10 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, marker_environment
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.system import Facts
+from kalyx.core.text.names import canonical, is_distribution_name, is_version
+from kalyx.core.text.redaction import without_credentials
+from kalyx.core.text.visible import visible
 from kalyx.core.ways import search_of
-from kalyx.core.words.names import canonical, is_distribution_name, is_version
-from kalyx.core.words.redaction import without_credentials
-from kalyx.core.words.visible import visible
 
 _OWN = ("own", "linked")
 

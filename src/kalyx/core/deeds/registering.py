@@ -31,9 +31,9 @@ from kalyx.core.seats.server import listed_by
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.own_files import believed
 from kalyx.core.system.writer import Change
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.visible import visible
 
 # The names that the kernel spec's format gives to icons.
 _ICONS = ("logo-32x32.png", "logo-64x64.png", "logo-svg.svg")

@@ -21,7 +21,7 @@ from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts, Unreadable, claims
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.writer import Change
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 _PART, _OVER = BEFORE_FOLDER + ".part", BEFORE_FOLDER + ".over"
 _LIST = "folders.json"

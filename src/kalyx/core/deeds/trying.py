@@ -21,8 +21,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
 from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.text.names import canonical
 from kalyx.core.ways import named_by, search_of, way_of
-from kalyx.core.words.names import canonical
 
 Tell = Callable[[str], None]
 

@@ -9,8 +9,8 @@ from msgspec import Struct
 
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.names import canonical
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import canonical
+from kalyx.core.text.visible import visible
 
 _LINES = 5000  # of a requirements file
 _PACKED = (".whl", ".tar.gz", ".zip")

@@ -14,7 +14,7 @@ from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.numbers import are_numbers
 
 # Folders of the home folder that hold environments, each one folder deep.
 _HOME_COLLECTIONS = {

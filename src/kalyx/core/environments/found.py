@@ -12,7 +12,7 @@ from kalyx.core.environments.reading import View, executables_of, looks_like_env
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Environment, Interpreter, Unread
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import leading_number
+from kalyx.core.text.numbers import leading_number
 
 
 def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:

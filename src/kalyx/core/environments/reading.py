@@ -18,7 +18,7 @@ from kalyx.core.interpreters.reading import (
 )
 from kalyx.core.records import Environment, EnvironmentKind, Interpreter
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.numbers import are_numbers
 
 # Folder names so common that they tell nothing: the folder above is named with them.
 _NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}

@@ -21,7 +21,7 @@ from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.reader import variable_of
-from kalyx.core.words.numbers import leading_number
+from kalyx.core.text.numbers import leading_number
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"

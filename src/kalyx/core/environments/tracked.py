@@ -12,7 +12,7 @@ import re
 from collections.abc import Sequence
 
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.lines import lines_of
+from kalyx.core.text.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024
 _NAME_LIMIT = 4096

@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from kalyx.core.records import Interpreter
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.numbers import leading_number
+from kalyx.core.text.numbers import leading_number
 
 
 class Way(Struct, kw_only=True):

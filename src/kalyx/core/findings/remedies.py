@@ -11,9 +11,9 @@ from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
 from kalyx.core.system import Facts
-from kalyx.core.words.names import is_requirement
-from kalyx.core.words.quoting import Unquotable, line_for
-from kalyx.core.words.visible import visible
+from kalyx.core.text.names import is_requirement
+from kalyx.core.text.quoting import Unquotable, line_for
+from kalyx.core.text.visible import visible
 
 KEEPER_FILE = "EXTERNALLY-MANAGED"
 

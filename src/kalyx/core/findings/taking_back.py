@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from kalyx.core.machine import Machine
 from kalyx.core.records import Remedy
-from kalyx.core.words.names import canonical
-from kalyx.core.words.quoting import Unquotable, line_for
+from kalyx.core.text.names import canonical
+from kalyx.core.text.quoting import Unquotable, line_for
 
 _PLAIN = {"--upgrade", "--no-deps"}
 

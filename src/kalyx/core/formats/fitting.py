@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.formats.headers import COMPILED, Header, read_header
 from kalyx.core.records import Interpreter
 from kalyx.core.system import Facts
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 # PEP 3149 and what Windows and PyPy write: cpython-311-x86_64-linux-gnu, cp311-win_amd64, pypy39-pp73-...
 _TAG = pattern(r"^(cpython-|cp|pypy)(\d)(\d+)([a-z]*)(?:-|$)")

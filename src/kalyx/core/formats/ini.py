@@ -9,7 +9,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from kalyx.core.formats.spot import Malformed, Spot
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _SECTION = pattern(r"\[(.+)\]")
 

@@ -13,7 +13,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from kalyx.core.formats.spot import Malformed, Spot
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _TOKEN = pattern(
     r'(?P<blank>\s+)|(?P<comment>;[^\n]*)|(?P<text>"(?:[^"\\]|\\.)*")|(?P<character>\?\\?(?:\\.|.))'

@@ -10,7 +10,7 @@ from html import escape
 from msgspec import Struct
 
 from kalyx.core.formats.spot import Malformed, Spot
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _ATTRIBUTE = pattern(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _CHOICE = pattern(r"([\w.-]+)\[([\w.-]+)=(.*)\]")

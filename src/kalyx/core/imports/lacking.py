@@ -8,7 +8,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import lacking_name
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _ATTRIBUTE = pattern(r"module '([\w.]+)' has no attribute '(\w+)'")
 

@@ -15,8 +15,8 @@ from msgspec import Struct
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.names import is_module_name
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import is_module_name
+from kalyx.core.text.patterns import pattern
 
 _LIMIT = 64 * 1024 * 1024
 _FILES = 2_000

@@ -7,7 +7,7 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.data import table
-from kalyx.core.words.versions import numbers_of
+from kalyx.core.text.versions import numbers_of
 
 
 class Span(Struct, frozen=True):

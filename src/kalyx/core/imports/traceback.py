@@ -12,8 +12,8 @@ from msgspec import Struct
 
 from kalyx.core.imports.trial import Raised, lacking_name, missing_name
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import leading_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 _FRAME = pattern(r'File "([^"\n]+)", line (\d+)(?:, in (\S+))?')
 _NOTEBOOK_FRAME = pattern(r"^(?:File )?((?:/|~|[A-Za-z]:\\)[^\n:]*\.py)(?::(\d+)|\(\d+\))", re.MULTILINE)

@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING
 from msgspec import Struct, structs
 
 from kalyx.core.interpreters.asking import ask_witness
-from kalyx.core.words.numbers import leading_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 if TYPE_CHECKING:
     from kalyx.core.system.runner import Ended, Runner

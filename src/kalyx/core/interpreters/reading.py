@@ -20,8 +20,8 @@ from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.reader import PATH_LIMIT
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import pattern
 
 # Of a version as settings write it: 3.11.7, 3.13.0rc2.
 _VERSION = pattern(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")

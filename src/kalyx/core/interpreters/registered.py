@@ -12,7 +12,7 @@ from msgspec import Struct
 from kalyx.core.formats import ini
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.numbers import are_numbers
 
 _HIVES = ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE")
 _ROOTS = [f"{hive}\\Software\\{view}Python" for view in ("", "WOW6432Node\\") for hive in _HIVES]

@@ -10,8 +10,8 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.system import Facts
-from kalyx.core.words.lines import lines_of
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.lines import lines_of
+from kalyx.core.text.numbers import are_numbers
 
 
 class ShimRule(Struct, frozen=True):

@@ -15,8 +15,8 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from kalyx.core.system import Facts
-from kalyx.core.words.lines import LONGEST_LINE, lines_of
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.lines import LONGEST_LINE, lines_of
+from kalyx.core.text.patterns import pattern
 
 _FILE_LIMIT = 64 * 1024
 _FILES_LIMIT = 2000

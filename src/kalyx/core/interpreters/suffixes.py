@@ -7,7 +7,7 @@ everything in one file), written as that build would be.
 from __future__ import annotations
 
 from kalyx.core.system import Facts
-from kalyx.core.words.numbers import is_number
+from kalyx.core.text.numbers import is_number
 
 _WINDOWS = {
     "x86_64": "win_amd64",

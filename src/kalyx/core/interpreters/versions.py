@@ -9,8 +9,8 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import pattern
 
 # The interpreter keeps its version as a NUL-framed string in its own image.
 _WINDOWS_LIBRARY = pattern(r"python(\d)(\d+)t?(?:_d)?\.dll")

@@ -18,7 +18,7 @@ from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
 from kalyx.core.system import Facts
 from kalyx.core.system.reader import variable_of
-from kalyx.core.words.numbers import number_of
+from kalyx.core.text.numbers import number_of
 
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.system import Facts
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 
 class KernelPackage(Struct, frozen=True):

@@ -10,7 +10,7 @@ from msgspec import Struct
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.records import Interpreter
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 
 class Bounded(Struct):

@@ -11,7 +11,7 @@ from kalyx.core.packages.metadata import EGG, Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 # Of what a package is that lies on an entry of the path; a program's own folder holds no packages.
 _ORIGINS: dict[PutBy, PackageOrigin] = {

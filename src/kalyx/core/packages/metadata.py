@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.names import canonical
-from kalyx.core.words.numbers import number_of
+from kalyx.core.text.names import canonical
+from kalyx.core.text.numbers import number_of
 
 _RECORD_LIMIT = 32 * 1024 * 1024
 _METADATA_LIMIT = 1024 * 1024

@@ -13,9 +13,9 @@ from msgspec import Struct
 
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Interpreter
-from kalyx.core.words.names import canonical
-from kalyx.core.words.numbers import is_number, leading_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.numbers import is_number, leading_number
+from kalyx.core.text.patterns import pattern
 
 _PLATFORMS = {"linux": ("linux", "posix", "Linux"), "macos": ("darwin", "posix", "Darwin"),
               "windows": ("win32", "nt", "Windows")}  # fmt: skip

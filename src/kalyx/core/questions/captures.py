@@ -11,8 +11,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.player import Capture
-from kalyx.core.words.blinding import Blinding
-from kalyx.core.words.essence import needed
+from kalyx.core.text.blinding import Blinding
+from kalyx.core.text.essence import needed
 
 _EACH = 24  # targets, environments, and modules of the folder's code, of which a capture asks
 

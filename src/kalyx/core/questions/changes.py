@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.answers import HereAnswer
 from kalyx.core.records import Seat
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def changes(before: HereAnswer, after: HereAnswer) -> list[str]:

@@ -8,7 +8,7 @@ from kalyx.core.answers import ContrastAnswer, Difference
 from kalyx.core.findings.shared.conditions import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.records import Evidence, Interpreter, Kernel, Package, Seat
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 # Variables that change what an interpreter does.
 MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", "PYTHONSTARTUP",

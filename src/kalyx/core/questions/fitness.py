@@ -10,7 +10,7 @@ from kalyx.core.packages.contents import contents
 from kalyx.core.packages.project import Project, Wish
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.records import Fitness, Interpreter, Met
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 
 def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, project: Project) -> Fitness:

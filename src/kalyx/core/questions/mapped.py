@@ -17,7 +17,7 @@ from msgspec import Struct
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.outcomes import MapBox, MapWay, Picture
 from kalyx.core.records import Environment, Interpreter, Relation, Seat
-from kalyx.core.words.versions import numbers_of
+from kalyx.core.text.versions import numbers_of
 
 # Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.
 SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46

@@ -17,7 +17,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.questions.why import why_import
 from kalyx.core.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.system.loopback import monotonic
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 Tell = Callable[[str], None]
 

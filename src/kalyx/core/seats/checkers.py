@@ -17,7 +17,7 @@ from msgspec import Struct
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _TOPS = (".git", ".hg")
 _EXTENDED_AT_MOST = 10

@@ -18,10 +18,10 @@ from kalyx.core.seats.checkers import Sheet, deciding, holds_packages, said, she
 from kalyx.core.seats.making import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Facts, Unreadable
-from kalyx.core.words.nearness import distance
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import fits
-from kalyx.core.words.visible import visible
+from kalyx.core.text.nearness import distance
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import fits
+from kalyx.core.text.visible import visible
 
 _EXPANDED_AT_MOST = 20
 _LONG = 65536  # of a path with its variables

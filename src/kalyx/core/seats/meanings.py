@@ -16,8 +16,8 @@ from msgspec.structs import replace
 from kalyx.core.records import Evidence
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.system import Facts
-from kalyx.core.words.lines import lines_of
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.lines import lines_of
+from kalyx.core.text.patterns import pattern
 
 _LIMIT = 512 * 1024
 _DEEP = 4

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.system import Facts
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
 _LIMIT = 1024 * 1024

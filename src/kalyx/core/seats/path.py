@@ -7,7 +7,7 @@ from kalyx.core.records import KalyxError, Part, Seat
 from kalyx.core.seats.making import first_that_starts, seat_from, starting
 from kalyx.core.system import Facts
 from kalyx.core.system.nearest_path import near_paths
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 
 def path_seat(facts: Facts, path: str) -> Seat:

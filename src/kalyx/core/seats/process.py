@@ -17,7 +17,7 @@ from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.seats.shell import telling
 from kalyx.core.system import Facts
 from kalyx.core.system.reader import Process
-from kalyx.core.words.redaction import program_ran
+from kalyx.core.text.redaction import program_ran
 
 
 def process_seat(facts: Facts, process: Process, via: str) -> Seat:

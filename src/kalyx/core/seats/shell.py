@@ -9,7 +9,7 @@ from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.making import seat_from, starting, starting_script
 from kalyx.core.seats.meanings import Meaning, Taken, meanings
 from kalyx.core.system import Facts
-from kalyx.core.words.redaction import shown_variables
+from kalyx.core.text.redaction import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
 

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.meanings import Meaning, is_followed, meanings
 from kalyx.core.system import Facts
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _LIMIT = 512 * 1024
 

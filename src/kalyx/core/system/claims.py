@@ -7,9 +7,9 @@ from kalyx.core.system import Facts
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.reader import Process
 from kalyx.core.system.writer import Change
-from kalyx.core.words.numbers import number_of
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.visible import visible
+from kalyx.core.text.numbers import number_of
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.visible import visible
 
 _JUST_NOW = 10.0
 # What a claim says: a process, when it began, and in the next line the mark of the journal's entry.

@@ -21,7 +21,7 @@ from itertools import count
 
 from kalyx.core.records import KalyxError
 from kalyx.core.system.processes import is_living
-from kalyx.core.words.numbers import is_number
+from kalyx.core.text.numbers import is_number
 
 # The variable that every program started by this run carries: the run's mark, and the program's number in it.
 MARK_VARIABLE = "KALYX_STARTED"

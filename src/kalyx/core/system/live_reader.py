@@ -11,7 +11,7 @@ from functools import cache, cached_property
 
 from kalyx.core.records import KalyxError
 from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, Facts, Process, Status, Unreadable
-from kalyx.core.words.numbers import is_number
+from kalyx.core.text.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}

@@ -23,8 +23,8 @@ from kalyx.core.records import KalyxError
 from kalyx.core.system.processes import is_living
 from kalyx.core.system.trees import copy_tree, first_difference, keep_what_belongs, look_through
 from kalyx.core.system.writer import Change
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.visible import visible
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.visible import visible
 
 # A file that is not yet renamed over its place; the number of the process that writes it follows.
 _BESIDE = ".kalyx-new-"

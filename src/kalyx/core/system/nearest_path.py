@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.system.reader import Facts
-from kalyx.core.words.nearness import distance
+from kalyx.core.text.nearness import distance
 
 _MOST = 200_000  # letters compared for one suggestion
 

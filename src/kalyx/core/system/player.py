@@ -25,8 +25,8 @@ from kalyx.core.data import WITNESS_PATH
 from kalyx.core.records import KalyxError
 from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
-from kalyx.core.words.essence import needed
-from kalyx.core.words.visible import visible
+from kalyx.core.text.essence import needed
+from kalyx.core.text.visible import visible
 
 VERSION = 1
 _FILE_LIMIT = 16 * 1024 * 1024

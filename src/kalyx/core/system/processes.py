@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import signal
 
-from kalyx.core.words.numbers import is_number
+from kalyx.core.text.numbers import is_number
 
 
 def is_living(pid: int) -> bool:

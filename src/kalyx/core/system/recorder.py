@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from kalyx.core.system.player import Capture, Normal, key_of, packed
 from kalyx.core.system.reader import READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
-from kalyx.core.words.essence import Essence
+from kalyx.core.text.essence import Essence
 
 
 class RecordingFacts(Facts):

@@ -19,7 +19,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.questions.mapped import LEFT, MIDDLE, RIGHT
 from kalyx.core.questions.overview import Overview
 from kalyx.core.records import Evidence, Finding, Part, Seat, Tried
-from kalyx.core.words.visible import visible
+from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
 RELATIONS = {"same": "agrees with the reference", "differs": "runs something else", "dead": "does not start",

@@ -23,9 +23,9 @@ from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.names import canonical
-from kalyx.core.words.numbers import leading_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 _SIZE = pattern(
     r"(?<![\w.])([\w.]+)\.\w+ size changed, may indicate binary incompatibility\."

@@ -22,8 +22,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import Asked, asked_by
 from kalyx.core.records import Evidence, Finding
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
 
 # What packages say of themselves where a part of them was not asked for.
 _SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")

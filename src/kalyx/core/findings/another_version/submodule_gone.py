@@ -25,7 +25,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
 from kalyx.core.records import Environment, Evidence, Finding
-from kalyx.core.words.versions import numbers_of
+from kalyx.core.text.versions import numbers_of
 
 FOLDS = True
 

@@ -24,8 +24,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import Asked, asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
 
 _WANTS = pattern(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
 _OF_A_BUILD = pattern(r"\b(?:binary|compiled|size changed|abi|symbol)\b")

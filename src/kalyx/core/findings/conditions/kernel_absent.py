@@ -22,7 +22,7 @@ from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.seats.notebook import read_notebook
-from kalyx.core.words.numbers import number_of
+from kalyx.core.text.numbers import number_of
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:

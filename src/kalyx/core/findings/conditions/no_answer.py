@@ -18,7 +18,7 @@ from kalyx.core.environments.reading import view_of
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Kernel, Remedy
-from kalyx.core.words.names import is_module_name
+from kalyx.core.text.names import is_module_name
 
 
 def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Finding:

@@ -18,7 +18,7 @@ from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Kernel, Remedy
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.numbers import are_numbers
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

@@ -21,7 +21,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.removals import requirement_with
 from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 FOLDS = True
 

@@ -19,8 +19,8 @@ from kalyx.core.findings.shared.failing import broken_requirement, namesake, own
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
 
 FOLDS = True
 

@@ -22,7 +22,7 @@ from kalyx.core.findings import remedies
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy
-from kalyx.core.words.nearness import words_of
+from kalyx.core.text.nearness import words_of
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing

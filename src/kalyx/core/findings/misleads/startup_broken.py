@@ -21,8 +21,8 @@ from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.numbers import leading_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 _LINE = pattern(r"Error processing line (\d+) of (.+?):\n")
 _HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")

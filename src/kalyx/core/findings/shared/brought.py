@@ -9,7 +9,7 @@ from msgspec import Struct
 from kalyx.core.data import table
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 if TYPE_CHECKING:
     from kalyx.core.packages.metadata import Installed

@@ -7,8 +7,8 @@ from kalyx.core.findings import remedies
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
-from kalyx.core.words.names import is_distribution_name
-from kalyx.core.words.numbers import are_numbers
+from kalyx.core.text.names import is_distribution_name
+from kalyx.core.text.numbers import are_numbers
 
 # What making an environment brings along by itself: nobody chose it.
 BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
@@ -65,7 +65,7 @@ def anew(view: View, machine: Machine) -> Remedy | None:
     aside = f"{prefix}-{made_for}"
     if facts.kind(aside) is not None:
         return None
-    from kalyx.core.words.versions import numbers_of
+    from kalyx.core.text.versions import numbers_of
 
     later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
     base = later[-1] if later else able[0]

@@ -13,8 +13,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
-from kalyx.core.words.names import canonical
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
 
 _PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 

@@ -14,7 +14,7 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Remedy
-from kalyx.core.words.numbers import number_of
+from kalyx.core.text.numbers import number_of
 
 
 def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:

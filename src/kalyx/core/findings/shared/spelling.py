@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
-from kalyx.core.words.nearness import distance
+from kalyx.core.text.nearness import distance
 
 
 def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:

@@ -15,8 +15,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.versions import numbers_of
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import numbers_of
 
 # What an older interpreter says to newer ways of writing that are no matter of syntax, and the first version with them.
 _SAYS = [

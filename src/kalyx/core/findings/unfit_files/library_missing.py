@@ -23,7 +23,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _SAYS = [
     pattern(r"(?<![^\s:'\"])([^\s:'\"]+): cannot open shared object file"),

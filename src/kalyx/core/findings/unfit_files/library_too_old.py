@@ -22,9 +22,9 @@ from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.numbers import leading_number
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.versions import numbers_of
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import numbers_of
 
 _SAYS = pattern(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \(required by ([^)\n]+)\)")
 _SYMBOL = pattern(r"undefined symbol: (\w+), version (\w[\w.]*)")

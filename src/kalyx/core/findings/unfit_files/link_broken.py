@@ -21,7 +21,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.words.names import canonical
+from kalyx.core.text.names import canonical
 
 _LIMIT = 65536
 

@@ -21,7 +21,7 @@ from kalyx.core.formats.fitting import build_of, foreign, is_compiled, is_other_
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.machine import Machine
 from kalyx.core.records import Finding
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 # What the loader and the import system say where a compiled file speaks to another Python.
 _SYMBOL = pattern(r"undefined symbol: (_?Py\w+)|symbol not found[^']*'(_Py\w+)'|Symbol not found: (_+Py\w+)")

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 
-from kalyx.core.words.redaction import redacted
+from kalyx.core.text.redaction import redacted
 
 # Names that say nothing of anybody.
 _NOBODY = set("root home user users admin local localhost lib bin usr var opt tmp src".split())

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 _NAME = r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,300}[A-Za-z0-9])?"
 _VERSION = r"[A-Za-z0-9](?:[A-Za-z0-9.!+_-]{0,300}[A-Za-z0-9])?"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.words.redaction import redacted
+from kalyx.core.text.redaction import redacted
 
 
 def visible(text: str) -> str:

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.patterns import pattern
 
 # Safe in every shell without quotes. Neither = in front (a command's place in zsh) nor a leading ~ or %.
 _PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_./:,+@=-")

@@ -9,8 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping, Sequence
 
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import pattern
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import pattern
 
 # The last part of a name that is a secret's: DB_PASS, apiKey, x-auth-token, licence_key.
 _LAST = (

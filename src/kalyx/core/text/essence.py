@@ -15,9 +15,9 @@ from functools import cached_property
 from typing import Any
 
 from kalyx.core.data import table
-from kalyx.core.words.numbers import is_number
-from kalyx.core.words.patterns import pattern
-from kalyx.core.words.redaction import DOCUMENTED, redacted, redacted_words
+from kalyx.core.text.numbers import is_number
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.redaction import DOCUMENTED, redacted, redacted_words
 
 # Variables that some question reads besides the documented ones; of the others nothing is kept, not even the name.
 _READ = frozenset(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.words.numbers import leading_number
+from kalyx.core.text.numbers import leading_number
 
 
 def numbers_of(version: str) -> list[int]:
