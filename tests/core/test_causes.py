@@ -12,8 +12,8 @@ from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.questions.here import seat_of_file
-from kalyx.core.questions.why import why_import
+from kalyx.core.queries.here import seat_of_file
+from kalyx.core.queries.why import why_import
 from kalyx.core.targets import resolve
 from tests.made import HOME, described
 

@@ -9,7 +9,7 @@ from kalyx.core.deeds import mending, remembered
 from kalyx.core.findings import proving, remedies
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.questions import here, survey
+from kalyx.core.queries import here, survey
 from kalyx.core.records import (
     Environment,
     Evidence,

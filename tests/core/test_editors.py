@@ -10,8 +10,8 @@ from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.spot import Malformed
 from kalyx.core.formats.values import values
 from kalyx.core.machine import Machine
-from kalyx.core.questions.changes import changes
-from kalyx.core.questions.here import look_here
+from kalyx.core.queries.changes import changes
+from kalyx.core.queries.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
 from kalyx.core.system.memory_reader import Link, MemoryFacts

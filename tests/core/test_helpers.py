@@ -183,7 +183,7 @@ def test_what_an_answer_was_about_is_asked_again():
 
 
 def test_what_changed_between_two_looks_is_said():
-    from kalyx.core.questions.changes import changes
+    from kalyx.core.queries.changes import changes
     from tests.core.test_deciding import finding
 
     def seat(kind, name, version, prefix="/heath", relation="same"):

@@ -121,7 +121,7 @@ CUT = {
     "core/environments/finding._LISTED_AT_MOST": (1, {"{root}/.conda/environments.txt": "/a\n/b\n"}, "survey", "manager's list"),
     "core/environments/made._MOST": (1, {"{state}/environments.json": '["/a", "/b"]'}, "survey", "environments.json"),
     "core/environments/settings._WORDS_LIMIT": (1, {".vscode/settings.json": '{"a": "/b/python", "c": "/d/python"}'}, "survey", "settings.json"),
-    "core/questions/captures._EACH": (1, {"a.py": "import json, os, re\n", "a.ipynb": NOTEBOOK, "b.ipynb": NOTEBOOK}, "capture {root}/c", "modules of the folder's code"),
+    "core/queries/captures._EACH": (1, {"a.py": "import json, os, re\n", "a.ipynb": NOTEBOOK, "b.ipynb": NOTEBOOK}, "capture {root}/c", "modules of the folder's code"),
     "core/seats/workspaces._AT_MOST": (1, {"a.code-workspace": '{"folders": [{"path": "a"}, {"path": "b"}]}'}, "here", "code-workspace"),
 }
 

@@ -4,7 +4,7 @@ import random
 
 import pytest
 
-from kalyx.core.questions.mapped import draw_map
+from kalyx.core.queries.map import draw_map
 from kalyx.core.records import Environment, Interpreter, Part, Seat
 from tests.equipment import LONG
 

@@ -9,7 +9,7 @@ from kalyx.core.deeds.recording import record
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
-from kalyx.core.questions.why import why_import
+from kalyx.core.queries.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell

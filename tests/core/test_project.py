@@ -4,8 +4,8 @@ import pytest
 
 from kalyx.core.deeds.wanted import wants
 from kalyx.core.packages.project import block_of_script, project_of
-from kalyx.core.questions.fitness import fitness
-from kalyx.core.questions.here import look_here
+from kalyx.core.queries.fitness import fitness
+from kalyx.core.queries.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.targets import resolve
 from kalyx.core.ways import search_of

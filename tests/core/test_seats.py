@@ -8,8 +8,8 @@ from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
-from kalyx.core.questions.contrast import Side, contrast
-from kalyx.core.questions.here import look_here
+from kalyx.core.queries.contrast import Side, contrast
+from kalyx.core.queries.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
 from kalyx.core.system.memory_reader import Link, MemoryFacts

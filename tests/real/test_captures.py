@@ -11,8 +11,8 @@ import msgspec
 import pytest
 
 from kalyx.core.machine import Machine
-from kalyx.core.questions.captures import finished
-from kalyx.core.questions.here import look_here
+from kalyx.core.queries.captures import finished
+from kalyx.core.queries.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import MemoryFacts

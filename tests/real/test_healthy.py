@@ -7,7 +7,7 @@ import pytest
 
 from kalyx.core.imports.names import Wanted
 from kalyx.core.machine import Machine
-from kalyx.core.questions.why import why_import
+from kalyx.core.queries.why import why_import
 from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.targets import resolve

@@ -203,7 +203,7 @@ def test_each_reach_has_its_folder(moor, provided, reach):
 def test_a_cell_speaks_of_its_own_kernel(moor, provided):
     """``!kalyx why`` typed in a cell means that notebook's kernel."""
     moor.kernel("moor", standin_argv(python=provided))
-    from kalyx.core.questions.rehearse import _Conversation
+    from kalyx.core.queries.rehearse import _Conversation
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.loopback import Connection
 

@@ -42,7 +42,7 @@ def _made(call: Call, path: str) -> int:
     if not call.options.dry_run:
         import socket
 
-        from kalyx.core.questions.captures import blinding
+        from kalyx.core.queries.captures import blinding
 
         if machine.runner is None:
             raise KalyxError("a capture asks interpreters, and --static starts none")
@@ -75,7 +75,7 @@ def _made(call: Call, path: str) -> int:
 
 def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     """Every question that a capture answers, asked once as its command asks it, through the recorder at the doors."""
-    from kalyx.core.questions import captures
+    from kalyx.core.queries import captures
     from kalyx.core.system.recorder import RecordingFacts, RecordingRunner
 
     made, live = Capture({}), call.machine

@@ -11,7 +11,7 @@ from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.deeds.recorded import is_record, read_record, seat_of
 from kalyx.core.findings import catalogue
 from kalyx.core.packages.contents import contents
-from kalyx.core.questions.contrast import Side, contrast
+from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.text.visible import visible

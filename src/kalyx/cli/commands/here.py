@@ -31,7 +31,7 @@ def run(call: Call) -> int:
     earlier = _earlier(call, call.options.since) if call.options.since else None
     answer = _look(call, pasted)
     if earlier is not None:
-        from kalyx.core.questions.changes import changes
+        from kalyx.core.queries.changes import changes
 
         answer.changes = changes(earlier, answer)
     if call.options.watch:
@@ -43,7 +43,7 @@ def run(call: Call) -> int:
 
 
 def _look(call: Call, pasted: str) -> HereAnswer:
-    from kalyx.core.questions.here import look_here
+    from kalyx.core.queries.here import look_here
 
     reference = call.target(call.options.against) if call.options.against else None
     ask = call.options.live and not call.options.static
@@ -90,7 +90,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     import time
 
     from kalyx.cli.start import output_deserted
-    from kalyx.core.questions.here import package_times
+    from kalyx.core.queries.here import package_times
 
     _emit(call, answer)
     times = package_times(call.machine, answer)
@@ -113,8 +113,8 @@ def looked_again(
     """One more look of a watch: the call, its answer, when each environment's packages changed, and what changed."""
     import gc
 
-    from kalyx.core.questions.changes import changes
-    from kalyx.core.questions.here import package_times
+    from kalyx.core.queries.changes import changes
+    from kalyx.core.queries.here import package_times
 
     gc.collect()  # it is switched off, which suits a run that ends at once
     fresh = Call(options)

@@ -53,8 +53,8 @@ def run(call: Call) -> int:
 def _judge(call: Call, answer: PackagesAnswer, interpreter: Interpreter, search: SearchPath) -> None:
     """What the project in a folder (or a script with a block of its own) asks for, against what is here."""
     from kalyx.core.packages.project import block_of_script, project_of
-    from kalyx.core.questions.fitness import fitness
-    from kalyx.core.questions.here import asks_of
+    from kalyx.core.queries.fitness import fitness
+    from kalyx.core.queries.here import asks_of
 
     facts = call.machine.facts
     path = facts.absolute(call.options.project)

@@ -17,7 +17,7 @@ from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
 from kalyx.core.packages.requirements import satisfies
-from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.targets import resolve

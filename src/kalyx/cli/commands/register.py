@@ -16,7 +16,7 @@ from kalyx.core.findings.conditions import kernel_package_absent
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
-from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.ways import refuse_unnamed

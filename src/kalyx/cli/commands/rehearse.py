@@ -7,7 +7,7 @@ import argparse
 from kalyx.cli.calls import Call
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.questions.rehearse import rehearse
+from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.text.visible import visible

@@ -29,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    from kalyx.core.questions.overview import overview
+    from kalyx.core.queries.overview import overview
 
     own, options = LiveFacts(), call.options
     path = own.absolute(options.to)

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Callable
 
 from kalyx.cli.calls import Call
-from kalyx.core.questions.survey import survey
+from kalyx.core.queries.survey import survey
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -10,7 +10,7 @@ from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.imports.names import Wanted, parse_wanted
-from kalyx.core.questions.why import why_import
+from kalyx.core.queries.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.text.visible import visible
@@ -113,9 +113,9 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     options, machine = call.options, call.machine
     what, named = options.what, call.named
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
-        from kalyx.core.questions.why_files import why_files
-        from kalyx.core.questions.why_program import why_program
-        from kalyx.core.questions.why_traceback import why_traceback
+        from kalyx.core.queries.why_files import why_files
+        from kalyx.core.queries.why_program import why_program
+        from kalyx.core.queries.why_traceback import why_traceback
 
         if what[0] == "-":
             if sys.stdin is None:
@@ -137,7 +137,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.facts, path))
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
-        from kalyx.core.questions.why_everywhere import why_everywhere
+        from kalyx.core.queries.why_everywhere import why_everywhere
 
         if len(wanted) != 1:
             raise KalyxError("--everywhere asks for one import at a time")

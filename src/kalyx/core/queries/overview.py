@@ -11,9 +11,9 @@ from kalyx.core.findings import catalogue
 from kalyx.core.formats.headers import COMPILED
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import Picture
-from kalyx.core.questions.here import look_here
-from kalyx.core.questions.mapped import draw_map
-from kalyx.core.questions.survey import survey
+from kalyx.core.queries.here import look_here
+from kalyx.core.queries.map import draw_map
+from kalyx.core.queries.survey import survey
 from kalyx.core.records import Environment, Finding, ImportAnswer, Kernel, Seat
 
 

@@ -10,8 +10,8 @@ from kalyx.core.findings.shared.brought import modules_of_listed
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.machine import Machine
-from kalyx.core.questions.why import why_import
-from kalyx.core.questions.why_program import why_program
+from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why_program import why_program
 from kalyx.core.records import KalyxError, Seat
 from kalyx.core.targets import resolve
 from kalyx.core.ways import FROM_TEXT

@@ -14,7 +14,7 @@ from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
-from kalyx.core.questions.why import why_import
+from kalyx.core.queries.why import why_import
 from kalyx.core.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.system.loopback import monotonic
 from kalyx.core.text.visible import visible

@@ -385,7 +385,7 @@ def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: _Row) 
             found.distribution = Distribution(name=owner.name, version=owner.version)
         return found
     found.error = ErrorText(type=row.type, text=row.text)
-    from kalyx.core.questions.why import why_import
+    from kalyx.core.queries.why import why_import
 
     explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, named=True)
     found.findings = explained.findings

@@ -53,7 +53,7 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
             seats.append(catalogue.judge_seat(machine.named_seat(seat), machine))
     seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
     if ask:
-        from kalyx.core.questions.asked import ask_shell
+        from kalyx.core.queries.live_seats import ask_shell
 
         shell.parts += ask_shell(machine)
         _ask_kernels(machine, seats, lives)
@@ -82,7 +82,7 @@ def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) 
     if project.problem is not None:
         unread.append(Unread(path=project.path, reason=project.problem))
     else:
-        from kalyx.core.questions.fitness import fitness
+        from kalyx.core.queries.fitness import fitness
 
         known: dict[object, Fitness] = {}
         for seat in seats:
@@ -115,7 +115,7 @@ def asks_of(project: Project) -> ProjectAsks:
 
 def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None:
     """What each running kernel of the table says of itself, written to its seat as a part."""
-    from kalyx.core.questions.asked import ask_kernel
+    from kalyx.core.queries.live_seats import ask_kernel
 
     by_pid = {live.process.pid: live for live in lives}
     for seat in seats:
