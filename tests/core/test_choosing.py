@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.deeds import choosing
+from kalyx.core.actions import editor_settings
 from kalyx.core.formats.spots import spots
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
@@ -25,7 +25,7 @@ def planned(name: str, text: str | bytes | None, target: str = f"{HOME}/orchard"
         files[f"{MOOR}/{name}"] = text
     facts = MemoryFacts("linux", files, variables={"PATH": "/usr/bin", "HOME": HOME}, home=HOME, folder=MOOR)
     machine = Machine(facts)
-    return choosing.plan(machine, f"{MOOR}/{name}", named, resolve(machine, target))
+    return editor_settings.plan(machine, f"{MOOR}/{name}", named, resolve(machine, target))
 
 
 SETTINGS = ".vscode/settings.json"
@@ -120,5 +120,5 @@ def test_no_text_breaks_the_finding_of_places(text, form):
     try:
         for spot in spots(form, text, key, None):
             assert 0 <= spot.start <= spot.end <= len(text)
-    except (ValueError, IndexError, choosing.Malformed):
+    except (ValueError, IndexError, editor_settings.Malformed):
         pass

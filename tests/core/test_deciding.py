@@ -5,7 +5,7 @@ from types import SimpleNamespace
 import pytest
 from msgspec.structs import replace
 
-from kalyx.core.deeds import mending, remembered
+from kalyx.core.actions import mending, version_cache
 from kalyx.core.findings import proving, remedies
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
@@ -165,11 +165,11 @@ def test_what_came_of_an_experiment(after, outcome):
 def test_what_is_remembered_of_a_program_is_that_of_this_very_file():
     """Its size alone says nothing: another of the same size is another program."""
     files = Files()
-    first = remembered._key(files.machine().facts, "/usr/bin/python3.11")
+    first = version_cache._key(files.machine().facts, "/usr/bin/python3.11")
     status = files.machine().facts.status("/usr/bin/python3.11")
     parts = first.split("|")
     assert parts[1] == str(status.size) and str(status.modified_ns) in parts[2] and len(parts) == 4
-    assert remembered._key(files.machine().facts, "/nowhere") is None
+    assert version_cache._key(files.machine().facts, "/nowhere") is None
 
 
 SYSTEMS = {'ID=debian\n': "debian", 'ID="linuxmint"\nID_LIKE="ubuntu debian"\n': "debian", "ID=ubuntu\n": "debian", "ID=rocky\nID_LIKE='rhel centos fedora'\n": "fedora",

@@ -5,7 +5,7 @@ import json
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.deeds import pointing
+from kalyx.core.actions import pointing
 from kalyx.core.formats.editing import apply
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Kernel

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.deeds import discarding
+from kalyx.core.actions import discarding
 from kalyx.core.system import trees
 from tests.conftest import small
 
@@ -91,15 +91,15 @@ SETTINGS = '{"python.defaultInterpreterPath": "/x"}'
 NOTEBOOK = json.dumps({"cells": [], "metadata": {"kernelspec": {"name": "a", "display_name": "a", "language": "python"}}, "nbformat": 4, "nbformat_minor": 5})
 KERNEL = {"{kernels}/a/kernel.json": json.dumps({"argv": [sys.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "a", "language": "python"})}
 REACHED = {
-    "core/deeds/pointing._LIMIT": (64, {"a.ipynb": NOTEBOOK} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; it was not changed"),
-    "core/deeds/transaction._LIMIT": (64, {"a.ipynb": NOTEBOOK.replace('"a"', '"b"')} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; nothing was changed there"),
+    "core/actions/pointing._LIMIT": (64, {"a.ipynb": NOTEBOOK} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; it was not changed"),
+    "core/actions/transaction._LIMIT": (64, {"a.ipynb": NOTEBOOK.replace('"a"', '"b"')} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; nothing was changed there"),
     "core/seats/notebook._NOTEBOOK_LIMIT": (64, {"a.ipynb": NOTEBOOK}, "here", "larger than 0.0625 KiB"),
     "core/imports/sources._LIMIT": (64, {"a.py": "import json\n" * 9}, "why ./a.py --in {env}", "larger than 0.0625 KiB"),
     "core/interpreters/reading._SETTINGS_LIMIT": (8, {}, "survey --json --under {root}/envs", "larger than 0.0078"),
     "core/formats/values.LIMIT": (16, {".vscode/settings.json": SETTINGS}, "here", "larger than 0.015625 KiB"),
     "core/formats/toml.LIMIT": (16, {"pyproject.toml": '[project]\nname = "a"\n'}, "here", "larger than"),
     "core/packages/project._MOST": (1, {"pyproject.toml": '[project]\nname = "a"\nversion = "1"\ndependencies = ["b", "c"]\n'}, "packages {env} --for .", "more than 1 requirements"),
-    "core/deeds/wanted._LINES": (1, {"r.txt": "a\nb\n"}, "fill {env} --from r.txt --dry-run", "more than 1 lines"),
+    "core/actions/requested._LINES": (1, {"r.txt": "a\nb\n"}, "fill {env} --from r.txt --dry-run", "more than 1 lines"),
     "core/environments/finding.WALK_LIMIT": (1, {}, "survey --under {root}", "stopped after 1 folders"),
 }
 
@@ -162,7 +162,7 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     import http.server
     import threading
 
-    from kalyx.core.deeds import installer
+    from kalyx.core.actions import installer
     from kalyx.core.kernels import wire
     from kalyx.core.machine import Machine
     from kalyx.core.records import KalyxError

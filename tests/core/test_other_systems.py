@@ -4,8 +4,8 @@ import json
 
 import pytest
 
-from kalyx.core.deeds import choosing, discarding
-from kalyx.core.deeds.recording import record
+from kalyx.core.actions import discarding, editor_settings
+from kalyx.core.actions.recording import record
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
@@ -175,7 +175,7 @@ def test_settings_are_written_in_the_systems_own_paths(place):
     file = place.at("spring", ".vscode", "settings.json")
     place.files[file] = text
     machine = place.machine()
-    change = choosing.plan(machine, file, None, resolve(machine, place.at("orchard")))
+    change = editor_settings.plan(machine, file, None, resolve(machine, place.at("orchard")))
     assert change.after.decode() == text.replace(json.dumps(old), json.dumps(place.python("orchard")))
 
 

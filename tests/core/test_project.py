@@ -2,7 +2,7 @@
 
 import pytest
 
-from kalyx.core.deeds.wanted import wants
+from kalyx.core.actions.requested import wants
 from kalyx.core.packages.project import block_of_script, project_of
 from kalyx.core.queries.fitness import fitness
 from kalyx.core.queries.here import look_here

@@ -11,7 +11,7 @@ import time
 
 import pytest
 
-from kalyx.core.deeds.entering import enter
+from kalyx.core.actions.entering import enter
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import MemoryFacts
 from kalyx.core.targets import resolve

@@ -21,7 +21,7 @@ def test_fill_foresees_does_and_proves(version, moor, wheels):
     prefix = moor.root / "a b" / "heath"
     python = make_environment(version, prefix)
     offline = ("--wheels", wheels, "--json")
-    ran = moor.kalyx("fill", prefix, "combtool", *offline, "--yes", before=small("core/deeds/filling._TRIED_AT_MOST", 1))
+    ran = moor.kalyx("fill", prefix, "combtool", *offline, "--yes", before=small("core/actions/filling._TRIED_AT_MOST", 1))
     assert ran.status == 0 and "the imports of 1 of 2 packages were tried" in ran.json["notes"] and len(ran.json["imports"]) == 1
     before = tree(prefix)
     ran = moor.kalyx("fill", prefix, "hivescale", *offline, "--dry-run")

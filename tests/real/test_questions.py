@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.deeds.putting_back import found_before, put_back
+from kalyx.core.actions.rollback import found_before, put_back
 from kalyx.core.machine import Machine
 from kalyx.core.records import Remedy, Step
 from kalyx.core.system.live_reader import LiveFacts

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.deeds.journal import Working
+from kalyx.core.actions.journal import Working
 from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.system.live_writer import LiveChange
 from tests.conftest import make_environment

@@ -28,7 +28,7 @@ from pathlib import Path
 
 from kalyx.cli import start
 from kalyx.cli.calls import Call
-from kalyx.core.deeds.wanted import wants
+from kalyx.core.actions.requested import wants
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import Link, MemoryFacts

@@ -9,9 +9,9 @@ from contextlib import contextmanager
 
 import pytest
 
-from kalyx.core.deeds.discarding import unowned_files
-from kalyx.core.deeds.journal import Working
-from kalyx.core.deeds.safekeeping import Kept
+from kalyx.core.actions.backup import Kept
+from kalyx.core.actions.discarding import unowned_files
+from kalyx.core.actions.journal import Working
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.system.live_reader import LiveFacts
 from kalyx.core.system.live_writer import LiveChange

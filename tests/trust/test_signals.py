@@ -225,7 +225,7 @@ def test_what_is_kept_only_the_user_may_read(hive, tmp_path):
 def test_what_cannot_be_taken_back_is_said(hive):
     """A refusal after which the inverse is refused too: nobody is told that all is as before."""
     moor, _ = hive
-    from kalyx.core.deeds.transaction import Transaction
+    from kalyx.core.actions.transaction import Transaction
     from kalyx.core.records import KalyxError
     from kalyx.core.system.live_reader import LiveFacts
     from kalyx.core.system.live_writer import LiveChange

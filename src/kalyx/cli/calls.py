@@ -229,7 +229,7 @@ def _escape(character: str) -> str:
 def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
     """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
     if any(one.version.count(".") < 2 for one in interpreters):
-        from kalyx.core.deeds.remembered import completed
+        from kalyx.core.actions.version_cache import completed
         from kalyx.core.system.live_writer import LiveChange
 
         completed(facts, _runner(), LiveChange(), interpreters)
@@ -249,7 +249,7 @@ def doors_of(name: str) -> tuple[Facts, Runner | None]:
 
 def _completed_elsewhere(facts: Facts, runner: Runner, interpreters: list[Interpreter]) -> None:
     """The same through other doors; what was learnt is not kept on this machine."""
-    from kalyx.core.deeds.remembered import completed
+    from kalyx.core.actions.version_cache import completed
     from kalyx.core.system.writer import NoChange
 
     completed(facts, runner, NoChange(), interpreters)

@@ -219,7 +219,7 @@ def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
     """Take back what a run that was killed had begun to change, before anything is planned on it; not for a dry run."""
     if options.dry_run:
         return
-    from kalyx.core.deeds.transaction import recover
+    from kalyx.core.actions.transaction import recover
     from kalyx.core.system.live_reader import LiveFacts
     from kalyx.core.system.live_writer import LiveChange
     from kalyx.core.text.visible import visible

@@ -7,8 +7,8 @@ import argparse
 import msgspec
 
 from kalyx.cli.calls import Call, doors_of
+from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
-from kalyx.core.deeds.recorded import is_record, read_record, seat_of
 from kalyx.core.findings import catalogue
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast

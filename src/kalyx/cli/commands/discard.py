@@ -7,7 +7,7 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.deeds import discarding
+from kalyx.core.actions import discarding
 from kalyx.core.outcomes import DiscardAnswer
 from kalyx.core.system.live_writer import LiveChange
 

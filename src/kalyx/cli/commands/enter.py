@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from kalyx.cli.calls import Call
-from kalyx.core.deeds.entering import SHELLS, enter
+from kalyx.core.actions.entering import SHELLS, enter
 from kalyx.core.text.visible import visible
 
 

@@ -7,9 +7,9 @@ import argparse
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.deeds import filling
-from kalyx.core.deeds.safekeeping import Kept, left_over
-from kalyx.core.deeds.wanted import wants
+from kalyx.core.actions import filling
+from kalyx.core.actions.backup import Kept, left_over
+from kalyx.core.actions.requested import wants
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
 from kalyx.core.system.live_writer import LiveChange

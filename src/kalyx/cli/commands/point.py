@@ -7,7 +7,7 @@ import argparse
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.deeds import pointing
+from kalyx.core.actions import pointing
 from kalyx.core.outcomes import PointAnswer
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
@@ -55,7 +55,7 @@ def _point_notebook(call: Call) -> int:
 
 
 def _point_editor(call: Call) -> int:
-    from kalyx.core.deeds import choosing
+    from kalyx.core.actions import editor_settings
 
     machine = call.machine
     path, named = _settings(call)
@@ -65,11 +65,11 @@ def _point_editor(call: Call) -> int:
         _carried_out(call, change, answer, "")
         return _show(call, answer)
     target = resolve(machine, call.options.target)
-    change = choosing.plan(machine, path, named, target)
-    answer = PointAnswer(plan=change.deeds, path=path, was=change.was, notes=choosing.warnings(machine, change, target))
+    change = editor_settings.plan(machine, path, named, target)
+    answer = PointAnswer(plan=change.deeds, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target))
     if _carried_out(call, change, answer, "it chooses that already"):
         try:
-            answer.seat = choosing.proof(Call(call.options).machine, path, target)
+            answer.seat = editor_settings.proof(Call(call.options).machine, path, target)
         except KalyxError as error:
             pointing.take_back(change, LiveChange())
             raise KalyxError(f"{error.says}; what was there was put back") from None

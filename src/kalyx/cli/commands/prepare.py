@@ -7,10 +7,10 @@ import argparse
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.deeds import preparing, registering
-from kalyx.core.deeds.bringing import could_bring
-from kalyx.core.deeds.recorded import Recorded, is_record, read_record
-from kalyx.core.deeds.wanted import required_python, wants
+from kalyx.core.actions import preparing, registering
+from kalyx.core.actions.kernel_package import could_bring
+from kalyx.core.actions.record_reader import Recorded, is_record, read_record
+from kalyx.core.actions.requested import required_python, wants
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
@@ -98,9 +98,9 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
         path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)
         found.append(ChangePlan(deed="register kernel", path=path))
     if call.options.point_editor:
-        from kalyx.core.deeds import choosing
+        from kalyx.core.actions import editor_settings
 
-        found.append(ChangePlan(deed="change settings", path=choosing.settings_file(call.machine.facts)))
+        found.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.facts)))
     return found
 
 
@@ -183,13 +183,13 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
 def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
     """The settings that choose an interpreter for this folder now choose this one; where there are none, new ones."""
-    from kalyx.core.deeds import choosing, pointing
+    from kalyx.core.actions import editor_settings, pointing
 
     machine = call.machine
     target = resolve(machine, folder)
-    file = choosing.settings_file(machine.facts)
-    change = choosing.plan(machine, file, None, target)
-    answer.notes += choosing.warnings(machine, change, target)
+    file = editor_settings.settings_file(machine.facts)
+    change = editor_settings.plan(machine, file, None, target)
+    answer.notes += editor_settings.warnings(machine, change, target)
     undo = pointing.carry_out(machine, change, LiveChange())
     answer.notes.append(f"{file} chooses it now; to undo: {machine.line(undo)}")
 

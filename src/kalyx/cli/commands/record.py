@@ -7,8 +7,8 @@ import sys
 
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
-from kalyx.core.deeds.recorded import is_record
-from kalyx.core.deeds.recording import record
+from kalyx.core.actions.record_reader import is_record
+from kalyx.core.actions.recording import record
 from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.text.visible import visible

@@ -9,9 +9,9 @@ from msgspec import Struct
 from kalyx.cli.calls import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.deeds import filling, registering
-from kalyx.core.deeds.registering import Order, Plan
-from kalyx.core.deeds.wanted import wants
+from kalyx.core.actions import filling, registering
+from kalyx.core.actions.registering import Order, Plan
+from kalyx.core.actions.requested import wants
 from kalyx.core.findings.conditions import kernel_package_absent
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id

@@ -9,8 +9,8 @@ from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.deeds import registering
-from kalyx.core.deeds.transaction import Transaction
+from kalyx.core.actions import registering
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.outcomes import UnregisterAnswer
 from kalyx.core.records import ChangePlan, Kernel
 from kalyx.core.system.live_writer import LiveChange

@@ -65,7 +65,7 @@ def run(call: Call) -> int:
     with call.progress("looking:") as tell:
         answer = answer_of(call, tell)
         if call.wheels is not None:
-            from kalyx.core.deeds.trying import take_from
+            from kalyx.core.actions.trying import take_from
 
             take_from(call.machine, answer.imports, call.wheels)
         if call.options.mend:
@@ -156,7 +156,7 @@ def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
 
 def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
     """Try the remedies of what fails, on something that is thrown away."""
-    from kalyx.core.deeds.trying import prove
+    from kalyx.core.actions.trying import prove
 
     options = call.options
     if call.machine.runner is None:
@@ -180,7 +180,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
 
     What a remedy changed in vain is put back, and the next one is carried out.
     """
-    from kalyx.core.deeds import mending, putting_back
+    from kalyx.core.actions import mending, rollback
 
     found = mending.remedies_to_try(before.imports)
     if found is None:
@@ -195,7 +195,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
             before.notes += said
             return before
-        kept = putting_back.found_before(Call(call.options).machine, remedy)
+        kept = rollback.found_before(Call(call.options).machine, remedy)
         with call.progress("mending:") as tell:
             problem = None
             try:
@@ -210,7 +210,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
                 after.notes += [*said, f"done: {remedy.says}"]
                 return after
             said.append(f"{remedy.says}: it did not mend it{f' ({problem})' if problem else ''}")
-            said += putting_back.put_back(Call(call.options).machine, kept, tell)
+            said += rollback.put_back(Call(call.options).machine, kept, tell)
     after.before, after.plan = before.imports, before.plan
     after.notes += said
     return after

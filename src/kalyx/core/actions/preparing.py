@@ -14,12 +14,12 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds import made
-from kalyx.core.deeds.installer import executable_in, held, install_command, run_to_end
-from kalyx.core.deeds.inventory import moves
-from kalyx.core.deeds.journal import Working
-from kalyx.core.deeds.proving import proofs
-from kalyx.core.deeds.wanted import Wants
+from kalyx.core.actions import managed_envs
+from kalyx.core.actions.installer import executable_in, held, install_command, run_to_end
+from kalyx.core.actions.inventory import moves
+from kalyx.core.actions.journal import Working
+from kalyx.core.actions.proving import proofs
+from kalyx.core.actions.requested import Wants
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
@@ -146,7 +146,7 @@ def carry_out(
             change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
         change.remove_file(mark)
         working.end()
-        made.remember(facts, facts.real(order.folder), change)
+        managed_envs.remember(facts, facts.real(order.folder), change)
     except BaseException:
         _clear(machine, order.folder, change)
         if fresh:

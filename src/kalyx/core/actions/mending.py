@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.deeds.installer import run_to_end
+from kalyx.core.actions.installer import run_to_end
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.findings import remedies
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run

@@ -17,7 +17,7 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds.transaction import Transaction
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of

@@ -12,7 +12,7 @@ from itertools import pairwise
 
 from msgspec import Struct
 
-from kalyx.core.deeds.installer import run_to_end
+from kalyx.core.actions.installer import run_to_end
 from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run, objection

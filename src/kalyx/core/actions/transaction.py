@@ -19,7 +19,7 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds.journal import Files
+from kalyx.core.actions.journal import Files
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts, Unreadable, claims
 from kalyx.core.system.own_files import believed, own_folder

@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.deeds.pointing import Pointing, read_for_change
+from kalyx.core.actions.pointing import Pointing, read_for_change
 from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply

@@ -14,7 +14,7 @@ from __future__ import annotations
 import msgspec
 from msgspec import Struct
 
-from kalyx.core.deeds.journal import Working, forget
+from kalyx.core.actions.journal import Working, forget
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.records import KalyxError

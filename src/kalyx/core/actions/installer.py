@@ -14,7 +14,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.deeds.remembered import cache_file
+from kalyx.core.actions.version_cache import cache_file
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.consent import let_through

@@ -13,11 +13,11 @@ from contextlib import contextmanager
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds.installer import Installer, held
-from kalyx.core.deeds.inventory import broken, foreseen_moves, moves, newly, visible_of
-from kalyx.core.deeds.proving import proofs, running_in
-from kalyx.core.deeds.safekeeping import Kept
-from kalyx.core.deeds.wanted import Wants
+from kalyx.core.actions.backup import Kept
+from kalyx.core.actions.installer import Installer, held
+from kalyx.core.actions.inventory import broken, foreseen_moves, moves, newly, visible_of
+from kalyx.core.actions.proving import proofs, running_in
+from kalyx.core.actions.requested import Wants
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer

@@ -15,7 +15,7 @@ import json
 import msgspec
 from msgspec import Struct
 
-from kalyx.core.deeds.transaction import Transaction
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.deeds.installer import Coming
+from kalyx.core.actions.installer import Coming
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.records import Broken, Interpreter, Move, Package

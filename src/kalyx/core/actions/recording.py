@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import re
 
-from kalyx.core.deeds.recorded import HEAD
+from kalyx.core.actions.record_reader import HEAD
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine

@@ -15,10 +15,10 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.deeds import made, registering
-from kalyx.core.deeds.journal import Working, forget
-from kalyx.core.deeds.preparing import MAKERS_NAMES
-from kalyx.core.deeds.transaction import Transaction
+from kalyx.core.actions import managed_envs, registering
+from kalyx.core.actions.journal import Working, forget
+from kalyx.core.actions.preparing import MAKERS_NAMES
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.environments.journal import Entry, Work, entry_of
 from kalyx.core.environments.made import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
@@ -324,7 +324,7 @@ def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable
             working.end()
             raise
         try:
-            made.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
+            managed_envs.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
             with Transaction(facts, change) as transaction:
                 if leaving.kernels:
                     tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
@@ -339,7 +339,7 @@ def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable
                 working.end()
             raise
         _remove_all(machine, leaving, change, tell)
-        made.forget(facts, prefix, change)
+        managed_envs.forget(facts, prefix, change)
         working.end()
         if before is not None:
             forget(facts, prefix, before.mark, change)
