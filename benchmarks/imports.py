@@ -21,8 +21,8 @@ from importlib.machinery import PathFinder
 from pathlib import Path
 
 from benchmarks import Row, shown
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.live_reader import LiveFacts

@@ -17,7 +17,7 @@ from benchmarks import Row, shown
 LOOKS = """
 import argparse, gc, sys
 import psutil
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.commands.here import looked_again
 from kalyx.cli.start import command_parser
 gc.disable()

@@ -27,7 +27,7 @@ from pathlib import Path
 from typing import Any
 
 from benchmarks import survey
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import command_parser
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts

@@ -99,7 +99,7 @@ def _serve(path: str, script: str) -> None:
     import kalyx
 
     for module in pkgutil.walk_packages(kalyx.__path__, "kalyx."):
-        if not module.name.startswith(("kalyx.demo.standin", "kalyx.core.witness", "kalyx.__main__")):
+        if not module.name.startswith(("kalyx.demo.standin", "kalyx.core.probe", "kalyx.__main__")):
             importlib.import_module(module.name)
     for name in (*_LIBRARIES, "tests.stepping", "tests.refusing"):
         importlib.import_module(name)

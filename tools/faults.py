@@ -32,7 +32,7 @@ from typing import NamedTuple
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "src" / "kalyx"
 # What runs on other interpreters, or is only shown.
-_LEFT_OUT = ("core/witness.py", "demo/standin/", "demo/machines.py")
+_LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
 
 

@@ -19,7 +19,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent))
 import guide
 
 from kalyx import __version__
-from kalyx.cli.helping import BEGIN, EXAMPLES, ending
+from kalyx.cli.help_text import BEGIN, EXAMPLES, ending
 from kalyx.cli.start import COMMANDS, command_parser
 
 DOCS = Path(__file__).resolve().parents[1] / "docs"

@@ -8,7 +8,7 @@ import sys
 import pytest
 from tools.guide import PAGE, blocks, expected_status, run
 
-from kalyx.cli.helping import EXAMPLES
+from kalyx.cli.help_text import EXAMPLES
 from kalyx.cli.start import COMMANDS
 
 

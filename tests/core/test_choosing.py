@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.actions import editor_settings
-from kalyx.core.formats.spots import spots
+from kalyx.core.formats.positions import spots
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryFacts

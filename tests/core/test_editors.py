@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.formats.comments import without_comments
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import values
 from kalyx.core.machine import Machine
 from kalyx.core.queries.changes import changes

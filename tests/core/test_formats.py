@@ -8,8 +8,8 @@ import tomllib
 
 from kalyx.core.formats import ini, lisp, notebook, toml, xml
 from kalyx.core.formats.editing import Edit, apply
-from kalyx.core.formats.spot import Malformed
-from kalyx.core.formats.spots import spots, written
+from kalyx.core.formats.positions import spots, written
+from kalyx.core.formats.span import Malformed
 from tests.equipment import LONG
 
 PATH = "/home/keeper/heath/bin/python"

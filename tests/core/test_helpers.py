@@ -8,7 +8,7 @@ import pytest
 
 from kalyx.core.answers import HereAnswer
 from kalyx.core.formats.editing import Edit
-from kalyx.core.formats.spots import Spot
+from kalyx.core.formats.positions import Spot
 from kalyx.core.records import Environment, KalyxError, Move, Seat, Step
 from tests.made import Files
 
@@ -128,7 +128,7 @@ def test_what_comes_out(function, arguments, result):
 @pytest.mark.parametrize("text, why", [("a = 1", "line 1: a value before the first section"), ("[a]\nb = 1\nloose\n", "line 3: no sign between a key and a value")])
 def test_what_the_standard_reader_refuses_is_named_by_its_line(text, why):
     from kalyx.core.formats import ini
-    from kalyx.core.formats.spot import Malformed
+    from kalyx.core.formats.span import Malformed
 
     with pytest.raises(Malformed, match=why):
         ini.read(text, strict=True)
@@ -146,14 +146,14 @@ def test_a_mount_table_is_read(tmp_path):
 
 
 def test_an_object_is_put_in_as_the_text_is_laid_out():
-    from kalyx.core.formats import editing, spots
+    from kalyx.core.formats import editing, positions
 
     for text, written in [
         ('{\n  "a": {\n    "b": 1\n  }\n}', '{\n  "a": {\n    "b": 1,\n    "new": {\n      "x": "1",\n      "y": "2"\n    }\n  }\n}'),
         ('{"a": {"b": 1}}', '{"a": {"b": 1, "new": {"x": "1", "y": "2"}}}'),
         ('{"a":{"b":1}}', '{"a":{"b":1,"new":{"x":"1","y":"2"}}}'),
     ]:
-        place = next(one for one in spots.members(text, 0) if one.key == "a")
+        place = next(one for one in positions.members(text, 0) if one.key == "a")
         assert editing.apply(text, [editing.put_object(text, place, "new", {"x": "1", "y": "2"})])[0] == written
 
 

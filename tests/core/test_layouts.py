@@ -2,9 +2,9 @@
 
 import pytest
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.findings.remedies import install
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter

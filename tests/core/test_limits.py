@@ -119,7 +119,7 @@ CUT = {
     "core/seats/callers._PROCESSES": (1, {}, "here", "processes"),
     "core/environments/finding._PROCESSES": (1, {}, "survey", "processes"),
     "core/environments/finding._LISTED_AT_MOST": (1, {"{root}/.conda/environments.txt": "/a\n/b\n"}, "survey", "manager's list"),
-    "core/environments/made._MOST": (1, {"{state}/environments.json": '["/a", "/b"]'}, "survey", "environments.json"),
+    "core/environments/managed_envs._MOST": (1, {"{state}/environments.json": '["/a", "/b"]'}, "survey", "environments.json"),
     "core/environments/settings._WORDS_LIMIT": (1, {".vscode/settings.json": '{"a": "/b/python", "c": "/d/python"}'}, "survey", "settings.json"),
     "core/queries/captures._EACH": (1, {"a.py": "import json, os, re\n", "a.ipynb": NOTEBOOK, "b.ipynb": NOTEBOOK}, "capture {root}/c", "modules of the folder's code"),
     "core/seats/workspaces._AT_MOST": (1, {"a.code-workspace": '{"folders": [{"path": "a"}, {"path": "b"}]}'}, "here", "code-workspace"),
@@ -166,14 +166,14 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     from kalyx.core.kernels import wire
     from kalyx.core.machine import Machine
     from kalyx.core.records import KalyxError
-    from kalyx.core.seats import callers, meanings, startfiles
+    from kalyx.core.seats import callers, shell_words, startfiles
     from kalyx.core.system import Unreadable, live_reader, loopback
     from kalyx.core.system.live_reader import LiveFacts
     from kalyx.core.system.live_runner import LiveRunner
 
     facts = LiveFacts({"HOME": str(moor.root)}, str(moor.folder))
     (moor.root / ".bashrc").write_text("# x\n" * 200_000)
-    for ask in (lambda: meanings.meanings(facts, callers.ShellFound("bash", None, "", is_typed_into=True)), lambda: startfiles.taken_over(facts, "bash")):
+    for ask in (lambda: shell_words.meanings(facts, callers.ShellFound("bash", None, "", is_typed_into=True)), lambda: startfiles.taken_over(facts, "bash")):
         facts.cut.clear()
         ask()
         assert "only its first 524288 bytes" in facts.cut[str(moor.root / ".bashrc")]

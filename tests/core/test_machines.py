@@ -5,9 +5,9 @@ import os
 
 import pytest
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script

@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from kalyx.core.environments.way import Way
+from kalyx.core.environments.invocation import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents

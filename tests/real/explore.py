@@ -24,9 +24,9 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.system.live_reader import LiveFacts
 from tests.equipment import REAL, Real

@@ -12,8 +12,8 @@ import subprocess
 import zipfile
 from pathlib import Path
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.live_reader import LiveFacts
 

@@ -12,8 +12,8 @@ import subprocess
 
 import pytest
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.system.memory_reader import Link, MemoryFacts
 from tests.core.test_headers import ARM, mach

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.live_reader import LiveFacts

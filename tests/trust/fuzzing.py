@@ -27,7 +27,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kalyx.cli import start
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.core.actions.requested import wants
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
@@ -276,7 +276,7 @@ if __name__ == "__main__":
         with atheris.instrument_imports(include=["kalyx"]):
             for module in [name for name in sys.modules if name.startswith("kalyx")]:
                 del sys.modules[module]
-            for name in ("kalyx.cli.start", "kalyx.cli.calls"):
+            for name in ("kalyx.cli.start", "kalyx.cli.context"):
                 __import__(name)
         place_, share_, folder_ = sys.argv[2:5]
         import tests.trust.fuzzing as again

@@ -10,7 +10,7 @@ import sys
 import pytest
 
 from kalyx.core.seats.callers import ShellFound
-from kalyx.core.seats.meanings import meanings
+from kalyx.core.seats.shell_words import meanings
 from kalyx.core.system.memory_reader import MemoryFacts
 from tests.conftest import KALYX, Moor, make_environment, started
 from tests.equipment import NEW

@@ -102,7 +102,7 @@ def command_parser(name: str) -> Parser:
 
 def _explained(parser: Parser, name: str) -> Parser:
     """The parser with what its help ends with, which only a help needs."""
-    from kalyx.cli.helping import ending
+    from kalyx.cli.help_text import ending
 
     words = {str(action.metavar) for action in parser._actions}
     parser.epilog = ending(name, bool(words & {"TARGET", "LEFT"}))
@@ -175,7 +175,7 @@ def call(words: list[str]) -> int:
                 _explained(parser, words[0])
             options = _parsed(parser, words[1:])
         elif not words:
-            from kalyx.cli.helping import BEGIN
+            from kalyx.cli.help_text import BEGIN
 
             print(BEGIN)
             return 0
@@ -193,7 +193,7 @@ def call(words: list[str]) -> int:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
-    from kalyx.cli.calls import Call
+    from kalyx.cli.context import Call
     from kalyx.core.records import KalyxError
     from kalyx.core.system import Unreadable
 

@@ -17,9 +17,9 @@ from kalyx.core.environments.found import (
     names_of,
     with_name,
 )
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server

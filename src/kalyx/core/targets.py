@@ -10,8 +10,8 @@ from __future__ import annotations
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
+from kalyx.core.seats.build import running, seat_from
 from kalyx.core.seats.kernel import kernel_seat
-from kalyx.core.seats.making import running, seat_from
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.seats.process import process_seat
 from kalyx.core.text.nearness import distance

@@ -162,7 +162,7 @@ def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
         return False
     if objection(machine.facts, interpreter, "machine") is not None:
         return False
-    from kalyx.core.environments.way import Way
+    from kalyx.core.environments.invocation import Way
 
     search = machine.search(interpreter, Way(no_user=True))
     resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)

@@ -8,8 +8,8 @@ import sys
 from collections.abc import Callable
 from importlib import import_module
 
-from kalyx.cli.calls import Call
 from kalyx.cli.commands.why import words_of
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing, command_parser
 from kalyx.core.outcomes import CaptureAnswer, Captured
 from kalyx.core.records import ChangePlan, KalyxError

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.render.colours import BLUE, QUIET
 from kalyx.cli.render.screen import wrap
 from kalyx.core.answers import CausesAnswer

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.calls import Call
 from kalyx.cli.completing import SHELLS, shell_code
+from kalyx.cli.context import Call
 from kalyx.core.outcomes import CompletionAnswer
 
 

@@ -6,16 +6,16 @@ import argparse
 
 import msgspec
 
-from kalyx.cli.calls import Call, doors_of
+from kalyx.cli.context import Call, doors_of
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.findings import catalogue
+from kalyx.core.invocation import search_of
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.text.visible import visible
-from kalyx.core.ways import search_of
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.outcomes import DemoAnswer, DemoStep
 from kalyx.core.records import ChangePlan, KalyxError

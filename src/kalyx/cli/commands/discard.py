@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.actions import discarding
 from kalyx.core.outcomes import DiscardAnswer

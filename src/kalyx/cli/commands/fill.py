@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import filling
 from kalyx.core.actions.backup import Kept, left_over
 from kalyx.core.actions.requested import wants
+from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, KalyxError, Move
 from kalyx.core.system.live_writer import LiveChange
-from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.core.answers import HereAnswer
 from kalyx.core.records import KalyxError
 

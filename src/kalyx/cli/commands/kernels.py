@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.core.answers import KernelsAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.kernels.folders import kernel_folders

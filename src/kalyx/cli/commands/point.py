@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import pointing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import preparing, registering
@@ -14,6 +14,7 @@ from kalyx.core.actions.requested import required_python, wants
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
 from kalyx.core.packages.requirements import satisfies
@@ -21,7 +22,6 @@ from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.targets import resolve
-from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.actions.record_reader import is_record
 from kalyx.core.actions.recording import record

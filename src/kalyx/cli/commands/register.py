@@ -6,20 +6,20 @@ import argparse
 
 from msgspec import Struct
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import filling, registering
 from kalyx.core.actions.registering import Order, Plan
 from kalyx.core.actions.requested import wants
 from kalyx.core.findings.conditions import kernel_package_absent
+from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
 from kalyx.core.system.live_writer import LiveChange
-from kalyx.core.ways import refuse_unnamed
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing, command_parser
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.outcomes import ReportAnswer

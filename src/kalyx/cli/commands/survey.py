@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.core.queries.survey import survey
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing

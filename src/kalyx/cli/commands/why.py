@@ -6,7 +6,7 @@ import argparse
 import sys
 from collections.abc import Callable
 
-from kalyx.cli.calls import Call
+from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.imports.names import Wanted, parse_wanted

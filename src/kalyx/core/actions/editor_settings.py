@@ -16,8 +16,8 @@ from kalyx.core.actions.pointing import Pointing, read_for_change
 from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply
-from kalyx.core.formats.spot import Malformed, Spot
-from kalyx.core.formats.spots import spots, written
+from kalyx.core.formats.positions import spots, written
+from kalyx.core.formats.span import Malformed, Spot
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat

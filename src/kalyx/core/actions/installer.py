@@ -15,8 +15,8 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct
 
 from kalyx.core.actions.version_cache import cache_file
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.environments.made import made_list, made_prefixes
+from kalyx.core.environments.managed_envs import made_list, made_prefixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Facts

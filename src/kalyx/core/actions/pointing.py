@@ -17,6 +17,7 @@ from msgspec import Struct
 
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
+from kalyx.core.invocation import kernel_of
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.seats.notebook import ENDING
@@ -24,7 +25,6 @@ from kalyx.core.system import Facts, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.writer import Change
 from kalyx.core.text.visible import visible
-from kalyx.core.ways import kernel_of
 
 _LIMIT = 64 * 1024 * 1024
 _NOTE_LIMIT = 4 * 1024 * 1024

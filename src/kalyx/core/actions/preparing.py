@@ -20,9 +20,9 @@ from kalyx.core.actions.inventory import moves
 from kalyx.core.actions.journal import Working
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import Wants
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.consent import let_through

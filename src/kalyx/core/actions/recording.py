@@ -13,6 +13,7 @@ import re
 from kalyx.core.actions.record_reader import HEAD
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
+from kalyx.core.invocation import search_of
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import RecordAnswer, RecordLine
 from kalyx.core.packages.contents import contents
@@ -23,7 +24,6 @@ from kalyx.core.system import Facts
 from kalyx.core.text.names import canonical, is_distribution_name, is_version
 from kalyx.core.text.redaction import without_credentials
 from kalyx.core.text.visible import visible
-from kalyx.core.ways import search_of
 
 _OWN = ("own", "linked")
 
@@ -257,8 +257,8 @@ def _used(
 
 
 def _is_standard(machine: Machine, interpreter: Interpreter, top: str) -> bool:
+    from kalyx.core.environments.invocation import Way
     from kalyx.core.environments.searchpath import search_path
-    from kalyx.core.environments.way import Way
     from kalyx.core.imports.resolver import Resolver
 
     search = search_path(machine.facts, interpreter, Way(no_site=True))

@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.environments.way import Way
+from kalyx.core.environments.invocation import Way
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder

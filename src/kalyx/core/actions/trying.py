@@ -17,12 +17,12 @@ from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.invocation import named_by, search_of, way_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
 from kalyx.core.system.live_writer import LiveChange
 from kalyx.core.text.names import canonical
-from kalyx.core.ways import named_by, search_of, way_of
 
 Tell = Callable[[str], None]
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from kalyx.core.environments.made import made_prefixes
+from kalyx.core.environments.managed_envs import made_prefixes
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at

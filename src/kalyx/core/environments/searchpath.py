@@ -15,7 +15,7 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.environments.way import Way
+from kalyx.core.environments.invocation import Way
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy

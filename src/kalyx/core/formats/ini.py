@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Spot
 from kalyx.core.text.patterns import pattern
 
 _SECTION = pattern(r"\[(.+)\]")

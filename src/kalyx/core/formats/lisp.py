@@ -12,7 +12,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
-from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Spot
 from kalyx.core.text.patterns import pattern
 
 _TOKEN = pattern(

@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import DecodeError, Struct
 from msgspec import json as fast
 
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 
 _BY_STANDARD_READER = 32 * 1024 * 1024  # it makes an object of everything
 

@@ -9,7 +9,7 @@ import sys
 from functools import lru_cache
 from typing import Any
 
-from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Spot
 
 # The standard reader's work grows with the square of a key's parts.
 _DEEP = 100

@@ -26,7 +26,7 @@ class Value(Struct, frozen=True):
 def values(form: str, text: str, key: list[str], named: str | None, below: list[str] | None) -> Iterator[Value]:
     """Every text at ``key`` in a file of this format. Raises Malformed with the reason."""
 
-    from kalyx.core.formats.spots import spots  # most folders have no such file
+    from kalyx.core.formats.positions import spots  # most folders have no such file
 
     def whole(value: str, folder: object) -> str:
         return f"{folder.rstrip('/')}/{value}" if isinstance(folder, str) else value

@@ -9,7 +9,7 @@ from html import escape
 
 from msgspec import Struct
 
-from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Spot
 from kalyx.core.text.patterns import pattern
 
 _ATTRIBUTE = pattern(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")

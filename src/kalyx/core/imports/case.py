@@ -13,8 +13,8 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from kalyx.core.data import WITNESS_PATH
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.environments.way import Way
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolution, Resolver

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from kalyx.core.formats.notebook import code_cells
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.text.names import is_module_name
 from kalyx.core.text.patterns import pattern

@@ -10,7 +10,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.formats import ini
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.system import Facts
 from kalyx.core.text.numbers import are_numbers
 

@@ -12,8 +12,8 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
 from kalyx.core.system import Facts

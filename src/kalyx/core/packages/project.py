@@ -11,7 +11,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.system import Facts, Unreadable
 
 _LIMIT = 1024 * 1024

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.answers import HereAnswer
 from kalyx.core.findings import catalogue
+from kalyx.core.invocation import search_of, with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.packages.project import Project, project_of
 from kalyx.core.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Step, Unread
@@ -14,7 +15,6 @@ from kalyx.core.seats.process import program_running, programs_of, with_life
 from kalyx.core.seats.running import Live, live_kernels, live_seat
 from kalyx.core.seats.server import server_seat
 from kalyx.core.targets import default_seat, seat_of_kernel
-from kalyx.core.ways import search_of, with_search_path
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
 MATTERS = {"interpreter-gone", "name-misleads", "kernel-package-absent", "spec-unreadable", "kernel-absent",

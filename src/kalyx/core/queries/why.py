@@ -5,19 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.environments.way import Way
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import objection
+from kalyx.core.invocation import kernel_of, named_by, search_of, way_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.system.reader import NOT_HERE
-from kalyx.core.ways import kernel_of, named_by, search_of, way_of
 
 if TYPE_CHECKING:
     from kalyx.core.system.runner import Runner

@@ -8,12 +8,12 @@ from msgspec.structs import replace
 
 from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.imports.names import Wanted
+from kalyx.core.invocation import kernel_of, way_of
 from kalyx.core.machine import Machine
 from kalyx.core.queries.here import look_here
 from kalyx.core.queries.why import why_import
 from kalyx.core.records import ImportAnswer, Seat
 from kalyx.core.targets import seat_of_path
-from kalyx.core.ways import kernel_of, way_of
 
 Tell = Callable[[str], None]
 

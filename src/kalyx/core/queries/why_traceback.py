@@ -9,12 +9,12 @@ from kalyx.core.findings.conditions import not_the_environment
 from kalyx.core.findings.shared.brought import modules_of_listed
 from kalyx.core.imports.names import Wanted
 from kalyx.core.imports.traceback import prefix_of, read_traceback
+from kalyx.core.invocation import FROM_TEXT
 from kalyx.core.machine import Machine
 from kalyx.core.queries.why import why_import
 from kalyx.core.queries.why_program import why_program
 from kalyx.core.records import KalyxError, Seat
 from kalyx.core.targets import resolve
-from kalyx.core.ways import FROM_TEXT
 
 Tell = Callable[[str], None]
 

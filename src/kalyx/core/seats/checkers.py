@@ -14,7 +14,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.system import Facts, Unreadable
 from kalyx.core.text.patterns import pattern
@@ -97,7 +97,7 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
             table = table.get(word) if isinstance(table, dict) else None
         return table is not None
     if text.strip():
-        from kalyx.core.formats.spots import spots
+        from kalyx.core.formats.positions import spots
 
         spots(row["format"], text, ["*"], None)
     return True
@@ -137,7 +137,7 @@ def _first(form: str, chain: list[tuple[str, str]], key: list[str]) -> tuple[Val
 
 def _extended(facts: Facts, sheet: Sheet) -> Iterator[tuple[str, str]]:
     """The file and those that it builds upon, the nearest first."""
-    from kalyx.core.formats.spots import spots
+    from kalyx.core.formats.positions import spots
 
     path, text, form, seen = sheet.path, sheet.text, sheet.row["format"], set[str]()
     while path not in seen and len(seen) < _EXTENDED_AT_MOST:

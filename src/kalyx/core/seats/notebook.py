@@ -7,11 +7,11 @@ import json
 from msgspec import Struct
 
 from kalyx.core.formats.notebook import metadata_of
-from kalyx.core.formats.spot import Malformed
+from kalyx.core.formats.span import Malformed
 from kalyx.core.kernels.folders import Server
 from kalyx.core.records import Kernel, Seat
+from kalyx.core.seats.build import silent_seat
 from kalyx.core.seats.kernel import kernel_seat
-from kalyx.core.seats.making import silent_seat
 from kalyx.core.system import Facts, Unreadable
 
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024

@@ -11,7 +11,7 @@ import json
 from collections.abc import Iterator
 
 from kalyx.core.records import Part, Seat
-from kalyx.core.seats.making import seat_from, silent_seat, starting
+from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Facts
 from kalyx.core.text.visible import visible
 

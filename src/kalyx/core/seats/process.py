@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.records import Seat, SeatKind
+from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.seats.callers import (
     above,
     ancestors,
@@ -13,7 +14,6 @@ from kalyx.core.seats.callers import (
     python_processes,
     started_as,
 )
-from kalyx.core.seats.making import seat_from, silent_seat, starting
 from kalyx.core.seats.shell import telling
 from kalyx.core.system import Facts
 from kalyx.core.system.reader import Process

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kalyx.core.records import Part, Seat
+from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.seats.callers import ShellFound
-from kalyx.core.seats.making import seat_from, starting, starting_script
-from kalyx.core.seats.meanings import Meaning, Taken, meanings
+from kalyx.core.seats.shell_words import Meaning, Taken, meanings
 from kalyx.core.system import Facts
 from kalyx.core.text.redaction import shown_variables
 

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 
 from kalyx.core.seats.callers import ShellFound
-from kalyx.core.seats.meanings import Meaning, is_followed, meanings
+from kalyx.core.seats.shell_words import Meaning, is_followed, meanings
 from kalyx.core.system import Facts
 from kalyx.core.text.patterns import pattern
 

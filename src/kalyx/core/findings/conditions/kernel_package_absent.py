@@ -15,7 +15,7 @@ Only looks like it (the kernel package is there):
 
 from __future__ import annotations
 
-from kalyx.core.environments.way import Way
+from kalyx.core.environments.invocation import Way
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by

@@ -14,9 +14,9 @@ Only looks like it (another environment has it, the base has not):
 
 from __future__ import annotations
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.reading import view_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.findings import remedies
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment

@@ -13,8 +13,8 @@ Only looks like it (the file is not there either):
 
 from __future__ import annotations
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.own_code import has_code, run_with
 from kalyx.core.imports.case import Case, Missing

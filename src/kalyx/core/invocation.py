@@ -7,8 +7,8 @@ its own flags and variables; one merely found never is.
 
 from __future__ import annotations
 
+from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
-from kalyx.core.environments.way import Way
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine

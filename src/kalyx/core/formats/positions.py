@@ -8,7 +8,7 @@ from functools import lru_cache
 
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Member, members, past_blanks
-from kalyx.core.formats.spot import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Spot
 
 
 def spots(form: str, text: str, key: list[str], named: str | None) -> list[Spot]:
