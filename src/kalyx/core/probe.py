@@ -5,11 +5,11 @@ Standard library only, Python 2.7 and 3.6 to the newest. Started by its full
 path; it answers with one line, a Python literal, on a copy of standard output
 made before anything else, so that whatever an import prints cannot mix with
 the answer. Nothing but ``sys``, ``os`` and ``time`` is loaded before a trial:
-what the trial loads must not have been loaded by the witness.
+what the trial loads must not have been loaded by the probe.
 
-    witness.py MARK who
-    witness.py MARK try:SECONDS:CHANGES FIRST CHANGE... MODULE NAME...
-    witness.py MARK parse FILE
+    probe.py MARK who
+    probe.py MARK try:SECONDS:CHANGES FIRST CHANGE... MODULE NAME...
+    probe.py MARK parse FILE
 
 MARK frames the answer. FIRST is what stands first on the search path in the
 way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
@@ -23,7 +23,7 @@ written to standard error; a crash writes it there too, where this Python can.
 import sys
 
 if __name__ == "__main__" and not (getattr(sys.flags, "safe_path", False) or getattr(sys.flags, "isolated", 0)):
-    del sys.path[0]  # the witness's own folder belongs to no answer
+    del sys.path[0]  # the probe's own folder belongs to no answer
 
 import os
 import time

@@ -30,7 +30,7 @@ _FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolde
                  "${project_path}")  # fmt: skip
 
 
-class _Sheet(Struct):
+class _ConfigFile(Struct):
     """A settings file: its descriptor, and the folder that its paths begin at."""
 
     file: str
@@ -86,10 +86,10 @@ def _line(after: str, edits: list[Edit]) -> str:
     return visible(after[start : end if end >= 0 else len(after)].strip())
 
 
-def _sheet(facts: Facts, file: str) -> _Sheet:
+def _sheet(facts: Facts, file: str) -> _ConfigFile:
     """What is known of a settings file by its place. Raises KalyxError where nothing is."""
     known = [(one, pattern) for one in descriptors(facts) for pattern in one.get("files", [])]
-    found = [_Sheet(file, one, folder) for one, pattern in known if (folder := folder_of(facts, file, pattern))]
+    found = [_ConfigFile(file, one, folder) for one, pattern in known if (folder := folder_of(facts, file, pattern))]
     if not found:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
@@ -107,7 +107,7 @@ def _sheet(facts: Facts, file: str) -> _Sheet:
     return found[0]
 
 
-def _chosen(sheet: _Sheet, text: str, named: str | None) -> tuple[dict[str, Any], Spot | None]:
+def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str, Any], Spot | None]:
     """The value to change: of those that can be written the first that is there; named where there are several."""
     writable = [
         choice
@@ -130,7 +130,7 @@ def _chosen(sheet: _Sheet, text: str, named: str | None) -> tuple[dict[str, Any]
     return writable[0], None
 
 
-def _replaced(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+def _replaced(sheet: _ConfigFile, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
     if choice.get("below"):
         return _in_two(sheet, choice, spot, text, facts, target)
     value = _value(facts, sheet.folder, choice["kind"], spot.value, target)
@@ -139,7 +139,7 @@ def _replaced(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, fact
     return [_edit(sheet, text, spot, choice["key"], value)]
 
 
-def _in_two(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+def _in_two(sheet: _ConfigFile, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
     """An environment that is named by its own name and, apart from that, by the folder it lies in."""
     assert target.environment is not None
     upper = next(reversed(spots(sheet.form, text, choice["below"], None)), None)
@@ -150,7 +150,7 @@ def _in_two(sheet: _Sheet, choice: dict[str, Any], spot: Spot, text: str, facts:
     return [_edit(sheet, text, spot, choice["key"], name), _edit(sheet, text, upper, choice["below"], lies_in)]
 
 
-def _edit(sheet: _Sheet, text: str, spot: Spot, key: list[str], value: str) -> Edit:
+def _edit(sheet: _ConfigFile, text: str, spot: Spot, key: list[str], value: str) -> Edit:
     return Edit(*written(sheet.form, text, spot, key, value))
 
 
@@ -182,7 +182,7 @@ def _is_folder(facts: Facts, folder: str, value: str) -> bool:
     return not facts.name(value).lower().startswith(("python", "pypy"))
 
 
-def _added(sheet: _Sheet, choice: dict[str, Any], text: str, facts: Facts, target: Seat) -> Edit:
+def _added(sheet: _ConfigFile, choice: dict[str, Any], text: str, facts: Facts, target: Seat) -> Edit:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
     if sheet.form not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
         raise Malformed("it does not choose an interpreter yet, and this form cannot be added to from outside")
@@ -192,7 +192,7 @@ def _added(sheet: _Sheet, choice: dict[str, Any], text: str, facts: Facts, targe
     return append_text(plain, choice["key"][0], _value(facts, sheet.folder, choice["kind"], "", target))
 
 
-def _new_file(facts: Facts, sheet: _Sheet, target: Seat) -> Pointing:
+def _new_file(facts: Facts, sheet: _ConfigFile, target: Seat) -> Pointing:
     """A settings file of its own, where the form is an object that may hold that value alone."""
     choice = sheet.about["choices"][0]
     if sheet.form == "text" and choice["kind"] == "version":

@@ -1,4 +1,4 @@
-"""Files that ship with Kalyx: small tables that a reader can extend without touching code, and the witness."""
+"""Files that ship with Kalyx: small tables that a reader can extend without touching code, and the probe."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from msgspec.json import decode
 
 _HERE = os.path.dirname(os.path.abspath(__file__))
 
-WITNESS_PATH = os.path.join(os.path.dirname(_HERE), "witness.py")
+PROBE_PATH = os.path.join(os.path.dirname(_HERE), "probe.py")
 
 
 @cache

@@ -91,20 +91,20 @@ def _read(facts: Facts, path: str) -> Header:
     size = status.size if status is not None else 0
     if not magic:
         return Header(problem="it is empty")
-    reader, form = None, ""
+    parser, form = None, ""
     if magic[:4] == b"\x7fELF":
-        reader, form = _elf, "ELF"
+        parser, form = _elf, "ELF"
     elif magic[:4] in (b"\xcf\xfa\xed\xfe", b"\xce\xfa\xed\xfe", b"\xca\xfe\xba\xbe", b"\xfe\xed\xfa\xcf"):
-        reader, form = _mach, "Mach-O"
+        parser, form = _mach, "Mach-O"
     elif magic[:2] == b"MZ":
-        reader, form = _pe, "PE"
-    if reader is None:
+        parser, form = _pe, "PE"
+    if parser is None:
         return Header(problem="it is not a compiled file of any system")
     processor = processor_of(facts.read(path, 4096))
     header = Header(form=form, machines=[processor] if processor else [])
     file: Any = io.BufferedReader(_DoorFile(facts, path, size), 65536)
     try:
-        reader(header, file, size)
+        parser(header, file, size)
     except Exception as error:
         # These packages raise whatever a damaged file leads them into.
         header.problem = header.problem or f"its header cannot be read: {type(error).__name__}"

@@ -23,13 +23,13 @@ class _Cell(Struct):
     input: Any = None
 
 
-class _Sheet(Struct):
+class _Notebook(Struct):
     cells: list[_Cell] = []
 
 
 class _Whole(Struct):
     cells: list[_Cell] = []
-    worksheets: list[_Sheet] = []
+    worksheets: list[_Notebook] = []
 
 
 class _Top(Struct):

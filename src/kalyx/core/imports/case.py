@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 
 from msgspec import Struct
 
-from kalyx.core.data import WITNESS_PATH
+from kalyx.core.data import PROBE_PATH
 from kalyx.core.environments.invocation import Way
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports.experiment import Experiment
@@ -24,8 +24,8 @@ from kalyx.core.records import Environment, Interpreter, Kernel, Seat
 
 
 def is_in_a_file(frame: Frame) -> bool:
-    """Whether a frame lies in a file of somebody's: not in the import system, and not in the witness."""
-    return not frame.file.startswith("<") and frame.file != WITNESS_PATH
+    """Whether a frame lies in a file of somebody's: not in the import system, and not in the probe."""
+    return not frame.file.startswith("<") and frame.file != PROBE_PATH
 
 
 class DeadSeat(Struct):

@@ -29,6 +29,6 @@ class Experiment(Struct, frozen=True):
 
     @property
     def changes(self) -> tuple[str, ...]:
-        """The same as the witness takes it."""
+        """The same as the probe takes it."""
         words = [f"{deed}={value}" for deed in ("put", "front") for value in getattr(self, deed)]
         return (*words, *(f"extend={package}={folder}" for package, folder in self.extend))

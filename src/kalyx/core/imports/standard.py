@@ -10,7 +10,7 @@ from kalyx.core.data import table
 from kalyx.core.text.versions import numbers_of
 
 
-class Span(Struct, frozen=True):
+class Availability(Struct, frozen=True):
     """The first and the last version that has something; empty for no bound."""
 
     first: str
@@ -25,24 +25,24 @@ class Span(Struct, frozen=True):
         return bool(self.first) and numbers_of(version)[:2] < numbers_of(self.first)
 
 
-def _span(text: object) -> Span | None:
+def _span(text: object) -> Availability | None:
     if not isinstance(text, str):
         return None
     first, _, last = text.partition("-")
-    return Span(first, last)
+    return Availability(first, last)
 
 
-def module_span(module: str) -> Span | None:
+def module_span(module: str) -> Availability | None:
     """When a standard module is there; None for one that all have, or that is no standard module."""
     modules = table("standard")["modules"]
     assert isinstance(modules, dict)
     found = _span(modules.get(module))
     if found is None and module in instead("modules"):
-        return Span("", "2.7")  # a name that only the table of what took its place knows is one of Python 2
+        return Availability("", "2.7")  # a name that only the table of what took its place knows is one of Python 2
     return found
 
 
-def name_span(module: str, name: str) -> Span | None:
+def name_span(module: str, name: str) -> Availability | None:
     """When a standard module has a name; None where nothing is known of it."""
     names = table("standard")["names"]
     assert isinstance(names, dict)

@@ -47,7 +47,7 @@ class Raised(Struct):
 
 
 class _Link(Struct):
-    """One exception as the witness tells it."""
+    """One exception as the probe tells it."""
 
     type: str
     text: str
@@ -62,7 +62,7 @@ class _Link(Struct):
 
 
 class _Attempt(Struct):
-    """What the witness tells of an import."""
+    """What the probe tells of an import."""
 
     imports: bool
     chain: list[_Link]
@@ -105,7 +105,7 @@ class Trial(Struct):
     def root(self) -> Raised | None:
         """The exception that the others came from.
 
-        An explicit cause is always followed (the witness lists it next); an
+        An explicit cause is always followed (the probe lists it next); an
         implicit one only where the last error does not itself name a module.
         """
         if not self.chain:
@@ -157,7 +157,7 @@ def try_import(
 ) -> Trial:
     """Let ``executable`` import ``module`` (and ``names`` from it). ``first`` stands first on its path.
 
-    ``changes``: what an experiment has another way, in the witness's words.
+    ``changes``: what an experiment has another way, in the probe's words.
     ``begun`` is called while it runs.
     """
     began = "-" if first is None else "=" + first

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 import msgspec
 from msgspec import Struct
 
-from kalyx.core.data import WITNESS_PATH
+from kalyx.core.data import PROBE_PATH
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import installation_at, minor_of
 from kalyx.core.records import Interpreter
@@ -73,10 +73,10 @@ def ask_witness(
     seconds: float = 10.0,
     begun: Callable[[], None] | None = None,
 ) -> tuple[Answer | None, Ended]:
-    """Run the witness in ``executable`` with ``flags`` and return its answer, of this shape, with how it ended."""
+    """Run the probe in ``executable`` with ``flags`` and return its answer, of this shape, with how it ended."""
     mark = new_mark(runner)
     ended = runner.run(
-        [executable, *flags, WITNESS_PATH, mark, *arguments],
+        [executable, *flags, PROBE_PATH, mark, *arguments],
         variables=variables,
         folder=folder,
         seconds=seconds,

@@ -1,6 +1,6 @@
 """What version and build an installation is, read from its files.
 
-Quickest witness first: a manager's own record, the version header that was
+Quickest probe first: a manager's own record, the version header that was
 installed with it, then the version text compiled into the binary itself.
 """
 

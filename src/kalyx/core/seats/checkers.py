@@ -24,7 +24,7 @@ _EXTENDED_AT_MOST = 10
 _VARIABLE = pattern(r"\$(\w+|\{[^}]*\})")
 
 
-class Sheet(Struct):
+class ConfigFile(Struct):
     """A checker's configuration: its row of the table, the file, and whether it is the folder's and not the user's."""
 
     row: dict[str, Any]
@@ -34,7 +34,7 @@ class Sheet(Struct):
     problem: str | None = None
 
 
-def deciding(facts: Facts, folder: str, rows: list[dict[str, Any]]) -> Sheet | None:
+def deciding(facts: Facts, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
     """The file that decides for the checker of these rows, which are one family's; None where it has none."""
     if rows[0]["above"] == "file":
         looked = ((row, place) for row in rows for place in _upward(facts, folder))
@@ -63,7 +63,7 @@ def _upward(facts: Facts, folder: str, tops: tuple[str, ...] = ()) -> Iterator[s
         folder = above
 
 
-def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> Sheet | None:
+def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> ConfigFile | None:
     """The file as this checker takes it; None where it passes the file over."""
     if not facts.is_file(path):
         return None
@@ -77,8 +77,8 @@ def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> Shee
         if row["above"] == "folder" or row.get("section"):
             return None  # it says so, and looks further
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
-        return Sheet(row, path, "", own, reason)
-    return Sheet(row, path, text, own)
+        return ConfigFile(row, path, "", own, reason)
+    return ConfigFile(row, path, text, own)
 
 
 def _has_section(row: dict[str, Any], text: str) -> bool:
@@ -103,7 +103,7 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
     return True
 
 
-def said(facts: Facts, sheet: Sheet, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
+def said(facts: Facts, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
     """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
     row = sheet.row
     if row["format"] == "ini" or row["above"] == "folder":
@@ -135,7 +135,7 @@ def _first(form: str, chain: list[tuple[str, str]], key: list[str]) -> tuple[Val
     return None
 
 
-def _extended(facts: Facts, sheet: Sheet) -> Iterator[tuple[str, str]]:
+def _extended(facts: Facts, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
     """The file and those that it builds upon, the nearest first."""
     from kalyx.core.formats.positions import spots
 

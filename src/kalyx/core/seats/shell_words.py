@@ -128,12 +128,12 @@ def meanings(facts: Facts, shell: ShellFound) -> Taken:
     if not is_followed(facts, shell.name):
         return Taken()
     name = _ALIKE.get(shell.name, shell.name)
-    reader = _Reader(facts, name)
+    start_files = _StartFiles(facts, name)
     for path in _files_read(facts, name, shell):
-        reader.file(path, 0)
+        start_files.file(path, 0)
     # For what is not typed, this shell alone passes over aliases.
-    aliases = reader.aliases if shell.is_typed_into or name != "bash" else {}
-    return Taken(aliases, reader.functions, reader.places)
+    aliases = start_files.aliases if shell.is_typed_into or name != "bash" else {}
+    return Taken(aliases, start_files.functions, start_files.places)
 
 
 def _files_read(facts: Facts, name: str, shell: ShellFound) -> Iterator[str]:
@@ -164,7 +164,7 @@ def _place(facts: Facts, word: str, home: str) -> str | None:
     return named if facts.path.isabs(named) and "$" not in named else None
 
 
-class _Reader:
+class _StartFiles:
     """Reads files in order and keeps the last meaning of each word."""
 
     def __init__(self, facts: Facts, name: str) -> None:

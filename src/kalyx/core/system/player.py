@@ -21,7 +21,7 @@ from typing import Any
 from msgspec import MsgspecError, Raw, Struct, field
 from msgspec.json import Decoder
 
-from kalyx.core.data import WITNESS_PATH
+from kalyx.core.data import PROBE_PATH
 from kalyx.core.records import KalyxError
 from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
@@ -388,7 +388,7 @@ class Normal:
 
     def words(self, text: str) -> str:
         """The text with stand-ins."""
-        text = text.replace(WITNESS_PATH, "<witness>")
+        text = text.replace(PROBE_PATH, "<probe>")
         for folder in self.folders:
             text = text.replace(folder, "<empty>")
         for mark in self.marks:
@@ -446,9 +446,9 @@ class CapturedRunner(Runner):
         except (TypeError, ValueError):
             return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
         mark = next((one for one in self._normal.marks if any(one in word for word in argv)), "").encode()
-        own = os.fsencode(WITNESS_PATH)
+        own = os.fsencode(PROBE_PATH)
         ended.output, ended.errors = (
-            one.replace(b"<mark>", mark).replace(b"<witness>", own) for one in (ended.output, ended.errors)
+            one.replace(b"<mark>", mark).replace(b"<probe>", own) for one in (ended.output, ended.errors)
         )
         return ended
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.data import WITNESS_PATH
+from kalyx.core.data import PROBE_PATH
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.brought import table_modules
 from kalyx.core.formats.fitting import is_compiled
@@ -35,7 +35,7 @@ def files_of(case: Case) -> list[str]:
     if case.resolution is not None:
         places = [case.resolution.place] if case.resolution.place is not None else []
         found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
-    usable = [path for path in found if not path.startswith(("<", "(")) and path != WITNESS_PATH]
+    usable = [path for path in found if not path.startswith(("<", "(")) and path != PROBE_PATH]
     return [path for path in dict.fromkeys(usable) if facts.is_file(path)]
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.failing import asked_here, namesake
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.standard import Span, instead, module_span
+from kalyx.core.imports.standard import Availability, instead, module_span
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
 
 
-def missing_standard(case: Case) -> tuple[str, Span] | None:
+def missing_standard(case: Case) -> tuple[str, Availability] | None:
     """The missing module that is a standard one of other versions, and when it is there."""
     missing = case.missing
     if missing is None:
@@ -23,7 +23,7 @@ def missing_standard(case: Case) -> tuple[str, Span] | None:
     return None
 
 
-def finding(case: Case, machine: Machine, module: str, span: Span, cause: str) -> Finding:
+def finding(case: Case, machine: Machine, module: str, span: Availability, cause: str) -> Finding:
     """The finding of a module that is gone or not there yet: the versions that have it, who asks, what brings it."""
     own, is_gone = case.interpreter.minor, cause == "stdlib-gone"
     has = f"until {span.last}" if is_gone else f"from {span.first} on"
@@ -40,7 +40,7 @@ def finding(case: Case, machine: Machine, module: str, span: Span, cause: str) -
     )
 
 
-def _for_gone(case: Case, machine: Machine, module: str, span: Span) -> list[Remedy]:
+def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Remedy]:
     """What brings it back; in a package a release that does without it, in one's own code its name of now."""
     interpreter, asker, found = case.interpreter, case.asker(), []
     one = instead("modules").get(module, {})
@@ -62,7 +62,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Span) -> list[Rem
     return found
 
 
-def _for_newer(case: Case, machine: Machine, module: str, span: Span) -> list[Remedy]:
+def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Remedy]:
     """A distribution that brings it to older Pythons; in a package, a release that does without it."""
     interpreter, asker, found = case.interpreter, case.asker(), []
     one = instead("since").get(module, {})
