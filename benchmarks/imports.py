@@ -21,11 +21,11 @@ from importlib.machinery import PathFinder
 from pathlib import Path
 
 from benchmarks import Row, shown
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 
 RUNS = 15
 
@@ -62,9 +62,9 @@ def static_resolution() -> float:
 
     def own() -> float:
         began = time.perf_counter()
-        facts = LiveFacts()
-        interpreter = read_interpreter(facts, sys.executable)
-        resolver = Resolver(facts, interpreter, search_path(facts, interpreter, Way(variables=variables)), "/")
+        reader = LiveReader()
+        interpreter = read_interpreter(reader, sys.executable)
+        resolver = Resolver(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)), "/")
         for name in names:
             resolver.resolve(name)
         return time.perf_counter() - began

@@ -30,9 +30,9 @@ from benchmarks import survey
 from kalyx.cli.context import Call
 from kalyx.cli.start import command_parser
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.player import Capture
-from kalyx.core.system.recorder import RecordingFacts
+from kalyx.core.system.recorder import Recorder
 from kalyx.demo.machines import MACHINES
 
 KEPT = Path(__file__).with_name("weight.json")
@@ -70,10 +70,10 @@ def modules(call: str) -> list[str]:
     return [name for name in told[-1][1:].split() if name != "mmap"]
 
 
-class _Counting(RecordingFacts):
+class _Counting(Recorder):
     """Counts the readings of each kind."""
 
-    def __init__(self, inner: Facts) -> None:
+    def __init__(self, inner: Reader) -> None:
         super().__init__(inner, Capture({}))
         self.counted: Counter[str] = Counter()
 
@@ -85,11 +85,11 @@ class _Counting(RecordingFacts):
 def readings(machine: str, question: str) -> dict[str, int]:
     """How often a question reads what, on a made-up machine."""
     words = question.split()
-    facts = _Counting(MACHINES[machine]())
+    reader = _Counting(MACHINES[machine]())
     with contextlib.redirect_stdout(io.TextIOWrapper(io.BytesIO(), "utf-8")), contextlib.suppress(KalyxError):
         options = command_parser(words[0]).parse_args([*words[1:], "--json", "--static"])
-        import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, facts))
-    return dict(sorted(facts.counted.items()))
+        import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, reader))
+    return dict(sorted(reader.counted.items()))
 
 
 def installed_bytes() -> int:

@@ -6,7 +6,7 @@ import json
 import re
 
 from kalyx.core.machine import Machine
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 
 HOME = "/home/keeper"
 BINARY = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"
@@ -59,7 +59,7 @@ class Files(dict):
         self[f"{root}/kernels/{identifier}/kernel.json"] = json.dumps(spec, indent=1)
 
     def machine(self) -> Machine:
-        return Machine(MemoryFacts("linux", self, variables=self.variables, home=HOME, folder=f"{HOME}/spring"))
+        return Machine(MemoryReader("linux", self, variables=self.variables, home=HOME, folder=f"{HOME}/spring"))
 
 
 def described(lines: list[str]) -> tuple[Files, str | None]:

@@ -12,7 +12,7 @@ import subprocess
 from pathlib import Path
 
 from kalyx.core.machine import Machine
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 
 TABLE = Path(__file__).resolve().parents[1] / "src" / "kalyx" / "core" / "data" / "standard.json"
 
@@ -67,7 +67,7 @@ def main() -> None:
 def _told(listed: dict[str, set[str]]) -> dict[str, dict[str, list[str]]]:
     """By version: the public names of each module, those in ``listed`` tried too."""
     told: dict[str, dict[str, list[str]]] = {}
-    for one in Machine(LiveFacts()).interpreters:
+    for one in Machine(LiveReader()).interpreters:
         minor = ".".join(one.version.split(".")[:2])
         # A system's own is often split into packages, and says less than it has.
         if one.implementation != "cpython" or minor in told or one.prefix == "/usr":

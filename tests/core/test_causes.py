@@ -36,13 +36,13 @@ def found_by(lines: list[str]) -> list[str]:
         (wanted,) = parse_wanted(statement)
         return [finding.cause for finding in why_import(machine, seat, wanted, named=True).findings]
     subject = statement.removeprefix("about ")
-    if subject == "heath" and files.machine().facts.kind(f"{HOME}/heath/bin/python") == "link":
+    if subject == "heath" and files.machine().reader.kind(f"{HOME}/heath/bin/python") == "link":
         # An import asked for in it has the same cause, where nothing starts.
         seat = resolve(machine, f"{HOME}/heath")
         if seat.interpreter is None:
             (wanted,) = parse_wanted("json")
             found = why_import(machine, seat, wanted, named=True).findings
-            judged = catalogue.judge_environment(read_environment(machine.facts, f"{HOME}/heath"), machine).findings
+            judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
             assert [one.cause for one in found] == [one.cause for one in judged]
     if subject == "the shell":
         return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
@@ -53,7 +53,7 @@ def found_by(lines: list[str]) -> list[str]:
         identifier = subject.removeprefix("the second ").removeprefix("kernel:")
         kernel = [kernel for kernel in machine.kernels if kernel.id == identifier][1 if second else 0]
         return [finding.cause for finding in catalogue.judge_kernel(kernel, machine).findings]
-    view = read_environment(machine.facts, f"{HOME}/{subject}")
+    view = read_environment(machine.reader, f"{HOME}/{subject}")
     return [finding.cause for finding in catalogue.judge_environment(view, machine).findings]
 
 

@@ -10,7 +10,7 @@ from kalyx.core.actions import editor_settings
 from kalyx.core.formats.positions import spots
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
@@ -23,8 +23,8 @@ def planned(name: str, text: str | bytes | None, target: str = f"{HOME}/orchard"
     files.environment(f"{MOOR}/.venv")
     if text is not None:
         files[f"{MOOR}/{name}"] = text
-    facts = MemoryFacts("linux", files, variables={"PATH": "/usr/bin", "HOME": HOME}, home=HOME, folder=MOOR)
-    machine = Machine(facts)
+    reader = MemoryReader("linux", files, variables={"PATH": "/usr/bin", "HOME": HOME}, home=HOME, folder=MOOR)
+    machine = Machine(reader)
     return editor_settings.plan(machine, f"{MOOR}/{name}", named, resolve(machine, target))
 
 

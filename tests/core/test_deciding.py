@@ -139,7 +139,7 @@ def test_what_experiments_prove(outcomes, ordered, monkeypatch):
         return Tried(changed=experiment.says, outcome=told[experiment.says.split()[1][:-1]], seconds=0.1)
 
     monkeypatch.setattr(proving, "conduct", conduct)
-    machine = SimpleNamespace(runner=object(), facts=Files().machine().facts, seconds=5.0)
+    machine = SimpleNamespace(runner=object(), reader=Files().machine().reader, seconds=5.0)
     case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=experiments.get)
     found = proving.proven_first([finding(one) for one in causes], case, machine)
     assert [f"{one.cause} {one.certainty}" for one in found][: len(ordered)] == ordered and len(tried) <= 4
@@ -165,11 +165,11 @@ def test_what_came_of_an_experiment(after, outcome):
 def test_what_is_remembered_of_a_program_is_that_of_this_very_file():
     """Its size alone says nothing: another of the same size is another program."""
     files = Files()
-    first = version_cache._key(files.machine().facts, "/usr/bin/python3.11")
-    status = files.machine().facts.status("/usr/bin/python3.11")
+    first = version_cache._key(files.machine().reader, "/usr/bin/python3.11")
+    status = files.machine().reader.status("/usr/bin/python3.11")
     parts = first.split("|")
     assert parts[1] == str(status.size) and str(status.modified_ns) in parts[2] and len(parts) == 4
-    assert version_cache._key(files.machine().facts, "/nowhere") is None
+    assert version_cache._key(files.machine().reader, "/nowhere") is None
 
 
 SYSTEMS = {'ID=debian\n': "debian", 'ID="linuxmint"\nID_LIKE="ubuntu debian"\n': "debian", "ID=ubuntu\n": "debian", "ID=rocky\nID_LIKE='rhel centos fedora'\n": "fedora",

@@ -8,11 +8,11 @@ import pytest
 
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
-from kalyx.core.system.live_writer import LiveChange, PlannedChange
-from kalyx.core.system.memory_reader import Link, MemoryFacts, Pipe
-from kalyx.core.system.memory_writer import MemoryChange
+from kalyx.core.system.live_writer import LiveWriter, PlanningWriter
+from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
+from kalyx.core.system.memory_writer import MemoryWriter
 from kalyx.core.system.scripted_runner import ScriptedRunner, says
 from tests.equipment import LONG
 
@@ -58,15 +58,15 @@ def on_disk(root) -> None:
                 file.write(content.encode() if isinstance(content, str) else content)
 
 
-def in_memory(root) -> MemoryFacts:
+def in_memory(root) -> MemoryReader:
     files = {
         f"{root}/{name}": Link(content.format(root=root)) if isinstance(content, Link) else content
         for name, content in TREE.items()
         if content is not None
     }
-    facts = MemoryFacts("linux", files, variables={"HOME": str(root)}, home=str(root), folder=str(root))
-    facts.put(f"{root}/empty", None, folder=True)
-    return facts
+    reader = MemoryReader("linux", files, variables={"HOME": str(root)}, home=str(root), folder=str(root))
+    reader.put(f"{root}/empty", None, folder=True)
+    return reader
 
 
 def outcome(ask, *words):
@@ -98,7 +98,7 @@ def test_reading(tmp_path, seed):
     on_disk(root)
     memory = in_memory(root)
     for path in paths(root, seed, 400):
-        live = LiveFacts({"HOME": root}, root)  # anew: what it remembers must not help
+        live = LiveReader({"HOME": root}, root)  # anew: what it remembers must not help
         for reading in ("kind", "link", "exists", "is_file", "is_folder", "real", "hops", "names", "listing", "read"):
             one, other = outcome(getattr(live, reading), path), outcome(getattr(memory, reading), path)
             assert one == other, (reading, path)
@@ -119,12 +119,12 @@ def test_what_a_door_remembers_is_what_it_would_find(tmp_path):
     """A listing answers for what lies in it: in any order of asking, the answers are the same."""
     root = str(tmp_path.resolve())
     on_disk(root)
-    warm = LiveFacts({"HOME": root}, root)
+    warm = LiveReader({"HOME": root}, root)
     asked = paths(root, 99, 300)
     for path in asked:
         warm.names(path)
     for path in asked:
-        fresh = LiveFacts({"HOME": root}, root)
+        fresh = LiveReader({"HOME": root}, root)
         for reading in ("kind", "link", "exists", "is_folder", "real", "hops"):
             assert getattr(warm, reading)(path) == getattr(fresh, reading)(path), (reading, path)
 
@@ -139,16 +139,16 @@ PLACES = ["env", "env/bin/python", "env/bin", "base/lib/os.py", "by-link/new", "
           "store/deep", "empty", "a b/-x", "~", "base/lib/os.py/x", "nothing/here", "env/lib64/x.py"]  # fmt: skip
 
 
-def snapshot(facts, folder: str) -> dict[str, object]:
+def snapshot(reader, folder: str) -> dict[str, object]:
     found: dict[str, object] = {}
-    for name in facts.names(folder):
-        path = facts.join(folder, name)
-        kind = facts.kind(path)
+    for name in reader.names(folder):
+        path = reader.join(folder, name)
+        kind = reader.kind(path)
         if kind == "folder":
             found[path] = "folder"
-            found |= snapshot(facts, path)
+            found |= snapshot(reader, path)
         else:
-            found[path] = facts.link(path) if kind == "link" else facts.read(path) if kind == "file" else kind
+            found[path] = reader.link(path) if kind == "link" else reader.read(path) if kind == "file" else kind
     return found
 
 
@@ -170,17 +170,17 @@ def test_writing(tmp_path, seed):
     os.unlink(f"{root}/pipe")  # copying one is for ever
     memory = in_memory(root)
     memory.drop(f"{root}/pipe")
-    live, other = LiveChange(), MemoryChange(memory)
+    live, other = LiveWriter(), MemoryWriter(memory)
     for _ in range(12):
         deed, count = chance.choice(DEEDS)
         words = [f"{root}/{chance.choice(PLACES)}" for _ in range(count)]
         if deed in ("move", "copy_folder"):
             words[1] = f"{root}/to-{chance.randint(1, 3)}"
-            if deed == "copy_folder" and (LiveFacts({}, root).kind(words[1]) or not LiveFacts({}, root).is_folder(words[0])):
+            if deed == "copy_folder" and (LiveReader({}, root).kind(words[1]) or not LiveReader({}, root).is_folder(words[0])):
                 continue
         one, two = did(live, deed, words), did(other, deed, words)
         assert one == two, (deed, words)
-        assert snapshot(LiveFacts({}, root), root) == snapshot(memory, root), (deed, words)
+        assert snapshot(LiveReader({}, root), root) == snapshot(memory, root), (deed, words)
     assert [(one.deed, one.path) for one in live.deeds] == [(one.deed, one.path) for one in other.deeds]
 
 
@@ -188,13 +188,13 @@ def test_a_plan_does_nothing(tmp_path):
     root = str(tmp_path.resolve())
     on_disk(root)
     os.unlink(f"{root}/pipe")
-    before = snapshot(LiveFacts({}, root), root)
-    planned = PlannedChange()
+    before = snapshot(LiveReader({}, root), root)
+    planned = PlanningWriter()
     for deed, count in DEEDS:
         if deed != "claim":
             for place in PLACES:
                 did(planned, deed, [f"{root}/{place}", f"{root}/to"][:count])
-    assert snapshot(LiveFacts({}, root), root) == before and len(planned.deeds) > 50
+    assert snapshot(LiveReader({}, root), root) == before and len(planned.deeds) > 50
 
 
 # -- starting -------------------------------------------------------------------------------------------------------

@@ -9,8 +9,8 @@ from kalyx.core.actions import pointing
 from kalyx.core.formats.editing import apply
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Kernel
-from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.live_writer import LiveWriter
 
 KEYS = st.text(st.characters(codec="utf-8"), max_size=6)
 PLAIN = st.one_of(st.none(), st.booleans(), st.integers(-9, 9), st.text(st.characters(codec="utf-8"), max_size=9))
@@ -48,7 +48,7 @@ def test_only_the_kernel_changes(tmp_path_factory, top, more, spec, layout, ends
     raw = (("\ufeff" if mark else "") + text).encode("utf-8", "surrogatepass")
     path = folder / "spring.ipynb"
     path.write_bytes(raw)
-    machine = Machine(LiveFacts(variables={"HOME": str(folder)}, folder=str(folder)))
+    machine = Machine(LiveReader(variables={"HOME": str(folder)}, folder=str(folder)))
     plan = pointing.plan(machine, str(path), KERNEL)
     after = json.loads(plan.after.decode("utf-8-sig"))
     wanted = {"name": "heath", "display_name": KERNEL.label, "language": "python"}
@@ -66,7 +66,7 @@ def test_only_the_kernel_changes(tmp_path_factory, top, more, spec, layout, ends
 
 
 def test_what_is_no_notebook_is_not_touched(tmp_path):
-    machine = Machine(LiveFacts(variables={"HOME": str(tmp_path)}, folder=str(tmp_path)))
+    machine = Machine(LiveReader(variables={"HOME": str(tmp_path)}, folder=str(tmp_path)))
     (tmp_path / "link.ipynb").symlink_to("good.ipynb")
     cases = [(b"", "not a notebook"), (b"{", "not a notebook"), (b"[]", "not a notebook"), (b'{"metadata": 3}', "not a notebook"),
              (b'{"metadata": {"kernelspec": 3}}', "kernelspec"), (b"\xff\xfe{", "not UTF-8"), (b"{}", "metadata"),
@@ -74,7 +74,7 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
     for raw, says in cases:
         path = tmp_path / "bad.ipynb"
         path.write_bytes(raw)
-        machine.facts = machine.facts.again()
+        machine.reader = machine.reader.again()
         try:
             pointing.plan(machine, str(path), KERNEL)
         except KalyxError as error:
@@ -89,11 +89,11 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
             assert says in error.says
         else:
             raise AssertionError(name)
-    machine.facts = machine.facts.again()
+    machine.reader = machine.reader.again()
     path = str(tmp_path / "good.ipynb")
-    pointing.carry_out(machine, pointing.plan(machine, path, KERNEL), LiveChange())
+    pointing.carry_out(machine, pointing.plan(machine, path, KERNEL), LiveWriter())
     (tmp_path / "good.ipynb").write_bytes(b'{"metadata": {"mine": 1}}')
-    machine.facts = machine.facts.again()
+    machine.reader = machine.reader.again()
     try:
         pointing.plan_undo(machine, path)
     except KalyxError as error:

@@ -14,7 +14,7 @@ from kalyx.core.queries.changes import changes
 from kalyx.core.queries.here import look_here
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
@@ -61,7 +61,7 @@ def facts_of(**more):
     )
     for name, text in more.pop("files", {}).items():
         files[name if name.startswith("/") else f"{MOOR}/{name}"] = text
-    return MemoryFacts(
+    return MemoryReader(
         "linux", files, variables={"PATH": "/usr/bin", "HOME": HOME, "LARK": HOME, **more}, home=HOME, folder=MOOR
     )
 
@@ -70,8 +70,8 @@ def facts_of(**more):
     ("name", "text", "wanted"), FORMS, ids=[f"{name} {number}" for number, (name, *_) in enumerate(FORMS)]
 )
 def test_each_form_is_read(name, text, wanted):
-    facts = facts_of(files={name: text.replace("%s", HEATH)})
-    seats = editor_seats(facts, MOOR)
+    reader = facts_of(files={name: text.replace("%s", HEATH)})
+    seats = editor_seats(reader, MOOR)
     found = [(seat.parts[0].role if seat.parts else None, seat.interpreter.executable if seat.interpreter else seat.reason)
              for seat in seats]  # fmt: skip
     assert len(found) == len(wanted), found

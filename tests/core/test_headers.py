@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from kalyx.core.formats.fitting import build_of, foreign, is_other_build
 from kalyx.core.formats.headers import read_header
 from kalyx.core.records import Interpreter
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import WINDOWS
 
 
@@ -64,11 +64,11 @@ CASES = [
 def test_for_whom_a_compiled_file_is(system, own, name, content, reason):
     root = "C:\\moor" if system == "windows" else "/moor"
     sign = "\\" if system == "windows" else "/"
-    facts = MemoryFacts(system, {f"{root}{sign}python": own, f"{root}{sign}{name}": content})
+    reader = MemoryReader(system, {f"{root}{sign}python": own, f"{root}{sign}{name}": content})
     python = f"{root}{sign}python"
     interpreter = Interpreter(executable=python, real_executable=python, version="3.11.7", implementation="cpython",
                               prefix=root, base_prefix=root)  # fmt: skip
-    assert foreign(facts, interpreter, f"{root}{sign}{name}") == reason
+    assert foreign(reader, interpreter, f"{root}{sign}{name}") == reason
 
 
 NAMES = [
@@ -93,8 +93,8 @@ def test_which_python_a_name_says(name, build, is_other):
     (b"\xcf\xfa\xed\xfe" + b"\xff" * 60, "cannot be read"),
 ])  # fmt: skip
 def test_what_is_wrong_with_a_file(content, says):
-    facts = MemoryFacts("linux", {"/moor/_core.so": content})
-    assert says in (read_header(facts, "/moor/_core.so").problem or ""), read_header(facts, "/moor/_core.so")
+    reader = MemoryReader("linux", {"/moor/_core.so": content})
+    assert says in (read_header(reader, "/moor/_core.so").problem or ""), read_header(reader, "/moor/_core.so")
 
 
 @settings(max_examples=150, deadline=None)
@@ -104,5 +104,5 @@ def test_no_header_breaks_the_reader(content, changes, size):
     damaged = bytearray(content)
     for at, value in changes:
         damaged[at % len(damaged)] = value
-    facts = MemoryFacts("linux", {"/moor/_core.so": bytes(damaged[:size])})
-    assert read_header(facts, "/moor/_core.so").form in ("ELF", "Mach-O", "PE", None)
+    reader = MemoryReader("linux", {"/moor/_core.so": bytes(damaged[:size])})
+    assert read_header(reader, "/moor/_core.so").form in ("ELF", "Mach-O", "PE", None)

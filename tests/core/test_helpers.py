@@ -8,8 +8,8 @@ import pytest
 
 from kalyx.core.answers import HereAnswer
 from kalyx.core.formats.editing import Edit
-from kalyx.core.formats.positions import Spot
-from kalyx.core.records import Environment, KalyxError, Move, Seat, Step
+from kalyx.core.formats.positions import Span
+from kalyx.core.records import Environment, KalyxError, Seat, Step, VersionChange
 from tests.made import Files
 
 PY = Files().machine().interpreters[0]
@@ -53,7 +53,7 @@ ROWS = {
     "system.live_reader:_split": [("/a/b", ("/a", "b")), ("/a", ("/", "a")), ("//a", ("//", "a"))],
     "system.trees:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],
     "formats.lisp:written": [('a"b\\', '"a\\"b\\\\"')],
-    "formats.ini:read": [("[a]\nb = 1\nc: 2\n  more\n\n  end\n", {("a", "b"): Spot(8, 9, "1"), ("a", "c"): Spot(13, 28, "2\nmore\n\nend")}), ("# x\n[a]\nB=1\nB=2\n", {("a", "b"): Spot(14, 15, "2")}), ("\ufeff[a]\nb=1", {("a", "b"): Spot(7, 8, "1")}), ("[a]\nloose\nb=1\n", {("a", "b"): Spot(12, 13, "1")})],
+    "formats.ini:read": [("[a]\nb = 1\nc: 2\n  more\n\n  end\n", {("a", "b"): Span(8, 9, "1"), ("a", "c"): Span(13, 28, "2\nmore\n\nend")}), ("# x\n[a]\nB=1\nB=2\n", {("a", "b"): Span(14, 15, "2")}), ("\ufeff[a]\nb=1", {("a", "b"): Span(7, 8, "1")}), ("[a]\nloose\nb=1\n", {("a", "b"): Span(12, 13, "1")})],
     "formats.fitting:is_compiled": [("a.so", True), ("a.so.1", True), ("a.pyd", True), ("x.so.d/a.py", False), ("a.py", False)],
     "formats.fitting:build_of": [("a.cpython-310-x86_64-linux-gnu.so", "3.10"), ("a.cpython-313t-x86_64-linux-gnu.so", "3.13 without the lock"), ("a.pypy39-pp73-x86_64-linux-gnu.so", "PyPy 3.9"), ("a.cp312-win_amd64.pyd", "3.12"), ("a.abi3.so", None), ("a.so", None), (r"C:\x.y.z\a.so", None)],
     "formats.fitting:is_other_build": [(("a.cpython-311-x86_64-linux-gnu.so", PY), False), (("a.cpython-310-x86_64-linux-gnu.so", PY), True), (("a.so", PY), False), (("a.pypy311-pp73-x.so", like(implementation="pypy")), False), (("a.pypy311-pp73-x.so", PY), True), (("a.cpython-313t-x.so", like(version="3.13.0", abi_flags="t")), False), (("a.cpython-313-x.so", like(version="3.13.0", abi_flags="t")), True)],
@@ -94,7 +94,7 @@ ROWS = {
     "actions.installer:what_matters": [(b"x\nERROR: a\nERROR: b\n", "a"), (b"last\n", "last"), (b"", "it said nothing"), (b"kalyx: told\nx", "told"), (b"ERROR: x\nWARNING: (x): Read timed out. (y)\n", "the package index gives no answer (Read timed out. (y))"), (b"OSError: No space left\nConnection refused\n", "OSError: No space left")],
     "actions.installer:install_command": [(("/p", "/w", 1.6, ["a"], "--x"), ["/p", "-m", "pip", "install", "--disable-pip-version-check", "--no-input", "--timeout", "2", "--retries", "1", "--no-index", "--find-links", "/w", "--x", "a"]), (("/p", None, 0.1, []), ["/p", "-m", "pip", "install", "--disable-pip-version-check", "--no-input", "--timeout", "1", "--retries", "1"])],
     "actions.entering:_scripts": [((["activate", "activate.fish", "Activate.ps1"], ".ps1"), ["Activate.ps1"]), ((["activate", "activate.fish"], ""), ["activate"])],
-    "actions.filling:_deed": [(Move(name="a", before=None, after="1"), "install a 1"), (Move(name="a", before="1", after=None), "remove a 1"), (Move(name="a", before="1", after="2"), "change a 1 to 2"), (Move(name="a", before="1", after="2", hides="/x"), "install a 2")],
+    "actions.filling:_deed": [(VersionChange(name="a", before=None, after="1"), "install a 1"), (VersionChange(name="a", before="1", after=None), "remove a 1"), (VersionChange(name="a", before="1", after="2"), "change a 1 to 2"), (VersionChange(name="a", before="1", after="2", hides="/x"), "install a 2")],
     "actions.registering:_replaced": [(None, None), (b"{", None), (b'{"display_name": 1}', None), (b'{"display_name": " A "}', ("A", "")), (b'{"display_name": "A", "argv": ["p", "q"]}', ("A", "p")), (b'{"display_name": "A", "argv": [1]}', ("A", ""))],
     "actions.recording:_is_plain": [("1.2", True), ("1.2.dev0+x", True), ("of mine", False)],
     "environments.found:_version_key": [("3.11.7", (3, 11, 7)), ("3.x", (3, 0))],
@@ -218,7 +218,7 @@ def test_a_package_of_the_system(user, debian, says):
     files = Files()
     files["/etc/os-release"] = "ID=debian\n"
     machine = files.machine()
-    machine.facts.user = user
+    machine.reader.user = user
     made = remedies.of_system(machine, debian, "gcc", "gcc")
     assert (made.steps[0].command if made is not None else None) == says
 

@@ -2,14 +2,14 @@
 
 import pytest
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.findings.remedies import install
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from tests.made import BINARY, HOME
 from tests.made import WINDOWS as PROGRAM
 
@@ -19,13 +19,13 @@ def program(machine: int) -> bytes:
     return PROGRAM.replace((0x8664).to_bytes(2, "little"), machine.to_bytes(2, "little"), 1)
 
 
-def windows(files: dict, folder: str = "D:\\moor", **variables: str) -> MemoryFacts:
-    return MemoryFacts("windows", files, variables=variables, home="C:\\Users\\keeper", folder=folder)
+def windows(files: dict, folder: str = "D:\\moor", **variables: str) -> MemoryReader:
+    return MemoryReader("windows", files, variables=variables, home="C:\\Users\\keeper", folder=folder)
 
 
-def with_lib64() -> MemoryFacts:
+def with_lib64() -> MemoryReader:
     site = "import os\nif 'RPM_BUILD_ROOT' not in os.environ:\n    PREFIXES.insert(0, '/usr/local')\n"
-    return MemoryFacts("linux", {
+    return MemoryReader("linux", {
         "/usr/bin/python3.11": BINARY,
         "/usr/bin/python3": Link("python3.11"),
         "/usr/lib64/python3.11/os.py": b"",
@@ -44,11 +44,11 @@ def with_lib64() -> MemoryFacts:
 
 
 def test_a_library_in_lib64():
-    facts = with_lib64()
-    python = read_interpreter(facts, "/usr/bin/python3")
+    reader = with_lib64()
+    python = read_interpreter(reader, "/usr/bin/python3")
     assert (python.library, python.prefix) == ("/usr/lib64/python3.11", "/usr")
     assert python.suffixes == [".cpython-311-x86_64-linux-gnu.so", ".abi3.so", ".so"]
-    search = search_path(facts, python, Way())
+    search = search_path(reader, python, Invocation())
     assert [entry.entry for entry in search.entries if entry.exists] == [
         "/usr/lib64/python3.11",
         "/usr/lib64/python3.11/lib-dynload",
@@ -56,20 +56,20 @@ def test_a_library_in_lib64():
         "/usr/lib64/python3.11/site-packages",
         "/usr/lib/python3.11/site-packages",
     ]
-    resolver = Resolver(facts, python, search, HOME)
+    resolver = Resolver(reader, python, search, HOME)
     for module, kind in (("statistics", "module"), ("_csv", "extension"), ("hivescale", "module"), ("broad", "module")):
         place = resolver.resolve(module).place
         assert place is not None and place.kind == kind, module
     # What the system keeps is not installed into, wherever its mark lies.
-    steps = install(Machine(facts), python, "hivescale").steps
+    steps = install(Machine(reader), python, "hivescale").steps
     assert all(step.command is None or "pip" not in step.command for step in steps[:1]), steps
 
 
 def test_an_environment_on_a_library_in_lib64():
-    facts = with_lib64()
-    environment = read_environment(facts, f"{HOME}/heath").environment
+    reader = with_lib64()
+    environment = read_environment(reader, f"{HOME}/heath").environment
     assert environment.site_packages == [f"{HOME}/heath/{name}/python3.11/site-packages" for name in ("lib64", "lib")]
-    search = search_path(facts, read_interpreter(facts, f"{HOME}/heath/bin/python"), Way())
+    search = search_path(reader, read_interpreter(reader, f"{HOME}/heath/bin/python"), Invocation())
     assert "/usr/lib64/python3.11" in [entry.entry for entry in search.entries]
     assert not any(entry.entry.startswith("/usr/local") for entry in search.entries)
 
@@ -105,10 +105,10 @@ def test_endings_of_builds_with_and_without_the_lock(system, letter, parts, expe
     files = {f"/opt/p/bin/python3.13{letter}": start + b"\x003.13.0\x00", f"/opt/p/lib/python3.13{letter}/os.py": b""}
     if parts:
         files[f"/opt/p/lib/python3.13{letter}/lib-dynload/_csv{expected[0]}"] = b""
-    facts = MemoryFacts(system, files, variables={}, home="/h", folder="/h")
-    python = read_interpreter(facts, f"/opt/p/bin/python3.13{letter}")
+    reader = MemoryReader(system, files, variables={}, home="/h", folder="/h")
+    python = read_interpreter(reader, f"/opt/p/bin/python3.13{letter}")
     assert python.suffixes == expected and python.tag == f"3.13{letter}"
-    sites = [entry.entry for entry in search_path(facts, python, Way()).entries]
+    sites = [entry.entry for entry in search_path(reader, python, Invocation()).entries]
     assert f"/opt/p/lib/python3.13{letter}" in sites
 
 
@@ -123,21 +123,21 @@ def test_a_distribution_whose_path_is_a_file():
         "C:\\shared\\hivescale.py": b"",
         "C:\\tool\\Lib\\site-packages\\broad.py": b"",
     }
-    facts = windows(files, PYTHONPATH="C:\\other", APPDATA="C:\\Data")
-    python = read_interpreter(facts, "C:\\tool\\python.exe")
+    reader = windows(files, PYTHONPATH="C:\\other", APPDATA="C:\\Data")
+    python = read_interpreter(reader, "C:\\tool\\python.exe")
     assert (python.version, python.library) == ("3.11", "C:\\tool\\python311.zip")
-    search = search_path(facts, python, Way(first="C:\\moor", variables={"PYTHONPATH": "C:\\other"}))
+    search = search_path(reader, python, Invocation(first="C:\\moor", variables={"PYTHONPATH": "C:\\other"}))
     assert [(one.entry, one.origin.rpartition(", ")[2]) for one in search.entries] == [
         ("C:\\tool\\python311.zip", "line 1"),
         ("C:\\tool", "line 2"),
         ("C:\\shared", "line 4"),
     ]
     files["C:\\tool\\python311._pth"] = "python311.zip\n.\nimport site\n"
-    facts = windows(files)
-    search = search_path(facts, read_interpreter(facts, "C:\\tool\\python.exe"), Way())
+    reader = windows(files)
+    search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip", "C:\\tool", "C:\\tool\\Lib\\site-packages"]
     # One named after the executable comes before one named after the library.
     files["C:\\tool\\python._pth"] = "python311.zip\n"
-    facts = windows(files)
-    search = search_path(facts, read_interpreter(facts, "C:\\tool\\python.exe"), Way())
+    reader = windows(files)
+    search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip"]

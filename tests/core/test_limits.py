@@ -74,11 +74,11 @@ def test_a_file_that_was_cut_is_named(moor):
 
 
 def test_what_there_is_too_much_of_is_named(moor):
-    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_reader import LiveReader
 
-    facts = LiveFacts(moor.variables, str(moor.folder))
-    assert list(facts.first_of(range(5), 5, "bees")) == list(range(5)) and not facts.cut
-    assert list(facts.first_of(range(9), 5, "bees")) == list(range(5)) and facts.cut == {"bees": "only the first 5 of 9 were looked at"}
+    reader = LiveReader(moor.variables, str(moor.folder))
+    assert list(reader.first_of(range(5), 5, "bees")) == list(range(5)) and not reader.cut
+    assert list(reader.first_of(range(9), 5, "bees")) == list(range(5)) and reader.cut == {"bees": "only the first 5 of 9 were looked at"}
     state = moor.root / ".local" / "state" / "kalyx"
     state.mkdir(parents=True)
     (state / "environments.json").write_text(str([f"/gone/{number}" for number in range(3000)]).replace("'", '"'))
@@ -168,26 +168,26 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     from kalyx.core.records import KalyxError
     from kalyx.core.seats import callers, shell_words, startfiles
     from kalyx.core.system import Unreadable, live_reader, loopback
-    from kalyx.core.system.live_reader import LiveFacts
+    from kalyx.core.system.live_reader import LiveReader
     from kalyx.core.system.live_runner import LiveRunner
 
-    facts = LiveFacts({"HOME": str(moor.root)}, str(moor.folder))
+    reader = LiveReader({"HOME": str(moor.root)}, str(moor.folder))
     (moor.root / ".bashrc").write_text("# x\n" * 200_000)
-    for ask in (lambda: shell_words.meanings(facts, callers.ShellFound("bash", None, "", is_typed_into=True)), lambda: startfiles.taken_over(facts, "bash")):
-        facts.cut.clear()
+    for ask in (lambda: shell_words.meanings(reader, callers.ShellFound("bash", None, "", is_typed_into=True)), lambda: startfiles.taken_over(reader, "bash")):
+        reader.cut.clear()
         ask()
-        assert "only its first 524288 bytes" in facts.cut[str(moor.root / ".bashrc")]
+        assert "only its first 524288 bytes" in reader.cut[str(moor.root / ".bashrc")]
 
     monkeypatch.setattr(live_reader, "SCAN_LIMIT", 10)
-    facts.scan(sys.executable, rb"(ELF)")
-    assert facts.cut[sys.executable] == "only its first 10 bytes were searched"
+    reader.scan(sys.executable, rb"(ELF)")
+    assert reader.cut[sys.executable] == "only its first 10 bytes were searched"
 
     monkeypatch.setattr(installer, "INSTALL_SECONDS", 0.5)
     with pytest.raises(KalyxError, match="no end within 0.5 seconds"):
-        installer.run_to_end(Machine(facts, LiveRunner), [sys.executable, "-c", "import time; time.sleep(60)"])
+        installer.run_to_end(Machine(reader, LiveRunner), [sys.executable, "-c", "import time; time.sleep(60)"])
     monkeypatch.setattr(installer, "INSTALL_SECONDS", 60)
     monkeypatch.setattr(installer, "_OUTPUT_LIMIT", 40)
-    said = installer.run_to_end(Machine(facts, LiveRunner), [sys.executable, "-c", "print('{' + ' ' * 1000 + '}')"])
+    said = installer.run_to_end(Machine(reader, LiveRunner), [sys.executable, "-c", "print('{' + ' ' * 1000 + '}')"])
     with pytest.raises(KalyxError, match="report could not be read"):
         installer._reported(said)
 

@@ -5,7 +5,7 @@ import os
 
 import pytest
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.findings import catalogue
@@ -17,8 +17,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
 from kalyx.core.system import Unreadable
-from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.system.memory_reader import Link, MemoryFacts, Pipe
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.text.quoting import line_for
 from kalyx.core.text.visible import visible
 from tests.made import HOME, Files
@@ -46,7 +46,7 @@ MACOS = {
 
 def windows(folder="D:\\moor", **variables):
     base = {"Path": "D:\\moor\\orchard\\Scripts;C:\\Python312", "PATHEXT": ".COM;.EXE;.BAT", "APPDATA": "C:\\Data"}
-    return MemoryFacts("windows", WINDOWS, variables={**base, **variables}, folder=folder)
+    return MemoryReader("windows", WINDOWS, variables={**base, **variables}, folder=folder)
 
 
 def test_windows_environment_is_read_by_its_own_rules():
@@ -70,17 +70,17 @@ def test_windows_shell_finds_python(shell, folder, expected):
 
 
 def test_windows_launcher_and_case():
-    facts = windows()
-    line = interpreter_of_script(facts, "D:\\moor\\orchard\\Scripts\\pip.exe")
+    reader = windows()
+    line = interpreter_of_script(reader, "D:\\moor\\orchard\\Scripts\\pip.exe")
     assert line.path == "D:\\moor\\orchard\\Scripts\\python.exe"
-    assert facts.is_file("d:\\MOOR\\Orchard\\scripts\\PYTHON.EXE")
-    assert facts.variable("PATH") == facts.variable("Path")
-    assert facts.inside("d:\\Moor\\orchard\\x", "D:\\moor\\orchard") and not facts.inside("D:\\moors", "D:\\moor")
+    assert reader.is_file("d:\\MOOR\\Orchard\\scripts\\PYTHON.EXE")
+    assert reader.variable("PATH") == reader.variable("Path")
+    assert reader.inside("d:\\Moor\\orchard\\x", "D:\\moor\\orchard") and not reader.inside("D:\\moors", "D:\\moor")
 
 
 def test_macos_framework_and_links():
-    facts = MemoryFacts("macos", MACOS, variables={"PATH": "/usr/local/bin"})
-    interpreter = read_interpreter(facts, "/Users/keeper/orchard/bin/python")
+    reader = MemoryReader("macos", MACOS, variables={"PATH": "/usr/local/bin"})
+    interpreter = read_interpreter(reader, "/Users/keeper/orchard/bin/python")
     assert interpreter.version == "3.11.4"
     assert interpreter.prefix == "/Users/keeper/orchard"
     assert interpreter.base_prefix.endswith("Versions/3.11")
@@ -101,7 +101,7 @@ KERNEL_FOLDERS = [
 
 @pytest.mark.parametrize("system, variables, first", KERNEL_FOLDERS)
 def test_first_kernel_folder(system, variables, first):
-    found = kernel_folders(MemoryFacts(system, {}), Server(None, variables))
+    found = kernel_folders(MemoryReader(system, {}), Server(None, variables))
     assert found[0].path == first
     if "JUPYTER_PATH" in variables:
         assert [folder.path for folder in found[:3]] == ["/a/kernels", "/b/kernels", "/h/.local/share/jupyter/kernels"]
@@ -136,13 +136,13 @@ def test_kernel_words_by_the_servers_rules():
     spec = {"argv": ["python3", "-m", "x", "{resource_dir}", "{prefix}", "{other}"], "display_name": "x",
             "env": {"PATH": "/moor/bin:${PATH}"}}  # fmt: skip
     files = {**MACOS, "/k/moor/kernel.json": json.dumps(spec), "/moor/bin/hivepy": b"\xcf\xfa\xed\xfe"}
-    facts = MemoryFacts("macos", files, variables={"PATH": "/usr/bin"})
-    interpreter = read_interpreter(facts, "/Users/keeper/orchard/bin/python")
-    kernel = read_kernel(facts, "/k/moor", Server(interpreter, facts.variables))
+    reader = MemoryReader("macos", files, variables={"PATH": "/usr/bin"})
+    interpreter = read_interpreter(reader, "/Users/keeper/orchard/bin/python")
+    kernel = read_kernel(reader, "/k/moor", Server(interpreter, reader.variables))
     assert kernel.command == [interpreter.executable, "-m", "x", "/k/moor", "/Users/keeper/orchard", "{other}"]
     spec["argv"][0] = "hivepy"
-    facts = MemoryFacts("macos", {**files, "/k/moor/kernel.json": json.dumps(spec)}, variables={"PATH": "/usr/bin"})
-    kernel = read_kernel(facts, "/k/moor", Server(interpreter, facts.variables))
+    reader = MemoryReader("macos", {**files, "/k/moor/kernel.json": json.dumps(spec)}, variables={"PATH": "/usr/bin"})
+    kernel = read_kernel(reader, "/k/moor", Server(interpreter, reader.variables))
     assert kernel.command[0] == "/moor/bin/hivepy", "looked up on the child's own PATH"
 
 
@@ -163,7 +163,7 @@ REFUSED = [
 @pytest.mark.parametrize("files, says", REFUSED)
 def test_what_is_no_interpreter_is_said(files, says):
     with pytest.raises(NotAnInterpreter) as refusal:
-        read_interpreter(MemoryFacts("linux", files), "/bin/python")
+        read_interpreter(MemoryReader("linux", files), "/bin/python")
     assert says in refusal.value.reason
 
 
@@ -181,11 +181,11 @@ def test_manager_launchers_are_followed_by_reading():
     }
     asked = {"/moor": "3.9.18", "/moor/spring": "3.12.1", "/moor/spring/deep": "3.12.1"}
     for folder, version in asked.items():
-        facts = MemoryFacts("linux", files, folder=folder)
-        assert read_interpreter(facts, "/m/shims/python").version == version
-    facts = MemoryFacts("linux", files, folder="/moor", variables={"PYENV_VERSION": "3.1"})
+        reader = MemoryReader("linux", files, folder=folder)
+        assert read_interpreter(reader, "/m/shims/python").version == version
+    reader = MemoryReader("linux", files, folder="/moor", variables={"PYENV_VERSION": "3.1"})
     with pytest.raises(NotAnInterpreter) as refusal:
-        read_interpreter(facts, "/m/shims/python")
+        read_interpreter(reader, "/m/shims/python")
     assert "PYENV_VERSION" in refusal.value.reason
 
 
@@ -201,11 +201,11 @@ def test_outside_text_cannot_reach_the_terminal():
 
 
 def test_unreadable_places_are_named():
-    facts = MemoryFacts("linux", {"/a/secret": None, "/a/pipe": Pipe(), "/a/b": b""})
+    reader = MemoryReader("linux", {"/a/secret": None, "/a/pipe": Pipe(), "/a/b": b""})
     for path, reason in [("/a/secret", "permission denied"), ("/a/pipe", "not a regular file"), ("/a", "directory")]:
         with pytest.raises(Unreadable, match=reason):
-            facts.read(path)
-    assert Machine(facts).environments == []
+            reader.read(path)
+    assert Machine(reader).environments == []
 
 
 REGISTRY = {
@@ -217,19 +217,19 @@ REGISTRY = {
 
 def test_windows_survey_by_the_registry_and_without_the_store():
     alias = "C:\\Users\\keeper\\AppData\\Local\\Microsoft\\WindowsApps\\python.exe"
-    facts = MemoryFacts("windows", {**WINDOWS, alias: b""}, registry=REGISTRY, folder="D:\\moor",
+    reader = MemoryReader("windows", {**WINDOWS, alias: b""}, registry=REGISTRY, folder="D:\\moor",
                         variables={"Path": alias.rpartition("\\")[0]})  # fmt: skip
-    machine = Machine(facts)
+    machine = Machine(reader)
     assert [(one.version, one.prefix) for one in machine.interpreters] == [("3.12.1", "C:\\Python312")]
     assert [one.name for one in machine.environments] == ["orchard"]
     with pytest.raises(NotAnInterpreter, match="alias"):
-        read_interpreter(facts, alias)
+        read_interpreter(reader, alias)
 
 
 def test_headers_tell_the_processor():
     elf = b"\x7fELF\x02\x01" + b"\0" * 12 + b"\xb7\0" + b"\0" * 64 + b"\x003.11.4\x00"
     files = {"/opt/p/bin/python3.11": elf, "/opt/p/lib/python3.11/os.py": b"", "/opt/p/include/python3.11d/x.h": b""}
-    found = read_interpreter(MemoryFacts("linux", files), "/opt/p/bin/python3.11")
+    found = read_interpreter(MemoryReader("linux", files), "/opt/p/bin/python3.11")
     assert (found.architecture, found.abi_flags, found.version) == ("aarch64", "d", "3.11.4")
 
 
@@ -241,7 +241,7 @@ def test_the_layout_before_settings_files():
         "/moor/old/lib/python2.7/os.py": Link("/usr/lib/python2.7/os.py"),
         "/moor/old/lib/python2.7/orig-prefix.txt": b"/usr\n", "/moor/old/lib/python2.7/site-packages/x.py": b"",
     }  # fmt: skip
-    machine = Machine(MemoryFacts("linux", files, folder="/moor", variables={"PATH": "/usr/bin"}))
+    machine = Machine(MemoryReader("linux", files, folder="/moor", variables={"PATH": "/usr/bin"}))
     (environment,) = [one for one in machine.environments if one.kind == "virtual"]
     assert (environment.prefix, environment.version, environment.base_prefix) == ("/moor/old", "2.7.18", "/usr")
 
@@ -261,7 +261,7 @@ def test_environments_that_settings_name(name, text):
         "/away/hive/pyvenv.cfg": "home = /usr/bin\n",
         "/away/hive/bin/python": Link("/gone"),
     }
-    machine = Machine(MemoryFacts("linux", files, folder="/moor/spring"))
+    machine = Machine(MemoryReader("linux", files, folder="/moor/spring"))
     assert [one.prefix for one in machine.environments] == ["/away/hive"]
 
 
@@ -273,11 +273,11 @@ def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
     assert live_reader.remote_mounts(str(table)) == ["/far away"]
     monkeypatch.setattr(live_reader, "remote_mounts", lambda: [str(tmp_path)])
     monkeypatch.setattr(live_reader, "answers_in_time", lambda folder: False)
-    facts = live_reader.LiveFacts()
+    reader = live_reader.LiveReader()
     with pytest.raises(Unreadable, match="no answer within"):
-        facts.listing(str(tmp_path / "below"))
-    assert facts.kind(str(table)) == "refused" and facts.status(str(table)) is None
-    assert facts.kind("/proc") == "folder"
+        reader.listing(str(tmp_path / "below"))
+    assert reader.kind(str(table)) == "refused" and reader.status(str(table)) is None
+    assert reader.kind("/proc") == "folder"
 
 
 def test_a_free_threaded_build():
@@ -285,10 +285,10 @@ def test_a_free_threaded_build():
         "/opt/t/bin/python3.13t": b"\x7fELF\x003.13.0\x00", "/opt/t/lib/python3.13t/os.py": b"",
         "/opt/t/lib/python3.13t/site-packages/x.py": b"",
     }  # fmt: skip
-    facts = MemoryFacts("linux", files, variables={"PATH": "/opt/t/bin"})
-    found = read_interpreter(facts, "/opt/t/bin/python3.13t")
+    reader = MemoryReader("linux", files, variables={"PATH": "/opt/t/bin"})
+    found = read_interpreter(reader, "/opt/t/bin/python3.13t")
     assert (found.version, found.abi_flags, found.prefix) == ("3.13.0", "t", "/opt/t")
-    entries = [entry.entry for entry in search_path(facts, found, Way()).entries]
+    entries = [entry.entry for entry in search_path(reader, found, Invocation()).entries]
     assert entries == ["/opt/t/lib/python313t.zip", "/opt/t/lib/python3.13t", "/opt/t/lib/python3.13t/lib-dynload",
                        "/opt/t/lib/python3.13t/site-packages"]  # fmt: skip
 
@@ -307,13 +307,13 @@ def test_real_paths_are_the_systems_own(tmp_path):
         files[str(tmp_path / name)] = Link(target)
     asked = ["to-b/file", "to-b/../b/file", "a/up/file", "a/up/../b", "away/side", "to-b/side/../b/file", "a/home", "a/b/out", "to-b/out",
              "dangling", "dangling/..", "a/b/back/b/back", "to-b/back/~", "./a/./b", "loop/x"]  # fmt: skip
-    for facts in (LiveFacts(), MemoryFacts("linux", files)):
+    for reader in (LiveReader(), MemoryReader("linux", files)):
         for word in asked:
             path = f"{tmp_path}/{word}"
             if not word.startswith("loop"):
-                assert facts.real(path) == os.path.realpath(path), (type(facts).__name__, word)
-            if isinstance(facts, LiveFacts):
-                assert (facts.status(path) is not None) == os.path.exists(path)
+                assert reader.real(path) == os.path.realpath(path), (type(reader).__name__, word)
+            if isinstance(reader, LiveReader):
+                assert (reader.status(path) is not None) == os.path.exists(path)
 
 
 WRAPPERS = [

@@ -13,8 +13,8 @@ from kalyx.core.queries.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
-from kalyx.core.system.memory_reader import Link, MemoryFacts
-from kalyx.core.system.writer import Change
+from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve
 from tests.core.test_headers import ARM, X86, elf, mach
 from tests.core.test_machines import BINARY
@@ -79,7 +79,7 @@ class Place:
             else variables
         )
         home = "C:\\Users\\keeper" if self.system == "windows" else "/Users/keeper"
-        return Machine(MemoryFacts(self.system, self.files, variables=variables, folder=self.at("spring"), home=home))
+        return Machine(MemoryReader(self.system, self.files, variables=variables, folder=self.at("spring"), home=home))
 
 
 @pytest.fixture(params=["windows", "macos"])
@@ -93,7 +93,7 @@ def first(place: Place, statement: str, **variables: str):
     findings = why_import(machine, resolve(machine, place.at("heath")), wanted, named=True).findings
     assert findings, statement
     for evidence in findings[0].evidence:
-        assert evidence.path is None or machine.facts.kind(evidence.path) is not None, evidence
+        assert evidence.path is None or machine.reader.kind(evidence.path) is not None, evidence
     return findings[0]
 
 
@@ -185,8 +185,8 @@ def test_removing_it_looks_at_the_same_things(place):
     for name in ("activate", "activate.bat", "Activate.ps1", "pip.exe", "pip3.12", "deactivate.bat"):
         place.files[place.at("heath", scripts, name)] = b""
     machine = place.machine()
-    assert list(discarding.unowned_files(machine.facts, read_environment(machine.facts, place.at("heath")))) == []
-    leaving = discarding.plan(machine, place.at("heath"), Change(), own_prefix=place.base, with_own_files=False)
+    assert list(discarding.unowned_files(machine.reader, read_environment(machine.reader, place.at("heath")))) == []
+    leaving = discarding.plan(machine, place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
     assert [one.path for one in leaving.answer.plan] == [place.at("heath")]
     for own in (
         ("notes.txt",),
@@ -196,16 +196,16 @@ def test_removing_it_looks_at_the_same_things(place):
     ):
         place.files[place.at("heath", *own)] = b""
     with pytest.raises(KalyxError, match="holds files that no package brought"):
-        discarding.plan(place.machine(), place.at("heath"), Change(), own_prefix=place.base, with_own_files=False)
+        discarding.plan(place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
     told = discarding.plan(
-        place.machine(), place.at("heath"), Change(), own_prefix=place.base, with_own_files=True
+        place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=True
     ).answer.unowned
     assert len(told) == 4 and all("\\" not in one for one in told)
     for refused in (place.base, place.at("spring")):
         with pytest.raises(KalyxError):
-            discarding.plan(place.machine(), refused, Change(), own_prefix=place.at("elsewhere"), with_own_files=True)
+            discarding.plan(place.machine(), refused, Writer(), own_prefix=place.at("elsewhere"), with_own_files=True)
     with pytest.raises(KalyxError, match="Kalyx itself"):
-        discarding.plan(place.machine(), place.at("heath"), Change(), own_prefix=place.at("heath"), with_own_files=True)
+        discarding.plan(place.machine(), place.at("heath"), Writer(), own_prefix=place.at("heath"), with_own_files=True)
 
 
 KEEPER = "C:\\Users\\Ærik the keeper"
@@ -242,10 +242,10 @@ LAUNCHED = [
 ]
 
 
-def as_installed(settings: str = "", **variables: str) -> MemoryFacts:
+def as_installed(settings: str = "", **variables: str) -> MemoryReader:
     files = {**AS_INSTALLED, **({f"{LOCAL}\\py.ini": settings} if settings else {})}
     base = {"PATH": f"C:\\Windows;{ALIASES}", "PATHEXT": ".COM;.EXE", "LOCALAPPDATA": LOCAL, "APPDATA": f"{KEEPER}\\AppData\\Roaming"}
-    return MemoryFacts("windows", files, variables=base | variables, folder="D:\\moor", home=KEEPER, registry=ENTERED)
+    return MemoryReader("windows", files, variables=base | variables, folder="D:\\moor", home=KEEPER, registry=ENTERED)
 
 
 @pytest.mark.parametrize("variables, settings, prefix, says", LAUNCHED)
@@ -264,14 +264,14 @@ def test_what_the_launcher_starts(variables, settings, prefix, says):
 
 def test_paths_with_the_mark_of_windows():
     """A path marked as taken literally names what its plain form names: in settings, in links, as a target."""
-    facts = as_installed()
-    machine = Machine(facts)
+    reader = as_installed()
+    machine = Machine(reader)
     assert {one.prefix: one.version for one in machine.interpreters} == {NEWER: "3.12.4", OLDER: "3.9.13"}
     assert [(one.prefix, one.condition) for one in machine.environments if one.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
     for target in ("\\\\?\\D:\\moor\\.venv", "d:\\MOOR\\.venv\\Scripts\\PYTHON.exe"):
         assert resolve(machine, target).environment.prefix.lower() == "d:\\moor\\.venv"
     assert resolve(machine, "D:\\links\\python.exe").interpreter.base_prefix == NEWER
-    assert facts.absolute("\\\\?\\UNC\\barn\\moor") == "\\\\barn\\moor" and facts.absolute("\\\\?\\Volume{7}\\x").startswith("\\\\?\\Volume")
+    assert reader.absolute("\\\\?\\UNC\\barn\\moor") == "\\\\barn\\moor" and reader.absolute("\\\\?\\Volume{7}\\x").startswith("\\\\?\\Volume")
 
 
 TOOLS = "/Library/Developer/CommandLineTools"
@@ -301,7 +301,7 @@ MAC = {
 ])  # fmt: skip
 def test_interpreters_of_a_mac(path, more, prefix, version):
     """The system's starter goes on to the developer tools; a home-brewed one is a framework behind three links."""
-    seat = resolve(Machine(MemoryFacts("macos", {**MAC, **more}, folder="/Users/keeper/moor", home="/Users/keeper")), path)
+    seat = resolve(Machine(MemoryReader("macos", {**MAC, **more}, folder="/Users/keeper/moor", home="/Users/keeper")), path)
     if prefix is None:
         assert seat.interpreter is None and seat.undecided and version in seat.reason
     else:

@@ -40,7 +40,7 @@ def place(python=">=3.9", hivescale="2.1", broodmap="1.4", more=None):
 
 def judged(machine):
     seat = resolve(machine, f"{HOME}/heath")
-    return fitness(machine, seat.interpreter, search_of(seat, machine, named=False), project_of(machine.facts, f"{HOME}/spring"))
+    return fitness(machine, seat.interpreter, search_of(seat, machine, named=False), project_of(machine.reader, f"{HOME}/spring"))
 
 
 @pytest.mark.parametrize(
@@ -87,12 +87,12 @@ def test_above_the_folder_and_in_a_script():
     files[f"{HOME}/pyproject.toml"] = "[project]\nname='home'\n"
     files[f"{HOME}/spring/.git/HEAD"] = ""
     files[f"{HOME}/spring/a.py"] = "#!/usr/bin/env python\n# /// script\n# requires-python = '>=3.11'\n# dependencies = [\n#   'hivescale',\n# ]\n# ///\n"
-    facts = files.machine().facts
-    assert project_of(facts, f"{HOME}/spring") is None, "another repository's business"
-    assert project_of(facts, HOME).name == "home"
-    script = block_of_script(facts, f"{HOME}/spring/a.py")
+    reader = files.machine().reader
+    assert project_of(reader, f"{HOME}/spring") is None, "another repository's business"
+    assert project_of(reader, HOME).name == "home"
+    script = block_of_script(reader, f"{HOME}/spring/a.py")
     assert (script.requires_python, [wish.line for wish in script.wishes]) == (">=3.11", ["hivescale"])
-    assert block_of_script(facts, f"{HOME}/spring/notes.txt") is None
+    assert block_of_script(reader, f"{HOME}/spring/notes.txt") is None
 
 
 @pytest.mark.parametrize(
@@ -109,8 +109,8 @@ def test_what_may_be_asked_for(text, words, keys):
     files = Files()
     files[f"{HOME}/spring/hive/pyproject.toml"] = "[project]\nname = 'Hive_Scale'\n"
     files[f"{HOME}/spring/x/Hive_Scale-1-py3-none-any.whl"] = b"PK"
-    found = wants(files.machine().facts, [text], None)
+    found = wants(files.machine().reader, [text], None)
     assert (found.words, found.keys) == (words, keys)
     for gone in ("./gone", "-e ./gone", "no requirement"):
         with pytest.raises(KalyxError):
-            wants(files.machine().facts, [gone], None)
+            wants(files.machine().reader, [gone], None)

@@ -5,7 +5,7 @@ import json
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
@@ -17,7 +17,7 @@ from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import Interpreter
 from kalyx.core.seats.notebook import read_notebook
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import HOME, Files
 
 TEXT = st.one_of(st.binary(max_size=300), st.text(max_size=200).map(lambda text: text.encode("utf-8", "surrogatepass")))
@@ -38,10 +38,10 @@ def test_environment_and_path(settings_file, path_file):
     files[f"{HOME}/heath/pyvenv.cfg"] = settings_file
     files[f"{files.site('heath')}/x.pth"] = path_file
     machine = files.machine()
-    view = read_environment(machine.facts, f"{HOME}/heath")
+    view = read_environment(machine.reader, f"{HOME}/heath")
     catalogue.judge_environment(view, machine)
     if view.interpreter is not None:
-        assert len(search_path(machine.facts, view.interpreter, Way(first="")).entries) < 50
+        assert len(search_path(machine.reader, view.interpreter, Invocation(first="")).entries) < 50
 
 
 @QUICK
@@ -56,7 +56,7 @@ def test_distributions(metadata, record, extra, name):
     files = {f"{site}/{name}/{part}": content for part, content in
              [("METADATA", metadata), ("PKG-INFO", metadata), ("RECORD", record), ("INSTALLER", extra),
               ("top_level.txt", extra), ("requires.txt", extra), ("installed-files.txt", record)]}  # fmt: skip
-    for installed in installed_in(MemoryFacts("linux", files), site):
+    for installed in installed_in(MemoryReader("linux", files), site):
         assert isinstance(installed.name, str) and isinstance(installed.version, str)
         assert isinstance(installed.requires, list) and len(installed.modules) < 400
         assert installed.installer is None or installed.installer
@@ -68,10 +68,10 @@ def test_distributions(metadata, record, extra, name):
        max_leaves=12).map(lambda value: json.dumps(value).encode())))  # fmt: skip
 def test_json_files_and_scripts(content):
     parse_spec(content)
-    facts = MemoryFacts("linux", {"/a.ipynb": content, "/s": b"#!" + content, "/f.py": b"MAPPING = " + content})
-    read_notebook(facts, "/a.ipynb")
-    interpreter_of_script(facts, "/s")
-    finder_mapping(facts, "/f.py")
+    reader = MemoryReader("linux", {"/a.ipynb": content, "/s": b"#!" + content, "/f.py": b"MAPPING = " + content})
+    read_notebook(reader, "/a.ipynb")
+    interpreter_of_script(reader, "/s")
+    finder_mapping(reader, "/f.py")
 
 
 @QUICK
@@ -79,16 +79,16 @@ def test_json_files_and_scripts(content):
 def test_version_control_files(index, ignore, version):
     head = b"DIRC" + version.to_bytes(4, "big") + (1000).to_bytes(4, "big")
     files = {"/r/.git/index": head + index, "/r/.gitignore": ignore, "/r/env/x": b""}
-    facts = MemoryFacts("linux", files)
-    assert tracked_below(facts, "/r", "/r/env") >= 0
-    assert is_ignored(facts, "/r", "/r/env") in (True, False)
+    reader = MemoryReader("linux", files)
+    assert tracked_below(reader, "/r", "/r/env") >= 0
+    assert is_ignored(reader, "/r", "/r/env") in (True, False)
 
 
 def test_fields_go_on_over_lines_of_blanks():
     text = (
         "Name: hivescale\nLicense: a\n        \n        b\nVersion: 2.1\nRequires-Dist: nectarflow>=1\n\nVersion: 9\n"
     )
-    (installed,) = installed_in(MemoryFacts("linux", {"/site/hivescale-2.1.dist-info/METADATA": text}), "/site")
+    (installed,) = installed_in(MemoryReader("linux", {"/site/hivescale-2.1.dist-info/METADATA": text}), "/site")
     assert (installed.version, installed.requires) == ("2.1", ["nectarflow>=1"])
 
 

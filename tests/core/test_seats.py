@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
@@ -12,7 +12,7 @@ from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.queries.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
@@ -47,11 +47,11 @@ CHAINS = [
 
 @pytest.mark.parametrize("above, shell, caller", CHAINS)
 def test_shell_and_caller(above, shell, caller):
-    facts = MemoryFacts("linux", {}, variables={"SHELL": "/bin/ksh"}, processes=processes(KALYX, *above))
-    found = find_shell(facts)
+    reader = MemoryReader("linux", {}, variables={"SHELL": "/bin/ksh"}, processes=processes(KALYX, *above))
+    found = find_shell(reader)
     assert found.name == shell
     assert (found.pid is None) == (shell == "ksh")
-    process = find_caller(facts)
+    process = find_caller(reader)
     assert (process.pid if process else None) == caller
 
 
@@ -92,9 +92,9 @@ TARGETS = [
 
 
 def machine_of(files):
-    facts = MemoryFacts("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/spring",
+    reader = MemoryReader("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/spring",
                         processes=processes(KALYX, ("/bin/bash",)))  # fmt: skip
-    return Machine(facts)
+    return Machine(reader)
 
 
 @pytest.mark.parametrize("text, kind, prefix", TARGETS)
@@ -149,7 +149,7 @@ def test_contents_and_contrast():
 
     def look(name):
         seat = resolve(machine, f"{HOME}/{name}/bin/python")
-        return seat, contents(machine.facts, seat.interpreter, machine.search(seat.interpreter, Way()))[0]
+        return seat, contents(machine.reader, seat.interpreter, machine.search(seat.interpreter, Invocation()))[0]
 
     seat, packages = look("heath")
     found = {(one.name, one.version): one for one in packages}

@@ -3,7 +3,7 @@
 import pytest
 
 from kalyx.core.imports.traceback import prefix_of, read_traceback
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 
 SITE = "/home/keeper/heath/lib/python3.11/site-packages"
 TRACE = 'Traceback (most recent call last):\n  File "/home/keeper/spring/weigh.py", line 3, in <module>\n'
@@ -54,7 +54,7 @@ def test_what_a_text_tells(name):
 
 
 def test_whose_it_is():
-    facts = MemoryFacts("linux", {"/home/keeper/heath/pyvenv.cfg": "home = /usr/bin\n"}, home="/home/keeper", folder="/home/keeper")
+    reader = MemoryReader("linux", {"/home/keeper/heath/pyvenv.cfg": "home = /usr/bin\n"}, home="/home/keeper", folder="/home/keeper")
     library = 'Traceback (most recent call last):\n  File "/usr/lib/python3.11/runpy.py", line 1, in x\n'
     for text, prefix in (
         (f'{library}  File "{SITE}/wax/__init__.py", line 1, in x\nImportError: x\n', "/home/keeper/heath"),
@@ -62,11 +62,11 @@ def test_whose_it_is():
         (f'{library}  File "/home/keeper/heath/bin/tool", line 1, in x\nImportError: x\n', "/home/keeper/heath"),
         (f"{library}ModuleNotFoundError: No module named 'wax'\n", None),  # a library serves many environments
     ):
-        assert prefix_of(facts, read_traceback(text)) == prefix
+        assert prefix_of(reader, read_traceback(text)) == prefix
 
 
 def test_an_interpreter_that_says_it_in_one_line_is_the_one_meant():
-    facts = MemoryFacts("linux", {"/moor/heath/pyvenv.cfg": "home = /usr/bin\n", "/moor/heath/bin/python": b""})
+    reader = MemoryReader("linux", {"/moor/heath/pyvenv.cfg": "home = /usr/bin\n", "/moor/heath/bin/python": b""})
     for said in ("No module named wax", "Error while finding module specification for 'wax.a' (ModuleNotFoundError: No module named 'wax')"):
         told = read_traceback(f"/moor/heath/bin/python: {said}\n")
-        assert told.module == "wax" and prefix_of(facts, told) == "/moor/heath"
+        assert told.module == "wax" and prefix_of(reader, told) == "/moor/heath"

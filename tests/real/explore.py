@@ -24,11 +24,11 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from tests.equipment import REAL, Real
 from tests.real.mutations import MUTATIONS, OTHER_RULES
 from tests.real.paths import CODE, World
@@ -346,9 +346,9 @@ def difference(case: Case, root: Path) -> str | None:
         done = subprocess.run(argv, cwd=built.world.cwd, env=variables, capture_output=True, text=True, check=False, timeout=60)
     except OSError as refused:
         done = subprocess.CompletedProcess(argv, 127, "", str(refused))
-    facts = LiveFacts(variables=variables, folder=str(built.world.cwd))
+    reader = LiveReader(variables=variables, folder=str(built.world.cwd))
     try:
-        interpreter = read_interpreter(facts, built.executable)
+        interpreter = read_interpreter(reader, built.executable)
     except NotAnInterpreter as refusal:
         return f"it starts, and reading says {refusal.reason}" if done.returncode == 0 else None
     if done.returncode == 127:
@@ -356,9 +356,9 @@ def difference(case: Case, root: Path) -> str | None:
     if done.returncode != 0 or not done.stdout.strip():
         return None
     own = eval(done.stdout)
-    way = Way.of_command(argv[1:], facts, interpreter, variables)
-    search = search_path(facts, interpreter, way)
-    environment_of(facts, interpreter)
+    way = Invocation.of_command(argv[1:], reader, interpreter, variables)
+    search = search_path(reader, interpreter, way)
+    environment_of(reader, interpreter)
     if search.unknown:
         return None
     read = [entry.entry for entry in search.entries]

@@ -12,10 +12,10 @@ import subprocess
 import zipfile
 from pathlib import Path
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import read_interpreter
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 
 CODE = (
     "import sys\nsite = sys.modules.get('site')\n"
@@ -137,7 +137,7 @@ def said(world: World, executable: str, flags: list[str], mode: str, variables: 
 
 def read(world: World, executable: str, flags: list[str], mode: str, variables: dict[str, str]):
     """The same, worked out by reading: the record of the path and the interpreter."""
-    facts = LiveFacts(variables={"HOME": str(world.home), "PATH": "/usr/bin:/bin", **variables}, folder=str(world.cwd))
-    interpreter = read_interpreter(facts, executable)
-    way = Way.of_command(command(world, executable, flags, mode)[1:], facts, interpreter, facts.variables)
-    return search_path(facts, interpreter, way), interpreter
+    reader = LiveReader(variables={"HOME": str(world.home), "PATH": "/usr/bin:/bin", **variables}, folder=str(world.cwd))
+    interpreter = read_interpreter(reader, executable)
+    way = Invocation.of_command(command(world, executable, flags, mode)[1:], reader, interpreter, reader.variables)
+    return search_path(reader, interpreter, way), interpreter

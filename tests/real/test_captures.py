@@ -15,9 +15,9 @@ from kalyx.core.queries.captures import finished
 from kalyx.core.queries.here import look_here
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.system.player import NOT_HERE, Capture, contents_of, load, machine_of
-from kalyx.core.system.recorder import RecordingFacts
+from kalyx.core.system.recorder import Recorder
 from kalyx.core.text.blinding import Blinding
 from kalyx.demo.machines import MACHINES
 from tests.conftest import make_environment, without_times
@@ -217,10 +217,10 @@ COMMON = """read file kernel share python3 bash linux jupyter vscode mark text l
 @pytest.mark.parametrize("kind", ["user", "host"])
 def test_a_name_that_is_a_common_word_changes_no_answer(kind):
     """Each as the user's or the machine's name: the answers are the same but for where the name stands as a name."""
-    facts = MACHINES["cluster-larkmoor"]()
-    recording = RecordingFacts(facts, made := Capture({}))
+    reader = MACHINES["cluster-larkmoor"]()
+    recording = Recorder(reader, made := Capture({}))
     own = msgspec.json.encode(look_here(Machine(recording)))
-    finished(made, facts)
+    finished(made, reader)
     assert len(set(COMMON)) > 65
     for word in COMMON:
         blind = Blinding({word}) if kind == "host" else Blinding({word}, [f"/home/{word}"])
@@ -241,16 +241,16 @@ def zipped(content: bytes) -> bytes:
 ], ids=lambda value: value if isinstance(value, str) else "")  # fmt: skip
 def test_what_is_no_capture_is_one_line(content, says):
     if content is None:
-        facts = MemoryFacts("linux", {})
-        good = gzip.decompress(finished(Capture({}), facts).write(bytes))
+        reader = MemoryReader("linux", {})
+        good = gzip.decompress(finished(Capture({}), reader).write(bytes))
         content = gzip.compress(good + b'{"read": 5}\n')
     if content == "bent":
-        head = finished(Capture({}), MemoryFacts("linux", {})).write(bytes)
+        head = finished(Capture({}), MemoryReader("linux", {})).write(bytes)
         content = zipped(gzip.decompress(head) + b'{"read": ["kind", {"a": []}], "is": 1}\n')
     if content == "many":
         content = zipped(b"\0" * (200 << 20))
     if content == "lines":
-        head = finished(Capture({}), MemoryFacts("linux", {})).write(bytes)
+        head = finished(Capture({}), MemoryReader("linux", {})).write(bytes)
         content = zipped(gzip.decompress(head) + b'{"read":["a"],"is":0}\n' * 200_001)
     with pytest.raises(KalyxError, match=says) as refused:
         load(content, "moor.capture")
@@ -259,13 +259,13 @@ def test_what_is_no_capture_is_one_line(content, says):
 
 def test_bent_lines_spoil_their_own_answer_only():
     """Whatever stands in the place of a reading's result: the reading is refused, nothing else happens, nothing is written."""
-    facts = MemoryFacts("linux", {"/a/file": b"x"})
-    recording = RecordingFacts(facts, made := Capture({}))
+    reader = MemoryReader("linux", {"/a/file": b"x"})
+    recording = Recorder(reader, made := Capture({}))
     calls = {"kind": ("/a/file",), "digest": ("/a/file", 100), "read": ("/a/file", 100, 0), "listing": ("/a",), "status": ("/a/file",), "processes": (), "process": (1,),
              "usage": ("/a",), "registry_keys": ("HKEY",), "may_run": ("/a/file",), "loaded_by": (1,)}  # fmt: skip
     for name, words in calls.items():
         getattr(recording, name)(*words)
-    finished(made, facts)
+    finished(made, reader)
     for value in (None, 7, "text", [], {}, {"text": 5}, {"bytes": "%"}, {"status": [1]}, {"process": {}}, {"map": 3}, {"list": {}}, {"words": None}, {"odd": 1}):
         made.readings = dict.fromkeys(made.readings, value)
         bent, _ = machine_of(shown := load(made.write(bytes), "x"))
@@ -280,12 +280,12 @@ def test_bent_lines_spoil_their_own_answer_only():
 @pytest.mark.parametrize("name", MACHINES)
 def test_another_system_is_examined_by_its_own_rules(name, moor):
     """The made-up machines that ship: the same by their capture; their paths, and lines quoted for their own shell."""
-    facts = MACHINES[name]()
+    reader = MACHINES[name]()
     own = look_here(Machine(MACHINES[name]()))
-    recording = RecordingFacts(facts, made := Capture({}))
+    recording = Recorder(reader, made := Capture({}))
     look_here(Machine(recording))
-    captured, _ = machine_of(load(finished(made, facts).write(bytes), "x"))
-    assert captured.system == facts.system and look_here(Machine(captured)) == own
+    captured, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
+    assert captured.system == reader.system and look_here(Machine(captured)) == own
     assert captured.kind("/no/where/read") == "refused" and captured.refusals["/no/where/read"] == NOT_HERE
     shell, first, kernels, broken, mended, entered = EXPECTED[name]
     seats = {seat["name"]: seat for seat in moor.kalyx("here", "--on", name, "--json").json["seats"]}

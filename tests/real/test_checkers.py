@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.seats.editor import editor_seats
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from tests.conftest import make_environment
 from tests.equipment import CAN_MAKE, LONG, SEED
 
@@ -100,7 +100,7 @@ def asked(root: Path, variables: dict[str, str], family: str) -> str | None:
 
 def read(root: Path, variables: dict[str, str], family: str) -> str | None:
     folder = str(root / "p/q/r")
-    seats = [seat for seat in editor_seats(LiveFacts(variables, folder), folder) if seat.parts and seat.parts[0].role == "check"]
+    seats = [seat for seat in editor_seats(LiveReader(variables, folder), folder) if seat.parts and seat.parts[0].role == "check"]
     if not seats:
         return None
     (seat,) = seats

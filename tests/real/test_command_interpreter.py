@@ -13,7 +13,7 @@ import pytest
 
 from kalyx.core.actions.entering import enter
 from kalyx.core.machine import Machine
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.targets import resolve
 from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
 from tests.equipment import SEED, need
@@ -83,7 +83,7 @@ def moor(drive: str, place: str, script: bool) -> Machine:
     }  # fmt: skip
     if script:
         files[f"{place}\\Scripts\\activate.bat"] = ""
-    return Machine(MemoryFacts("windows", files, variables={"Path": "C:\\Python312"}, folder=drive + "\\"))
+    return Machine(MemoryReader("windows", files, variables={"Path": "C:\\Python312"}, folder=drive + "\\"))
 
 
 @pytest.mark.parametrize("script", [True, False])

@@ -9,7 +9,7 @@ import pytest
 
 from kalyx.core.interpreters.sitemodules import available_modules, loaded_modules, settings_of
 from kalyx.core.seats.startfiles import taken_over
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.text.quoting import line_that_runs_output
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OTHER, need
@@ -130,10 +130,10 @@ setenv("LARK", os.getenv("HOME"))
 )
 def test_module_files_are_read(name, text, wanted):
     variables = {"MODULEPATH": "/m:relative", "LOADEDMODULES": "larkpython/3.9", "_LMFILES_": f"/m/larkpython/{name}"}
-    facts = MemoryFacts("linux", {f"/m/larkpython/{name}": text.encode()}, variables=variables)
-    (module,) = available_modules(facts, "python")
-    assert module.path == loaded_modules(facts)[0].path
-    assert [(one.variable, one.value, one.line) for one in settings_of(facts, module)] == wanted
+    reader = MemoryReader("linux", {f"/m/larkpython/{name}": text.encode()}, variables=variables)
+    (module,) = available_modules(reader, "python")
+    assert module.path == loaded_modules(reader)[0].path
+    assert [(one.variable, one.value, one.line) for one in settings_of(reader, module)] == wanted
 
 
 MODULES = "/usr/share/modules/init/bash"
@@ -174,8 +174,8 @@ def test_start_files_are_bounded_and_follow_no_circle():
         f"{home}/.bashrc": b"source ~/.bashrc\n. ~/.two\nalias pip=pip3\nalias ls='ls -l'\n",
         f"{home}/.two": b"\xff\n",
     }
-    facts = MemoryFacts("linux", files, home=home)
-    assert [(one.word, one.line) for one in taken_over(facts, "bash")] == [("pip", 3)]
+    reader = MemoryReader("linux", files, home=home)
+    assert [(one.word, one.line) for one in taken_over(reader, "bash")] == [("pip", 3)]
     files |= {f"{home}/.config/powershell/profile.ps1": b"set-alias python py\nSet-Alias ls dir\nfunction pip3 { py -m pip }\n"}
-    assert [(one.kind, one.word, one.line) for one in taken_over(MemoryFacts("linux", files, home=home), "pwsh")] == [
+    assert [(one.kind, one.word, one.line) for one in taken_over(MemoryReader("linux", files, home=home), "pwsh")] == [
         ("alias", "python", 1), ("function", "pip3", 3)]  # fmt: skip

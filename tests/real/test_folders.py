@@ -16,7 +16,7 @@ import pytest
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.kernels.folders import Server, kernel_folders
 from kalyx.core.kernels.specs import listed_kernels
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from tests.conftest import make_environment
 from tests.equipment import LONG
 
@@ -54,7 +54,7 @@ def servers(tmp_path_factory):
     """A server in an environment, in one that sees its base, and in the installation itself."""
     root = tmp_path_factory.mktemp("servers")
     here = next(Path(sys.prefix, "lib").glob("python*")) / "site-packages"
-    found = {"base": (read_interpreter(LiveFacts(), sys.executable).real_executable, str(here))}
+    found = {"base": (read_interpreter(LiveReader(), sys.executable).real_executable, str(here))}
     for name, more in (("own", []), ("sees", ["--system-site-packages"])):
         python = make_environment(VERSION, root / name, "--without-pip", *more)
         site = next((root / name / "lib").glob("python*")) / "site-packages"
@@ -127,11 +127,11 @@ def test_the_reference_agrees(number, servers, tmp_path):
     )
     assert done.returncode == 0, done.stderr
     folders, rows = json.loads(done.stdout.splitlines()[-1])
-    facts = LiveFacts(variables=variables, folder=str(stand))
-    server = Server(read_interpreter(facts, executable), variables)
-    mine = [one.path for one in kernel_folders(facts, server)]
+    reader = LiveReader(variables=variables, folder=str(stand))
+    server = Server(read_interpreter(reader, executable), variables)
+    mine = [one.path for one in kernel_folders(reader, server)]
     assert mine == list(dict.fromkeys(os.path.normpath(os.path.join(stand, one)) for one in folders)), variables
-    listed = {one.id: one for one in listed_kernels(facts, server) if not {"hidden", "unlisted"} & set(one.conditions)}
+    listed = {one.id: one for one in listed_kernels(reader, server) if not {"hidden", "unlisted"} & set(one.conditions)}
     assert listed.keys() == rows.keys(), variables
     for name, (folder, command) in rows.items():
         assert listed[name].folder == os.path.normpath(os.path.join(stand, folder)), (name, variables)
@@ -168,7 +168,7 @@ def test_older_releases_agree(number, servers, releases, tmp_path):
     words = [executable, "-W", "ignore", "-c", FOLDERS]
     done = subprocess.run(words, env=variables, cwd=stand, capture_output=True, text=True, check=True)
     theirs = [os.path.normpath(os.path.join(stand, one)) for one in json.loads(done.stdout.splitlines()[-1])]
-    facts = LiveFacts(variables=variables, folder=str(stand))
-    server = Server(read_interpreter(facts, executable), variables)
-    mine = [one.path for one in kernel_folders(facts, server) if one.source != "the older place in the home folder"]
+    reader = LiveReader(variables=variables, folder=str(stand))
+    server = Server(read_interpreter(reader, executable), variables)
+    mine = [one.path for one in kernel_folders(reader, server) if one.source != "the older place in the home folder"]
     assert mine == list(dict.fromkeys(theirs)), (release, variables)

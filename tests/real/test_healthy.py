@@ -5,10 +5,10 @@ import sys
 
 import pytest
 
-from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.names import ImportStatement
 from kalyx.core.machine import Machine
 from kalyx.core.queries.why import why_import
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.targets import resolve
 from tests.equipment import BY_VERSION, LONG, NEW, OLD, some
@@ -38,11 +38,11 @@ def places():
 
 @pytest.mark.parametrize("executable, names", list(places()))
 def test_no_healthy_import_is_blamed(executable, names, tmp_path):
-    machine = Machine(LiveFacts(folder=str(tmp_path)), LiveRunner)
+    machine = Machine(LiveReader(folder=str(tmp_path)), LiveRunner)
     seat = resolve(machine, executable)
     healthy = 0
     for name in names:
-        answer = why_import(machine, seat, Wanted(f"import {name}", name), named=True)
+        answer = why_import(machine, seat, ImportStatement(f"import {name}", name), named=True)
         if answer.outcome == "imports":
             healthy += 1
             assert not answer.findings, (name, answer.findings)

@@ -14,7 +14,7 @@ from kalyx.core.imports.trial import try_import
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Interpreter
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment, until
 from tests.equipment import BY_VERSION, CAN_MAKE, NEW, REAL, VERSIONS, running_with
@@ -38,16 +38,16 @@ def test_the_survey_loses_no_interpreter(moor):
 
 @pytest.mark.parametrize("version", VERSIONS)
 def test_reading_and_the_witness_agree_with_the_interpreter(version, tmp_path):
-    facts = LiveFacts()
-    interpreter = read_interpreter(facts, BY_VERSION[version].executable)
+    reader = LiveReader()
+    interpreter = read_interpreter(reader, BY_VERSION[version].executable)
     said = eval(subprocess.run([interpreter.executable, "-c", SAYS], capture_output=True, text=True, check=True).stdout)
     assert (interpreter.version, interpreter.prefix, interpreter.base_prefix) == said
-    asked = ask_who(facts, LiveRunner(), interpreter.executable)
+    asked = ask_who(reader, LiveRunner(), interpreter.executable)
     assert asked is not None and asked.known_by == "asking"
     assert (asked.version, asked.prefix) == said[:2]
     if version in CAN_MAKE:
         python = make_environment(version, tmp_path / "heath", "--without-pip")
-        inside = read_interpreter(LiveFacts(), python)
+        inside = read_interpreter(LiveReader(), python)
         said = eval(subprocess.run([python, "-c", SAYS], capture_output=True, text=True, check=True).stdout)
         assert (inside.version, inside.prefix, inside.base_prefix) == said
 
@@ -111,12 +111,12 @@ def test_what_was_started_never_outlives_kalyx(tmp_path):
 
 def test_no_other_program_is_taken_for_an_interpreter(tmp_path):
     """Beside an installation of Python lie hundreds of programs; a copy of an interpreter under another name is one."""
-    facts = LiveFacts()
+    reader = LiveReader()
     wrong = []
     for name in os.listdir("/usr/bin"):
         if not name.startswith(("python", "pypy")):
             try:
-                wrong.append(read_interpreter(facts, f"/usr/bin/{name}"))
+                wrong.append(read_interpreter(reader, f"/usr/bin/{name}"))
             except NotAnInterpreter:
                 continue
     assert [
@@ -131,4 +131,4 @@ def test_no_other_program_is_taken_for_an_interpreter(tmp_path):
         check=False,
     )
     if done.returncode == 0:
-        assert read_interpreter(facts, str(tmp_path / "snake")).version == done.stdout.strip()
+        assert read_interpreter(reader, str(tmp_path / "snake")).version == done.stdout.strip()

@@ -12,10 +12,10 @@ import subprocess
 
 import pytest
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from tests.core.test_headers import ARM, mach
 from tests.equipment import BY_VERSION, SEED
 from tests.made import WINDOWS as EXECUTABLE
@@ -91,8 +91,8 @@ class Made:
         links = {path: str(text) for path, text in self.files.items() if isinstance(text, Link)}
         return {"system": self.system, "names": self.names, "config": config, "files": texts, "folders": [], "links": links, "registry": registry}
 
-    def facts(self) -> MemoryFacts:
-        return MemoryFacts(self.system, self.files, variables=self.variables, folder=self.folder, registry=self.registry)
+    def reader(self) -> MemoryReader:
+        return MemoryReader(self.system, self.files, variables=self.variables, folder=self.folder, registry=self.registry)
 
 
 class Windows(Made):
@@ -172,19 +172,19 @@ class MacOS(Made):
 
 def read(made: Made) -> dict[str, object]:
     """What Kalyx reads: the base's folder and what is on the path before the site module adds to it."""
-    facts = made.facts()
-    interpreter = read_interpreter(facts, made.executable)
+    reader = made.reader()
+    interpreter = read_interpreter(reader, made.executable)
     words = [f"-{flag}" for flag in made.flags] + ["-S", "-c", "0"]
-    way = Way.of_command(words, facts, interpreter, made.variables)
+    way = Invocation.of_command(words, reader, interpreter, made.variables)
     way.first = None
-    found = search_path(facts, interpreter, way)
+    found = search_path(reader, interpreter, way)
     assert not found.unknown, found.unknown
     return {"prefix": interpreter.base_prefix, "path": [entry.entry for entry in found.entries]}
 
 
 def tidied(made: Made, answer: dict[str, object]) -> dict[str, object]:
     """As the site module leaves it: no entry twice, none with a separator at its end. PYTHONHOME is no base's folder."""
-    path = made.facts().path
+    path = made.reader().path
     entries = list(dict.fromkeys(path.normpath(entry) for entry in answer["path"]))
     base = read(made)["prefix"] if "PYTHONHOME" in made.variables and not made.flags else path.normpath(answer["prefix"])
     return {"prefix": base, "path": entries}

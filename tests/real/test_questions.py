@@ -12,7 +12,7 @@ import pytest
 from kalyx.core.actions.rollback import found_before, put_back
 from kalyx.core.machine import Machine
 from kalyx.core.records import Remedy, Step
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment
 from tests.equipment import NEW, OTHER
@@ -200,7 +200,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     remedy = Remedy(says="in vain", steps=[Step(command=argv, line="") for argv in steps])
 
     def machine() -> Machine:
-        return Machine(LiveFacts(variables, str(moor.folder)), LiveRunner)
+        return Machine(LiveReader(variables, str(moor.folder)), LiveRunner)
 
     def state() -> tuple[object, ...]:
         here = machine().environment_named(str(prefix)).site_packages

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from tests.conftest import make_environment
 from tests.equipment import NEW, OLD, REAL, some
 
@@ -73,9 +73,9 @@ def compare(executable: str, variables: dict[str, str], more: tuple[str, ...] = 
     )
     assert done.returncode == 0, done.stderr
     told = ast.literal_eval(done.stdout.rpartition("<<")[2].rpartition(">>")[0])
-    facts = LiveFacts()
-    interpreter = read_interpreter(facts, executable)
-    resolver = Resolver(facts, interpreter, search_path(facts, interpreter, Way(variables=variables)), "/")
+    reader = LiveReader()
+    interpreter = read_interpreter(reader, executable)
+    resolver = Resolver(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)), "/")
     different = []
     for name, theirs in told.items():
         place = resolver.resolve(name).place
@@ -163,8 +163,8 @@ def test_both_older_ways_of_namespaces(version, tmp_path):
     said = ast.literal_eval(
         subprocess.run([python, "-c", code], env=variables, capture_output=True, text=True, check=True).stdout
     )
-    facts = LiveFacts()
-    interpreter = read_interpreter(facts, python)
-    resolver = Resolver(facts, interpreter, search_path(facts, interpreter, Way(variables=variables)), "/")
+    reader = LiveReader()
+    interpreter = read_interpreter(reader, python)
+    resolver = Resolver(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)), "/")
     assert [resolver.resolve(f"moorland.{name}").place.path for name in ("one", "two")] == said
     assert all(Path(path).exists() for path in said)

@@ -15,7 +15,7 @@ import pytest
 
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from tests.equipment import LONG, SEED, need
 
 POSIX = [
@@ -77,8 +77,8 @@ def test_what_a_word_starts(shell, tmp_path, record_property):
         (home / RC[shell]).write_text("\n".join(lines) + "\n")
         more = [line for line in LINES[shell] if "more" not in line]
         (home / "more").write_text(chance.choice(more).format(x=home) + "\n")
-        facts = LiveFacts(variables=variables, folder=str(home))
-        seat = read_shell(facts, ShellFound(shell, None, "test"))
+        reader = LiveReader(variables=variables, folder=str(home))
+        seat = read_shell(reader, ShellFound(shell, None, "test"))
         parts = {part.word: part for part in seat.parts}
         for word in ("python", "python3"):
             own, part = said(shell, variables, word), parts[word]

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from kalyx.core.actions.journal import Working
-from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.live_writer import LiveWriter
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW, OLD, need
 
@@ -52,7 +52,7 @@ def test_conditions_of_real_environments(moor):
     for script in (root / "unscripted" / "bin").glob("[aA]ctivate*"):
         script.unlink()
     make_environment(NEW, root / "marked", "--without-pip")
-    working = Working(LiveFacts(moor.variables, str(moor.folder)), str(root / "marked"), "prepare", LiveChange())
+    working = Working(LiveReader(moor.variables, str(moor.folder)), str(root / "marked"), "prepare", LiveWriter())
     working.begin()
     (root / "marked" / ".kalyx-unfinished").write_text(f"999999999 1\n{working.mark}\n")
     (root / "bare" / "conda-meta").mkdir(parents=True)

@@ -31,7 +31,7 @@ from kalyx.cli.context import Call
 from kalyx.core.actions.requested import wants
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from tests.made import HOME, Files
 
@@ -126,10 +126,10 @@ WORDS: dict[str, tuple[bytes, list[list[str]]]] = {
 }  # fmt: skip
 PLACES = [*FILES, *WORDS]
 # What is read before an environment is made or filled, which these machines cannot do.
-WISHES: dict[str, Callable[[MemoryFacts, str], object]] = {
-    "project": lambda facts, _: wants(facts, [], f"{WORK}/pyproject.toml"),
-    "list of packages": lambda facts, _: wants(facts, [], f"{WORK}/kept.txt"),
-    "a requirement": lambda facts, text: wants(facts, [text], None),
+WISHES: dict[str, Callable[[MemoryReader, str], object]] = {
+    "project": lambda reader, _: wants(reader, [], f"{WORK}/pyproject.toml"),
+    "list of packages": lambda reader, _: wants(reader, [], f"{WORK}/kept.txt"),
+    "a requirement": lambda reader, text: wants(reader, [text], None),
 }
 
 # What readers stumble over: put in by chance.
@@ -158,7 +158,7 @@ def bent(content: bytes, chance: random.Random) -> bytes:
     return bytes(whole)
 
 
-def machine(place: str, content: bytes) -> MemoryFacts:
+def machine(place: str, content: bytes) -> MemoryReader:
     """The made-up machine with this content at the place."""
     files = Files()
     files.package("heath", "hivescale", "2.1", "hivescale")
@@ -173,7 +173,7 @@ def machine(place: str, content: bytes) -> MemoryFacts:
     variables = {**files.variables, "LOADEDMODULES": "py/1:py/2", "_LMFILES_": "/modules/py/1:/modules/py/2.lua", "MODULEPATH": "/modules", "SHELL": "/bin/bash"}  # fmt: skip
     server = Process(pid=77, parent=1, name="python", executable=f"{HOME}/heath/bin/python", command=(f"{HOME}/heath/bin/python", "-m", "server"),
                      folder=WORK, variables=variables, started=1.0)  # fmt: skip
-    return MemoryFacts("linux", files, variables=variables, home=HOME, folder=WORK, processes={77: server})
+    return MemoryReader("linux", files, variables=variables, home=HOME, folder=WORK, processes={77: server})
 
 
 def ask(place: str, content: bytes) -> None:
@@ -189,7 +189,7 @@ def ask(place: str, content: bytes) -> None:
         call([given if word == "{}" else word for word in words], machine(place, content), content)
 
 
-def call(words: list[str], facts: MemoryFacts, given: bytes = b"") -> int:
+def call(words: list[str], reader: MemoryReader, given: bytes = b"") -> int:
     """One call of the command line on a machine in memory; its status."""
     kept = sys.stdout, sys.stderr, sys.stdin
     sys.stdout, sys.stderr = (io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace") for _ in range(2))
@@ -197,7 +197,7 @@ def call(words: list[str], facts: MemoryFacts, given: bytes = b"") -> int:
     try:
         parser = start.command_parser(words[0])
         options = start._parsed(parser, [*words[1:], "--static"])
-        status = start.import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, facts))
+        status = start.import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, reader))
         assert status in (0, 1, 2), status
         return int(status)
     except (KalyxError, Unreadable, start.Refusal) as refusal:

@@ -11,7 +11,7 @@ import pytest
 
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
-from kalyx.core.system.memory_reader import MemoryFacts
+from kalyx.core.system.memory_reader import MemoryReader
 from tests.conftest import KALYX, Moor, make_environment, started
 from tests.equipment import NEW
 
@@ -130,11 +130,11 @@ def test_start_files_of_shells(name):
     if name not in START_FILES:
         files = {f"/home/bee/s{number}": "".join(f". ~/s{other}\n" for other in range(60)) for number in range(60)}
         files["/home/bee/.bashrc"] = files["/home/bee/s0"]
-    facts = MemoryFacts("linux", files, home="/home/bee", folder="/home/bee")
+    reader = MemoryReader("linux", files, home="/home/bee", folder="/home/bee")
     before = signal.signal(signal.SIGALRM, lambda *_: pytest.fail("it takes too long"))
     signal.alarm(SECONDS)
     try:
-        meanings(facts, ShellFound("bash", None, "", is_typed_into=True))
+        meanings(reader, ShellFound("bash", None, "", is_typed_into=True))
     finally:
         signal.alarm(0)
         signal.signal(signal.SIGALRM, before)

@@ -22,12 +22,12 @@ def heard(event, arguments):  # every step that another can see is put off by ch
 
 sys.addaudithook(heard)
 place, inside = os.path.join(folder, "claim"), os.path.join(folder, "inside")
-facts, change, took, met = LiveFacts(dict(os.environ), folder), LiveChange(), 0, []
+reader, writer, took, met = LiveReader(dict(os.environ), folder), LiveWriter(), 0, []
 sys.stdin.readline()
 for turn in range(6):
     waiting[0] = True
     try:
-        claim(facts.again(), place, change)
+        claim(reader.again(), place, writer)
     except KalyxError:
         continue
     finally:
@@ -68,15 +68,15 @@ def test_one_takes_over(tmp_path):
 def test_a_clock_that_is_set_changes_nothing(tmp_path, monkeypatch):
     """Who is at work is known by the system's own count: a clock five seconds off lets nobody else in."""
     from kalyx.core.system import claims, live_reader
-    from kalyx.core.system.live_reader import LiveFacts
-    from kalyx.core.system.live_writer import LiveChange
+    from kalyx.core.system.live_reader import LiveReader
+    from kalyx.core.system.live_writer import LiveWriter
 
-    facts, place = LiveFacts({}, str(tmp_path)), str(tmp_path / "claim")
-    claims.claim(facts, place, LiveChange())
-    before = facts.process(os.getpid()).started
+    reader, place = LiveReader({}, str(tmp_path)), str(tmp_path / "claim")
+    claims.claim(reader, place, LiveWriter())
+    before = reader.process(os.getpid()).started
     booted = live_reader._booted()
     monkeypatch.setattr(live_reader, "_booted", lambda: booted + 5)
-    fresh = LiveFacts({}, str(tmp_path))
+    fresh = LiveReader({}, str(tmp_path))
     assert fresh.process(os.getpid()).started == before + 5 and claims.worker(fresh, place) == os.getpid()
     (tmp_path / "claim").write_text(f"{os.getpid()} 12@other\n")
-    assert claims.worker(LiveFacts({}, str(tmp_path)), place) is None, "another process had this number"
+    assert claims.worker(LiveReader({}, str(tmp_path)), place) is None, "another process had this number"

@@ -12,7 +12,7 @@ import pytest
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
-from kalyx.core.system.memory_reader import Link, MemoryFacts, Shut
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation
@@ -131,10 +131,10 @@ def test_the_same_in_memory(shut_folder):
         "/home/keeper/heath/bin/python": Link("/opt/base/bin/python3.11"),
         "/home/keeper/heath/lib/python3.11/site-packages/x.py": b"",
     }
-    sound = Machine(MemoryFacts("linux", files))
-    assert catalogue.judge_environment(read_environment(sound.facts, "/home/keeper/heath"), sound).condition == "sound"
-    machine = Machine(MemoryFacts("linux", {**files, shut_folder: Shut()}))
-    judged = catalogue.judge_environment(read_environment(machine.facts, "/home/keeper/heath"), machine)
+    sound = Machine(MemoryReader("linux", files))
+    assert catalogue.judge_environment(read_environment(sound.reader, "/home/keeper/heath"), sound).condition == "sound"
+    machine = Machine(MemoryReader("linux", {**files, shut_folder: Shut()}))
+    judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
     assert judged.condition == "unreadable", judged.findings
     assert not [step.command for one in judged.findings for mend in one.remedies for step in mend.steps if step.command]
 

@@ -13,8 +13,8 @@ from kalyx.core.actions.backup import Kept
 from kalyx.core.actions.discarding import unowned_files
 from kalyx.core.actions.journal import Working
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.live_writer import LiveWriter
 from tests.conftest import make_environment, started
 from tests.equipment import NEW, as_root
 from tests.real.test_kernels import standin_argv
@@ -117,7 +117,7 @@ def test_a_folder_that_may_not_be_written_is_an_obstacle(tmp_path):
         if not child:
             os.setresgid(NOBODY, NOBODY, NOBODY)
             os.setresuid(NOBODY, NOBODY, NOBODY)
-            os.write(writing, (LiveChange().obstacle(str(path)) or "none").encode())
+            os.write(writing, (LiveWriter().obstacle(str(path)) or "none").encode())
             os._exit(0)
         os.close(writing)
         os.waitpid(child, 0)
@@ -153,8 +153,8 @@ def test_every_file_is_looked_at(moor, monkeypatch):
     """More files than any limit there was: the last is found."""
     prefix = moor.root / "heath"
     make_environment(NEW, prefix, "--without-pip")
-    facts = LiveFacts(moor.variables, str(moor.folder))
-    listed, data = facts.listing, str(prefix / "share")
+    reader = LiveReader(moor.variables, str(moor.folder))
+    listed, data = reader.listing, str(prefix / "share")
 
     def listing(folder):
         if folder == data:
@@ -164,9 +164,9 @@ def test_every_file_is_looked_at(moor, monkeypatch):
             return {f"{number}.pyc": "file" for number in range(900)} | ({"thesis.txt": "file"} if last else {})
         return {**listed(folder), **({"share": "folder"} if folder == str(prefix) else {})}
 
-    monkeypatch.setattr(facts, "listing", listing)
-    view = read_environment(facts, str(prefix))
-    assert list(unowned_files(facts, view)) == ["share/part0/thesis.txt"]
+    monkeypatch.setattr(reader, "listing", listing)
+    view = read_environment(reader, str(prefix))
+    assert list(unowned_files(reader, view)) == ["share/part0/thesis.txt"]
 
 
 # -- what was found is not believed ---------------------------------------------------------------------------------
@@ -228,7 +228,7 @@ def test_a_copy_never_leads_outside(moor, path):
     (victim / "inner").mkdir(parents=True)
     (victim / "inner" / "kept.txt").write_text("kept")
     (prefix / "out").symlink_to(victim)
-    working = Working(LiveFacts(moor.variables, str(moor.folder)), str(prefix), "fill", LiveChange())
+    working = Working(LiveReader(moor.variables, str(moor.folder)), str(prefix), "fill", LiveWriter())
     working.begin()
     before = prefix / ".kalyx-before"
     (before / "0").mkdir(parents=True)
@@ -243,8 +243,8 @@ def test_a_copy_never_leads_outside(moor, path):
 def test_a_journal_that_others_can_write_is_not_believed(moor):
     prefix = moor.root / "heath"
     make_environment(NEW, prefix, "--without-pip")
-    facts = LiveFacts(moor.variables, str(moor.folder))
-    working = Working(facts, str(prefix), "discard", LiveChange())
+    reader = LiveReader(moor.variables, str(moor.folder))
+    working = Working(reader, str(prefix), "discard", LiveWriter())
     working.begin()
     (prefix / ".kalyx-discarding").write_text(f"1 2\n{working.mark}\n")
     seen = lambda: [one["condition"] for one in moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]  # noqa: E731
@@ -303,9 +303,9 @@ def test_a_restored_environment_is_what_it_was(moor):
         os.chown(path, NOBODY, NOBODY, follow_symlinks=False)
         if not path.is_symlink():
             os.utime(path, (1_600_000_000, 1_600_000_000))
-    facts = LiveFacts(moor.variables, str(moor.folder))
+    reader = LiveReader(moor.variables, str(moor.folder))
     before = whole(prefix)
-    kept = Kept(facts, str(prefix), LiveChange())
+    kept = Kept(reader, str(prefix), LiveWriter())
     kept.begin([str(site), str(prefix / "bin"), str(prefix / "share")])
     (site / "hivescale" / "core.py").unlink()
     (site / "hivescale" / "core.py").write_text("2")

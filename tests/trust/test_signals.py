@@ -227,17 +227,17 @@ def test_what_cannot_be_taken_back_is_said(hive):
     moor, _ = hive
     from kalyx.core.actions.transaction import Transaction
     from kalyx.core.records import KalyxError
-    from kalyx.core.system.live_reader import LiveFacts
-    from kalyx.core.system.live_writer import LiveChange
+    from kalyx.core.system.live_reader import LiveReader
+    from kalyx.core.system.live_writer import LiveWriter
 
-    class Stubborn(LiveChange):
+    class Stubborn(LiveWriter):
         def remove_file(self, path: str) -> None:
             if path.endswith("comb"):
                 raise KalyxError(f"{path}: permission denied")
             super().remove_file(path)
 
-    facts = LiveFacts(moor.variables, str(moor.folder))
-    with pytest.raises(KalyxError, match=r"the second; .*comb: not taken back \(.*permission denied\)"), Transaction(facts, Stubborn()) as transaction:
+    reader = LiveReader(moor.variables, str(moor.folder))
+    with pytest.raises(KalyxError, match=r"the second; .*comb: not taken back \(.*permission denied\)"), Transaction(reader, Stubborn()) as transaction:
         transaction.write(str(moor.folder / "comb"), b"x")
         raise KalyxError("the second")
     assert (moor.folder / "comb").exists() and len(list((moor.root / ".local/state/kalyx/journal").iterdir())) == 1

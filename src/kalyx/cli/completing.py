@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible
 
 SHELLS = ("bash", "zsh", "fish")
@@ -46,7 +46,7 @@ def _teach(command: argparse.ArgumentParser) -> None:
 
 
 def _machine() -> Machine:
-    return Machine(LiveFacts(), None)
+    return Machine(LiveReader(), None)
 
 
 def _plain(names: Iterable[str]) -> list[str]:
@@ -56,12 +56,12 @@ def _plain(names: Iterable[str]) -> list[str]:
 
 def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
     """Files of these endings, and folders, that the word may go on to."""
-    facts = machine.facts
+    reader = machine.reader
     before, sign, _ = prefix.rpartition("/")
-    folder = facts.absolute(before or sign or ".")
+    folder = reader.absolute(before or sign or ".")
     found = []
-    for name in facts.names(folder):
-        is_folder = facts.is_folder(facts.join(folder, name))
+    for name in reader.names(folder):
+        is_folder = reader.is_folder(reader.join(folder, name))
         if (is_folder and not name.startswith(".")) or (endings and name.endswith(endings)):
             found.append(before + sign + name + ("/" if is_folder else ""))
     return found
@@ -104,7 +104,7 @@ def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: obj
     from kalyx.core.targets import resolve
 
     machine = _machine()
-    facts = machine.facts
+    reader = machine.reader
     files = _files(machine, prefix, ".py", ".ipynb")
     try:
         target = getattr(parsed_args, "target", None)
@@ -115,12 +115,12 @@ def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: obj
     package, dot, begun = prefix.rpartition(".")
     inside = package.split(".") if dot else []
     found = []
-    for place in [facts.join(entry or facts.folder, *inside) for entry in entries]:
-        for name in facts.names(place):
+    for place in [reader.join(entry or reader.folder, *inside) for entry in entries]:
+        for name in reader.names(place):
             stem = name.split(".")[0]
             if not stem.startswith(begun) or not stem.isidentifier() or (stem.startswith("_") and not begun):
                 continue
-            if name.endswith((".py", ".so", ".pyd")) or facts.is_folder(facts.join(place, name)):
+            if name.endswith((".py", ".so", ".pyd")) or reader.is_folder(reader.join(place, name)):
                 found.append(package + dot + stem)
     return _plain([*sorted(found), *files])
 

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
-from kalyx.core.system import Facts
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system import Reader
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible
 
 if TYPE_CHECKING:
@@ -29,36 +29,36 @@ if TYPE_CHECKING:
 class Call:
     """One call of Kalyx: its options and, lazily, the machine and the screen."""
 
-    def __init__(self, options: argparse.Namespace, facts: Facts | None = None, runner: Runner | None = None) -> None:
-        """``facts``: the machine asked about, where it is not this one; ``runner``: what starts programs there."""
+    def __init__(self, options: argparse.Namespace, reader: Reader | None = None, runner: Runner | None = None) -> None:
+        """``reader``: the machine asked about, where it is not this one; ``runner``: what starts programs there."""
         self.options = options
-        self._facts, self._own_runner = facts, runner
-        if facts is None and getattr(options, "on", None):
-            self._facts, self._own_runner = doors_of(options.on)
+        self._reader, self._own_runner = reader, runner
+        if reader is None and getattr(options, "on", None):
+            self._reader, self._own_runner = captured_system(options.on)
 
     def again(self, options: argparse.Namespace) -> Call:
         """Another call about the same machine, as it was read so far."""
-        return Call(options, self.machine.facts, self._own_runner)
+        return Call(options, self.machine.reader, self._own_runner)
 
     @cached_property
     def machine(self) -> Machine:
         """The machine asked about, read lazily; without a Runner under ``--static`` or where it is not this one."""
-        facts = LiveFacts() if self._facts is None else self._facts
+        reader = LiveReader() if self._reader is None else self._reader
         folder = getattr(self.options, "folder", None)
         if folder is not None:
-            facts.folder = facts.absolute(folder)
-            if not facts.is_folder(facts.folder):
-                what = "is not a folder" if facts.exists(facts.folder) else "there is no such folder"
-                raise KalyxError(f"{visible(facts.folder)}: {what}")
+            reader.folder = reader.absolute(folder)
+            if not reader.is_folder(reader.folder):
+                what = "is not a folder" if reader.exists(reader.folder) else "there is no such folder"
+                raise KalyxError(f"{visible(reader.folder)}: {what}")
         # --static is a run without a Runner.
         start: Callable[[], Runner] | None = None
         complete: Callable[[list[Interpreter]], None] | None = None
         own = self._own_runner
-        if not self.options.static and isinstance(facts, LiveFacts):
-            start, complete = _runner, partial(_completed, facts)
+        if not self.options.static and isinstance(reader, LiveReader):
+            start, complete = _runner, partial(_completed, reader)
         elif not self.options.static and own is not None:
-            start, complete = (lambda: own), partial(_completed_elsewhere, facts, own)
-        machine = Machine(facts, start, self.options.timeout, complete)
+            start, complete = (lambda: own), partial(_completed_elsewhere, reader, own)
+        machine = Machine(reader, start, self.options.timeout, complete)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
             machine.server = server_of(machine, seen_by)
@@ -74,7 +74,7 @@ class Call:
     def tell_what_was_cut(self) -> None:
         """Say on standard error what was looked at to a limit only: the answer may lack what lies behind."""
         machine = self.__dict__.get("machine")
-        for what, said in machine.facts.cut.items() if machine is not None else ():
+        for what, said in machine.reader.cut.items() if machine is not None else ():
             print(f"kalyx: {visible(what)}: {said}", file=sys.stderr)
 
     @property
@@ -129,8 +129,8 @@ class Call:
     def wheels(self) -> str | None:
         """The folder of wheels to install from, or None for the index. Raises KalyxError where it is not there."""
         named = self.options.wheels
-        path = self.machine.facts.absolute(named) if named else None
-        if path is not None and not self.machine.facts.is_folder(path):
+        path = self.machine.reader.absolute(named) if named else None
+        if path is not None and not self.machine.reader.is_folder(path):
             raise KalyxError(f"{visible(path)}: there is no such folder of wheels")
         return path
 
@@ -226,16 +226,16 @@ def _escape(character: str) -> str:
     return f"\\u{0xD800 + (code >> 10):04x}\\u{0xDC00 + (code & 0x3FF):04x}"
 
 
-def _completed(facts: Facts, interpreters: list[Interpreter]) -> None:
+def _completed(reader: Reader, interpreters: list[Interpreter]) -> None:
     """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
     if any(one.version.count(".") < 2 for one in interpreters):
         from kalyx.core.actions.version_cache import completed
-        from kalyx.core.system.live_writer import LiveChange
+        from kalyx.core.system.live_writer import LiveWriter
 
-        completed(facts, _runner(), LiveChange(), interpreters)
+        completed(reader, _runner(), LiveWriter(), interpreters)
 
 
-def doors_of(name: str) -> tuple[Facts, Runner | None]:
+def captured_system(name: str) -> tuple[Reader, Runner | None]:
     """The doors of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
     import os
 
@@ -247,12 +247,12 @@ def doors_of(name: str) -> tuple[Facts, Runner | None]:
     return machine_of(read_capture(name))
 
 
-def _completed_elsewhere(facts: Facts, runner: Runner, interpreters: list[Interpreter]) -> None:
+def _completed_elsewhere(reader: Reader, runner: Runner, interpreters: list[Interpreter]) -> None:
     """The same through other doors; what was learnt is not kept on this machine."""
     from kalyx.core.actions.version_cache import completed
-    from kalyx.core.system.writer import NoChange
+    from kalyx.core.system.writer import NoWriter
 
-    completed(facts, runner, NoChange(), interpreters)
+    completed(reader, runner, NoWriter(), interpreters)
 
 
 def _runner() -> LiveRunner:
@@ -271,4 +271,4 @@ def server_of(machine: Machine, target: str) -> Server:
         return running.server  # with its own variables, standing where it stands
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
-    return Server(seat.interpreter, machine.facts.variables, f"a server of {target}")
+    return Server(seat.interpreter, machine.reader.variables, f"a server of {target}")

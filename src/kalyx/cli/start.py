@@ -220,11 +220,11 @@ def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
     if options.dry_run:
         return
     from kalyx.core.actions.transaction import recover
-    from kalyx.core.system.live_reader import LiveFacts
-    from kalyx.core.system.live_writer import LiveChange
+    from kalyx.core.system.live_reader import LiveReader
+    from kalyx.core.system.live_writer import LiveWriter
     from kalyx.core.text.visible import visible
 
-    for line in recover(LiveFacts(), LiveChange()):
+    for line in recover(LiveReader(), LiveWriter()):
         print(f"kalyx: {visible(line)}", file=sys.stderr)
 
 

@@ -7,7 +7,7 @@ its own flags and variables; one merely found never is.
 
 from __future__ import annotations
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
 from kalyx.core.kernels.specs import kernel_variables
@@ -18,19 +18,19 @@ from kalyx.core.records import KalyxError, Kernel, PathEntry, Seat
 FROM_TEXT = "the text given"
 
 
-def way_of(seat: Seat, machine: Machine, command: str | None = None) -> Way:
+def invocation_of(seat: Seat, machine: Machine, command: str | None = None) -> Invocation:
     """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder.
 
     ``command`` is a command line whose flags and program decide instead; its
     first word is passed over. Raises KalyxError where it cannot be read.
     """
-    way = _way_of(seat, machine, command)
+    way = _invocation_of(seat, machine, command)
     way.folder = seat.folder
     return way
 
 
-def _way_of(seat: Seat, machine: Machine, command: str | None) -> Way:
-    folder = seat.folder or machine.facts.folder
+def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocation:
+    folder = seat.folder or machine.reader.folder
     variables = _variables(seat, machine)
     if command is not None:
         import shlex
@@ -41,34 +41,34 @@ def _way_of(seat: Seat, machine: Machine, command: str | None) -> Way:
             raise KalyxError(f"{command!r} is not a command line: {error}") from None
         if seat.interpreter is None:
             raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-        return Way.of_command(words, machine.facts, seat.interpreter, variables)
+        return Invocation.of_command(words, machine.reader, seat.interpreter, variables)
     if seat.seat in ("kernel", "notebook"):
-        way = Way(variables=variables)
+        way = Invocation(variables=variables)
         kernel = kernel_of(seat, machine)
         if kernel is not None and seat.interpreter is not None and kernel.command:
             # Its own flags decide what it can import; what stands before them may set variables only.
             python = [
                 at
                 for at, word in enumerate(kernel.command)
-                if machine.facts.name(word).lower().startswith(("python", "pypy"))
+                if machine.reader.name(word).lower().startswith(("python", "pypy"))
             ]
             words = kernel.command[python[0] + 1 :] if python else []
-            way = Way.of_command(words, machine.facts, seat.interpreter, variables)
+            way = Invocation.of_command(words, machine.reader, seat.interpreter, variables)
         way.first, way.first_origin, way.is_program = "", "the notebook's folder", False
         return way
-    return Way(first=folder, first_origin="the folder of the script", variables=variables)
+    return Invocation(first=folder, first_origin="the folder of the script", variables=variables)
 
 
 def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
     """All variables the seat runs with, read where they are: its record shows only some of them."""
     if seat.pid is not None:
-        process = machine.facts.process(seat.pid)
+        process = machine.reader.process(seat.pid)
         if process is not None and process.variables:
             return dict(process.variables)
     kernel = kernel_of(seat, machine)
     if kernel is not None:
         return kernel_variables(kernel, machine.server)
-    return dict(machine.facts.variables)
+    return dict(machine.reader.variables)
 
 
 def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
@@ -87,7 +87,7 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
     if seat.via == FROM_TEXT:
         return "text"
     kernel = kernel_of(seat, machine)
-    brought = kernel is not None and lies_in_tree(machine.facts, kernel.folder) is not None
+    brought = kernel is not None and lies_in_tree(machine.reader, kernel.folder) is not None
     if (seat.seat == "editor" or brought) and _is_the_shells(seat, machine):
         return "shell"  # the folder names what the user's own shell names too
     if seat.seat == "editor":
@@ -101,13 +101,13 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
     # A kernel file of the folder's own is the folder's word; one that looks its program up says nothing of where.
     if brought:
         return "folder"
-    return "kernel" if kernel.argv and machine.facts.path.isabs(kernel.argv[0]) else "shell"
+    return "kernel" if kernel.argv and machine.reader.path.isabs(kernel.argv[0]) else "shell"
 
 
 def refuse_unnamed(seat: Seat, machine: Machine) -> None:
     """Raise KalyxError where what a seat starts may not be started, though the user gave the seat's word."""
     if seat.interpreter is not None:
-        refused = objection(machine.facts, seat.interpreter, named_by(seat, machine, True))
+        refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, True))
         if refused is not None:
             raise KalyxError(refused.replace("name it with --in", "name it by its path:"))
 
@@ -120,21 +120,21 @@ def _is_the_shells(seat: Seat, machine: Machine) -> bool:
 def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:
     """The seat's search path, also written into the seat; asked where ``named`` and only running code can tell."""
     assert seat.interpreter is not None
-    way = way_of(seat, machine, command)
-    found = search_path(machine.facts, seat.interpreter, way)
-    refused = objection(machine.facts, seat.interpreter, named_by(seat, machine, named))
+    way = invocation_of(seat, machine, command)
+    found = search_path(machine.reader, seat.interpreter, way)
+    refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, named))
     if found.unknown and named and machine.runner is not None and refused is None:
         _ask(seat, machine, way, found)
     seat.search_path = found.entries
     return found
 
 
-def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
+def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> None:
     """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
     from kalyx.core.interpreters.asking import Who, ask_witness
 
     assert seat.interpreter is not None and machine.runner is not None
-    facts = machine.facts
+    reader = machine.reader
     answer, _ = ask_witness(
         machine.runner,
         seat.interpreter.executable,
@@ -142,7 +142,7 @@ def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
         ["who"],
         Who,
         variables=way.variables,
-        folder=seat.folder or facts.folder,
+        folder=seat.folder or reader.folder,
         seconds=machine.seconds,
     )
     if answer is None:
@@ -151,7 +151,7 @@ def _ask(seat: Seat, machine: Machine, way: Way, found: SearchPath) -> None:
     first = found.entries[:1] if found.entries and found.entries[0].put_by == "program" else []
     found.entries = first + [
         known.get(text)
-        or PathEntry(entry=text, origin=STARTUP, exists=facts.exists(text) if text else True, put_by="start-up")
+        or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
         for text in answer.path
     ]
     found.unknown = []

@@ -17,7 +17,7 @@ from kalyx.core.environments.found import (
     names_of,
     with_name,
 )
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
@@ -26,7 +26,7 @@ from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import listed_kernels
 from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
@@ -40,17 +40,17 @@ if TYPE_CHECKING:
 
 
 class Machine:
-    """Facts, a way to a Runner (None under ``--static``) and everything worked out from them, once."""
+    """Reader, a way to a Runner (None under ``--static``) and everything worked out from them, once."""
 
     def __init__(
         self,
-        facts: Facts,
+        reader: Reader,
         start: Callable[[], Runner] | None = None,
         seconds: float = 20.0,
         complete: Callable[[list[Interpreter]], None] | None = None,
     ) -> None:
         """``complete`` fills in what only asking tells of the interpreters that were read (their full version)."""
-        self.facts = facts
+        self.reader = reader
         self._complete = complete
         self._start = start
         self.seconds = seconds
@@ -64,17 +64,17 @@ class Machine:
         """The door to other programs, made when the first is started: most questions need none."""
         from kalyx.core.interpreters.consent import Gate
 
-        return Gate(self._start(), self.facts) if self._start is not None else None
+        return Gate(self._start(), self.reader) if self._start is not None else None
 
     @cached_property
     def shell(self) -> callers.ShellFound:
         """The shell that Kalyx was started from, and what told so."""
-        return callers.find_shell(self.facts)
+        return callers.find_shell(self.reader)
 
     @cached_property
     def shell_seat(self) -> Seat:
         """What ``python`` starts in that shell."""
-        return shell.read_shell(self.facts, self.shell)
+        return shell.read_shell(self.reader, self.shell)
 
     def line(self, argv: list[str]) -> str:
         """The line that starts ``argv`` in the user's shell; where that cannot carry a word, the reason instead."""
@@ -96,8 +96,8 @@ class Machine:
     @cached_property
     def interpreters(self) -> list[Interpreter]:
         """Every interpreter of this machine that could be found, each installation once."""
-        found = found_interpreters(self.facts, self.unread)
-        found = in_order_of_versions(found + bases_of(self.facts, self.views, found))
+        found = found_interpreters(self.reader, self.unread)
+        found = in_order_of_versions(found + bases_of(self.reader, self.views, found))
         if self._complete is not None:
             self._complete(found)
         return found
@@ -117,8 +117,8 @@ class Machine:
         named = [kernel.environment.prefix for kernel in self._listed if kernel.environment]
         named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
         named += self._meant
-        found = [view for view, _ in found_environments(self.facts, [], [], named, self.unread)]
-        names = names_of(self.facts, [view.environment for view in found])
+        found = [view for view, _ in found_environments(self.reader, [], [], named, self.unread)]
+        names = names_of(self.reader, [view.environment for view in found])
         return [structs.replace(view, environment=with_name(view.environment, names)) for view in found]
 
     @cached_property
@@ -146,7 +146,7 @@ class Machine:
     def all_environments(self) -> list[Environment]:
         """Those in the usual places and every installation: where a package may be that is not here."""
         known = {environment.key for environment in self.environments}
-        pairs = found_environments(self.facts, self.interpreters, [], [], self.unread, running=True, known=self.views)
+        pairs = found_environments(self.reader, self.interpreters, [], [], self.unread, running=True, known=self.views)
         more = [view.environment for view, _ in pairs]
         return self.environments + [one for one in more if one.key not in known]
 
@@ -161,7 +161,7 @@ class Machine:
         """The notebook servers of this user that run now."""
         from kalyx.core.seats.server import running_servers
 
-        return running_servers(self.facts)
+        return running_servers(self.reader)
 
     def ask_server(self, found: Found, path: str) -> Any:
         """What a running server answers; under ``--static`` too: it is read, no program is started.
@@ -171,28 +171,28 @@ class Machine:
         """
         from kalyx.core.system.loopback import ask_server
 
-        if found.port is None or self.facts.listens(found.pid, found.port) is not True:
+        if found.port is None or self.reader.listens(found.pid, found.port) is not True:
             raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")
         asked = [found.pid, found.port, path]
-        return self.facts.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5.0)))
+        return self.reader.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5.0)))
 
     @cached_property
     def server(self) -> Server:
         """The server this shell would start; where it would start none, this shell's Python stands for it."""
         for word in _SERVER_COMMANDS:
-            path = next(self.facts.lookup(word), None)
+            path = next(self.reader.lookup(word), None)
             if path is None:
                 continue
-            line = interpreter_of_script(self.facts, path)
+            line = interpreter_of_script(self.reader, path)
             if line.path is None:
                 continue
             try:
-                return Server(read_interpreter(self.facts, line.path), self.facts.variables, f"{word} on this PATH")
+                return Server(read_interpreter(self.reader, line.path), self.reader.variables, f"{word} on this PATH")
             except NotAnInterpreter:
                 continue
         interpreter = self.shell_seat.interpreter
         said = "this shell's python" if interpreter else "no server known"
-        return Server(interpreter, self.facts.variables, said)
+        return Server(interpreter, self.reader.variables, said)
 
     @cached_property
     def kernels(self) -> list[Kernel]:
@@ -204,8 +204,8 @@ class Machine:
     @cached_property
     def _listed(self) -> list[Kernel]:
         own = self.server.folder is not None
-        facts = self.facts.seen_by(self.server.variables, self.server.folder) if own else self.facts
-        return listed_kernels(facts, self.server)
+        reader = self.reader.seen_by(self.server.variables, self.server.folder) if own else self.reader
+        return listed_kernels(reader, self.server)
 
     def kernel_by_id(self, identifier: str) -> Kernel | None:
         """The kernel a server takes for this id: the first in its folders."""
@@ -231,18 +231,18 @@ class Machine:
             if environment.executable is None:
                 return None
             try:
-                interpreter = read_interpreter(self.facts, environment.executable)
+                interpreter = read_interpreter(self.reader, environment.executable)
             except NotAnInterpreter:
                 return None
             from kalyx.core.imports.resolver import Resolver
 
-            search = search_path(self.facts, interpreter, Way(variables={}, no_user=True))
-            self._resolvers[environment.key] = Resolver(self.facts, interpreter, search, self.facts.folder)
+            search = search_path(self.reader, interpreter, Invocation(variables={}, no_user=True))
+            self._resolvers[environment.key] = Resolver(self.reader, interpreter, search, self.reader.folder)
         return self._resolvers[environment.key]
 
-    def search(self, interpreter: Interpreter, way: Way) -> SearchPath:
+    def search(self, interpreter: Interpreter, way: Invocation) -> SearchPath:
         """The search path of an interpreter for a way of running, worked out once."""
-        return search_path(self.facts, interpreter, way)
+        return search_path(self.reader, interpreter, way)
 
     def installed(self, sites: list[str]) -> list[Installed]:
         """Every distribution in these site folders, the first folder first."""
@@ -252,7 +252,7 @@ class Machine:
         if site not in self._installed:
             from kalyx.core.packages.metadata import installed_in
 
-            self._installed[site] = installed_in(self.facts, site)
+            self._installed[site] = installed_in(self.reader, site)
         return self._installed[site]
 
     def distribution_of_module(self, module: str, sites: list[str]) -> Installed | None:

@@ -14,12 +14,12 @@ from kalyx.core.records import (
     ImportAnswer,
     Interpreter,
     Kernel,
-    Move,
     Package,
     Relation,
     Seat,
     ShellReach,
     Unread,
+    VersionChange,
 )
 
 
@@ -58,7 +58,7 @@ class FillAnswer(Struct, kw_only=True):
     undo: list[str] | None = None
     environment: Environment | None = None
     interpreter: Interpreter | None = None
-    moves: list[Move] = []
+    moves: list[VersionChange] = []
     broken: list[Broken] = []
     seen_below: list[Package] = []
     imports: list[ImportAnswer] = []
@@ -79,7 +79,7 @@ class PrepareAnswer(Struct, kw_only=True):
     environment: Environment | None = None
     interpreter: Interpreter | None = None
     packages: list[Package] = []
-    moves: list[Move] = []
+    moves: list[VersionChange] = []
     imports: list[ImportAnswer] = []
     rehearsal: RehearsalAnswer | None = None
     notes: list[str] = []

@@ -166,7 +166,7 @@ def parse(path):
     return {"parses": True, "text": ""}
 
 
-def change(words):
+def writer(words):
     """What an experiment leaves out, puts in or moves, in this process alone; what is to be done at the very start."""
     for word in words:
         deed, _, value = word.partition("=")
@@ -199,7 +199,7 @@ def attempt(first, changes, module, names):
     before = set(sys.modules)
     began = time.time()
     try:
-        change(changes)
+        writer(changes)
         found = __import__(module, {}, {}, names or ["__doc__"], 0)
         for name in names:
             if name != "*" and not hasattr(found, name):

@@ -365,7 +365,7 @@ class ChangePlan(Struct, kw_only=True):
     path: str
 
 
-class Move(Struct, kw_only=True):
+class VersionChange(Struct, kw_only=True):
     """A distribution that came (``before`` None), went (``after`` None) or has another version now."""
 
     name: str

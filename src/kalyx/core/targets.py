@@ -21,9 +21,9 @@ from kalyx.core.text.visible import visible
 
 def default_seat(machine: Machine) -> Seat:
     """``caller`` where Kalyx was started from a kernel or a Python program, else ``shell``."""
-    process = callers.find_caller(machine.facts)
+    process = callers.find_caller(machine.reader)
     if process is not None:
-        seat = process_seat(machine.facts, process, "the program Kalyx was started from")
+        seat = process_seat(machine.reader, process, "the program Kalyx was started from")
         if seat.interpreter is not None:
             return seat
     return machine.shell_seat
@@ -34,10 +34,10 @@ def resolve(machine: Machine, text: str) -> Seat:
     if text == "shell":
         return machine.shell_seat
     if text == "caller":
-        process = callers.find_caller(machine.facts)
+        process = callers.find_caller(machine.reader)
         if process is None:
             raise KalyxError("there is no caller: Kalyx was not started from a kernel or a Python program", ["shell"])
-        return process_seat(machine.facts, process, "the program Kalyx was started from")
+        return process_seat(machine.reader, process, "the program Kalyx was started from")
     if text == "editor":
         return _by_editor(machine, "")
     kind, colon, rest = text.partition(":")
@@ -45,12 +45,12 @@ def resolve(machine: Machine, text: str) -> Seat:
         if not rest:
             raise KalyxError(f"{text!r} names nothing: {_KINDS[kind][1]}")
         return _KINDS[kind][0](machine, rest)
-    facts = machine.facts
+    reader = machine.reader
     if text.endswith(ENDING):
-        return seat_of_notebook(machine, facts.absolute(text))
-    if text in (".", "..") or "/" in text or (facts.system == "windows" and "\\" in text) or text.startswith("~"):
-        path = facts.absolute(text)
-        if facts.kind(path) is None and any(view.environment.name == text for view in machine.views):
+        return seat_of_notebook(machine, reader.absolute(text))
+    if text in (".", "..") or "/" in text or (reader.system == "windows" and "\\" in text) or text.startswith("~"):
+        path = reader.absolute(text)
+        if reader.kind(path) is None and any(view.environment.name == text for view in machine.views):
             return _named(machine, text)  # a name that has its folder's in front
         return seat_of_path(machine, path)
     return _named(machine, text)
@@ -61,13 +61,13 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
 
     The same line may be repeated when what it named is gone; then it must not mean somebody else's. Raises KalyxError.
     """
-    seat, facts = resolve(machine, text), machine.facts
+    seat, reader = resolve(machine, text), machine.reader
     prefix = seat.environment.prefix if seat.environment is not None else seat.source
-    is_name = not any(sign in text for sign in ":\\~") and facts.kind(facts.absolute(text)) is None
+    is_name = not any(sign in text for sign in ":\\~") and reader.kind(reader.absolute(text)) is None
     is_bare = is_name and text not in ("shell", "caller") and prefix is not None
     if is_bare and prefix is not None:
-        own = [facts.real(folder) for folder in (facts.home, facts.folder)]
-        if not any(facts.inside(facts.real(prefix), folder) for folder in own):
+        own = [reader.real(folder) for folder in (reader.home, reader.folder)]
+        if not any(reader.inside(reader.real(prefix), folder) for folder in own):
             says = f"{visible(text)!r} lies outside your home and this folder; name it by its path: {visible(prefix)}"
             raise KalyxError(says, [prefix])
     return seat
@@ -77,12 +77,12 @@ def seat_of_path(machine: Machine, path: str) -> Seat:
     """A path to an interpreter or an environment."""
     from kalyx.core.seats.path import path_seat
 
-    return path_seat(machine.facts, path)
+    return path_seat(machine.reader, path)
 
 
 def seat_of_kernel(machine: Machine, kernel: Kernel) -> Seat:
     """A registered kernel."""
-    return kernel_seat(machine.facts, kernel, machine.server)
+    return kernel_seat(machine.reader, kernel, machine.server)
 
 
 def _by_kernel(machine: Machine, identifier: str) -> Seat:
@@ -95,47 +95,47 @@ def _by_kernel(machine: Machine, identifier: str) -> Seat:
 
 def seat_of_notebook(machine: Machine, path: str) -> Seat:
     """A notebook, through the kernel it asks for."""
-    facts = machine.facts
-    if not facts.is_file(path):
+    reader = machine.reader
+    if not reader.is_file(path):
         from kalyx.core.system.nearest_path import near_paths
 
-        near = near_paths(facts, path)
+        near = near_paths(reader, path)
         raise KalyxError(f"{visible(path)}: there is no such notebook", near)
-    notebook = read_notebook(facts, path)
+    notebook = read_notebook(reader, path)
     if notebook.problem is not None:
         raise KalyxError(f"{visible(path)}: {notebook.problem}")
     if notebook.kernel is None:
         raise KalyxError(f"{visible(path)}: the notebook names no kernel; name one with --in kernel:ID")
-    return notebook_seat(facts, notebook, machine.kernel_by_id(notebook.kernel), machine.server)
+    return notebook_seat(reader, notebook, machine.kernel_by_id(notebook.kernel), machine.server)
 
 
 def _by_notebook(machine: Machine, path: str) -> Seat:
-    return seat_of_notebook(machine, machine.facts.absolute(path))
+    return seat_of_notebook(machine, machine.reader.absolute(path))
 
 
 def _by_pid(machine: Machine, text: str) -> Seat:
     number = number_of(text)
     if number is None or len(text) > 10:
         raise KalyxError(f"{visible(text)!r} is not a process number")
-    process = machine.facts.process(number)
+    process = machine.reader.process(number)
     if process is None:
         raise KalyxError(f"no process {text} is running that this user may see")
-    return process_seat(machine.facts, process, f"process {text}")
+    return process_seat(machine.reader, process, f"process {text}")
 
 
 def _by_editor(machine: Machine, file: str) -> Seat:
     """What a settings file chooses, or the folder's first choice for running."""
     from kalyx.core.seats.editor import choices_for, editor_seats, settings_folder
 
-    facts = machine.facts
-    path = facts.absolute(file) if file else facts.folder
-    if facts.is_folder(path):
-        seats = [seat for seat in editor_seats(facts, path) if seat.parts]
+    reader = machine.reader
+    path = reader.absolute(file) if file else reader.folder
+    if reader.is_folder(path):
+        seats = [seat for seat in editor_seats(reader, path) if seat.parts]
     else:
-        seats = [seat for seat in choices_for(facts, settings_folder(facts, path), path) if seat.parts]
+        seats = [seat for seat in choices_for(reader, settings_folder(reader, path), path) if seat.parts]
     seats.sort(key=lambda seat: (seat.parts[0].role != "run", seat.interpreter is None))
     if not seats:
-        where = visible(facts.absolute(file)) if file else f"a settings file in {visible(facts.folder)}"
+        where = visible(reader.absolute(file)) if file else f"a settings file in {visible(reader.folder)}"
         raise KalyxError(f"{where} chooses no interpreter")
     return seats[0]
 
@@ -146,7 +146,7 @@ def _by_server(machine: Machine, text: str) -> Seat:
 
     for found in machine.servers:
         if text in (str(found.pid), str(found.port)):
-            seat = server_seat(machine.facts, found)
+            seat = server_seat(machine.reader, found)
             seat.name = f"server in {found.folder}"
             return seat
     running = [f"server:{found.port or found.pid}" for found in machine.servers]
@@ -156,7 +156,7 @@ def _by_server(machine: Machine, text: str) -> Seat:
 def _by_program(machine: Machine, word: str) -> Seat:
     from kalyx.core.seats.program import program_seat
 
-    seat = program_seat(machine.facts, word)
+    seat = program_seat(machine.reader, word)
     if seat is None:
         raise KalyxError(f"{visible(word)!r} is not on PATH", _programs_near(machine, word))
     return seat
@@ -164,8 +164,8 @@ def _by_program(machine: Machine, word: str) -> Seat:
 
 def _programs_near(machine: Machine, word: str) -> list[str]:
     found: set[str] = set()
-    for folder in machine.facts.path_folders():
-        found.update(name for name in machine.facts.names(folder) if name[:1] == word[:1])
+    for folder in machine.reader.path_folders():
+        found.update(name for name in machine.reader.names(folder) if name[:1] == word[:1])
     return _ranked(word, sorted(found), "program:", limit=1)
 
 
@@ -177,7 +177,9 @@ def _by_version(machine: Machine, text: str) -> Seat:
     own = [one for one in own if one.prefix == one.base_prefix]
     for interpreter in [*own, *machine.interpreters]:
         if (interpreter.version + ".").startswith(text + "."):
-            seat = seat_from("path", interpreter.executable, running(machine.facts, interpreter), machine.facts.folder)
+            seat = seat_from(
+                "path", interpreter.executable, running(machine.reader, interpreter), machine.reader.folder
+            )
             seat.via = f"version:{text}"
             return seat
     known = sorted({one.version for one in machine.interpreters}, key=lambda one: _far(one, text))
@@ -203,8 +205,8 @@ def _named(machine: Machine, name: str) -> Seat:
             f"{visible(name)!r} names {len(found)} environments; name one by its path",
             [view.environment.prefix for view in found],
         )
-    beside = machine.facts.absolute(name)
-    if machine.facts.is_folder(beside):
+    beside = machine.reader.absolute(name)
+    if machine.reader.is_folder(beside):
         return seat_of_path(machine, beside)  # what nothing is called, and lies right here: .venv
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same

@@ -160,19 +160,19 @@ def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter
 def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
     if interpreter.version.startswith("2") or interpreter.implementation != "cpython":
         return False
-    if objection(machine.facts, interpreter, "machine") is not None:
+    if objection(machine.reader, interpreter, "machine") is not None:
         return False
-    from kalyx.core.environments.invocation import Way
+    from kalyx.core.environments.invocation import Invocation
 
-    search = machine.search(interpreter, Way(no_user=True))
-    resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
+    search = machine.search(interpreter, Invocation(no_user=True))
+    resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     return all(resolver.resolve(module).place is not None for module in ("venv", "ensurepip"))
 
 
 def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[str], name: str) -> None:
     assert machine.runner is not None
     clean = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "PIP_", "VIRTUAL_ENV"))}
-    python = machine.facts.join(prefix, "Scripts" if os.name == "nt" else "bin", "python")
+    python = machine.reader.join(prefix, "Scripts" if os.name == "nt" else "bin", "python")
     let_through(python)  # made by this very call
     for argv in (
         [base.executable, "-I", "-m", "venv", prefix],

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.system.memory_reader import Link, MemoryFacts
+from kalyx.core.system.memory_reader import Link, MemoryReader
 
 # A PE file and a Mach-O file of no content, each with a real header: the processor is told by it.
 _PE = (b"MZ" + b"\0" * 58 + (64).to_bytes(4, "little") + b"PE\0\0" + (0x8664).to_bytes(2, "little")
@@ -53,7 +53,7 @@ def _package(files: dict[str, object], site: str, sign: str, name: str, version:
     files[sign.join([site, info, "RECORD"])] = "".join(f"{file},,\n" for file in [*listed, f"{info}/RECORD"])
 
 
-def windows() -> MemoryFacts:
+def windows() -> MemoryReader:
     """A Windows machine: a home folder with a blank and letters beyond Latin, no python on PATH but the store's."""
     home = "C:\\Users\\Žofie Včelařka"
     local, moor = f"{home}\\AppData\\Local", f"{home}\\larkmoor"
@@ -94,10 +94,10 @@ def windows() -> MemoryFacts:
     }
     variables = {"Path": f"C:\\Windows;{aliases}", "PATHEXT": ".COM;.EXE;.BAT;.CMD", "LOCALAPPDATA": local, "APPDATA": roaming,
                  "USERPROFILE": home, "PSModulePath": f"{home}\\Documents\\PowerShell\\Modules"}  # fmt: skip
-    return MemoryFacts("windows", files, variables=variables, folder=f"{moor}\\spring", home=home, registry=registry)
+    return MemoryReader("windows", files, variables=variables, folder=f"{moor}\\spring", home=home, registry=registry)
 
 
-def macos() -> MemoryFacts:
+def macos() -> MemoryReader:
     """A Mac: a framework from the installer, a home-brewed Python in front, the system's starter without its tools."""
     home, moor = "/Users/keeper", "/Users/keeper/larkmoor"
     framework = "/Library/Frameworks/Python.framework/Versions/3.11"
@@ -135,10 +135,10 @@ def macos() -> MemoryFacts:
         )
     _package(files, f"{moor}/orchard/lib/python3.11/site-packages", "/", "hivescale", "2.1")
     variables = {"PATH": "/opt/homebrew/bin:/usr/local/bin:/usr/bin:/bin", "HOME": home, "SHELL": "/bin/zsh"}
-    return MemoryFacts("macos", files, variables=variables, folder=f"{moor}/spring", home=home)
+    return MemoryReader("macos", files, variables=variables, folder=f"{moor}/spring", home=home)
 
 
-def cluster() -> MemoryFacts:
+def cluster() -> MemoryReader:
     """A cluster's login node: a module is loaded; one environment stands on it, one on a Python that was taken away."""
     home, moor, modules = "/home/g07/keeper", "/scratch/g07/larkmoor", "/apps/modules/all"
     files: dict[str, object] = {
@@ -179,7 +179,7 @@ def cluster() -> MemoryFacts:
     variables = {"PATH": "/apps/python/3.11.5/bin:/usr/bin:/bin", "HOME": home, "SHELL": "/bin/bash", "MODULEPATH": modules,
                  "LOADEDMODULES": "python/3.11.5", "_LMFILES_": f"{modules}/python/3.11.5",
                  "PYTHON_ROOT": "/apps/python/3.11.5"}  # fmt: skip
-    return MemoryFacts("linux", files, variables=variables, folder=f"{moor}/spring", home=home)
+    return MemoryReader("linux", files, variables=variables, folder=f"{moor}/spring", home=home)
 
 
 MACHINES = {"windows-larkmoor": windows, "macos-larkmoor": macos, "cluster-larkmoor": cluster}

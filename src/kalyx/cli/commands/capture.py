@@ -28,16 +28,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    path = call.machine.facts.absolute(call.options.file)
+    path = call.machine.reader.absolute(call.options.file)
     return _shown(call, path) if call.options.show else _made(call, path)
 
 
 def _made(call: Call, path: str) -> int:
-    from kalyx.core.system.live_writer import LiveChange
+    from kalyx.core.system.live_writer import LiveWriter
 
     machine = call.machine
     answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
-    if machine.facts.kind(path) is not None:
+    if machine.reader.kind(path) is not None:
         raise KalyxError(f"{path} is there already; name a file that is not")
     if not call.options.dry_run:
         import socket
@@ -48,9 +48,9 @@ def _made(call: Call, path: str) -> int:
             raise KalyxError("a capture asks interpreters, and --static starts none")
         with call.progress("capturing:") as tell:
             made = _recorded(call, tell)
-            blind = blinding(machine.facts, socket.gethostname())
+            blind = blinding(machine.reader, socket.gethostname())
             content = made.write(blind.content, blind.entry)
-        LiveChange().write(path, content, mode=0o600, new=True)
+        LiveWriter().write(path, content, mode=0o600, new=True)
         answer.done, answer.bytes = True, len(content)
         answer.readings, answer.answers = len(made.readings), len(made.answers)
     if call.as_json:
@@ -76,12 +76,12 @@ def _made(call: Call, path: str) -> int:
 def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     """Every question that a capture answers, asked once as its command asks it, through the recorder at the doors."""
     from kalyx.core.queries import captures
-    from kalyx.core.system.recorder import RecordingFacts, RecordingRunner
+    from kalyx.core.system.recorder import Recorder, RecordingRunner
 
     made, live = Capture({}), call.machine
     assert live.runner is not None
-    runner = RecordingRunner(live.runner, made, live.facts.variables)
-    facts = RecordingFacts(live.facts, made)
+    runner = RecordingRunner(live.runner, made, live.reader.variables)
+    reader = Recorder(live.reader, made)
 
     def ask(*words: str, by_user: bool = False) -> None:
         """Ask one question; a seat that is only gone through is not named by the user."""
@@ -90,7 +90,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         options.unnamed = not by_user
         said, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
-            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, facts.again(), runner))
+            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, reader.again(), runner))
         except (KalyxError, Unreadable):
             pass  # a question without an answer here has none on the capture either
         finally:
@@ -116,7 +116,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         ask("why", *words, by_user=True)
     for one in wanted:
         ask("why", "--", one)
-    return captures.finished(made, live.facts)
+    return captures.finished(made, live.reader)
 
 
 def _shown(call: Call, path: str) -> int:

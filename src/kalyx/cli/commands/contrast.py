@@ -6,7 +6,7 @@ import argparse
 
 import msgspec
 
-from kalyx.cli.context import Call, doors_of
+from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.findings import catalogue
@@ -14,7 +14,7 @@ from kalyx.core.invocation import search_of
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.records import Evidence, KalyxError
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.visible import visible
 
 
@@ -40,50 +40,50 @@ def run(call: Call) -> int:
 def _is_capture(call: Call, text: str) -> bool:
     from kalyx.demo.machines import MACHINES
 
-    facts = call.machine.facts
+    reader = call.machine.reader
     file = text.partition("#")[0]
-    return _is_packed(facts, facts.absolute(file)) or file in MACHINES
+    return _is_packed(reader, reader.absolute(file)) or file in MACHINES
 
 
 def _side(call: Call, text: str, whole: bool = False) -> Side:
-    facts = call.machine.facts
-    path = facts.absolute(text)
-    if text.endswith(".json") and facts.is_file(path):
+    reader = call.machine.reader
+    path = reader.absolute(text)
+    if text.endswith(".json") and reader.is_file(path):
         try:
-            kept = msgspec.json.decode(facts.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
+            kept = msgspec.json.decode(reader.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
         return Side(kept.target, kept.packages, kept.unknown)
-    if facts.is_file(path) and is_record(facts, path):
-        kept_record = read_record(facts, path)
+    if reader.is_file(path) and is_record(reader, path):
+        kept_record = read_record(reader, path)
         return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     file, _, target = text.partition("#")
     if _is_capture(call, text):
-        return _of_seat(Call(call.options, *doors_of(_found(call, file))), target or "shell", whole)
+        return _of_seat(Call(call.options, *captured_system(_found(call, file))), target or "shell", whole)
     return _of_seat(call, text, whole)
 
 
 def _found(call: Call, file: str) -> str:
-    path = call.machine.facts.absolute(file)
-    return path if call.machine.facts.exists(path) else file
+    path = call.machine.reader.absolute(file)
+    return path if call.machine.reader.exists(path) else file
 
 
-def _is_packed(facts: Facts, path: str) -> bool:
+def _is_packed(reader: Reader, path: str) -> bool:
     try:
-        return facts.is_file(path) and facts.read(path, 2) == b"\x1f\x8b"
+        return reader.is_file(path) and reader.read(path, 2) == b"\x1f\x8b"
     except Unreadable:
         return False
 
 
 def _of_seat(call: Call, text: str, whole: bool) -> Side:
-    facts, seat = call.machine.facts, call.target(text)
+    reader, seat = call.machine.reader, call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)
-    packages, unread = contents(facts, seat.interpreter, search)
+    packages, unread = contents(reader, seat.interpreter, search)
     doubts = [Evidence(fact=f"{NOT_READ}{one.reason}", source=one.path, path=one.path) for one in unread]
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
-    return Side(seat, packages, search.unknown + doubts, system=facts.system, kernels=kernels)
+    return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels)
 
 
 def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:

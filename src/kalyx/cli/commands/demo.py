@@ -25,7 +25,7 @@ def run(call: Call) -> int:
 
     if call.machine.runner is None:
         raise KalyxError("the demo makes environments and runs commands, and --static starts no program")
-    folder = call.machine.facts.absolute(call.options.dir or "larkmoor-demo")
+    folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
     quiet = call.as_json
     plan = [ChangePlan(deed="make a demo machine of about 40 MB", path=folder)]
     if replaces(folder):

@@ -9,7 +9,7 @@ from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.actions import discarding
 from kalyx.core.outcomes import DiscardAnswer
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -23,14 +23,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine = call.machine
     prefix = discarding.prefix_of(machine, call.options.target)
-    change, with_own_files = LiveChange(), call.options.with_own_files
-    leaving = discarding.plan(machine, prefix, change, own_prefix=sys.prefix, with_own_files=with_own_files)
+    writer, with_own_files = LiveWriter(), call.options.with_own_files
+    leaving = discarding.plan(machine, prefix, writer, own_prefix=sys.prefix, with_own_files=with_own_files)
     if not call.options.dry_run:
         if not call.as_json and not call.options.yes:
             _show(call, leaving.answer)
         if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
             with call.progress("removing:") as tell:
-                discarding.carry_out(machine, leaving, change, tell)
+                discarding.carry_out(machine, leaving, writer, tell)
     return _show(call, leaving.answer)
 
 

@@ -12,8 +12,8 @@ from kalyx.core.actions.backup import Kept, left_over
 from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.outcomes import FillAnswer
-from kalyx.core.records import ChangePlan, KalyxError, Move
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.records import ChangePlan, KalyxError, VersionChange
+from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -32,11 +32,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    machine, facts = call.machine, call.machine.facts
+    machine, reader = call.machine, call.machine.reader
     if machine.runner is None:
         raise KalyxError("filling an environment starts its installer, and --static starts no program")
     wheels = call.wheels
-    wanted = wants(facts, call.options.requirement, call.options.source)
+    wanted = wants(reader, call.options.requirement, call.options.source)
     if not wanted.words and not call.options.repair:
         raise KalyxError("name at least one requirement, or a file of them with --from")
     seat = call.target_to_change(call.options.target)
@@ -80,20 +80,20 @@ def run(call: Call) -> int:
 
 def _put_back_first(call: Call, prefix: str) -> list[str]:
     """Clear what a stopped run left, before anything is planned on it."""
-    facts = call.machine.facts
-    found = left_over(facts, prefix)
+    reader = call.machine.reader
+    found = left_over(reader, prefix)
     if found != "unfinished":
         if found and not call.options.dry_run:
-            Kept(facts, prefix, LiveChange()).recover()
+            Kept(reader, prefix, LiveWriter()).recover()
         return []
     deed = [ChangePlan(deed="put back what was there before a fill that was stopped", path=prefix)]
     if not call.may_change(deed, f"A fill of {prefix} was stopped half-way. Put back what was there first?"):
         return ["a fill was stopped half-way here; what was there before would be put back first"]
-    Kept(facts, prefix, LiveChange()).recover()
+    Kept(reader, prefix, LiveWriter()).recover()
     return ["a fill was stopped half-way here; what was there before was put back first"]
 
 
-def _show(call: Call, answer: FillAnswer, foreseen: list[Move] | None = None) -> int:
+def _show(call: Call, answer: FillAnswer, foreseen: list[VersionChange] | None = None) -> int:
     failed = any(one.outcome == "fails" for one in answer.imports)
     lacking = any("asked for and is not there" in note for note in answer.notes)
     if call.as_json:

@@ -77,10 +77,10 @@ def _earlier(call: Call, text: str) -> HereAnswer:
     from kalyx.core.system import Unreadable
     from kalyx.core.text.visible import visible
 
-    facts = call.machine.facts
-    path = facts.absolute(text)
+    reader = call.machine.reader
+    path = reader.absolute(text)
     try:
-        return msgspec.json.decode(facts.read(path, 64 * 1024 * 1024), type=HereAnswer)
+        return msgspec.json.decode(reader.read(path, 64 * 1024 * 1024), type=HereAnswer)
     except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise KalyxError(f"{visible(path)}: no answer of here --json ({error})") from None
 

@@ -9,7 +9,7 @@ from kalyx.core.answers import KernelsAnswer
 from kalyx.core.findings import catalogue
 from kalyx.core.kernels.folders import kernel_folders
 from kalyx.core.records import Unread
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 # Conditions that say something is wrong; the others are only worth knowing.
 WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden"}
@@ -23,17 +23,17 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine = call.machine
     kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
-    folders = [folder.path for folder in kernel_folders(machine.facts, machine.server)]
+    folders = [folder.path for folder in kernel_folders(machine.reader, machine.server)]
     answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.said_as)
     for folder in folders:
-        refusal = _refused(machine.facts, folder)
+        refusal = _refused(machine.reader, folder)
         if refusal is not None:
             answer.unread.append(Unread(path=folder, reason=refusal))
     if call.options.running:
         from kalyx.core.seats.running import attach, live_kernels
 
-        lives = live_kernels(machine.facts, machine.servers, machine.ask_server, answer.unread)
-        answer.unregistered = attach(machine.facts, kernels, lives)
+        lives = live_kernels(machine.reader, machine.servers, machine.ask_server, answer.unread)
+        answer.unregistered = attach(machine.reader, kernels, lives)
     if call.as_json:
         call.print_json(answer)
     else:
@@ -43,11 +43,11 @@ def run(call: Call) -> int:
     return 1 if answer.unread or any(WRONG & set(kernel.conditions) for kernel in kernels) else 0
 
 
-def _refused(facts: Facts, folder: str) -> str | None:
+def _refused(reader: Reader, folder: str) -> str | None:
     """Why a folder of kernels cannot be listed; None where it can, or is not there."""
     try:
-        facts.listing(folder)
+        reader.listing(folder)
     except Unreadable as problem:
-        there = facts.kind(folder) is not None or facts.refusal(folder) is not None
+        there = reader.kind(folder) is not None or reader.refusal(folder) is not None
         return problem.reason if there else None
     return None

@@ -31,7 +31,7 @@ def run(call: Call) -> int:
     if seat.interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=call.named, command=call.options.command_line)
-    packages, unread = contents(call.machine.facts, seat.interpreter, search)
+    packages, unread = contents(call.machine.reader, seat.interpreter, search)
     chosen = [package for package in packages if _wanted(package, call.options)]
     if call.options.sizes:
         _measure(call, chosen)
@@ -56,14 +56,14 @@ def _judge(call: Call, answer: PackagesAnswer, interpreter: Interpreter, search:
     from kalyx.core.queries.fitness import fitness
     from kalyx.core.queries.here import asks_of
 
-    facts = call.machine.facts
-    path = facts.absolute(call.options.project)
-    if facts.is_file(path) and path.endswith(".py"):
-        project = block_of_script(facts, path)
+    reader = call.machine.reader
+    path = reader.absolute(call.options.project)
+    if reader.is_file(path) and path.endswith(".py"):
+        project = block_of_script(reader, path)
     else:
-        project = project_of(facts, path) if facts.is_folder(path) else None
+        project = project_of(reader, path) if reader.is_folder(path) else None
     if project is None:
-        what = "no project's files are there or above" if facts.exists(path) else "there is no such folder"
+        what = "no project's files are there or above" if reader.exists(path) else "there is no such folder"
         raise KalyxError(f"{visible(path)}: {what}")
     if project.problem is not None:
         raise KalyxError(f"{visible(project.path)}: {project.problem}")
@@ -82,13 +82,13 @@ def _wanted(package: Package, options: argparse.Namespace) -> bool:
 
 
 def _measure(call: Call, packages: list[Package]) -> None:
-    facts = call.machine.facts
+    reader = call.machine.reader
     records = {}
     for folder in {package.location for package in packages}:
-        for installed in installed_in(facts, folder):
+        for installed in installed_in(reader, folder):
             records[folder, canonical(installed.name)] = installed
     for package in packages:
         record = records.get((package.location, canonical(package.name)))
         if record is not None and record.files is not None:
-            files = [facts.path.normpath(facts.join(record.site, file)) for file in record.files]
-            package.size_bytes = facts.usage_of_files(files)
+            files = [reader.path.normpath(reader.join(record.site, file)) for file in record.files]
+            package.size_bytes = reader.usage_of_files(files)

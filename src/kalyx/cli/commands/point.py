@@ -12,7 +12,7 @@ from kalyx.core.outcomes import PointAnswer
 from kalyx.core.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.targets import resolve, seat_of_notebook
 from kalyx.core.text.visible import visible
 
@@ -66,12 +66,14 @@ def _point_editor(call: Call) -> int:
         return _show(call, answer)
     target = resolve(machine, call.options.target)
     change = editor_settings.plan(machine, path, named, target)
-    answer = PointAnswer(plan=change.deeds, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target))
+    answer = PointAnswer(
+        plan=change.deeds, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target)
+    )
     if _carried_out(call, change, answer, "it chooses that already"):
         try:
             answer.seat = editor_settings.proof(Call(call.options).machine, path, target)
         except KalyxError as error:
-            pointing.take_back(change, LiveChange())
+            pointing.take_back(change, LiveWriter())
             raise KalyxError(f"{error.says}; what was there was put back") from None
         answer.notes.append(
             "an editor that is open reads it when the folder is opened again; what runs keeps what it began with"
@@ -90,7 +92,7 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
         _show(call, answer)
     call.may_change(change.deeds, f"Change {change.path}?")
     with signals.held():
-        undo = pointing.carry_out(call.machine, change, LiveChange())
+        undo = pointing.carry_out(call.machine, change, LiveWriter())
         signals.over()  # it is changed: the answer with its undo line is printed whatever arrives now
     answer.undo = None if call.options.undo and change.goes else undo
     answer.done = True
@@ -99,15 +101,17 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
 
 def _settings(call: Call) -> tuple[str, str | None]:
     """The settings file that a word means, and the name of one of several configurations in it."""
-    facts = call.machine.facts
+    reader = call.machine.reader
     word = call.options.seat.removeprefix("editor").removeprefix(":")
     if word:
         file, _, named = word.partition("#")
-        return facts.absolute(file), named or None
+        return reader.absolute(file), named or None
     from kalyx.core.seats.editor import editor_seats
 
     own = [
-        seat for seat in editor_seats(facts, facts.folder) if seat.source and facts.inside(seat.source, facts.folder)
+        seat
+        for seat in editor_seats(reader, reader.folder)
+        if seat.source and reader.inside(seat.source, reader.folder)
     ]
     if not own:
         raise KalyxError("no settings file in this folder chooses an interpreter; name the one to make: editor:FILE")
@@ -115,8 +119,8 @@ def _settings(call: Call) -> tuple[str, str | None]:
 
 
 def _notebook(call: Call) -> str:
-    path = call.machine.facts.absolute(call.options.seat.removeprefix("notebook:"))
-    if call.machine.facts.kind(path) is None:
+    path = call.machine.reader.absolute(call.options.seat.removeprefix("notebook:"))
+    if call.machine.reader.kind(path) is None:
         raise KalyxError(f"{visible(path)}: there is no such notebook")
     return str(path)
 
@@ -125,7 +129,7 @@ def _prove(call: Call, answer: PointAnswer, path: str) -> None:
     """Read anew what it asks for and what that starts; say what still runs with what it was."""
     fresh = Call(call.options).machine
     answer.seat = seat_of_notebook(fresh, path)
-    for live in live_kernels(fresh.facts, fresh.servers, fresh.ask_server, []):
+    for live in live_kernels(fresh.reader, fresh.servers, fresh.ask_server, []):
         if live.notebook == path:
             answer.notes.append(f"it is open, and process {live.process.pid} still runs for it: reload the page, "
                                 "then restart its kernel")  # fmt: skip

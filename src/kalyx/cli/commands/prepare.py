@@ -20,7 +20,7 @@ from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.targets import resolve
 
 
@@ -42,17 +42,17 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    machine, facts = call.machine, call.machine.facts
+    machine, reader = call.machine, call.machine.reader
     if machine.runner is None:
         raise KalyxError("making an environment starts its interpreter, and --static starts no program")
     wheels = call.wheels
-    source = facts.absolute(call.options.source) if call.options.source else None
-    recorded = read_record(facts, source) if source is not None and is_record(facts, source) else None
+    source = reader.absolute(call.options.source) if call.options.source else None
+    recorded = read_record(reader, source) if source is not None and is_record(reader, source) else None
     order = preparing.Order(
-        folder=facts.absolute(call.options.dir),
+        folder=reader.absolute(call.options.dir),
         base=_base(call, recorded),
         see_base=call.options.see_base or (recorded is not None and recorded.sees_base),
-        wants=wants(facts, call.options.want, call.options.source),
+        wants=wants(reader, call.options.want, call.options.source),
         wheels=wheels,
         with_kernel_package=call.options.kernel is not None,
     )
@@ -65,7 +65,7 @@ def run(call: Call) -> int:
         _show(call, answer)
     call.may_change(deeds, f"Make {order.folder} with Python {order.base.version}?")
     with signals.held(), call.progress("at work:") as tell:
-        made = preparing.carry_out(machine, order, commands, LiveChange(), tell)
+        made = preparing.carry_out(machine, order, commands, LiveWriter(), tell)
         made.plan = deeds
         stopped = None
         try:
@@ -83,7 +83,7 @@ def run(call: Call) -> int:
 def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
     """What follows once the environment is there: it is checked, and registered and chosen where that was asked for."""
     fresh = Call(call.options)
-    made.environment = read_environment(fresh.machine.facts, order.folder).environment
+    made.environment = read_environment(fresh.machine.reader, order.folder).environment
     preparing.check(fresh.machine, order, made)
     if call.options.kernel is not None:
         _kernel(fresh, order.folder, made)
@@ -100,14 +100,14 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
     if call.options.point_editor:
         from kalyx.core.actions import editor_settings
 
-        found.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.facts)))
+        found.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.reader)))
     return found
 
 
 def _startable(call: Call) -> list[Interpreter]:
     """The interpreters that were found and may be started though the user named none."""
     found = call.machine.interpreters
-    return [one for one in found if objection(call.machine.facts, one, "machine") is None]
+    return [one for one in found if objection(call.machine.reader, one, "machine") is None]
 
 
 def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
@@ -140,10 +140,10 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
             raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
         refuse_unnamed(seat, machine)
         return seat.interpreter
-    asked = required_python(machine.facts, machine.facts.folder)
+    asked = required_python(machine.reader, machine.reader.folder)
     own = machine.shell_seat.interpreter
     is_base = own is not None and own.prefix == own.base_prefix
-    preferred = [own] if own is not None and is_base and objection(machine.facts, own, "shell") is None else []
+    preferred = [own] if own is not None and is_base and objection(machine.reader, own, "shell") is None else []
     usable = [one for one in [*preferred, *_startable(call)]
               if one.implementation == "cpython" and not one.version.startswith("2.")]  # fmt: skip
     for interpreter in usable:
@@ -173,9 +173,9 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
     def rehearsed() -> RehearsalAnswer:
         fresh = Call(call.options).machine
-        return rehearse(fresh, read_kernel(fresh.facts, plan.folder, fresh.server, "me"), [])
+        return rehearse(fresh, read_kernel(fresh.reader, plan.folder, fresh.server, "me"), [])
 
-    answer.rehearsal = registering.register(machine, plan, LiveChange(), rehearsed)
+    answer.rehearsal = registering.register(machine, plan, LiveWriter(), rehearsed)
     answer.notes += plan.notes
     if not answer.rehearsal.answered:
         answer.notes.append("the kernel gave no answer, so what was there before was put back")
@@ -187,10 +187,10 @@ def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
     machine = call.machine
     target = resolve(machine, folder)
-    file = editor_settings.settings_file(machine.facts)
-    change = editor_settings.plan(machine, file, None, target)
-    answer.notes += editor_settings.warnings(machine, change, target)
-    undo = pointing.carry_out(machine, change, LiveChange())
+    file = editor_settings.settings_file(machine.reader)
+    writer = editor_settings.plan(machine, file, None, target)
+    answer.notes += editor_settings.warnings(machine, writer, target)
+    undo = pointing.carry_out(machine, writer, LiveWriter())
     answer.notes.append(f"{file} chooses it now; to undo: {machine.line(undo)}")
 
 

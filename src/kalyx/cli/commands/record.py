@@ -10,7 +10,7 @@ from kalyx.cli.start import changing
 from kalyx.core.actions.record_reader import is_record
 from kalyx.core.actions.recording import record
 from kalyx.core.records import ChangePlan, KalyxError
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
 
 
@@ -25,21 +25,21 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    facts, options = call.machine.facts, call.options
-    used = facts.absolute(options.used) if options.used else None
+    reader, options = call.machine.reader, call.options
+    used = reader.absolute(options.used) if options.used else None
     answer = record(call.machine, call.target(options.target), used=used, everything=options.everything)
     if options.to is not None:
-        path = answer.path = facts.absolute(options.to)
-        there = facts.kind(path) is not None
+        path = answer.path = reader.absolute(options.to)
+        there = reader.kind(path) is not None
         answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
-        if there and (facts.kind(path) != "file" or not is_record(facts, path)) and not options.yes:
+        if there and (reader.kind(path) != "file" or not is_record(reader, path)) and not options.yes:
             raise KalyxError(
                 f"{visible(path)} is there and is not a record; name another file, or say --yes to replace it"
             )
         if not options.dry_run:
-            looked_at = facts.read(path, 64 * 1024 * 1024) if facts.is_file(path) else None
+            looked_at = reader.read(path, 64 * 1024 * 1024) if reader.is_file(path) else None
             content = answer.text.encode("utf-8", "surrogateescape")
-            LiveChange().write(path, content, new=not there, over=looked_at)
+            LiveWriter().write(path, content, new=not there, over=looked_at)
             answer.done = True
     if call.as_json:
         call.print_json(answer)
@@ -57,7 +57,7 @@ def _draw(call: Call, count: int, done: bool, notes: list[str]) -> None:
 
     screen = call.screen
     word = "written" if done else "would write"
-    screen.line((word.ljust(14), BLUE), screen.path(call.machine.facts.absolute(call.options.to)))
+    screen.line((word.ljust(14), BLUE), screen.path(call.machine.reader.absolute(call.options.to)))
     screen.line("".ljust(14), "one package with its version" if count == 1 else f"{count} packages with their versions")
     for note in notes:
         screen.line(("note".ljust(14), QUIET), screen.shown(note))

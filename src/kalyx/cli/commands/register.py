@@ -19,7 +19,7 @@ from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import Finding, KalyxError, Seat
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -85,16 +85,16 @@ class _Bringing(Struct):
 
 def _plan_kernel_package(call: Call, seat: Seat) -> _Bringing:
     """How it would come. Raises KalyxError where it cannot, or may not past what keeps the environment."""
-    machine, facts = call.machine, call.machine.facts
+    machine, reader = call.machine, call.machine.reader
     assert seat.interpreter is not None and seat.environment is not None
     if machine.runner is None:
         raise KalyxError("bringing a kernel package starts the environment's installer, and --static starts no program")
     wheels = call.wheels
-    kernel_package = to_bring(facts, wheels)
+    kernel_package = to_bring(reader, wheels)
     order = filling.Order(
         interpreter=seat.interpreter,
         environment=seat.environment,
-        wants=wants(facts, [kernel_package.distribution], None),
+        wants=wants(reader, [kernel_package.distribution], None),
         wheels=wheels,
     )
     with call.progress("at work:") as tell:
@@ -148,12 +148,12 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
 
     def rehearsed() -> RehearsalAnswer:
         fresh = Call(call.options).machine  # what was read before the change does not count any more
-        kernel = read_kernel(fresh.facts, plan.folder, fresh.server, call.options.reach)
+        kernel = read_kernel(fresh.reader, plan.folder, fresh.server, call.options.reach)
         if call.machine.runner is None:
             return RehearsalAnswer(schema="kalyx.register/1", kernel=kernel, done=True)
         return rehearse(fresh, kernel, [], schema="kalyx.register/1")
 
-    answer = registering.register(call.machine, plan, LiveChange(), rehearsed)
+    answer = registering.register(call.machine, plan, LiveWriter(), rehearsed)
     answer.plan, answer.notes = plan.deeds, [*plan.notes, *answer.notes]
     return answer
 

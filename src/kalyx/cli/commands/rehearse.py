@@ -48,9 +48,9 @@ def _script(call: Call) -> str | None:
     """The user's own script. Raises KalyxError where it cannot be read."""
     if call.options.script is None:
         return None
-    facts = call.machine.facts
-    path = facts.absolute(call.options.script)
+    reader = call.machine.reader
+    path = reader.absolute(call.options.script)
     try:
-        return facts.read_text(path, 4 * 1024 * 1024)
+        return reader.read_text(path, 4 * 1024 * 1024)
     except Unreadable as problem:
         raise KalyxError(f"{visible(path)}: {problem.reason}") from None

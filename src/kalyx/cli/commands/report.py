@@ -11,8 +11,8 @@ from kalyx.core.answers import WhyAnswer
 from kalyx.core.outcomes import ReportAnswer
 from kalyx.core.records import ChangePlan, KalyxError
 from kalyx.core.system import Unreadable
-from kalyx.core.system.live_reader import LiveFacts
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
 
 _LARGEST = 256 * 1024 * 1024
@@ -31,7 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     from kalyx.core.queries.overview import overview
 
-    own, options = LiveFacts(), call.options
+    own, options = LiveReader(), call.options
     path = own.absolute(options.to)
     kind = path.lower().rpartition(".")[2]
     if kind not in ("html", "htm", "svg"):
@@ -51,12 +51,12 @@ def run(call: Call) -> int:
     text = map_alone(call.machine, found) if kind == "svg" else page(call.machine, found, options.sizes, options.on)
     content = text.encode("utf-8", "backslashreplace")
     answer = ReportAnswer(
-        path=path, folder=call.machine.facts.folder, seats=len(found.here.seats), picture=found.picture,
+        path=path, folder=call.machine.reader.folder, seats=len(found.here.seats), picture=found.picture,
         environments=len(found.survey.environments), findings=len(found.here.findings), bytes=len(content),
         plan=[ChangePlan(deed="replace" if there else "write", path=path)],
     )  # fmt: skip
     if not options.dry_run:
-        LiveChange().write(path, content, new=not there, over=looked_at)
+        LiveWriter().write(path, content, new=not there, over=looked_at)
         answer.done = True
     if call.as_json:
         call.print_json(answer)
@@ -65,11 +65,11 @@ def run(call: Call) -> int:
     return 0
 
 
-def _made_here(facts: LiveFacts, path: str) -> bool:
+def _made_here(reader: LiveReader, path: str) -> bool:
     from kalyx.cli.render.page import SIGNS
 
     try:
-        head = facts.read(path, 4096) if facts.is_file(path) else b""
+        head = reader.read(path, 4096) if reader.is_file(path) else b""
     except Unreadable:
         return False
     page, drawing = SIGNS

@@ -16,7 +16,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    under = [call.machine.facts.absolute(folder) for folder in call.options.under]
+    under = [call.machine.reader.absolute(folder) for folder in call.options.under]
     with call.progress("measuring") as watch:
         answer = survey(call.machine, under, call.options.sizes, _of(watch))
     if call.options.unsound:

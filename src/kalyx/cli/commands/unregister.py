@@ -13,7 +13,7 @@ from kalyx.core.actions import registering
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.outcomes import UnregisterAnswer
 from kalyx.core.records import ChangePlan, Kernel
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -34,13 +34,13 @@ def run(call: Call) -> int:
     if not call.as_json and not call.options.yes:
         _show(call, answer)
     call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
-    change = LiveChange()
+    writer = LiveWriter()
     with signals.held():
-        with Transaction(call.machine.facts, change) as transaction:
+        with Transaction(call.machine.reader, writer) as transaction:
             answer.undo = registering.remove(call.machine, kernels, transaction)
             transaction.commit()
         for kernel in kernels:
-            registering.forget_older(call.machine, kernel.folder, change)
+            registering.forget_older(call.machine, kernel.folder, writer)
         answer.done = True
         signals.over()
     return _show(call, answer)
@@ -52,7 +52,7 @@ def _stays(call: Call, kernel: Kernel) -> str:
     where = f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"
     if kernel.environment.kind == "installation":
         return where
-    size, _ = call.machine.facts.usage(kernel.environment.prefix)
+    size, _ = call.machine.reader.usage(kernel.environment.prefix)
     return f"{where} ({said_size(size)})"
 
 
@@ -63,7 +63,7 @@ def _undo(call: Call, ids: list[str]) -> int:
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         with signals.held():
-            registering.restore(call.machine, folders, LiveChange())
+            registering.restore(call.machine, folders, LiveWriter())
             signals.over()
         answer.stays = [f"it is back in {folder}" for folder in folders]
         answer.done = True

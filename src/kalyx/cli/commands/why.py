@@ -9,7 +9,7 @@ from collections.abc import Callable
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.imports.names import Wanted, parse_wanted
+from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.queries.why import why_import
 from kalyx.core.records import KalyxError
 from kalyx.core.system.nearest_path import near_paths
@@ -51,14 +51,14 @@ def words_of(text: str) -> list[str]:
         raise KalyxError(f"--why {visible(text)}: {str(error).lower()}") from None
 
 
-def _wanted(call: Call, text: str) -> list[Wanted]:
+def _wanted(call: Call, text: str) -> list[ImportStatement]:
     """The imports a word asks for; a name with hyphens is asked as it is, and gets its module named."""
     try:
         return parse_wanted(text)
     except KalyxError:
         if "-" not in text or not text.replace("-", "").replace(".", "").isalnum():
             raise
-        return [Wanted(f"import {text}", text)]  # no module can be called so: what is meant is found out
+        return [ImportStatement(f"import {text}", text)]  # no module can be called so: what is meant is found out
 
 
 def run(call: Call) -> int:
@@ -123,18 +123,18 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             # Of a log the end counts: there stands what happened last.
             raw = sys.stdin.buffer.read(_LOG_LIMIT)
             if len(raw) > _TEXT_LIMIT:
-                machine.facts.note_cut("standard input", f"only its last {_TEXT_LIMIT} bytes were looked at")
+                machine.reader.note_cut("standard input", f"only its last {_TEXT_LIMIT} bytes were looked at")
             text = raw[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
             return why_traceback(machine, text, call.seat(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))
-        path = machine.facts.absolute(what[0])
+        path = machine.reader.absolute(what[0])
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
     if gone is not None:
-        path = machine.facts.absolute(gone)
-        raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.facts, path))
+        path = machine.reader.absolute(gone)
+        raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.reader, path))
     wanted = [one for text in what for one in _wanted(call, text)]
     if options.everywhere:
         from kalyx.core.queries.why_everywhere import why_everywhere
@@ -228,12 +228,12 @@ def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
 
 def _is_file(call: Call, text: str) -> bool:
     """Whether a word names a script, a notebook or a folder rather than a module."""
-    facts = call.machine.facts
+    reader = call.machine.reader
     if text.startswith(("import ", "from ")):
         return False
-    path = facts.absolute(text)
+    path = reader.absolute(text)
     if text.endswith((".py", ".ipynb")):
-        if facts.kind(path) is None and "/" not in text and text.endswith(".py"):
+        if reader.kind(path) is None and "/" not in text and text.endswith(".py"):
             return False
         return True
-    return facts.is_folder(path) and (text in (".", "..") or "/" in text)
+    return reader.is_folder(path) and (text in (".", "..") or "/" in text)

@@ -10,7 +10,7 @@ from kalyx.cli.render.screen import Screen
 from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer, PrepareAnswer
-from kalyx.core.records import ImportAnswer, Move
+from kalyx.core.records import ImportAnswer, VersionChange
 from kalyx.core.text.visible import visible
 
 
@@ -44,7 +44,7 @@ def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str])
                     f"from {place}: nothing of its own is added")  # fmt: skip
 
 
-def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[Move] | None) -> None:
+def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[VersionChange] | None) -> None:
     """What came of it, after the plan was shown."""
     if not answer.done and answer.moves:
         for step in answer.steps:
@@ -72,7 +72,7 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: li
         screen.line("   ", ("undo   ", QUIET), visible(machine.line(answer.undo)))
 
 
-def _same_moves(one: list[Move], other: list[Move]) -> bool:
+def _same_moves(one: list[VersionChange], other: list[VersionChange]) -> bool:
     return {(m.name.lower(), m.before, m.after) for m in one} == {(m.name.lower(), m.before, m.after) for m in other}
 
 

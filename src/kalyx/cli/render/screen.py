@@ -34,8 +34,8 @@ class Screen:
 
     def __init__(self, machine: Machine, plain: bool) -> None:
         self.machine_line = machine.line
-        self.home = machine.facts.home.rstrip("/\\") or machine.facts.home
-        self.separator = machine.facts.path.sep
+        self.home = machine.reader.home.rstrip("/\\") or machine.reader.home
+        self.separator = machine.reader.path.sep
         colour = not plain and not os.environ.get("NO_COLOR") and sys.stdout.isatty()
         encoding = (getattr(sys.stdout, "encoding", None) or "ascii").lower().replace("-", "")
         self.plain = plain or encoding not in ("utf8", "utf16", "cp65001")
@@ -106,10 +106,10 @@ class Screen:
             if path is not None and path == finding.evidence[number - 1].path and not finding.evidence[number].line:
                 sources[number] = "the same file"
         room = self.width - indent - 9
-        facts = [self.shown(evidence.fact) for evidence in finding.evidence]
-        fitting = [cell_len(f) for f, s in zip(facts, sources, strict=True) if cell_len(f) + 3 + cell_len(s) <= room]
+        reader = [self.shown(evidence.fact) for evidence in finding.evidence]
+        fitting = [cell_len(f) for f, s in zip(reader, sources, strict=True) if cell_len(f) + 3 + cell_len(s) <= room]
         column = max([length for length in fitting if length <= 64] + [0]) + 3
-        for number, (fact, source) in enumerate(zip(facts, sources, strict=True)):
+        for number, (fact, source) in enumerate(zip(reader, sources, strict=True)):
             self._seen(indent, "seen" if number == 0 else "", fact, source, column)
         for number, remedy in enumerate(finding.remedies):
             self.remedy(indent, "so" if number == 0 else "or", remedy)

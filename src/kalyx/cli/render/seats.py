@@ -47,8 +47,8 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.line("   ", ("so       ", LABEL), (answer.fill.line, "bold"))
     if answer.changes:
         screen.blank()
-        for change in answer.changes:
-            screen.line(("changed  ", LABEL), screen.shown(change))
+        for writer in answer.changes:
+            screen.line(("changed  ", LABEL), screen.shown(writer))
     for place in answer.unread:
         screen.line(("not read ", LABEL), screen.path(place.path), f": {visible(place.reason)}")
     causes = Counter(finding.cause for finding in answer.findings)

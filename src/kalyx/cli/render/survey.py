@@ -38,10 +38,10 @@ def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options:
 
 def _interpreters(screen: Screen, machine: Machine, answer: SurveyAnswer) -> None:
     screen.line(("interpreters", "bold"))
-    folders = set(machine.facts.path_folders())
+    folders = set(machine.reader.path_folders())
     for interpreter in answer.interpreters:
         others = [name for name in interpreter.links if name != interpreter.executable]
-        names = [name for name in others if machine.facts.parent(name) in folders]
+        names = [name for name in others if machine.reader.parent(name) in folders]
         notes = _notes(interpreter)
         room = screen.width - 14 - len(notes)
         screen.line("  ", interpreter.version.ljust(10), screen.path(interpreter.executable, room), (notes, QUIET))
@@ -83,7 +83,7 @@ def _environment(
     notes += ["sees its base"] if environment.sees_base else []
     notes += ["kept by a manager's own records"] if environment.kind == "kept" else []
     if environment.kernels:
-        notes.append("kernel " + ", ".join(visible(machine.facts.name(key)) for key in environment.kernels))
+        notes.append("kernel " + ", ".join(visible(machine.reader.name(key)) for key in environment.kernels))
     if environment.size_bytes is not None:
         notes.append(said_size(environment.size_bytes))
     tail = "  " + "; ".join(notes) if notes else ""

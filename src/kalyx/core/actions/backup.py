@@ -18,9 +18,9 @@ from kalyx.core.actions.journal import Working, forget
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts, Unreadable, claims
+from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import distrust
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.visible import visible
 
 _PART, _OVER = BEFORE_FOLDER + ".part", BEFORE_FOLDER + ".over"
@@ -36,58 +36,60 @@ class _Folder(Struct, forbid_unknown_fields=True):
     times: tuple[int, int]
 
 
-def left_over(facts: Facts, prefix: str) -> str | None:
+def left_over(reader: Reader, prefix: str) -> str | None:
     """What a change that was stopped, or still goes on, left: ``unfinished``, ``traces`` of a finished one, or None.
 
     Raises KalyxError where something of these names is there that this Kalyx did not leave.
     """
-    names = [name for name in (BEFORE_FOLDER, CLAIM, _PART, _OVER) if facts.kind(facts.join(prefix, name)) is not None]
+    names = [
+        name for name in (BEFORE_FOLDER, CLAIM, _PART, _OVER) if reader.kind(reader.join(prefix, name)) is not None
+    ]
     for name in names:
-        path = facts.join(prefix, name)
-        if name != CLAIM and not (facts.kind(path) == "folder" and _is_own(facts, prefix, path)):
+        path = reader.join(prefix, name)
+        if name != CLAIM and not (reader.kind(path) == "folder" and _is_own(reader, prefix, path)):
             raise KalyxError(f"{visible(path)} was not left by a fill of yours, so nothing is restored from it;"
                              " look at it, and move it away")  # fmt: skip
     return ("unfinished" if BEFORE_FOLDER in names else "traces") if names else None
 
 
-def _is_own(facts: Facts, prefix: str, folder: str) -> bool:
+def _is_own(reader: Reader, prefix: str, folder: str) -> bool:
     """Whether the journal knows the mark in a folder; one in which nothing is yet needs none."""
-    return entry_of(facts, prefix, facts.join(folder, MARK_FILE), "fill") is not None or not facts.names(folder)
+    return entry_of(reader, prefix, reader.join(folder, MARK_FILE), "fill") is not None or not reader.names(folder)
 
 
 class Kept:
     """The copy of one environment's folders. Use: ``begin``, then the change, then ``settle`` or ``put_back``."""
 
-    def __init__(self, facts: Facts, prefix: str, change: Change) -> None:
-        self.facts = facts
-        self.prefix = facts.real(prefix)
-        self.change = change
-        self._working = Working(facts, self.prefix, "fill", change)
+    def __init__(self, reader: Reader, prefix: str, writer: Writer) -> None:
+        self.reader = reader
+        self.prefix = reader.real(prefix)
+        self.writer = writer
+        self._working = Working(reader, self.prefix, "fill", writer)
         self._stopped: list[str] = []  # marks of runs that were stopped: their entries go when this is done
 
     def _at(self, *names: str) -> str:
-        return self.facts.join(self.prefix, *names)
+        return self.reader.join(self.prefix, *names)
 
     def begin(self, folders: list[str]) -> None:
         """Take the place, finish or clear what a stopped run left, and keep these folders as they are now."""
-        left_over(self.facts, self.prefix)
+        left_over(self.reader, self.prefix)
         inside = self.paths_of(folders)
-        times = [_times(self.facts.again(), self.facts.parent(self._at(folder))) for folder in inside]
-        claims.claim(self.facts, self._at(CLAIM), self.change, self._working.mark)
+        times = [_times(self.reader.again(), self.reader.parent(self._at(folder))) for folder in inside]
+        claims.claim(self.reader, self._at(CLAIM), self.writer, self._working.mark)
         try:
             self._tidy()
             self._working.begin()
-            self.change.folder(self._at(_PART))
-            self.change.write(self._at(_PART, MARK_FILE), f"fill\n{self._working.mark}\n".encode(), mode=0o600)
+            self.writer.folder(self._at(_PART))
+            self.writer.write(self._at(_PART, MARK_FILE), f"fill\n{self._working.mark}\n".encode(), mode=0o600)
             kept = []
             for number, folder in enumerate(inside):
-                facts = self.facts.again()
-                there = facts.is_folder(self._at(folder))
+                reader = self.reader.again()
+                there = reader.is_folder(self._at(folder))
                 kept.append(_Folder(folder, there, times[number]))
                 if there:
-                    self.change.copy_folder(self._at(folder), self._at(_PART, str(number)), linked=True)
-            self.change.write(self._at(_PART, _LIST), msgspec.json.encode(kept), mode=0o600)
-            self.change.move(self._at(_PART), self._at(BEFORE_FOLDER))
+                    self.writer.copy_folder(self._at(folder), self._at(_PART, str(number)), linked=True)
+            self.writer.write(self._at(_PART, _LIST), msgspec.json.encode(kept), mode=0o600)
+            self.writer.move(self._at(_PART), self._at(BEFORE_FOLDER))
         except BaseException:
             self._leave()
             raise
@@ -99,24 +101,24 @@ class Kept:
         """
         found = []
         for folder in folders:
-            real = self.facts.real(folder)
-            if not self.facts.inside(real, self.prefix) or self.facts.same_path(real, self.prefix):
+            real = self.reader.real(folder)
+            if not self.reader.inside(real, self.prefix) or self.reader.same_path(real, self.prefix):
                 raise KalyxError(f"{visible(folder)} is a link that leads out of the environment, to {visible(real)};"
                                  " packages there belong to others too, so nothing was changed")  # fmt: skip
-            found.append(str(self.facts.path.relpath(real, self.prefix)))
+            found.append(str(self.reader.path.relpath(real, self.prefix)))
         return list(dict.fromkeys(found))
 
     def settle(self) -> None:
         """The change is whole: what was before is no longer needed."""
-        if self.facts.again().kind(self._at(BEFORE_FOLDER)) is not None:
+        if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
             self._set_aside()
         self._leave()
 
     def _set_aside(self) -> None:
         """The one step that makes the environment count as finished again."""
-        if self.facts.again().kind(self._at(_OVER)) is not None:
-            self.change.remove_folder(self._at(_OVER))
-        self.change.move(self._at(BEFORE_FOLDER), self._at(_OVER))
+        if self.reader.again().kind(self._at(_OVER)) is not None:
+            self.writer.remove_folder(self._at(_OVER))
+        self.writer.move(self._at(BEFORE_FOLDER), self._at(_OVER))
 
     def put_back(self) -> None:
         """Make the environment what it was."""
@@ -126,8 +128,8 @@ class Kept:
 
     def recover(self) -> None:
         """Restore what a stopped run left unfinished, and clear its traces. Raises KalyxError where it is not ours."""
-        left_over(self.facts, self.prefix)
-        claims.claim(self.facts, self._at(CLAIM), self.change)
+        left_over(self.reader, self.prefix)
+        claims.claim(self.reader, self._at(CLAIM), self.writer)
         times = []
         try:
             times = self._tidy()
@@ -138,7 +140,7 @@ class Kept:
     def _know(self) -> None:
         """Remember the marks of what a stopped run left, before that is cleared."""
         for name in (BEFORE_FOLDER, _PART, _OVER):
-            entry = entry_of(self.facts.again(), self.prefix, self._at(name, MARK_FILE), "fill")
+            entry = entry_of(self.reader.again(), self.prefix, self._at(name, MARK_FILE), "fill")
             if entry is not None and entry.mark != self._working.mark:
                 self._stopped.append(entry.mark)
 
@@ -146,76 +148,76 @@ class Kept:
         """Finish what a stopped run left: restore a whole copy, clear half of one."""
         times = []
         self._know()
-        if self.facts.again().kind(self._at(BEFORE_FOLDER)) is not None:
+        if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
             times = self._restore()
         self._clear()
         return times
 
     def _restore(self) -> list[tuple[str, tuple[int, int]]]:
         """Move each kept folder back; returns the times that the folders above had. Raises KalyxError."""
-        facts, kept = self.facts.again(), self._list()
+        reader, kept = self.reader.again(), self._list()
         for one in kept:  # all are looked at before the first is moved
-            self._refuse_outside(facts, one.path)
+            self._refuse_outside(reader, one.path)
         for number, one in enumerate(kept):
             folder, copy = self._at(one.path), self._at(BEFORE_FOLDER, str(number))
             aside = self._at(BEFORE_FOLDER, f"{number}.new")
-            facts = self.facts.again()
-            if one.there and facts.kind(copy) is None:
+            reader = self.reader.again()
+            if one.there and reader.kind(copy) is None:
                 continue  # an earlier run restored it
-            if facts.kind(folder) is not None:
-                if facts.kind(aside) is not None:
-                    self.change.remove_folder(aside)
-                self.change.move(folder, aside)
+            if reader.kind(folder) is not None:
+                if reader.kind(aside) is not None:
+                    self.writer.remove_folder(aside)
+                self.writer.move(folder, aside)
             if one.there:
-                self.change.move(copy, folder)
+                self.writer.move(copy, folder)
         self._set_aside()
-        return [(facts.parent(self._at(one.path)), one.times) for one in kept]
+        return [(reader.parent(self._at(one.path)), one.times) for one in kept]
 
     def _list(self) -> list[_Folder]:
         """The list of the copy. Raises KalyxError for one that this Kalyx did not write, or that is damaged."""
-        facts, folder = self.facts.again(), self._at(BEFORE_FOLDER)
+        reader, folder = self.reader.again(), self._at(BEFORE_FOLDER)
         path = self._at(BEFORE_FOLDER, _LIST)
         says = "nothing was restored, and it is left as it is"
-        if entry_of(facts, self.prefix, self._at(BEFORE_FOLDER, MARK_FILE), "fill") is None:
+        if entry_of(reader, self.prefix, self._at(BEFORE_FOLDER, MARK_FILE), "fill") is None:
             raise KalyxError(f"{visible(folder)} was not written by a fill of yours; {says}")
-        if facts.kind(folder) != "folder" or facts.kind(path) != "file" or distrust(facts, path):
+        if reader.kind(folder) != "folder" or reader.kind(path) != "file" or distrust(reader, path):
             raise KalyxError(f"{visible(folder)} was not written by Kalyx; {says}")
         try:
-            return msgspec.json.decode(facts.read(path, _LIST_LIMIT), type=list[_Folder])
+            return msgspec.json.decode(reader.read(path, _LIST_LIMIT), type=list[_Folder])
         except (Unreadable, msgspec.MsgspecError, RecursionError):
             raise KalyxError(f"{visible(path)} is damaged, or was not written by Kalyx; {says}") from None
 
-    def _refuse_outside(self, facts: Facts, path: str) -> None:
+    def _refuse_outside(self, reader: Reader, path: str) -> None:
         """Raise KalyxError unless the path is a plain one inside the environment that no link leads away from."""
-        whole = facts.path.normpath(self._at(path))
-        is_plain = path and not facts.path.isabs(path) and ".." not in path.replace("\\", "/").split("/")
-        if not is_plain or facts.real(facts.parent(whole)) != facts.parent(whole) or facts.kind(whole) == "link":
+        whole = reader.path.normpath(self._at(path))
+        is_plain = path and not reader.path.isabs(path) and ".." not in path.replace("\\", "/").split("/")
+        if not is_plain or reader.real(reader.parent(whole)) != reader.parent(whole) or reader.kind(whole) == "link":
             raise KalyxError(f"{visible(whole)} lies outside {visible(self.prefix)}; nothing was restored")
 
     def _reset(self, times: list[tuple[str, tuple[int, int]]]) -> None:
         """Give the folders above the restored ones the times that they had."""
         for folder, had in reversed(times):
-            if self.facts.again().is_folder(folder) and had[1]:
-                self.change.set_times(folder, had)
+            if self.reader.again().is_folder(folder) and had[1]:
+                self.writer.set_times(folder, had)
 
     def _clear(self) -> None:
-        facts = self.facts.again()
+        reader = self.reader.again()
         for name in (_PART, _OVER):
-            if facts.kind(self._at(name)) is not None:
-                self.change.remove_folder(self._at(name))
+            if reader.kind(self._at(name)) is not None:
+                self.writer.remove_folder(self._at(name))
 
     def _leave(self) -> None:
         try:
             self._clear()
         finally:
-            if self.facts.again().kind(self._at(CLAIM)) is not None:
-                self.change.remove_file(self._at(CLAIM))
-            if self.facts.again().kind(self._at(BEFORE_FOLDER)) is None:
+            if self.reader.again().kind(self._at(CLAIM)) is not None:
+                self.writer.remove_file(self._at(CLAIM))
+            if self.reader.again().kind(self._at(BEFORE_FOLDER)) is None:
                 self._working.end()
                 for mark in self._stopped:
-                    forget(self.facts, self.prefix, mark, self.change)
+                    forget(self.reader, self.prefix, mark, self.writer)
 
 
-def _times(facts: Facts, folder: str) -> tuple[int, int]:
-    status = facts.status(folder)
+def _times(reader: Reader, folder: str) -> tuple[int, int]:
+    status = reader.status(folder)
     return (status.modified_ns, status.modified_ns) if status is not None else (0, 0)

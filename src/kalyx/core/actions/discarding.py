@@ -35,8 +35,8 @@ from kalyx.core.packages.metadata import installed_in
 from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
-from kalyx.core.system import Facts, Unreadable, claims
-from kalyx.core.system.writer import Change
+from kalyx.core.system import Reader, Unreadable, claims
+from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import shown_command
@@ -64,17 +64,17 @@ class Leaving(Struct):
 
 def prefix_of(machine: Machine, text: str) -> str:
     """The folder that a target means. Raises KalyxError for what is no environment, with what it is."""
-    facts = machine.facts
-    path = facts.absolute(text)
-    if ":" not in text[:12] and facts.kind(path) == "link":
-        raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that folder itself")
-    if facts.is_folder(path) and (looks_like_environment(facts, path) or _is_marked(facts, path)):
+    reader = machine.reader
+    path = reader.absolute(text)
+    if ":" not in text[:12] and reader.kind(path) == "link":
+        raise KalyxError(f"{visible(path)} is a link to {visible(reader.real(path))}; name that folder itself")
+    if reader.is_folder(path) and (looks_like_environment(reader, path) or _is_marked(reader, path)):
         return path
     if (
-        facts.is_folder(path)
-        and not facts.names(path)
-        and facts.kind(path) != "refused"
-        and not facts.refused_within(path)
+        reader.is_folder(path)
+        and not reader.names(path)
+        and reader.kind(path) != "refused"
+        and not reader.refused_within(path)
     ):
         line = machine.line(["rmdir", path])
         raise KalyxError(f"{visible(path)} is an empty folder that nothing shows to have been an environment: {line}")
@@ -84,43 +84,43 @@ def prefix_of(machine: Machine, text: str) -> str:
     return seat.environment.prefix
 
 
-def _is_marked(facts: Facts, folder: str) -> bool:
+def _is_marked(reader: Reader, folder: str) -> bool:
     """Half made, or half removed: also an empty folder that a removal which was stopped left behind."""
-    if not facts.names(folder) and facts.real(folder) in made_prefixes(facts):
+    if not reader.names(folder) and reader.real(folder) in made_prefixes(reader):
         return True
-    return _left_by(facts, folder) is not None
+    return _left_by(reader, folder) is not None
 
 
-def _left_by(facts: Facts, folder: str) -> Entry | None:
+def _left_by(reader: Reader, folder: str) -> Entry | None:
     """The journal's entry about a run that was stopped here, where the folder carries the mark of that very entry."""
     for mark, work in _MARKS.items():
-        entry = entry_of(facts, folder, facts.join(folder, mark), work)
+        entry = entry_of(reader, folder, reader.join(folder, mark), work)
         if entry is not None:
             return entry
     return None
 
 
-def plan(machine: Machine, prefix: str, change: Change, *, own_prefix: str, with_own_files: bool) -> Leaving:
+def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with_own_files: bool) -> Leaving:
     """What would go, after every reason against it. Raises KalyxError with the reason that holds."""
-    facts = machine.facts
-    prefix = facts.real(prefix)
-    view = read_environment(facts, prefix)
+    reader = machine.reader
+    prefix = reader.real(prefix)
+    view = read_environment(reader, prefix)
     environment = view.environment
-    if environment.kind == "installation" and not _is_marked(facts, prefix):
+    if environment.kind == "installation" and not _is_marked(reader, prefix):
         raise KalyxError(
             f"{visible(prefix)} is an installation of Python, not an environment; it is not Kalyx's to remove"
         )
-    if facts.same_path(facts.real(own_prefix), prefix):
+    if reader.same_path(reader.real(own_prefix), prefix):
         raise KalyxError(f"Kalyx itself runs in {visible(prefix)}; remove it with a Kalyx that is installed elsewhere")
-    for upper in (facts.home, facts.folder):
-        if facts.inside(facts.real(upper), prefix):
+    for upper in (reader.home, reader.folder):
+        if reader.inside(reader.real(upper), prefix):
             raise KalyxError(f"you stand in {visible(prefix)}, or live in it; go elsewhere first")
     _refuse_what_is_in_use(machine, prefix)
     _refuse_a_base_of_others(machine, prefix)
-    obstacle = change.obstacle(prefix)
+    obstacle = writer.obstacle(prefix)
     if obstacle is not None:
         raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
-    unowned = list(_the_users_files(facts, view))
+    unowned = list(_the_users_files(reader, view))
     if unowned and not with_own_files:
         shown = ", ".join(visible(one) for one in unowned[:4]) + (
             f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
@@ -130,32 +130,32 @@ def plan(machine: Machine, prefix: str, change: Change, *, own_prefix: str, with
         )
     kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
     for kernel in kernels:
-        if (held := change.obstacle(kernel.folder)) is not None:
+        if (held := writer.obstacle(kernel.folder)) is not None:
             raise KalyxError(f"kernel {kernel.id} starts {visible(prefix)} and cannot be removed: {visible(held)};"
                              " nothing was removed")  # fmt: skip
-    size, _ = facts.usage(prefix)
+    size, _ = reader.usage(prefix)
     answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[one.id for one in kernels])
     answer.plan = [ChangePlan(deed="remove kernel", path=one.folder) for one in kernels]
     answer.plan.append(ChangePlan(deed="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
-    entered = facts.variable("VIRTUAL_ENV")
-    if entered and facts.same_path(facts.real(entered), prefix):
+    entered = reader.variable("VIRTUAL_ENV")
+    if entered and reader.same_path(reader.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
     return Leaving(prefix, kernels, answer)
 
 
-def _the_users_files(facts: Facts, view: View) -> Iterator[str]:
+def _the_users_files(reader: Reader, view: View) -> Iterator[str]:
     """What in the environment is the user's own; of one that a run left half made or half removed what came since."""
     prefix = view.environment.prefix
-    entry = _left_by(facts, prefix)
+    entry = _left_by(reader, prefix)
     if entry is None:
-        yield from unowned_files(facts, view)
+        yield from unowned_files(reader, view)
         return
-    for path in _files_below(facts, prefix):
+    for path in _files_below(reader, prefix):
         relative = _relative(path, prefix)
-        if _SCRIPT.match(relative) and facts.kind(path) == "link":
+        if _SCRIPT.match(relative) and reader.kind(path) == "link":
             continue  # to an interpreter: a status would be that of its end, which may be gone already
-        status = facts.status(path)
+        status = reader.status(path)
         is_new = status is None or max(status.changed_ns, status.modified_ns) > entry.began
         foreign = relative.split("/")[0] not in MAKERS_NAMES if entry.work == "prepare" else is_new
         if foreign and relative not in _MAKERS and not path.endswith(".pyc"):
@@ -168,43 +168,43 @@ def _relative(path: str, prefix: str) -> str:
 
 def _starts(machine: Machine, kernel: Kernel, prefix: str) -> bool:
     """Whether a kernel starts this environment, or names a file in it though that starts no more."""
-    facts = machine.facts
+    reader = machine.reader
     if kernel.environment is not None:
-        return facts.same_path(kernel.environment.key, prefix)
+        return reader.same_path(kernel.environment.key, prefix)
     word = kernel.command[0] if kernel.command else ""
-    return facts.path.isabs(word) and facts.inside(word, prefix)
+    return reader.path.isabs(word) and reader.inside(word, prefix)
 
 
 def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
-    facts = machine.facts
+    reader = machine.reader
     for mark in (UNFINISHED_MARK, CLAIM, DISCARDED_MARK):
-        working = claims.worker(facts, facts.join(prefix, mark))
+        working = claims.worker(reader, reader.join(prefix, mark))
         if working is not None:
             raise KalyxError(f"{visible(prefix)}: process {working} is at work in it at this moment")
-    for pid in facts.processes():
-        if pid == facts.pid:
+    for pid in reader.processes():
+        if pid == reader.pid:
             continue
-        process = facts.process(pid)
+        process = reader.process(pid)
         if process is None:
             continue
-        words = [word for word in process.command[:2] if facts.path.isabs(word)]
-        stands = process.folder is not None and facts.inside(process.folder, prefix)
-        runs = any(facts.inside(word, prefix) for word in words)
-        has_open = any(facts.inside(path, prefix) for path in facts.opened_by(pid))
-        if stands or runs or has_open or any(facts.inside(path, prefix) for path in facts.loaded_by(pid)):
+        words = [word for word in process.command[:2] if reader.path.isabs(word)]
+        stands = process.folder is not None and reader.inside(process.folder, prefix)
+        runs = any(reader.inside(word, prefix) for word in words)
+        has_open = any(reader.inside(path, prefix) for path in reader.opened_by(pid))
+        if stands or runs or has_open or any(reader.inside(path, prefix) for path in reader.loaded_by(pid)):
             how = "stands in it" if stands and not runs else "has a file of it open" if has_open else "runs from it"
             name = shown_command(process.command) or process.name
             raise KalyxError(f"{visible(prefix)} is in use: process {pid} ({visible(name)}) {how}; end that first")
 
 
 def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
-    facts, others = machine.facts, []
+    reader, others = machine.reader, []
     for environment in machine.all_environments:
-        if environment.key == prefix or facts.inside(environment.key, prefix):
+        if environment.key == prefix or reader.inside(environment.key, prefix):
             continue
-        base = facts.real(environment.base_prefix) if environment.base_prefix else None
-        hops = facts.hops(environment.executable) if environment.executable else []
-        if base == prefix or any(facts.inside(hop, prefix) for hop in hops[1:]):
+        base = reader.real(environment.base_prefix) if environment.base_prefix else None
+        hops = reader.hops(environment.executable) if environment.executable else []
+        if base == prefix or any(reader.inside(hop, prefix) for hop in hops[1:]):
             others.append(environment.prefix)
     if others:
         raise KalyxError(
@@ -212,30 +212,30 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
         )
 
 
-def unowned_files(facts: Facts, view: View) -> Iterator[str]:
+def unowned_files(reader: Reader, view: View) -> Iterator[str]:
     """Files in an environment that neither its maker nor a package brought, relative to it; all are looked at."""
     prefix = view.environment.prefix
-    sites = [facts.real(site) for site in view.environment.site_packages]
+    sites = [reader.real(site) for site in view.environment.site_packages]
     owned: set[str] = set()
     loose: set[str] = set()
     for site in sites:
-        for installed in installed_in(facts, site):
-            owned.add(facts.join(site, installed.entry))
+        for installed in installed_in(reader, site):
+            owned.add(reader.join(site, installed.entry))
             for file in installed.files or []:
-                owned.add(str(facts.path.normpath(facts.join(site, *file.split("/")))))
+                owned.add(str(reader.path.normpath(reader.join(site, *file.split("/")))))
             if installed.files is None:
-                loose.update(facts.join(site, module) for module in installed.modules)
-    owned |= _of_kept_records(facts, prefix)
-    kept = facts.join(prefix, BEFORE_FOLDER, MARK_FILE)
-    of_a_stopped_fill = f"{BEFORE_FOLDER}/" if entry_of(facts, prefix, kept, "fill") else "\0"
-    for path in _files_below(facts, prefix):
+                loose.update(reader.join(site, module) for module in installed.modules)
+    owned |= _of_kept_records(reader, prefix)
+    kept = reader.join(prefix, BEFORE_FOLDER, MARK_FILE)
+    of_a_stopped_fill = f"{BEFORE_FOLDER}/" if entry_of(reader, prefix, kept, "fill") else "\0"
+    for path in _files_below(reader, prefix):
         relative = _relative(path, prefix)
         top = relative.split("/")[0]
         if path in owned or relative in _MAKERS or relative.startswith((*_MAKERS_FOLDERS, of_a_stopped_fill)):
             continue
         if path.endswith(".pyc") or _SCRIPT.match(relative):
             continue
-        around = next((one for one in sites if facts.inside(path, one)), None)
+        around = next((one for one in sites if reader.inside(path, one)), None)
         if around is None:
             # Below lib but in no site folder: another version's packages, which are packages all the same.
             if top in ("lib", "Lib") and ("site-packages" in relative or "dist-packages" in relative):
@@ -251,37 +251,37 @@ def unowned_files(facts: Facts, view: View) -> Iterator[str]:
             or first.startswith("~")
         ):
             continue
-        if facts.join(site, stem) in loose or facts.join(site, first) in owned:
+        if reader.join(site, stem) in loose or reader.join(site, first) in owned:
             continue
         yield relative
 
 
-def _of_kept_records(facts: Facts, prefix: str) -> set[str]:
+def _of_kept_records(reader: Reader, prefix: str) -> set[str]:
     """The files that a prefix that a manager keeps by its own records's own records list."""
-    folder = facts.join(prefix, "conda-meta")
+    folder = reader.join(prefix, "conda-meta")
     found: set[str] = set()
-    for name in facts.names(folder):
+    for name in reader.names(folder):
         if name.endswith(".json"):
             try:
-                listed = json.loads(facts.read_text(facts.join(folder, name), 32 * 1024 * 1024)).get("files", [])
+                listed = json.loads(reader.read_text(reader.join(folder, name), 32 * 1024 * 1024)).get("files", [])
             except (Unreadable, ValueError, AttributeError):
                 continue
-            found.update(facts.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
+            found.update(reader.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
     return found
 
 
-def _files_below(facts: Facts, folder: str) -> Iterator[str]:
+def _files_below(reader: Reader, folder: str) -> Iterator[str]:
     """Every file and link below, links not followed; folders that cannot be read count as one unreadable file."""
     pending = [folder]
     while pending:
         place = pending.pop()
         try:
-            listing = facts.listing(place)
+            listing = reader.listing(place)
         except Unreadable:
             yield place
             continue
         for name, kind in sorted(listing.items()):
-            path = facts.join(place, name)
+            path = reader.join(place, name)
             if kind == "folder":
                 if name != "__pycache__":
                     pending.append(path)
@@ -291,71 +291,71 @@ def _files_below(facts: Facts, folder: str) -> Iterator[str]:
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
     """Settings, run configurations and notebooks of this folder that would point to nothing, with what mends each."""
-    facts, found = machine.facts, []
-    for seat in editor_seats(facts, facts.folder):
+    reader, found = machine.reader, []
+    for seat in editor_seats(reader, reader.folder):
         word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""
-        inside = facts.path.isabs(word) and (facts.inside(word, prefix) or facts.inside(facts.real(word), prefix))
+        inside = reader.path.isabs(word) and (reader.inside(word, prefix) or reader.inside(reader.real(word), prefix))
         if seat.source and (inside or (seat.environment is not None and seat.environment.key == prefix)):
             line = machine.line(["kalyx", "point", f"editor:{seat.source}", "TARGET"])
             found.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
     ids = {kernel.id for kernel in kernels}
-    for path in notebooks_in(facts, facts.folder):
-        asks = read_notebook(facts, path).kernel
+    for path in notebooks_in(reader, reader.folder):
+        asks = read_notebook(reader, path).kernel
         if asks and asks.lower() in ids:
             line = machine.line(["kalyx", "point", f"notebook:{path}", "TARGET"])
             found.append(f"{visible(path)} asks for the kernel {asks}: {line}")
     return found
 
 
-def carry_out(machine: Machine, leaving: Leaving, change: Change, tell: Callable[[str], None]) -> None:
+def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable[[str], None]) -> None:
     """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last.
 
     A signal that arrives after the mark is written takes effect when all is removed. Raises KalyxError that says what
     was done and what was not; where nothing of the environment was removed, the kernels are put back.
     """
-    facts, prefix = machine.facts, leaving.prefix
-    path, working = facts.join(prefix, DISCARDED_MARK), Working(facts, prefix, "discard", change)
+    reader, prefix = machine.reader, leaving.prefix
+    path, working = reader.join(prefix, DISCARDED_MARK), Working(reader, prefix, "discard", writer)
     with signals.held():
-        before = _left_by(facts, prefix)
+        before = _left_by(reader, prefix)
         working.begin()
         try:
-            claims.claim(facts, path, change, working.mark)
+            claims.claim(reader, path, writer, working.mark)
         except KalyxError:
             working.end()
             raise
         try:
-            managed_envs.remember(facts, prefix, change)  # by it the folder is known for what it was until it is gone
-            with Transaction(facts, change) as transaction:
+            managed_envs.remember(reader, prefix, writer)  # by it the folder is known for what it was until it is gone
+            with Transaction(reader, writer) as transaction:
                 if leaving.kernels:
                     tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
                     registering.remove(machine, leaving.kernels, transaction)
-                obstacle = change.obstacle(prefix)
+                obstacle = writer.obstacle(prefix)
                 if obstacle is not None:
                     raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
                 transaction.commit()
         except KalyxError:
             if before is None:
-                change.remove_file(path)
+                writer.remove_file(path)
                 working.end()
             raise
-        _remove_all(machine, leaving, change, tell)
-        managed_envs.forget(facts, prefix, change)
+        _remove_all(machine, leaving, writer, tell)
+        managed_envs.forget(reader, prefix, writer)
         working.end()
         if before is not None:
-            forget(facts, prefix, before.mark, change)
+            forget(reader, prefix, before.mark, writer)
         leaving.answer.done = True
 
 
-def _remove_all(machine: Machine, leaving: Leaving, change: Change, tell: Callable[[str], None]) -> None:
+def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable[[str], None]) -> None:
     """Remove what is in the folder, the settings file and the mark last. Raises KalyxError that says what is left."""
-    facts, prefix = machine.facts, leaving.prefix
+    reader, prefix = machine.reader, leaving.prefix
     last = ("pyvenv.cfg", DISCARDED_MARK)
-    names = facts.again().names(prefix)
+    names = reader.again().names(prefix)
     try:
         for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
             tell(name)
-            one = facts.join(prefix, name)
-            (change.remove_folder if facts.again().kind(one) == "folder" else change.remove_file)(one)
+            one = reader.join(prefix, name)
+            (writer.remove_folder if reader.again().kind(one) == "folder" else writer.remove_file)(one)
     except KalyxError as refusal:
         says = f"{refusal.says}; {visible(prefix)} is half removed; to remove the rest: "
         says += machine.line(["kalyx", "discard", prefix])
@@ -363,4 +363,4 @@ def _remove_all(machine: Machine, leaving: Leaving, change: Change, tell: Callab
             back = ["kalyx", "unregister", *(kernel.folder for kernel in leaving.kernels), "--undo"]
             says += f"; its kernels are removed; to put those back: {machine.line(back)}"
         raise KalyxError(says) from None
-    change.remove_empty_folder(prefix)
+    writer.remove_empty_folder(prefix)

@@ -17,12 +17,12 @@ from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply
 from kalyx.core.formats.positions import spots, written
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.visible import visible
 
@@ -47,20 +47,20 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
 
     Raises KalyxError where the form cannot be written, the file may not be, or the target starts nothing.
     """
-    facts = machine.facts
+    reader = machine.reader
     if target.interpreter is None or target.environment is None:
         raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
-    sheet = _sheet(facts, file)
-    if facts.kind(file) is None:
-        return _new_file(facts, sheet, target)
-    before = read_for_change(facts, file)
+    sheet = _sheet(reader, file)
+    if reader.kind(file) is None:
+        return _new_file(reader, sheet, target)
+    before = read_for_change(reader, file)
     text = before.decode("utf-8")
     try:
         choice, spot = _chosen(sheet, text, named)
         if spot is None:
-            edits, was = [_added(sheet, choice, text, facts, target)], None
+            edits, was = [_added(sheet, choice, text, reader, target)], None
         else:
-            edits, was = _replaced(sheet, choice, spot, text, facts, target), spot.value
+            edits, was = _replaced(sheet, choice, spot, text, reader, target), spot.value
     except (Malformed, ValueError, IndexError) as problem:
         raise KalyxError(f"{visible(file)}: {visible(str(problem))}; it was not changed") from None
     edits = [edit for edit in edits if text[edit.start : edit.end] != edit.text]
@@ -69,13 +69,13 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     return Pointing(file, before, after.encode("utf-8"), back, was, deeds)
 
 
-def settings_file(facts: Facts) -> str:
+def settings_file(reader: Reader) -> str:
     """The settings file of the folder that chooses what it runs; where there is none, the first that can be begun."""
-    for seat in editor_seats(facts, facts.folder):
-        if seat.source and facts.inside(seat.source, facts.folder) and seat.parts and seat.parts[0].role == "run":
+    for seat in editor_seats(reader, reader.folder):
+        if seat.source and reader.inside(seat.source, reader.folder) and seat.parts and seat.parts[0].role == "run":
             return seat.source
-    first = next(one for one in descriptors(facts) if one["format"] in ("json", "jsonc") and one.get("files"))
-    return facts.join(facts.folder, *str(first["files"][0]).split("/"))
+    first = next(one for one in descriptors(reader) if one["format"] in ("json", "jsonc") and one.get("files"))
+    return reader.join(reader.folder, *str(first["files"][0]).split("/"))
 
 
 def _line(after: str, edits: list[Edit]) -> str:
@@ -86,18 +86,18 @@ def _line(after: str, edits: list[Edit]) -> str:
     return visible(after[start : end if end >= 0 else len(after)].strip())
 
 
-def _sheet(facts: Facts, file: str) -> _ConfigFile:
+def _sheet(reader: Reader, file: str) -> _ConfigFile:
     """What is known of a settings file by its place. Raises KalyxError where nothing is."""
-    known = [(one, pattern) for one in descriptors(facts) for pattern in one.get("files", [])]
-    found = [_ConfigFile(file, one, folder) for one, pattern in known if (folder := folder_of(facts, file, pattern))]
+    known = [(one, pattern) for one in descriptors(reader) for pattern in one.get("files", [])]
+    found = [_ConfigFile(file, one, folder) for one, pattern in known if (folder := folder_of(reader, file, pattern))]
     if not found:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
     # Of several forms in one file, the one whose value is there.
-    status = facts.status(file)
+    status = reader.status(file)
     if status is not None and status.size > LIMIT:
         raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")
-    text = facts.text_or_none(file, LIMIT) or ""
+    text = reader.text_or_none(file, LIMIT) or ""
     for sheet in found:
         try:
             if any(spots(sheet.form, text, one["key"], one.get("named")) for one in sheet.about["choices"]):
@@ -107,7 +107,7 @@ def _sheet(facts: Facts, file: str) -> _ConfigFile:
     return found[0]
 
 
-def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str, Any], Spot | None]:
+def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str, Any], Span | None]:
     """The value to change: of those that can be written the first that is there; named where there are several."""
     writable = [
         choice
@@ -130,31 +130,35 @@ def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str,
     return writable[0], None
 
 
-def _replaced(sheet: _ConfigFile, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+def _replaced(
+    sheet: _ConfigFile, choice: dict[str, Any], spot: Span, text: str, reader: Reader, target: Seat
+) -> list[Edit]:
     if choice.get("below"):
-        return _in_two(sheet, choice, spot, text, facts, target)
-    value = _value(facts, sheet.folder, choice["kind"], spot.value, target)
+        return _in_two(sheet, choice, spot, text, reader, target)
+    value = _value(reader, sheet.folder, choice["kind"], spot.value, target)
     if choice["kind"] == "command" and not spot.words:
         value = " ".join([value, *spot.value.split(" ")[1:]])
     return [_edit(sheet, text, spot, choice["key"], value)]
 
 
-def _in_two(sheet: _ConfigFile, choice: dict[str, Any], spot: Spot, text: str, facts: Facts, target: Seat) -> list[Edit]:
+def _in_two(
+    sheet: _ConfigFile, choice: dict[str, Any], spot: Span, text: str, reader: Reader, target: Seat
+) -> list[Edit]:
     """An environment that is named by its own name and, apart from that, by the folder it lies in."""
     assert target.environment is not None
     upper = next(reversed(spots(sheet.form, text, choice["below"], None)), None)
     if upper is None:
         raise Malformed("it names an environment and not the folder it lies in")
-    name = facts.name(target.environment.prefix)
-    lies_in = _value(facts, sheet.folder, "folder", upper.value, target)
+    name = reader.name(target.environment.prefix)
+    lies_in = _value(reader, sheet.folder, "folder", upper.value, target)
     return [_edit(sheet, text, spot, choice["key"], name), _edit(sheet, text, upper, choice["below"], lies_in)]
 
 
-def _edit(sheet: _ConfigFile, text: str, spot: Spot, key: list[str], value: str) -> Edit:
+def _edit(sheet: _ConfigFile, text: str, spot: Span, key: list[str], value: str) -> Edit:
     return Edit(*written(sheet.form, text, spot, key, value))
 
 
-def _value(facts: Facts, folder: str, kind: str, before: str, target: Seat) -> str:
+def _value(reader: Reader, folder: str, kind: str, before: str, target: Seat) -> str:
     """The new value in the form of the old one."""
     assert target.interpreter is not None and target.environment is not None
     if kind == "version":
@@ -163,42 +167,42 @@ def _value(facts: Facts, folder: str, kind: str, before: str, target: Seat) -> s
     prefix = target.environment.prefix
     path = target.interpreter.executable
     if kind == "folder":
-        path = facts.parent(prefix)
-    elif kind == "environment" or (kind == "either" and before and _is_folder(facts, folder, before)):
+        path = reader.parent(prefix)
+    elif kind == "environment" or (kind == "either" and before and _is_folder(reader, folder, before)):
         path = prefix
     word = next((one for one in _FOLDER_WORDS if before.startswith(one)), None)
-    if facts.inside(path, folder) or kind == "folder":
-        inner = str(facts.path.relpath(path, folder)).replace("\\", "/")
+    if reader.inside(path, folder) or kind == "folder":
+        inner = str(reader.path.relpath(path, folder)).replace("\\", "/")
         if word is not None and not inner.startswith(".."):
             return f"{word}/{inner}"
-        if before and not facts.path.isabs(before) and "$" not in before and ("/" in before or before.startswith(".")):
+        if before and not reader.path.isabs(before) and "$" not in before and ("/" in before or before.startswith(".")):
             return f"./{inner}" if before.startswith("./") else inner
     return path
 
 
-def _is_folder(facts: Facts, folder: str, value: str) -> bool:
+def _is_folder(reader: Reader, folder: str, value: str) -> bool:
     for word in _FOLDER_WORDS:
         value = value.replace(word, folder)
-    return not facts.name(value).lower().startswith(("python", "pypy"))
+    return not reader.name(value).lower().startswith(("python", "pypy"))
 
 
-def _added(sheet: _ConfigFile, choice: dict[str, Any], text: str, facts: Facts, target: Seat) -> Edit:
+def _added(sheet: _ConfigFile, choice: dict[str, Any], text: str, reader: Reader, target: Seat) -> Edit:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
     if sheet.form not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
         raise Malformed("it does not choose an interpreter yet, and this form cannot be added to from outside")
     plain = without_comments(text)
     if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
         raise Malformed("it holds nothing but comments, between which a value could only be put by hand")
-    return append_text(plain, choice["key"][0], _value(facts, sheet.folder, choice["kind"], "", target))
+    return append_text(plain, choice["key"][0], _value(reader, sheet.folder, choice["kind"], "", target))
 
 
-def _new_file(facts: Facts, sheet: _ConfigFile, target: Seat) -> Pointing:
+def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
     """A settings file of its own, where the form is an object that may hold that value alone."""
     choice = sheet.about["choices"][0]
     if sheet.form == "text" and choice["kind"] == "version":
-        text = _value(facts, sheet.folder, "version", "", target) + "\n"
+        text = _value(reader, sheet.folder, "version", "", target) + "\n"
     elif sheet.form in ("json", "jsonc") and len(choice["key"]) == 1 and not choice.get("below"):
-        value = _value(facts, sheet.folder, choice["kind"], "", target)
+        value = _value(reader, sheet.folder, choice["kind"], "", target)
         text = json.dumps({choice["key"][0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
         raise KalyxError(f"{visible(sheet.file)}: there is no such file, and this form cannot be begun from outside")
@@ -208,14 +212,14 @@ def _new_file(facts: Facts, sheet: _ConfigFile, target: Seat) -> Pointing:
 
 def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
     """What is to be said first: a path of this machine in a file that others share."""
-    facts = machine.facts
+    reader = machine.reader
     assert target.interpreter is not None and target.environment is not None
-    repository = repository_of(facts, facts.parent(pointing.path))
+    repository = repository_of(reader, reader.parent(pointing.path))
     absolute = (
         target.environment.prefix.encode() in pointing.after
         and target.environment.prefix.encode() not in pointing.before
     )
-    if repository is not None and absolute and is_tracked(facts, repository, pointing.path):
+    if repository is not None and absolute and is_tracked(reader, repository, pointing.path):
         return [f"{visible(pointing.path)} is under version control, and this is a path of this machine only"]
     return []
 
@@ -223,7 +227,7 @@ def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
 def proof(machine: Machine, file: str, target: Seat) -> Seat:
     """What the file chooses now, read anew. Raises KalyxError where that is not the target."""
     assert target.environment is not None and target.interpreter is not None
-    for seat in choices_for(machine.facts, _sheet(machine.facts, file).folder, file):
+    for seat in choices_for(machine.reader, _sheet(machine.reader, file).folder, file):
         pinned = seat.parts[0].word.split(".")
         if pinned == target.interpreter.version.split(".")[: len(pinned)]:
             return seat

@@ -13,7 +13,7 @@ from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Seat
 from kalyx.core.seats.startfiles import taken_over
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.quoting import Unquotable, line_for, quoted
 from kalyx.core.text.visible import visible
 
@@ -47,41 +47,41 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
         raise KalyxError(f"no line is known for the shell {name!r}", sorted(SHELLS))
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter, so it cannot be entered: {seat.reason}")
-    facts, prefix = machine.facts, seat.environment.prefix
+    reader, prefix = machine.reader, seat.environment.prefix
     ending, word, leave = SHELLS[name]
-    environment = catalogue.judge_environment(view_of(facts, seat.interpreter), machine)
-    folder = facts.join(prefix, "Scripts" if facts.system == "windows" else "bin")
-    script = next((one for one in _scripts(facts.names(folder), ending)), None)
-    programs = facts.parent(seat.interpreter.executable)
+    environment = catalogue.judge_environment(view_of(reader, seat.interpreter), machine)
+    folder = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
+    script = next((one for one in _scripts(reader.names(folder), ending)), None)
+    programs = reader.parent(seat.interpreter.executable)
     warnings = _warnings(machine, seat, name)
     if environment.condition == "moved" and script is not None:
         warnings.append(f"{script} of this environment still speaks of another place, so the line does without it")
         script = None
-    if script is not None and not _may_be_in_a_script(view_of(facts, seat.interpreter), prefix, facts.system):
+    if script is not None and not _may_be_in_a_script(view_of(reader, seat.interpreter), prefix, reader.system):
         # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.
         script = None
     try:
         if script is not None and (word or name == "cmd"):
             line = line_for(
-                [word, facts.join(folder, script)] if word not in ("", "&") else [facts.join(folder, script)], name
+                [word, reader.join(folder, script)] if word not in ("", "&") else [reader.join(folder, script)], name
             )
             if name in ("pwsh", "powershell") and not line.startswith("& "):
                 line = "& " + line
         else:
-            line = _path_line(facts, programs, prefix, name, kept=seat.environment.kind == "kept")
+            line = _path_line(reader, programs, prefix, name, kept=seat.environment.kind == "kept")
             leave = "close this shell, or set PATH back"
             if name == "xonsh":
                 leave = f"$PATH.remove({programs!r})"
     except Unquotable as refusal:
         raise KalyxError(f"no line of {name} enters {visible(prefix)}: {refusal.reason}") from None
-    needed, load = _site_modules(facts, seat.interpreter.base_prefix, name)
+    needed, load = _site_modules(reader, seat.interpreter.base_prefix, name)
     return EnterAnswer(target=seat, shell=name, line=load + line, leave=leave, warnings=warnings, site_modules=needed)
 
 
-def _site_modules(facts: Facts, base: str, shell: str) -> tuple[list[str], str]:
+def _site_modules(reader: Reader, base: str, shell: str) -> tuple[list[str], str]:
     """The site modules that put the base in place, and what loads them first where none of them is loaded."""
-    needed = needed_modules(facts, base)
-    loaded = {module.name for module in loaded_modules(facts)}
+    needed = needed_modules(reader, base)
+    loaded = {module.name for module in loaded_modules(reader)}
     if not needed or any(module.name in loaded for module in needed) or shell in ("cmd", "pwsh", "powershell"):
         return [module.name for module in needed if module.name in loaded], ""
     return [needed[0].name], f"module load {line_for([needed[0].name], shell)}; "
@@ -102,10 +102,10 @@ def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
 _READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")
 
 
-def _path_line(facts: Facts, programs: str, prefix: str, shell: str, kept: bool) -> str:
+def _path_line(reader: Reader, programs: str, prefix: str, shell: str, kept: bool) -> str:
     """The line that puts the programs first on PATH. Raises Unquotable."""
     variable = "CONDA_PREFIX" if kept else "VIRTUAL_ENV"
-    if (";" if facts.system == "windows" else ":") in programs.removeprefix(facts.path.splitdrive(programs)[0]):
+    if (";" if reader.system == "windows" else ":") in programs.removeprefix(reader.path.splitdrive(programs)[0]):
         raise Unquotable(programs, "PATH takes its separator for the end of a folder")
     if shell == "xonsh":
         return f"$PATH.insert(0, {programs!r}); ${variable} = {prefix!r}"
@@ -124,25 +124,25 @@ def _path_line(facts: Facts, programs: str, prefix: str, shell: str, kept: bool)
 
 def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
     """What on this machine undoes it, or makes it mean something else."""
-    facts = machine.facts
+    reader = machine.reader
     found = []
     for variable in ("PYTHONPATH", "PYTHONHOME"):
-        value = facts.variable(variable)
+        value = reader.variable(variable)
         if value:
-            brought = bringing(facts, value.split(":")[0], variable)
+            brought = bringing(reader, value.split(":")[0], variable)
             by = f" by the site module {brought[0].name}" if brought else ""
             found.append(f"{variable} is set{by} ({value}) and reaches into every environment")
-    entered = facts.variable("VIRTUAL_ENV")
-    if entered and seat.environment is not None and facts.real(entered) != seat.environment.key:
+    entered = reader.variable("VIRTUAL_ENV")
+    if entered and seat.environment is not None and reader.real(entered) != seat.environment.key:
         found.append(f"{entered} is on now; leaving the new one goes back to before both")
     if seat.environment is not None and seat.environment.kind == "kept":
-        hooks = facts.join(seat.environment.prefix, "etc", "conda", "activate.d")
-        if facts.names(hooks):
+        hooks = reader.join(seat.environment.prefix, "etc", "conda", "activate.d")
+        if reader.names(hooks):
             found.append(f"the scripts in {hooks} are not run by this line")
-    for one in taken_over(facts, shell):
+    for one in taken_over(reader, shell):
         kind = f"an {one.kind}" if one.kind == "alias" else f"a {one.kind}"
         found.append(f"{one.word} is {kind} by {one.path}, line {one.line}: it wins over PATH, also after this line")
-    hook = facts.variable(_HOOKS[shell]) if shell in _HOOKS else None
+    hook = reader.variable(_HOOKS[shell]) if shell in _HOOKS else None
     if hook:
         found.append(f"the commands in {_HOOKS[shell]} run before every prompt and may change PATH again")
     return found

@@ -17,12 +17,12 @@ from kalyx.core.actions.backup import Kept
 from kalyx.core.actions.installer import Installer, held
 from kalyx.core.actions.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.actions.proving import proofs, running_in
-from kalyx.core.actions.requested import Wants
+from kalyx.core.actions.requested import InstallSpec
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer
-from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Move, Package
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 from kalyx.core.text.nearness import distance
 from kalyx.core.text.visible import visible
@@ -35,7 +35,7 @@ class Order(Struct, kw_only=True):
 
     interpreter: Interpreter
     environment: Environment
-    wants: Wants
+    wants: InstallSpec
     wheels: str | None = None
     remove: bool = False
 
@@ -46,7 +46,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
     packages = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
     _refuse(machine, order, installer, packages)
-    Kept(machine.facts, prefix, LiveChange()).paths_of(_folders(machine, order.environment))
+    Kept(machine.reader, prefix, LiveWriter()).paths_of(_folders(machine, order.environment))
     answer = FillAnswer(environment=order.environment, interpreter=interpreter)
     if order.remove:
         command = _plan_removal(order, packages, installer, answer)
@@ -60,15 +60,15 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
         answer.seen_below = [one for one in rest if one.origin not in ("own", "linked")]
         answer.notes += [f"{one.name} {one.version} is there already" for one in rest if one not in answer.seen_below]
         command, going = installer.install(order.wants.words), set()
-    facts = machine.facts.again()
-    now = broken(facts, interpreter, packages, [], set())
-    answer.broken = newly(now, broken(facts, interpreter, packages, coming, going))
+    reader = machine.reader.again()
+    now = broken(reader, interpreter, packages, [], set())
+    answer.broken = newly(now, broken(reader, interpreter, packages, coming, going))
     answer.plan = [ChangePlan(deed=_deed(move), path=prefix) for move in answer.moves]
     answer.steps = [machine.line(command)] if answer.moves else []
     return answer, [command] if answer.moves else []
 
 
-def _deed(move: Move) -> str:
+def _deed(move: VersionChange) -> str:
     if move.before is None or move.hides is not None:
         return f"install {move.name} {move.after}"
     if move.after is None:
@@ -100,7 +100,7 @@ def _plan_removal(order: Order, packages: list[Package], installer: Installer, a
             raise KalyxError(f"{found.name} {found.version} is not this environment's own: it comes from"
                              f" {visible(found.location)} ({found.origin})")  # fmt: skip
     chosen = [own[key] for key in sorted(order.wants.keys)]
-    answer.moves = [Move(name=one.name, before=one.version, after=None) for one in chosen]
+    answer.moves = [VersionChange(name=one.name, before=one.version, after=None) for one in chosen]
     for one in chosen:
         below = next((p for p in packages if canonical(p.name) == canonical(one.name) and p.hidden_by), None)
         if below is not None:
@@ -129,7 +129,7 @@ def installed(
     Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
     """
     installer = Installer(machine, order.interpreter, order.wheels)
-    kept = Kept(machine.facts, order.environment.prefix, LiveChange())
+    kept = Kept(machine.reader, order.environment.prefix, LiveWriter())
     with signals.held():
         kept.begin(_folders(machine, order.environment))
         try:
@@ -147,19 +147,19 @@ def installed(
 
 def _folders(machine: Machine, environment: Environment) -> list[str]:
     """What an installer may change below the prefix, each folder once."""
-    facts, prefix = machine.facts, environment.prefix
-    names = ("Scripts", "share", "etc", "include") if facts.system == "windows" else ("bin", "share", "etc", "include")
-    found = {facts.real(site): site for site in environment.site_packages if facts.inside(site, prefix)}
-    return [*found.values(), *(facts.join(prefix, name) for name in names)]
+    reader, prefix = machine.reader, environment.prefix
+    names = ("Scripts", "share", "etc", "include") if reader.system == "windows" else ("bin", "share", "etc", "include")
+    found = {reader.real(site): site for site in environment.site_packages if reader.inside(site, prefix)}
+    return [*found.values(), *(reader.join(prefix, name) for name in names)]
 
 
 def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAnswer) -> None:
-    interpreter, facts = order.interpreter, machine.facts.again()
+    interpreter, reader = order.interpreter, machine.reader.again()
     after = held(machine, interpreter)
     answer.done = True
     answer.moves = moves(before, after)
     answer.undo = _undo(order, answer.moves)
-    answer.broken = newly(broken(facts, interpreter, before, [], set()), broken(facts, interpreter, after, [], set()))
+    answer.broken = newly(broken(reader, interpreter, before, [], set()), broken(reader, interpreter, after, [], set()))
     there = visible_of(after)
     if not order.remove:
         answer.notes += [f"{key} was asked for and is not there" for key in sorted(order.wants.keys - there.keys())]
@@ -179,7 +179,7 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
         answer.restart = running_in(machine, order.environment)
 
 
-def _undo(order: Order, done: list[Move]) -> list[str] | None:
+def _undo(order: Order, done: list[VersionChange]) -> list[str] | None:
     """The one call that makes it what it was; None where it takes two."""
     came = [move.name for move in done if move.before is None]
     back = [f"{move.name}=={move.before}" for move in done if move.before is not None and move.hides is None]

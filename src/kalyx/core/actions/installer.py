@@ -15,15 +15,15 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct
 
 from kalyx.core.actions.version_cache import cache_file
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import Interpreter, KalyxError, Package
-from kalyx.core.system import Facts, Unreadable
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_files import distrust
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
@@ -42,12 +42,12 @@ _LEADS_ELSEWHERE = {"PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "CONDA_PREFIX", "
                     "PIP_PREFIX", "PIP_ROOT", "PIP_PYTHON", "PIP_DRY_RUN", "PIP_REPORT"}  # fmt: skip
 
 
-def executable_in(facts: Facts, folder: str) -> str:
+def executable_in(reader: Reader, folder: str) -> str:
     """The interpreter of a virtual environment in ``folder``, there or not."""
-    return facts.join(folder, *(("Scripts", "python.exe") if facts.system == "windows" else ("bin", "python")))
+    return reader.join(folder, *(("Scripts", "python.exe") if reader.system == "windows" else ("bin", "python")))
 
 
-class Coming(Struct, frozen=True):
+class PlannedInstall(Struct, frozen=True):
     """A distribution that an installation would bring, with what it requires."""
 
     name: str
@@ -65,9 +65,9 @@ def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
 
 def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
     """What the environment sees now, read anew, as its installer sees it."""
-    facts = machine.facts.again()
-    way = Way(variables=clean_variables(facts.variables))
-    return contents(facts, interpreter, search_path(facts, interpreter, way))[0]
+    reader = machine.reader.again()
+    way = Invocation(variables=clean_variables(reader.variables))
+    return contents(reader, interpreter, search_path(reader, interpreter, way))[0]
 
 
 def install_command(executable: str, wheels: str | None, seconds: float, words: list[str], *more: str) -> list[str]:
@@ -106,7 +106,7 @@ class Installer:
         """Run one of its commands to the end; what it printed. Raises KalyxError with its reason."""
         return run_to_end(self.machine, argv, tell)
 
-    def foresee(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[Coming]:
+    def foresee(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[PlannedInstall]:
         """What installing ``words`` would bring. Raises KalyxError with the installer's reason where it cannot."""
         version = self.version(packages)
         if version is not None and version >= _TELLS_SINCE:
@@ -115,24 +115,26 @@ class Installer:
             return _reported(said)
         return self._tried_in_a_copy(words, packages, tell)
 
-    def _tried_in_a_copy(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[Coming]:
+    def _tried_in_a_copy(
+        self, words: list[str], packages: list[Package], tell: Callable[[str], None]
+    ) -> list[PlannedInstall]:
         """Make the installation in a copy of the environment: for installers that cannot tell beforehand."""
-        machine, facts = self.machine, self.machine.facts
+        machine, reader = self.machine, self.machine.reader
         assert machine.runner is not None
-        change = LiveChange()
+        writer = LiveWriter()
         with machine.runner.empty_folder() as place:
-            prefix = facts.join(place, "copy")
+            prefix = reader.join(place, "copy")
             tell("trying it in a copy")
             base = self.interpreter.real_executable
             sees = any(one.origin == "base" for one in packages)
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
-            copy = read_interpreter(facts.again(), executable_in(facts, prefix))
+            copy = read_interpreter(reader.again(), executable_in(reader, prefix))
             let_through(copy.executable)  # made right here
             for site in dict.fromkeys(one.location for one in packages if one.origin in ("own", "linked")):
-                if facts.inside(site, self.interpreter.prefix):
-                    relative = facts.path.relpath(site, self.interpreter.prefix)
-                    change.copy_folder(site, facts.join(prefix, relative), linked=False)
+                if reader.inside(site, self.interpreter.prefix):
+                    relative = reader.path.relpath(site, self.interpreter.prefix)
+                    writer.copy_folder(site, reader.join(prefix, relative), linked=False)
             twin = Installer(machine, copy, self.wheels)
             before = {(one.name, one.version) for one in held(machine, copy)}
             try:
@@ -140,22 +142,22 @@ class Installer:
             except KalyxError as error:
                 raise KalyxError(error.says.replace(copy.executable, self.interpreter.executable)) from None
             after = [one for one in held(machine, copy) if one.version and (one.name, one.version) not in before]
-            return [Coming(one.name, one.version or "", tuple(_requires(machine, one))) for one in after]
+            return [PlannedInstall(one.name, one.version or "", tuple(_requires(machine, one))) for one in after]
 
 
 def _requires(machine: Machine, package: Package) -> list[str]:
     from kalyx.core.packages.metadata import installed_in
 
-    found = installed_in(machine.facts.again(), package.location)
+    found = installed_in(machine.reader.again(), package.location)
     return next((one.requires for one in found if one.name == package.name), [])
 
 
-def _reported(said: bytes) -> list[Coming]:
+def _reported(said: bytes) -> list[PlannedInstall]:
     """The distributions of an installation report (version 1 of its format)."""
     try:
         report = json.loads(said)
         found = [one["metadata"] for one in report["install"]]
-        return [Coming(one["name"], one["version"], tuple(one.get("requires_dist") or ())) for one in found]
+        return [PlannedInstall(one["name"], one["version"], tuple(one.get("requires_dist") or ())) for one in found]
     except (ValueError, KeyError, TypeError, RecursionError):
         raise KalyxError(
             "the installer's report could not be read; it said what no version of its format has"
@@ -169,7 +171,7 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
         ended = machine.runner.run(
             argv,
             # What it unpacks lies in a folder of ours: it goes with us, also where the installer is stopped.
-            variables={**clean_variables(machine.facts.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
+            variables={**clean_variables(machine.reader.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
             folder=stand,  # "-m" looks in the folder stood in first: nothing lies there
             seconds=INSTALL_SECONDS,
             limit=_OUTPUT_LIMIT,
@@ -210,19 +212,19 @@ def what_matters(words: bytes) -> str:
 
 def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:
     """Write all an installer said into the user's cache folder; the newest few are kept. Its path, or None."""
-    facts, change = machine.facts.again(), LiveChange()
-    folder = facts.join(facts.parent(cache_file(facts)), "said")
-    if facts.kind(folder) not in (None, "folder") or distrust(facts, folder):
+    reader, writer = machine.reader.again(), LiveWriter()
+    folder = reader.join(reader.parent(cache_file(reader)), "said")
+    if reader.kind(folder) not in (None, "folder") or distrust(reader, folder):
         return None
     try:
-        change.folder(folder, private=True)
-        names = [name for name in facts.names(folder) if _KEPT.fullmatch(name)]
+        writer.folder(folder, private=True)
+        names = [name for name in reader.names(folder) if _KEPT.fullmatch(name)]
         for old in names[: max(0, len(names) - _KEPT_LOGS + 1)]:
-            if facts.kind(facts.join(folder, old)) == "file":
-                change.remove_file(facts.join(folder, old))
-        path = facts.join(folder, f"installer-{change.stamp()}.txt")
+            if reader.kind(reader.join(folder, old)) == "file":
+                writer.remove_file(reader.join(folder, old))
+        path = reader.join(folder, f"installer-{writer.stamp()}.txt")
         said = redacted(machine.line(argv) + "\n\n" + words.decode("utf-8", "surrogateescape"))
-        change.write(path, said.encode("utf-8", "surrogateescape"), mode=0o600)
+        writer.write(path, said.encode("utf-8", "surrogateescape"), mode=0o600)
     except (KalyxError, Unreadable):
         return None
     return path

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kalyx.core.actions.installer import Coming
+from kalyx.core.actions.installer import PlannedInstall
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
-from kalyx.core.records import Broken, Interpreter, Move, Package
-from kalyx.core.system import Facts
+from kalyx.core.records import Broken, Interpreter, Package, VersionChange
+from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical
 
 
@@ -15,7 +15,7 @@ def visible_of(packages: list[Package]) -> dict[str, Package]:
     return {canonical(one.name): one for one in packages if one.version is not None and one.hidden_by is None}
 
 
-def moves(before: list[Package], after: list[Package]) -> list[Move]:
+def moves(before: list[Package], after: list[Package]) -> list[VersionChange]:
     """Every distribution whose answering version or place is another now, by name."""
     one, other = visible_of(before), visible_of(after)
     found = []
@@ -24,7 +24,7 @@ def moves(before: list[Package], after: list[Package]) -> list[Move]:
         if was and now and (was.version, was.location) == (now.version, now.location):
             continue
         name = now.name if now else was.name if was else key
-        found.append(Move(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
+        found.append(VersionChange(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
     return found
 
 
@@ -39,26 +39,26 @@ def _hidden(was: Package | None, now: Package | None) -> str | None:
     return None
 
 
-def foreseen_moves(packages: list[Package], coming: list[Coming]) -> list[Move]:
+def foreseen_moves(packages: list[Package], coming: list[PlannedInstall]) -> list[VersionChange]:
     """The moves that an installation would make."""
     there = visible_of(packages)
     found = []
     for one in coming:
         was = there.get(canonical(one.name))
         hides = was.location if was is not None and was.origin != "own" and was.origin != "linked" else None
-        found.append(Move(name=one.name, before=_said(was), after=one.version, hides=hides))
+        found.append(VersionChange(name=one.name, before=_said(was), after=one.version, hides=hides))
     return sorted(found, key=lambda one: one.name.lower())
 
 
 def broken(
-    facts: Facts, interpreter: Interpreter, packages: list[Package], coming: list[Coming], going: set[str]
+    reader: Reader, interpreter: Interpreter, packages: list[Package], coming: list[PlannedInstall], going: set[str]
 ) -> list[Broken]:
     """Requirements that would not hold when ``coming`` came and the names in ``going`` went."""
     versions = {key: one.version or "" for key, one in visible_of(packages).items() if key not in going}
     lines: dict[str, tuple[str, str, list[str]]] = {}
     records: dict[tuple[str, str], Installed] = {}
     for folder in dict.fromkeys(one.location for one in packages if one.version is not None):
-        for installed in installed_in(facts, folder):
+        for installed in installed_in(reader, folder):
             records.setdefault((folder, canonical(installed.name)), installed)
     for key, package in visible_of(packages).items():
         record = records.get((package.location, key))
@@ -70,7 +70,7 @@ def broken(
         lines[key] = (one.name, one.version, list(one.requires))
     found = []
     for name, version, requires in lines.values():
-        for asked in asked_by_lines(requires, interpreter, facts.system):
+        for asked in asked_by_lines(requires, interpreter, reader.system):
             there = versions.get(asked.key)
             if there is None or not satisfies(there, asked.specifier):
                 found.append(Broken(name=name, version=version, requirement=asked.line, found=there))

@@ -6,40 +6,40 @@ import json
 
 from kalyx.core.environments.journal import Work, entry_file
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts
-from kalyx.core.system.writer import Change
+from kalyx.core.system import Reader
+from kalyx.core.system.writer import Writer
 
 
 class Files:
     """Files of the journal: the folders made for them go with the last of them."""
 
-    def __init__(self, facts: Facts, change: Change) -> None:
-        self.facts = facts
-        self.change = change
+    def __init__(self, reader: Reader, writer: Writer) -> None:
+        self.reader = reader
+        self.writer = writer
         self._made: list[str] = []
 
     def write(self, path: str, content: bytes) -> None:
         """Write one. Where the state folder cannot be written nothing is: a killed run then leaves what it left."""
         try:
-            facts, upper = self.facts.again(), self.facts.parent(path)
-            while not facts.exists(upper) and facts.parent(upper) != upper:
+            reader, upper = self.reader.again(), self.reader.parent(path)
+            while not reader.exists(upper) and reader.parent(upper) != upper:
                 if upper not in self._made:
                     self._made.append(upper)
-                upper = facts.parent(upper)
-            self.change.folder(facts.parent(path), private=True)
-            self.change.write(path, content, mode=0o600)
+                upper = reader.parent(upper)
+            self.writer.folder(reader.parent(path), private=True)
+            self.writer.write(path, content, mode=0o600)
         except KalyxError:
             pass
 
     def remove(self, path: str) -> None:
         """Remove one, and the folders made for it that are empty then."""
-        if self.facts.again().kind(path) is not None:
+        if self.reader.again().kind(path) is not None:
             try:
-                self.change.remove_file(path)
+                self.writer.remove_file(path)
             except KalyxError:
                 return
         for folder in sorted(self._made, key=len, reverse=True):
-            self.change.remove_empty_folder(folder)
+            self.writer.remove_empty_folder(folder)
 
 
 class Working:
@@ -48,11 +48,11 @@ class Working:
     ``mark`` goes into what is left in the environment meanwhile.
     """
 
-    def __init__(self, facts: Facts, place: str, work: Work, change: Change) -> None:
-        self.mark = change.chance(16)
-        self._place, self._work = facts.real(place), work
-        self._file = entry_file(facts, place, self.mark)
-        self._files, self._change = Files(facts, change), change
+    def __init__(self, reader: Reader, place: str, work: Work, writer: Writer) -> None:
+        self.mark = writer.chance(16)
+        self._place, self._work = reader.real(place), work
+        self._file = entry_file(reader, place, self.mark)
+        self._files, self._change = Files(reader, writer), writer
 
     def begin(self) -> None:
         """Write the entry."""
@@ -65,6 +65,6 @@ class Working:
         self._files.remove(self._file)
 
 
-def forget(facts: Facts, place: str, mark: str, change: Change) -> None:
+def forget(reader: Reader, place: str, mark: str, writer: Writer) -> None:
     """Remove the entry of a run that was stopped, once what it left is cleared."""
-    Files(facts, change).remove(entry_file(facts, place, mark))
+    Files(reader, writer).remove(entry_file(reader, place, mark))

@@ -22,18 +22,18 @@ def could_bring(machine: Machine, version: str) -> list[str]:
 
 
 def _commands(machine: Machine, version: str) -> Iterator[list[str]]:
-    facts = machine.facts
-    for root in manager_roots(facts):
-        manager = facts.parent(root)
-        program = facts.join(manager, "bin", facts.name(manager).lstrip("."))
-        if facts.is_file(program) and facts.may_run(program):
+    reader = machine.reader
+    for root in manager_roots(reader):
+        manager = reader.parent(root)
+        program = reader.join(manager, "bin", reader.name(manager).lstrip("."))
+        if reader.is_file(program) and reader.may_run(program):
             yield [program, "install", version]
     minor = minor_of(version)
     for environment in machine.all_environments:
-        program = facts.join(environment.prefix, "bin", "conda")
-        if environment.kind == "kept" and facts.is_file(program):
-            yield [program, "create", "--prefix", facts.join(facts.folder, f"python{minor}"), f"python={version}"]
-    if machine.runner is not None and facts.is_file(_SYSTEM_INSTALLER):
+        program = reader.join(environment.prefix, "bin", "conda")
+        if environment.kind == "kept" and reader.is_file(program):
+            yield [program, "create", "--prefix", reader.join(reader.folder, f"python{minor}"), f"python={version}"]
+    if machine.runner is not None and reader.is_file(_SYSTEM_INSTALLER):
         package = f"python{minor}"
         told = machine.runner.run([_SYSTEM_LIST, "policy", package], seconds=5.0)
         candidates = [line.split(":", 1)[1].strip() for line in told.output.decode("utf-8", "replace").splitlines()

@@ -7,29 +7,29 @@ import json
 from kalyx.core.environments.managed_envs import made_list, made_prefixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts
-from kalyx.core.system.writer import Change
+from kalyx.core.system import Reader
+from kalyx.core.system.writer import Writer
 
 
-def remember(facts: Facts, prefix: str, change: Change) -> None:
+def remember(reader: Reader, prefix: str, writer: Writer) -> None:
     """Put an environment on the list; those that are none any more go from it."""
-    _write(facts.again(), [*_still(facts.again(), prefix), prefix], change)
+    _write(reader.again(), [*_still(reader.again(), prefix), prefix], writer)
 
 
-def forget(facts: Facts, prefix: str, change: Change) -> None:
+def forget(reader: Reader, prefix: str, writer: Writer) -> None:
     """Take a removed environment from the list."""
-    if prefix in made_prefixes(facts.again()):
-        _write(facts.again(), _still(facts.again(), prefix), change)
+    if prefix in made_prefixes(reader.again()):
+        _write(reader.again(), _still(reader.again(), prefix), writer)
 
 
-def _still(facts: Facts, apart: str) -> list[str]:
-    return [one for one in made_prefixes(facts) if one != apart and looks_like_environment(facts, one)]
+def _still(reader: Reader, apart: str) -> list[str]:
+    return [one for one in made_prefixes(reader) if one != apart and looks_like_environment(reader, one)]
 
 
-def _write(facts: Facts, prefixes: list[str], change: Change) -> None:
-    path = made_list(facts)
+def _write(reader: Reader, prefixes: list[str], writer: Writer) -> None:
+    path = made_list(reader)
     try:
-        change.folder(facts.parent(path), private=True)
-        change.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"), mode=0o600)
+        writer.folder(reader.parent(path), private=True)
+        writer.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"), mode=0o600)
     except (KalyxError, UnicodeEncodeError):
         pass  # a list for finding things again: what was done is done without it

@@ -96,14 +96,14 @@ def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ..
     """
     for word in argv:
         # A remedy may lead to another environment: one that only lies in the folder stood in is not started for that.
-        if machine.facts.path.isabs(word) and word not in own and not_to_be_run(machine.facts, word) is not None:
-            prefix = word if argv[0] == "kalyx" else machine.facts.parent(machine.facts.parent(word))
-            if looks_like_environment(machine.facts, prefix) and not has_entered(machine.facts, prefix):
+        if machine.reader.path.isabs(word) and word not in own and not_to_be_run(machine.reader, word) is not None:
+            prefix = word if argv[0] == "kalyx" else machine.reader.parent(machine.reader.parent(word))
+            if looks_like_environment(machine.reader, prefix) and not has_entered(machine.reader, prefix):
                 says = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
                 raise KalyxError(f"{visible(prefix)} {says}: {visible(machine.line(argv))}")
     if argv[0] in ("rm", "mv"):
-        links = machine.facts.kind
-        for path in [word for word in argv[1:] if machine.facts.path.isabs(word) and links(word) is not None]:
+        links = machine.reader.kind
+        for path in [word for word in argv[1:] if machine.reader.path.isabs(word) and links(word) is not None]:
             whose = remedies.not_the_users_own(machine, path)
             if whose is not None:
                 raise KalyxError(f"{visible(path)} belongs to {visible(whose)}: nothing was done")

@@ -21,9 +21,9 @@ from kalyx.core.invocation import kernel_of
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.seats.notebook import ENDING
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.visible import visible
 
 _LIMIT = 64 * 1024 * 1024
@@ -72,7 +72,7 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
 
 def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:
     """What would change in the notebook. Raises KalyxError for a file that must not or cannot be changed."""
-    before = read_for_change(machine.facts, path)
+    before = read_for_change(machine.reader, path)
     text = before.decode("utf-8")
     wanted = {"display_name": kernel.label, "language": kernel.language or "python", "name": kernel.id}
     try:
@@ -104,15 +104,15 @@ def _edits(text: str, metadata: Member, wanted: dict[str, str]) -> tuple[list[Ed
     return set_members(text, spec, wanted), was if isinstance(was, str) else None
 
 
-def read_for_change(facts: Facts, path: str) -> bytes:
+def read_for_change(reader: Reader, path: str) -> bytes:
     """The bytes of a file that is to be changed. Raises KalyxError for one that may not or cannot be."""
-    if facts.kind(path) == "link":
-        raise KalyxError(f"{visible(path)} is a link to {visible(facts.real(path))}; name that file itself")
+    if reader.kind(path) == "link":
+        raise KalyxError(f"{visible(path)} is a link to {visible(reader.real(path))}; name that file itself")
     try:
-        raw = facts.read_whole(path, _LIMIT)
+        raw = reader.read_whole(path, _LIMIT)
     except Unreadable as problem:
         raise KalyxError(f"{visible(path)}: {problem.reason}; it was not changed") from None
-    status = facts.status(path)
+    status = reader.status(path)
     if status is not None and not status.mode & 0o222:
         raise KalyxError(f"{visible(path)} is read-only; it was not changed")
     try:
@@ -122,9 +122,9 @@ def read_for_change(facts: Facts, path: str) -> bytes:
     return raw
 
 
-def carry_out(machine: Machine, pointing: Pointing, change: Change) -> list[str]:
+def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]:
     """Make the change; returns the call that takes it back. What takes it back is written first."""
-    status = None if pointing.is_new else machine.facts.again().status(pointing.path)
+    status = None if pointing.is_new else machine.reader.again().status(pointing.path)
     note = _Note(
         path=pointing.path,
         after=hashlib.sha256(pointing.after).hexdigest(),
@@ -132,8 +132,8 @@ def carry_out(machine: Machine, pointing: Pointing, change: Change) -> list[str]
         new=pointing.is_new,
         times=(status.modified_ns, status.modified_ns) if status is not None else None,
     )
-    kept = _kept(machine.facts, pointing.path)
-    with Transaction(machine.facts, change) as transaction:
+    kept = _kept(machine.reader, pointing.path)
+    with Transaction(machine.reader, writer) as transaction:
         transaction.write(kept, msgspec.json.encode(note), mode=0o600)
         if pointing.goes:
             transaction.remove_file(pointing.path)
@@ -146,20 +146,20 @@ def carry_out(machine: Machine, pointing: Pointing, change: Change) -> list[str]
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
 
 
-def take_back(pointing: Pointing, change: Change) -> None:
+def take_back(pointing: Pointing, writer: Writer) -> None:
     """What was there before, byte for byte, where the change turned out not to do what it should."""
     if pointing.is_new:
-        change.remove_file(pointing.path)
+        writer.remove_file(pointing.path)
     else:
-        change.write(pointing.path, pointing.before)
+        writer.write(pointing.path, pointing.before)
 
 
 def plan_undo(machine: Machine, path: str) -> Pointing:
     """What takes the last change back. Raises KalyxError where there is none, or the file was changed since."""
-    facts = machine.facts
-    before = read_for_change(facts, path)
+    reader = machine.reader
+    before = read_for_change(reader, path)
     try:
-        note = msgspec.json.decode(believed(facts, _kept(facts, path), _NOTE_LIMIT), type=_Note)
+        note = msgspec.json.decode(believed(reader, _kept(reader, path), _NOTE_LIMIT), type=_Note)
         edits = [Edit(start, end, base64.b64decode(text).decode()) for start, end, text in note.back]
     except (Unreadable, msgspec.MsgspecError, ValueError, RecursionError):
         raise KalyxError(f"{visible(path)}: no change of it is kept") from None
@@ -175,7 +175,7 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
     return Pointing(path, before, after.encode("utf-8"), back, None, deeds, times=note.times)
 
 
-def _kept(facts: Facts, path: str) -> str:
+def _kept(reader: Reader, path: str) -> str:
     """Where what takes a change back is kept, in the user's data folder."""
     name = hashlib.sha256(path.encode("utf-8", "surrogateescape")).hexdigest()[:24] + ".json"
-    return facts.join(own_folder(facts, "data"), "pointed", name)
+    return reader.join(own_folder(reader, "data"), "pointed", name)

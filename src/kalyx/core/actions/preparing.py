@@ -19,8 +19,8 @@ from kalyx.core.actions.installer import executable_in, held, install_command, r
 from kalyx.core.actions.inventory import moves
 from kalyx.core.actions.journal import Working
 from kalyx.core.actions.proving import proofs
-from kalyx.core.actions.requested import Wants
-from kalyx.core.environments.invocation import Way
+from kalyx.core.actions.requested import InstallSpec
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
@@ -33,7 +33,7 @@ from kalyx.core.outcomes import PrepareAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.system import Unreadable, claims
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -49,7 +49,7 @@ class Order(Struct, kw_only=True):
     folder: str
     base: Interpreter
     see_base: bool = False
-    wants: Wants
+    wants: InstallSpec
     wheels: str | None = None
     with_kernel_package: bool = False
 
@@ -61,11 +61,11 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     deeds = [ChangePlan(deed="make environment", path=order.folder)]
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
-    python = executable_in(machine.facts, order.folder)
+    python = executable_in(machine.reader, order.folder)
     let_through(python)  # Kalyx makes it
     words = list(order.wants.words)
     if order.with_kernel_package and not order.wants.keys & {canonical(one.distribution) for one in KERNEL_PACKAGES}:
-        words.append(to_bring(machine.facts, order.wheels).distribution)
+        words.append(to_bring(machine.reader, order.wheels).distribution)
     if words:
         commands.append(install_command(python, order.wheels, machine.seconds, words))
         deeds.append(ChangePlan(deed="install " + " ".join(words), path=order.folder))
@@ -73,33 +73,33 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
 
 
 def _refuse_what_is_there(machine: Machine, folder: str) -> None:
-    facts = machine.facts
-    kind = facts.kind(folder)
+    reader = machine.reader
+    kind = reader.kind(folder)
     if kind is None:
-        upper = facts.parent(folder)
-        while facts.kind(upper) is None and facts.parent(upper) != upper:
-            upper = facts.parent(upper)
-        if not facts.is_folder(upper):
+        upper = reader.parent(folder)
+        while reader.kind(upper) is None and reader.parent(upper) != upper:
+            upper = reader.parent(upper)
+        if not reader.is_folder(upper):
             raise KalyxError(f"{visible(upper)} is not a folder; nothing can be made below it")
         return
     if kind != "folder":
         raise KalyxError(f"{visible(folder)} is there already and is not a folder")
     try:
-        names = list(facts.listing(folder))
+        names = list(reader.listing(folder))
     except Unreadable as problem:
         raise KalyxError(f"{visible(folder)}: {problem.reason}") from None
-    working = claims.worker(facts, facts.join(folder, UNFINISHED_MARK))
+    working = claims.worker(reader, reader.join(folder, UNFINISHED_MARK))
     if working is not None:
         raise KalyxError(f"{visible(folder)} is being made at this moment by process {working}")
-    mark = facts.join(folder, UNFINISHED_MARK)
-    if names and not entry_of(facts, folder, mark, "prepare"):
+    mark = reader.join(folder, UNFINISHED_MARK)
+    if names and not entry_of(reader, folder, mark, "prepare"):
         if UNFINISHED_MARK in names:
             raise KalyxError(f"{visible(mark)} was not written by Kalyx here; the folder is left as it is")
         what = "an environment" if "pyvenv.cfg" in names else "not empty"
         raise KalyxError(f"{visible(folder)} is {what} already; name a new folder")
     own = [name for name in names if name not in MAKERS_NAMES]
     if own:
-        shown = visible(facts.join(folder, sorted(own)[0]))
+        shown = visible(reader.join(folder, sorted(own)[0]))
         raise KalyxError(f"{shown} was not made by the run that was stopped in {visible(folder)}; move it away first")
 
 
@@ -107,8 +107,8 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
     """An interpreter that cannot make environments by its own standard means is refused with the way out."""
     if base.version.startswith("2."):
         raise KalyxError(f"Python {base.version} has no standard means to make environments; choose 3.6 or newer")
-    search = search_path(machine.facts, base, Way(no_user=True))
-    resolver = Resolver(machine.facts, base, search, machine.facts.folder)
+    search = search_path(machine.reader, base, Invocation(no_user=True))
+    resolver = Resolver(machine.reader, base, search, machine.reader.folder)
     for module in ("venv", "ensurepip"):
         if resolver.resolve(module).place is None:
             minor = base.minor
@@ -120,67 +120,67 @@ def carry_out(
     machine: Machine,
     order: Order,
     commands: list[list[str]],
-    change: Change,
+    writer: Writer,
     tell: Callable[[str], None],
 ) -> PrepareAnswer:
     """Make, fill and check. On any failure the folder is cleared again. Raises KalyxError with the reason."""
-    facts = machine.facts
-    fresh = facts.kind(order.folder) is None
-    change.folder(order.folder)
-    mark, working = facts.join(order.folder, UNFINISHED_MARK), Working(facts, order.folder, "prepare", change)
+    reader = machine.reader
+    fresh = reader.kind(order.folder) is None
+    writer.folder(order.folder)
+    mark, working = reader.join(order.folder, UNFINISHED_MARK), Working(reader, order.folder, "prepare", writer)
     before: list[Package] = []
     working.begin()
     try:
-        claims.claim(facts, mark, change, working.mark)
+        claims.claim(reader, mark, writer, working.mark)
     except BaseException:
         working.end()
         raise
     try:
-        _clear(machine, order.folder, change, keep=mark)
+        _clear(machine, order.folder, writer, keep=mark)
         for argv in commands:
             tell(" ".join(argv[1:4]))
             with signals.heeded():
                 run_to_end(machine, argv, tell)
-            before = before or held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
-        if not facts.again().is_file(facts.join(order.folder, ".gitignore")):
-            change.write(facts.join(order.folder, ".gitignore"), IGNORE_ALL)
-        change.remove_file(mark)
+            before = before or held(machine, read_interpreter(reader.again(), executable_in(reader, order.folder)))
+        if not reader.again().is_file(reader.join(order.folder, ".gitignore")):
+            writer.write(reader.join(order.folder, ".gitignore"), IGNORE_ALL)
+        writer.remove_file(mark)
         working.end()
-        managed_envs.remember(facts, facts.real(order.folder), change)
+        managed_envs.remember(reader, reader.real(order.folder), writer)
     except BaseException:
-        _clear(machine, order.folder, change)
+        _clear(machine, order.folder, writer)
         if fresh:
-            change.remove_empty_folder(order.folder)
+            writer.remove_empty_folder(order.folder)
         working.end()
         raise
-    after = held(machine, read_interpreter(facts.again(), executable_in(facts, order.folder)))
+    after = held(machine, read_interpreter(reader.again(), executable_in(reader, order.folder)))
     steps = [machine.line(argv) for argv in commands]
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
 
 
-def _clear(machine: Machine, folder: str, change: Change, keep: str = "") -> None:
+def _clear(machine: Machine, folder: str, writer: Writer, keep: str = "") -> None:
     """Empty our own marked folder; the mark goes last, so that a second stop leaves it recognisable."""
-    facts = machine.facts.again()
-    for name in sorted(facts.names(folder), key=lambda one: one == UNFINISHED_MARK):
-        path = facts.join(folder, name)
+    reader = machine.reader.again()
+    for name in sorted(reader.names(folder), key=lambda one: one == UNFINISHED_MARK):
+        path = reader.join(folder, name)
         if path == keep:
             continue
-        if facts.kind(path) == "folder":
-            change.remove_folder(path)
+        if reader.kind(path) == "folder":
+            writer.remove_folder(path)
         else:
-            change.remove_file(path)
+            writer.remove_file(path)
 
 
 def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     """What was asked for against what is there: packages by their metadata, and a trial import of each module."""
-    facts = machine.facts
+    reader = machine.reader
     try:
-        interpreter = read_interpreter(facts, executable_in(facts, order.folder))
+        interpreter = read_interpreter(reader, executable_in(reader, order.folder))
     except NotAnInterpreter as refusal:
         raise KalyxError(f"the new environment does not start: {refusal.reason}") from None
     answer.interpreter = interpreter
-    search = search_path(facts, interpreter, Way(variables={}, no_user=True))
-    packages, _ = contents(facts, interpreter, search)
+    search = search_path(reader, interpreter, Invocation(variables={}, no_user=True))
+    packages, _ = contents(reader, interpreter, search)
     keys = order.wants.keys
     answer.packages = [one for one in packages if canonical(one.name) in keys]
     there = {canonical(one.name) for one in answer.packages}

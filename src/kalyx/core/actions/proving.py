@@ -19,7 +19,7 @@ def _try(machine: Machine, interpreter: Interpreter, package: Package, module: s
     assert machine.runner is not None
     with machine.runner.empty_folder() as empty:
         trial = try_import(machine.runner, interpreter.executable, module, folder=empty, seconds=machine.seconds,
-                           variables=machine.facts.variables)  # fmt: skip
+                           variables=machine.reader.variables)  # fmt: skip
     found = ImportAnswer(statement=f"import {module}", module=module, outcome="imports" if trial.imports else "fails")
     found.found_at = trial.file
     found.distribution = Distribution(name=package.name, version=package.version or "")
@@ -32,9 +32,9 @@ def running_in(machine: Machine, environment: Environment) -> list[str]:
     """The processes of this user that run in the environment now, in words: kernels, and other programs."""
     from kalyx.core.seats.process import process_seat
 
-    facts, found = machine.facts.again(), []
-    for process in python_processes(facts):
-        seat = process_seat(machine.facts, process, "")
+    reader, found = machine.reader.again(), []
+    for process in python_processes(reader):
+        seat = process_seat(machine.reader, process, "")
         if seat.environment is None or seat.environment.key != environment.key:
             continue
         what = "kernel" if connection_file_of(process) else program_ran(process.command)

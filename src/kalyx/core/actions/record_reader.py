@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.visible import visible
 
 HEAD = "# kalyx record 1"
@@ -25,15 +25,15 @@ class Recorded(Struct):
     packages: list[Package]
 
 
-def is_record(facts: Facts, path: str) -> bool:
+def is_record(reader: Reader, path: str) -> bool:
     """Whether a file is a record that ``record`` wrote, by its first lines."""
-    return (facts.text_or_none(path, _LIMIT) or "").startswith(HEAD + "\n")
+    return (reader.text_or_none(path, _LIMIT) or "").startswith(HEAD + "\n")
 
 
-def read_record(facts: Facts, path: str) -> Recorded:
+def read_record(reader: Reader, path: str) -> Recorded:
     """A record read back. Raises KalyxError for a file that is none."""
     try:
-        text = facts.read(path, _LIMIT).decode("utf-8")
+        text = reader.read(path, _LIMIT).decode("utf-8")
     except (Unreadable, UnicodeDecodeError) as problem:
         raise KalyxError(f"{visible(path)}: {problem}") from None
     lines = text.splitlines()

@@ -20,7 +20,7 @@ from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, marker_environment
 from kalyx.core.records import Interpreter, KalyxError, Package, Seat
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical, is_distribution_name, is_version
 from kalyx.core.text.redaction import without_credentials
 from kalyx.core.text.visible import visible
@@ -38,11 +38,11 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
     if interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, machine, named=True)
-    packages, unread = contents(machine.facts, interpreter, search)
+    packages, unread = contents(machine.reader, interpreter, search)
     records = {(one.site, canonical(one.name)): one for one in machine.installed(search.site_packages)}
     answer = RecordAnswer(target=seat, text="", unread=unread)
     answer.left_out += [f"what is in {one.path}, which could not be read: {one.reason}" for one in unread]
-    brought = _brought_along(machine.facts, interpreter)
+    brought = _brought_along(machine.reader, interpreter)
     chosen = [one for one in packages if one.version is not None and one.hidden_by is None]
     chosen = [one for one in chosen if everything or one.origin in _OWN]
     if used is not None:
@@ -68,15 +68,15 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
         answer.notes.append(
             f"not run, so not known what it adds: {evidence.fact[:80]} ({evidence.path or evidence.source})"
         )
-    answer.text = _text(machine.facts, interpreter, seat, answer)
+    answer.text = _text(machine.reader, interpreter, seat, answer)
     return answer
 
 
-def _brought_along(facts: Facts, interpreter: Interpreter) -> dict[str, str]:
+def _brought_along(reader: Reader, interpreter: Interpreter) -> dict[str, str]:
     """What making an environment with this Python brings, by the wheels that lie in its own library."""
-    names = facts.names(facts.join(interpreter.library, "ensurepip", "_bundled"))
+    names = reader.names(reader.join(interpreter.library, "ensurepip", "_bundled"))
     if interpreter.base_prefix == "/usr":
-        names = facts.names("/usr/share/python-wheels")  # where Debian keeps them
+        names = reader.names("/usr/share/python-wheels")  # where Debian keeps them
     return {
         canonical(name.split("-")[0]): name.split("-")[1] for name in names if name.endswith(".whl") and "-" in name
     }
@@ -84,7 +84,7 @@ def _brought_along(facts: Facts, interpreter: Interpreter) -> dict[str, str]:
 
 def site_modules_in_use(machine: Machine) -> list[str]:
     """The modules of a site's module system that this shell has loaded, by the variable that it sets."""
-    loaded = machine.facts.variable("LOADEDMODULES") or ""
+    loaded = machine.reader.variable("LOADEDMODULES") or ""
     return [one for one in loaded.split(":") if one]
 
 
@@ -135,7 +135,7 @@ def _direct(installed: Installed | None) -> dict[str, object] | None:
     """Where a distribution came from, where it was not an index (PEP 610)."""
     if installed is None or not installed.is_wheel:
         return None
-    text = installed.facts.text_or_none(installed.facts.join(installed.path, "direct_url.json"), 65536)
+    text = installed.reader.text_or_none(installed.reader.join(installed.path, "direct_url.json"), 65536)
     try:
         found = json.loads(text) if text else None
     except ValueError:
@@ -197,7 +197,7 @@ def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_he
     from packaging.requirements import InvalidRequirement, Requirement
 
     found: set[str] = set()
-    here = marker_environment(interpreter, machine.facts.system)
+    here = marker_environment(interpreter, machine.reader.system)
     for one in all_here:
         for text in one.requires:
             if canonical(text.partition(";")[0].split("[")[0].split("(")[0].strip(" <>=!~0123456789.*,")) != canonical(
@@ -227,14 +227,14 @@ def _used(
     answer: RecordAnswer,
 ) -> list[Package]:
     """The packages whose modules the code of a folder imports, and what those require."""
-    facts = machine.facts
-    if not facts.is_folder(folder):
+    reader = machine.reader
+    if not reader.is_folder(folder):
         raise KalyxError(f"{visible(folder)} is not a folder")
     by_module = {module: package for package in reversed(packages) for module in package.modules}
-    reads = read_folder(facts, folder)
+    reads = read_folder(reader, folder)
     answer.notes += [f"not read: {one.path} ({one.problem})" for one in reads if one.problem]
     wanted: set[str] = set()
-    own = {name.split(".")[0] for name in facts.names(folder)}
+    own = {name.split(".")[0] for name in reader.names(folder)}
     for asked in (asked for read in reads for asked in read.imports):
         top = asked.top
         if top in by_module:
@@ -242,13 +242,15 @@ def _used(
         elif not (
             top in own or builtin.is_builtin(top, interpreter.version) or _is_standard(machine, interpreter, top)
         ):
-            answer.left_out.append(f"{top} is imported in {facts.name(asked.path)}, line {asked.line}, and is not here")
+            answer.left_out.append(
+                f"{top} is imported in {reader.name(asked.path)}, line {asked.line}, and is not here"
+            )
     known = {canonical(one.name): one for one in packages}
     pending = sorted(wanted)
     while pending:
         package = known.get(pending.pop())
         installed = records.get((package.location, canonical(package.name))) if package is not None else None
-        for asked_for in asked_by(installed, interpreter, facts.system) if installed is not None else []:
+        for asked_for in asked_by(installed, interpreter, reader.system) if installed is not None else []:
             if asked_for.key in known and asked_for.key not in wanted:
                 wanted.add(asked_for.key)
                 pending.append(asked_for.key)
@@ -257,20 +259,20 @@ def _used(
 
 
 def _is_standard(machine: Machine, interpreter: Interpreter, top: str) -> bool:
-    from kalyx.core.environments.invocation import Way
+    from kalyx.core.environments.invocation import Invocation
     from kalyx.core.environments.searchpath import search_path
     from kalyx.core.imports.resolver import Resolver
 
-    search = search_path(machine.facts, interpreter, Way(no_site=True))
-    return Resolver(machine.facts, interpreter, search, machine.facts.folder).resolve(top).place is not None
+    search = search_path(machine.reader, interpreter, Invocation(no_site=True))
+    return Resolver(machine.reader, interpreter, search, machine.reader.folder).resolve(top).place is not None
 
 
-def _text(facts: Facts, interpreter: Interpreter, seat: Seat, answer: RecordAnswer) -> str:
+def _text(reader: Reader, interpreter: Interpreter, seat: Seat, answer: RecordAnswer) -> str:
     environment = seat.environment
     head = [
         HEAD,
         f"# python {interpreter.version} {interpreter.implementation} {interpreter.abi_flags}".rstrip(),
-        f"# platform {facts.system} {interpreter.architecture or 'unknown'}",
+        f"# platform {reader.system} {interpreter.architecture or 'unknown'}",
         f"# sees its base: {'yes' if environment is not None and environment.sees_base else 'no'}",
     ]
     said = [f"# not in these lines: {one}" for one in answer.left_out] + [f"# note: {one}" for one in answer.notes]

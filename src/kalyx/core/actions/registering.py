@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
@@ -28,9 +28,9 @@ from kalyx.core.machine import Machine
 from kalyx.core.outcomes import RehearsalAnswer
 from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats.server import listed_by
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.visible import visible
@@ -67,8 +67,8 @@ class Plan(Struct):
 
 def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPackage | None:
     """The first kernel package that the interpreter's own search path has, by reading."""
-    search = machine.search(interpreter, Way())
-    resolver = Resolver(machine.facts, interpreter, search, machine.facts.folder)
+    search = machine.search(interpreter, Invocation())
+    resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     for kernel_package in KERNEL_PACKAGES:
         if resolver.resolve(kernel_package.module).place is not None:
             return kernel_package
@@ -80,8 +80,8 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     interpreter, environment = seat.interpreter, seat.environment
     assert interpreter is not None and environment is not None
     identifier = _identifier(order, environment.name)
-    root = reach_folder(machine.facts, order.reach, environment.prefix, machine.facts.variables)
-    folder = machine.facts.join(root, identifier)
+    root = reach_folder(machine.reader, order.reach, environment.prefix, machine.reader.variables)
+    folder = machine.reader.join(root, identifier)
     before = _existing(machine, folder, identifier, order)
     was = _replaced(before)
     label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
@@ -91,8 +91,8 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         notes.insert(0, f"this replaces the kernel {identifier} that starts {was[1] or 'nothing'}; {kept}")
     variables = dict(order.variables)
     if order.own_path:
-        own = machine.facts.parent(interpreter.executable)
-        separator = ";" if machine.facts.system == "windows" else ":"
+        own = machine.reader.parent(interpreter.executable)
+        separator = ";" if machine.reader.system == "windows" else ":"
         variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
     spec: dict[str, object] = {
@@ -106,8 +106,8 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     spec["interrupt_mode"] = "signal"
     content = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
     verb = "replace" if before is not None else "write"
-    deeds = [ChangePlan(deed=verb, path=machine.facts.join(folder, SPEC_FILE))]
-    if not machine.facts.is_folder(folder):
+    deeds = [ChangePlan(deed=verb, path=machine.reader.join(folder, SPEC_FILE))]
+    if not machine.reader.is_folder(folder):
         deeds.insert(0, ChangePlan(deed="make folder", path=folder))
     if kernel_package.stand_in:
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
@@ -117,9 +117,9 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
 
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
     """The kernel file that registering an environment, which need not be there yet, would write."""
-    facts = machine.facts
-    root = reach_folder(facts, order.reach, prefix, facts.variables)
-    return facts.join(root, _identifier(order, facts.name(prefix)), SPEC_FILE)
+    reader = machine.reader
+    root = reach_folder(reader, order.reach, prefix, reader.variables)
+    return reader.join(root, _identifier(order, reader.name(prefix)), SPEC_FILE)
 
 
 def _replaced(before: bytes | None) -> tuple[str, str] | None:
@@ -137,14 +137,14 @@ def _replaced(before: bytes | None) -> tuple[str, str] | None:
 
 def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage, folder: str) -> dict[str, bytes]:
     """The kernel package's own icons, where its package brings some and the folder has none of these names."""
-    facts, found = machine.facts, {}
-    search = machine.search(interpreter, Way())
+    reader, found = machine.reader, {}
+    search = machine.search(interpreter, Invocation())
     for entry in search.entries:
-        resources = facts.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
-        for name in facts.names(resources) if entry.entry else []:
-            if name in _ICONS and facts.kind(facts.join(folder, name)) is None:
+        resources = reader.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
+        for name in reader.names(resources) if entry.entry else []:
+            if name in _ICONS and reader.kind(reader.join(folder, name)) is None:
                 try:
-                    found[name] = facts.read(facts.join(resources, name), 1024 * 1024)
+                    found[name] = reader.read(reader.join(resources, name), 1024 * 1024)
                 except Unreadable:
                     continue
         if found:
@@ -166,26 +166,26 @@ def _identifier(order: Order, name: str) -> str:
 
 def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> bytes | None:
     """The spec file that is there now. Raises KalyxError unless it may be replaced."""
-    facts = machine.facts
-    kind = facts.kind(folder)
+    reader = machine.reader
+    kind = reader.kind(folder)
     if kind is None:
         return None
     if kind == "link":
-        raise KalyxError(f"{folder} is a link to {facts.real(folder)}; Kalyx does not write through it")
+        raise KalyxError(f"{folder} is a link to {reader.real(folder)}; Kalyx does not write through it")
     if kind != "folder":
         raise KalyxError(f"{folder} is there already and is not a kernel folder")
-    spec = facts.join(folder, SPEC_FILE)
-    if facts.kind(spec) is None:
+    spec = reader.join(folder, SPEC_FILE)
+    if reader.kind(spec) is None:
         return None
     if not order.take_over:
-        there = read_kernel(facts, folder, machine.server)
+        there = read_kernel(reader, folder, machine.server)
         runs = there.environment.name if there.environment else there.reason or "nothing that starts"
         raise KalyxError(
             f"kernel {identifier} is registered already ({runs}, {spec});"
             " give another --id, or --take-over to replace it"
         )
     try:
-        return facts.read(spec, 1024 * 1024)
+        return reader.read(spec, 1024 * 1024)
     except Unreadable as problem:
         raise KalyxError(f"{spec}: {problem.reason}; it is not replaced") from None
 
@@ -203,8 +203,8 @@ def _label(machine: Machine, name: str, version: str, folder: str) -> str:
 
 def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
     notes = []
-    folders = [one.path for one in kernel_folders(machine.facts, machine.server)]
-    root = machine.facts.parent(folder)
+    folders = [one.path for one in kernel_folders(machine.reader, machine.server)]
+    root = machine.reader.parent(folder)
     if root not in folders:
         notes.append(f"the server seen from here ({machine.server.said_as}) does not look in {root}")
     for kernel in machine.kernels:
@@ -212,7 +212,7 @@ def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str
             continue
         if kernel.id == identifier:
             order = folders.index(root) if root in folders else len(folders)
-            theirs = folders.index(machine.facts.parent(kernel.folder))
+            theirs = folders.index(machine.reader.parent(kernel.folder))
             how = "hides" if order < theirs else "is hidden by"
             notes.append(f"it {how} another kernel {identifier} in {kernel.folder}")
         elif kernel.environment is not None and kernel.environment.key == key:
@@ -222,14 +222,14 @@ def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str
 
 def _site_module_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
     """Site modules that the interpreter needs: what the loaded ones set for its libraries is carried in the spec."""
-    facts = machine.facts
-    needed = needed_modules(facts, interpreter.base_prefix)
-    loaded = {module.name for module in loaded_modules(facts)}
+    reader = machine.reader
+    needed = needed_modules(reader, interpreter.base_prefix)
+    loaded = {module.name for module in loaded_modules(reader)}
     notes = []
     for module in needed:
         if module.name not in loaded:
             continue
-        for setting in settings_of(facts, module):
+        for setting in settings_of(reader, module):
             if setting.variable == "LD_LIBRARY_PATH" and setting.adds and setting.variable not in variables:
                 variables[setting.variable] = setting.value + ":${LD_LIBRARY_PATH}"
                 notes.append(f"{setting.variable} of the site module {module.name} is carried in the spec")
@@ -245,7 +245,7 @@ def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: d
     """The user's own packages reach into it: said, with the option that keeps them out."""
     if "PYTHONNOUSERSITE" in variables:
         return []
-    search = machine.search(interpreter, Way(variables=machine.facts.variables))
+    search = machine.search(interpreter, Invocation(variables=machine.reader.variables))
     mine = [entry.entry for entry in search.entries if entry.origin == "user" and machine.installed([entry.entry])]
     if not mine:
         return []
@@ -254,8 +254,8 @@ def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: d
 
 def _is_an_environments(machine: Machine, folder: str) -> bool:
     """Whether a kernel's folder is that of an environment (reach ``env``), which only its own servers look in."""
-    return machine.facts.parent(machine.facts.parent(folder)).replace("\\", "/").endswith("/share/jupyter") and not (
-        machine.facts.inside(folder, data_folder(machine.facts, machine.facts.variables)[0])
+    return machine.reader.parent(machine.reader.parent(folder)).replace("\\", "/").endswith("/share/jupyter") and not (
+        machine.reader.inside(folder, data_folder(machine.reader, machine.reader.variables)[0])
     )
 
 
@@ -270,32 +270,32 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
             notes.append(f"{where} could not be asked: {problem.reason}")
             continue
         if identifier not in listed:
-            looks = ", ".join(one.path for one in kernel_folders(machine.facts, server.server)[:3])
+            looks = ", ".join(one.path for one in kernel_folders(machine.reader, server.server)[:3])
             if _is_an_environments(machine, folder):
                 cure = "register it with --reach me, or stop that server and start one from the environment itself"
             else:
                 cure = "stop it and start it from this shell, whose variables lead there"
             notes.append(f"{where} does not list {identifier}: it looks in {looks}; {cure}")
-        elif listed[identifier] and machine.facts.real(listed[identifier]) != machine.facts.real(folder):
+        elif listed[identifier] and machine.reader.real(listed[identifier]) != machine.reader.real(folder):
             notes.append(f"{where} lists another {identifier}, in {listed[identifier]}")
         else:
             notes.append(f"{where} lists it: reload its page")
     return notes
 
 
-def register(machine: Machine, plan: Plan, change: Change, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
+def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
     """Write the kernel, have it ``rehearsed``, and keep it only where it answered: else all is as before.
 
     Signals: one that arrives before the kernel has answered ends the run with the state of before.
     """
-    facts, spec = machine.facts, machine.facts.join(plan.folder, SPEC_FILE)
-    with signals.held(), Transaction(facts, change) as transaction:
+    reader, spec = machine.reader, machine.reader.join(plan.folder, SPEC_FILE)
+    with signals.held(), Transaction(reader, writer) as transaction:
         for name, content in plan.icons.items():
-            transaction.write(facts.join(plan.folder, name), content, new=True)
+            transaction.write(reader.join(plan.folder, name), content, new=True)
         if plan.before is None:
             transaction.write(spec, plan.spec, new=True)
         else:
-            status = facts.again().status(spec)
+            status = reader.again().status(spec)
             times = (status.modified_ns, status.modified_ns) if status is not None else None
             note = _Note(plan.folder, base64.b64encode(plan.before).decode("ascii"), times)
             kept = remembered_folder(machine, plan.folder) + _WAS
@@ -334,26 +334,26 @@ def removable(machine: Machine, word: str) -> Kernel:
     Raises KalyxError for what Kalyx may not remove, and for an id that several kernels have: which of them is meant,
     the one that a server takes or the one that was registered, is the user's to say.
     """
-    facts = machine.facts
+    reader = machine.reader
     if _is_folder_word(machine, word):
-        folder = facts.absolute(word)
-        if facts.name(facts.parent(folder)) != "kernels":
+        folder = reader.absolute(word)
+        if reader.name(reader.parent(folder)) != "kernels":
             raise KalyxError(f"{visible(folder)} is not a kernel's folder: those lie in a folder called kernels")
-        kernel = read_kernel(facts, folder, machine.server)
+        kernel = read_kernel(reader, folder, machine.server)
     else:
         kernel = _by_id(machine, word)
-    if facts.kind(kernel.folder) == "link":
-        raise KalyxError(f"{kernel.folder} is a link to {facts.real(kernel.folder)}; remove the link yourself")
-    refusal = facts.refusal(facts.join(kernel.folder, SPEC_FILE))
+    if reader.kind(kernel.folder) == "link":
+        raise KalyxError(f"{kernel.folder} is a link to {reader.real(kernel.folder)}; remove the link yourself")
+    refusal = reader.refusal(reader.join(kernel.folder, SPEC_FILE))
     if refusal is not None:
         raise KalyxError(f"{kernel.folder} may not be looked at ({refusal}); Kalyx leaves it alone")
-    if facts.kind(facts.join(kernel.folder, SPEC_FILE)) is None:
+    if reader.kind(reader.join(kernel.folder, SPEC_FILE)) is None:
         raise KalyxError(f"{kernel.folder} holds no {SPEC_FILE}; Kalyx leaves it alone")
     return kernel
 
 
 def _is_folder_word(machine: Machine, word: str) -> bool:
-    return "/" in word or (machine.facts.system == "windows" and "\\" in word)
+    return "/" in word or (machine.reader.system == "windows" and "\\" in word)
 
 
 def _by_id(machine: Machine, identifier: str) -> Kernel:
@@ -373,10 +373,10 @@ def remembered_folder(machine: Machine, kernel_folder: str) -> str:
 
     Named by its id and its folder, so that two of one id do not take each other's place.
     """
-    data = data_folder(machine.facts, machine.facts.variables)[0]
+    data = data_folder(machine.reader, machine.reader.variables)[0]
     mark = zlib.crc32(kernel_folder.encode("utf-8", "surrogateescape"))
-    name = f"{machine.facts.name(kernel_folder).lower()}.{mark:08x}"
-    return machine.facts.join(data, REMOVED_FOLDER, name)
+    name = f"{machine.reader.name(kernel_folder).lower()}.{mark:08x}"
+    return machine.reader.join(data, REMOVED_FOLDER, name)
 
 
 def remove(machine: Machine, kernels: list[Kernel], transaction: Transaction) -> list[str]:
@@ -384,57 +384,59 @@ def remove(machine: Machine, kernels: list[Kernel], transaction: Transaction) ->
 
     Raises KalyxError where one is gone already: somebody else removed it meanwhile, and keeps it.
     """
-    facts, change = machine.facts, transaction.change
-    roots = sorted({facts.parent(kernel.folder) for kernel in kernels})
+    reader, writer = machine.reader, transaction.writer
+    roots = sorted({reader.parent(kernel.folder) for kernel in kernels})
     with ExitStack() as locks:
         for root in roots:
-            locks.enter_context(change.alone(root))
+            locks.enter_context(writer.alone(root))
         for kernel in kernels:
-            if facts.again().kind(facts.join(kernel.folder, SPEC_FILE)) is None:
+            if reader.again().kind(reader.join(kernel.folder, SPEC_FILE)) is None:
                 raise KalyxError(f"{visible(kernel.folder)} is gone already: it was removed meanwhile")
-            kept = f"{remembered_folder(machine, kernel.folder)}.{change.stamp()}"
+            kept = f"{remembered_folder(machine, kernel.folder)}.{writer.stamp()}"
             transaction.write(kept + ".json", msgspec.json.encode(_Note(kernel.folder)), mode=0o600)
             transaction.move(kernel.folder, kept)
     return ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
 
 
-def forget_older(machine: Machine, folder: str, change: Change) -> None:
+def forget_older(machine: Machine, folder: str, writer: Writer) -> None:
     """Of several kept kernels of one folder only the one that was removed last stays. What is refused stays too."""
     for path in _kept_of(machine, folder)[:-1]:
         try:
-            change.remove_file(path)
-            change.remove_folder(path.removesuffix(".json"))
+            writer.remove_file(path)
+            writer.remove_folder(path.removesuffix(".json"))
         except KalyxError:
             continue
 
 
 def _kept_of(machine: Machine, folder: str) -> list[str]:
     """The notes of the kernels removed from a folder that are kept, the last one last."""
-    facts, base = machine.facts.again(), remembered_folder(machine, folder)
-    upper = facts.parent(base)
-    names = [name for name in facts.names(upper) if name.startswith(facts.name(base) + ".") and name.endswith(".json")]
-    paths = [facts.join(upper, name) for name in sorted(names, key=lambda one: (len(one), one))]
-    return [path for path in paths if _is_of(facts, path, folder) and facts.is_folder(path.removesuffix(".json"))]
+    reader, base = machine.reader.again(), remembered_folder(machine, folder)
+    upper = reader.parent(base)
+    names = [
+        name for name in reader.names(upper) if name.startswith(reader.name(base) + ".") and name.endswith(".json")
+    ]
+    paths = [reader.join(upper, name) for name in sorted(names, key=lambda one: (len(one), one))]
+    return [path for path in paths if _is_of(reader, path, folder) and reader.is_folder(path.removesuffix(".json"))]
 
 
-def _is_of(facts: Facts, path: str, folder: str) -> bool:
-    note = _noted(facts, path)
+def _is_of(reader: Reader, path: str, folder: str) -> bool:
+    note = _noted(reader, path)
     return note is not None and note.folder == folder
 
 
 def removed_folder(machine: Machine, word: str) -> str:
     """The folder that a removed kernel was in, by its id or that folder. Raises KalyxError."""
-    facts = machine.facts
+    reader = machine.reader
     if _is_folder_word(machine, word):
-        return facts.absolute(word)
+        return reader.absolute(word)
     if not valid_id(word):
         raise KalyxError(f"{word!r} is not a kernel id")
-    upper = facts.parent(remembered_folder(machine, facts.join(facts.home, word)))
+    upper = reader.parent(remembered_folder(machine, reader.join(reader.home, word)))
     found: list[str] = []
-    for name in facts.names(upper):
+    for name in reader.names(upper):
         match = _NOTE_NAME.fullmatch(name)
         if match is not None and match[1] == word.lower():
-            note = _noted(facts, facts.join(upper, name))
+            note = _noted(reader, reader.join(upper, name))
             found += [note.folder] if note is not None and note.folder not in found else []
     if not found:
         raise KalyxError(f"no removed kernel {word!r} is kept")
@@ -443,46 +445,46 @@ def removed_folder(machine: Machine, word: str) -> str:
     return found[0]
 
 
-def _noted(facts: Facts, path: str) -> _Note | None:
-    if facts.kind(path) is None:
+def _noted(reader: Reader, path: str) -> _Note | None:
+    if reader.kind(path) is None:
         return None
     try:
-        note = msgspec.json.decode(believed(facts, path, 8 * 1024 * 1024), type=_Note)
+        note = msgspec.json.decode(believed(reader, path, 8 * 1024 * 1024), type=_Note)
     except (Unreadable, msgspec.MsgspecError, RecursionError):
         return None
-    is_kernels = facts.path.isabs(note.folder) and facts.name(facts.parent(note.folder)) == "kernels"
+    is_kernels = reader.path.isabs(note.folder) and reader.name(reader.parent(note.folder)) == "kernels"
     return note if is_kernels and ".." not in note.folder.replace("\\", "/").split("/") else None
 
 
 def restorable(machine: Machine, folder: str) -> str:
     """Where what was removed from a kernel's folder, or replaced in it, is kept. Raises KalyxError where none is."""
-    facts = machine.facts.again()
+    reader = machine.reader.again()
     was = remembered_folder(machine, folder) + _WAS
-    if facts.kind(folder) is not None and _is_of(facts, was, folder):
+    if reader.kind(folder) is not None and _is_of(reader, was, folder):
         return was
     kept = _kept_of(machine, folder)
     if not kept:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
     place = kept[-1].removesuffix(".json")
-    if facts.kind(folder) is not None:
+    if reader.kind(folder) is not None:
         raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {place}")
     return place
 
 
-def restore(machine: Machine, folders: list[str], change: Change) -> None:
+def restore(machine: Machine, folders: list[str], writer: Writer) -> None:
     """Put back kernels that were removed, or replaced, all or none. Raises KalyxError as ``restorable``."""
-    facts = machine.facts
-    with signals.held(), Transaction(facts, change) as transaction:
+    reader = machine.reader
+    with signals.held(), Transaction(reader, writer) as transaction:
         for folder in folders:
             kept = restorable(machine, folder)
             if kept.endswith(_WAS):
-                note = _noted(facts.again(), kept)
+                note = _noted(reader.again(), kept)
                 assert note is not None
                 try:
                     spec = base64.b64decode(note.spec, validate=True)
                 except ValueError:
                     raise KalyxError(f"{visible(kept)} is damaged; nothing was put back") from None
-                transaction.write(facts.join(folder, SPEC_FILE), spec, times=note.times)
+                transaction.write(reader.join(folder, SPEC_FILE), spec, times=note.times)
                 transaction.remove_file(kept)
             else:
                 transaction.move(kept, folder)

@@ -8,7 +8,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -16,18 +16,18 @@ _LINES = 5000  # of a requirements file
 _PACKED = (".whl", ".tar.gz", ".zip")
 
 
-class Wants(Struct):
+class InstallSpec(Struct):
     """The words for the installer, and the canonical names of what was asked for by name."""
 
     words: list[str] = []
     keys: set[str] = set()
 
 
-def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
+def wants(reader: Reader, requirements: list[str], file: str | None) -> InstallSpec:
     """Everything asked for. Raises KalyxError for a requirement that no rule accepts or a file that is not there."""
-    found = Wants([], set())
+    found = InstallSpec([], set())
     for text in requirements:
-        place = _place(facts, text)
+        place = _place(reader, text)
         if place is None:
             found.keys.add(_key(text))
             found.words.append(text)
@@ -37,21 +37,21 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
         found.keys |= {canonical(name)} if name else set()
     if file is None:
         return found
-    path = facts.absolute(file)
-    if facts.is_folder(path) or path.endswith((".py", ".toml")):
-        for line in _of_project(facts, path):
+    path = reader.absolute(file)
+    if reader.is_folder(path) or path.endswith((".py", ".toml")):
+        for line in _of_project(reader, path):
             found.keys.add(_key(line))
             found.words.append(line)
         return found
     try:
-        text = facts.read(path, 4 * 1024 * 1024).decode("utf-8")
+        text = reader.read(path, 4 * 1024 * 1024).decode("utf-8")
     except Unreadable as problem:
         raise KalyxError(f"{visible(path)}: {problem.reason}") from None
     except UnicodeDecodeError:
         raise KalyxError(f"{visible(path)}: not UTF-8") from None
     if text.count("\n") > _LINES:
         raise KalyxError(f"{visible(path)} has more than {_LINES} lines")
-    found.words += _absolute_words(facts, path, text) or ["-r", path]
+    found.words += _absolute_words(reader, path, text) or ["-r", path]
     for line in text.splitlines():
         line = line.split(" #")[0].strip()
         if line and not line.startswith(("#", "-")) and "://" not in line.split("@")[0]:
@@ -62,7 +62,7 @@ def wants(facts: Facts, requirements: list[str], file: str | None) -> Wants:
     return found
 
 
-def _absolute_words(facts: Facts, path: str, text: str) -> list[str]:
+def _absolute_words(reader: Reader, path: str, text: str) -> list[str]:
     """The lines of a requirements file as words, where some name a place by a relative path; else none.
 
     The installer stands in an empty folder, and such a path goes by the folder that Kalyx was called in. Raises
@@ -80,15 +80,15 @@ def _absolute_words(facts: Facts, path: str, text: str) -> list[str]:
         option, sign, value = option.partition("=") if option.startswith("--") else (option, "", "")
         rest = value if sign else rest.strip()
         if option in ("-r", "--requirement", "-c", "--constraint"):
-            words += [option, facts.absolute(rest, facts.parent(path))]
+            words += [option, reader.absolute(rest, reader.parent(path))]
         elif option in ("-e", "--editable"):
-            is_place = rest.startswith((".", "~")) or facts.exists(facts.absolute(rest.partition("[")[0]))
-            words += ["-e", facts.absolute(rest) if is_place else rest]
+            is_place = rest.startswith((".", "~")) or reader.exists(reader.absolute(rest.partition("[")[0]))
+            words += ["-e", reader.absolute(rest) if is_place else rest]
             relative = relative or is_place
         elif line.startswith("-"):
             words += shlex.split(line)
-        elif line.startswith(".") or (line.endswith(_PACKED) and facts.exists(facts.absolute(line))):
-            words.append(facts.absolute(line))
+        elif line.startswith(".") or (line.endswith(_PACKED) and reader.exists(reader.absolute(line))):
+            words.append(reader.absolute(line))
             relative = True
         else:
             words.append(line)
@@ -97,35 +97,35 @@ def _absolute_words(facts: Facts, path: str, text: str) -> list[str]:
     return words if relative else []
 
 
-def _place(facts: Facts, text: str) -> tuple[bool, str, str | None] | None:
+def _place(reader: Reader, text: str) -> tuple[bool, str, str | None] | None:
     """A folder or file to install from: whether it stays linked (``-e``), its path, the name it says; None: no path."""
     linked = text.startswith("-e ")
     words = text.removeprefix("-e ").strip()
     is_path = linked or words.startswith((".", "/", "~")) or words.endswith(_PACKED)
     if not is_path or "://" in words or " @ " in words:
         return None
-    path = facts.absolute(words)
-    if not facts.exists(path):
+    path = reader.absolute(words)
+    if not reader.exists(path):
         raise KalyxError(f"{visible(path)}: there is no such file or folder to install from")
-    if facts.name(path).endswith(".whl"):
-        return linked, path, facts.name(path).partition("-")[0]
+    if reader.name(path).endswith(".whl"):
+        return linked, path, reader.name(path).partition("-")[0]
     from kalyx.core.packages.project import PROJECT, project_of
 
-    project = project_of(facts, path) if facts.is_file(facts.join(path, PROJECT)) else None
+    project = project_of(reader, path) if reader.is_file(reader.join(path, PROJECT)) else None
     return linked, path, project.name if project is not None else None
 
 
-def _of_project(facts: Facts, path: str) -> list[str]:
+def _of_project(reader: Reader, path: str) -> list[str]:
     """What a project's folder or file, or a script with a block of its own (PEP 723), always asks for.
 
     Raises KalyxError.
     """
     from kalyx.core.packages.project import block_of_script, project_in, project_of
 
-    if facts.is_folder(path):
-        project = project_of(facts, path)
+    if reader.is_folder(path):
+        project = project_of(reader, path)
     else:
-        project = project_in(facts, path) if path.endswith(".toml") else block_of_script(facts, path)
+        project = project_in(reader, path) if path.endswith(".toml") else block_of_script(reader, path)
     if project is None:
         raise KalyxError(f"{visible(path)}: it says nowhere what it asks for")
     if project.problem is not None:
@@ -144,12 +144,12 @@ def _key(text: str) -> str:
         ) from None
 
 
-def required_python(facts: Facts, folder: str) -> tuple[str, str] | None:
+def required_python(reader: Reader, folder: str) -> tuple[str, str] | None:
     """The ``requires-python`` of a project file in the folder, and the file; None when it names none."""
     from kalyx.core.packages.project import PROJECT, project_in
 
-    path = facts.join(folder, PROJECT)
-    project = project_in(facts, path) if facts.is_file(path) else None
+    path = reader.join(folder, PROJECT)
+    project = project_in(reader, path) if reader.is_file(path) else None
     if project is None:
         return None
     if project.problem is not None and project.requires_python is None:

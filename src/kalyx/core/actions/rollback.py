@@ -14,7 +14,7 @@ from kalyx.core.actions.installer import run_to_end
 from kalyx.core.findings.taking_back import inverse
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Remedy
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible
 
@@ -39,14 +39,14 @@ def found_before(machine: Machine, remedy: Remedy) -> list[Found]:
             one.versions = _versions(machine, argv[0])
         elif argv[:2] == ["kalyx", "prepare"]:
             moved = any(before.argv[:2] == ["mv", argv[2]] for before in found)
-            one.was_there = machine.facts.exists(argv[2]) and not moved
+            one.was_there = machine.reader.exists(argv[2]) and not moved
         found.append(one)
     return found
 
 
 def undoing(machine: Machine, found: list[Found]) -> tuple[list[list[str]], list[str]]:
     """The commands that put it back, last step first, on a machine looked at afresh; and what none of them can."""
-    facts, commands, left = machine.facts, [], []
+    reader, commands, left = machine.reader, [], []
     seen: set[str] = set()
     for one in reversed(found):
         argv = one.argv
@@ -66,17 +66,17 @@ def undoing(machine: Machine, found: list[Found]) -> tuple[list[list[str]], list
         back = inverse(argv) if argv and not one.was_there and argv[:2] != ["kalyx", "register"] else None
         if back is None and argv:
             left.append(machine.line(argv))  # of a kernel taken over, its former file is kept for the user's own word
-        elif back is not None and _is_done(facts, argv, commands):
+        elif back is not None and _is_done(reader, argv, commands):
             commands.append(back)
     return commands, left
 
 
-def _is_done(facts: Facts, argv: list[str], commands: list[list[str]]) -> bool:
+def _is_done(reader: Reader, argv: list[str], commands: list[list[str]]) -> bool:
     """Whether a step came to be, so that there is something to take back; ``commands`` are run before that."""
     if argv[0] == "mv":
-        free = facts.kind(argv[1]) is None or ["kalyx", "discard", argv[1]] in commands
-        return free and facts.kind(argv[2]) is not None
-    return argv[1] != "prepare" or facts.exists(argv[2])
+        free = reader.kind(argv[1]) is None or ["kalyx", "discard", argv[1]] in commands
+        return free and reader.kind(argv[2]) is not None
+    return argv[1] != "prepare" or reader.exists(argv[2])
 
 
 def put_back(machine: Machine, found: list[Found], tell: Tell) -> list[str]:
@@ -99,6 +99,8 @@ def _installs(argv: list[str]) -> bool:
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:
-    environment = machine.environment_named(machine.facts.real(machine.facts.parent(machine.facts.parent(executable))))
+    environment = machine.environment_named(
+        machine.reader.real(machine.reader.parent(machine.reader.parent(executable)))
+    )
     sites = environment.site_packages if environment is not None else []
     return {one.key: (one.name, one.version) for one in machine.installed(sites)}

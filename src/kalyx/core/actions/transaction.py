@@ -21,9 +21,9 @@ from msgspec import Struct
 from kalyx.core import signals
 from kalyx.core.actions.journal import Files
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts, Unreadable, claims
+from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import believed, own_folder
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 
 _LIMIT = 64 * 1024 * 1024
 _START = "changes-"
@@ -50,19 +50,19 @@ class _Journal(Struct, forbid_unknown_fields=True):
     inverses: list[Inverse]
 
 
-def _folder(facts: Facts) -> str:
-    return facts.join(own_folder(facts, "state"), "journal")
+def _folder(reader: Reader) -> str:
+    return reader.join(own_folder(reader, "state"), "journal")
 
 
 class Transaction:
     """Use as a block: changes by its methods, then ``commit``. Between them a signal takes effect at once."""
 
-    def __init__(self, facts: Facts, change: Change) -> None:
-        self.facts = facts
-        self.change = change
+    def __init__(self, reader: Reader, writer: Writer) -> None:
+        self.reader = reader
+        self.writer = writer
         self.inverses: list[Inverse] = []
-        self._file = facts.join(_folder(facts), f"{_START}{change.chance(8)}.json")
-        self._files = Files(facts, change)
+        self._file = reader.join(_folder(reader), f"{_START}{writer.chance(8)}.json")
+        self._files = Files(reader, writer)
         self._is_over = False
 
     def __enter__(self) -> Transaction:
@@ -82,13 +82,13 @@ class Transaction:
 
     def folder(self, path: str) -> None:
         """Make a folder and those above it."""
-        made, upper, facts = [], path, self.facts.again()
-        while not facts.exists(upper) and facts.parent(upper) != upper:
+        made, upper, reader = [], path, self.reader.again()
+        while not reader.exists(upper) and reader.parent(upper) != upper:
             made.append(upper)
-            upper = facts.parent(upper)
+            upper = reader.parent(upper)
         with signals.held():
             for one in reversed(made):
-                self._do(Inverse("remove-folder", one), partial(self.change.folder, one))
+                self._do(Inverse("remove-folder", one), partial(self.writer.folder, one))
 
     def write(
         self,
@@ -100,38 +100,38 @@ class Transaction:
         over: bytes | None = None,
         times: tuple[int, int] | None = None,
     ) -> None:
-        """Write a file (``Change.write``); the folders above it are made."""
-        facts, digest = self.facts.again(), hashlib.sha256(content).hexdigest()
-        self.folder(facts.parent(path))
-        status = facts.status(path)
+        """Write a file (``Writer.write``); the folders above it are made."""
+        reader, digest = self.reader.again(), hashlib.sha256(content).hexdigest()
+        self.folder(reader.parent(path))
+        status = reader.status(path)
         with signals.held():
             if status is None:
                 inverse = Inverse("remove", path, digest)
             else:
                 try:
-                    before = facts.read_whole(path, _LIMIT)
+                    before = reader.read_whole(path, _LIMIT)
                 except Unreadable as refusal:
                     raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
                 had = (status.modified_ns, status.modified_ns)
                 inverse = Inverse("write", path, digest, base64.b64encode(before).decode("ascii"), times=had)
-            self._do(inverse, lambda: self.change.write(path, content, mode, new=new, over=over, times=times))
+            self._do(inverse, lambda: self.writer.write(path, content, mode, new=new, over=over, times=times))
 
     def move(self, path: str, to: str) -> None:
         """Give a file or folder another path; the folders above that are made."""
-        self.folder(self.facts.parent(to))
+        self.folder(self.reader.parent(to))
         with signals.held():
-            self._do(Inverse("move", path, to=to), lambda: self.change.move(path, to))
+            self._do(Inverse("move", path, to=to), lambda: self.writer.move(path, to))
 
     def remove_file(self, path: str) -> None:
         """Remove a file; its content is kept until the commit."""
-        facts = self.facts.again()
+        reader = self.reader.again()
         with signals.held():
             try:
-                before = facts.read_whole(path, _LIMIT)
+                before = reader.read_whole(path, _LIMIT)
             except Unreadable as refusal:
                 raise KalyxError(f"{path}: {refusal.reason}; nothing was changed there") from None
             inverse = Inverse("write", path, content=base64.b64encode(before).decode("ascii"))
-            self._do(inverse, lambda: self.change.remove_file(path))
+            self._do(inverse, lambda: self.writer.remove_file(path))
 
     # -- the end ----------------------------------------------------------------
 
@@ -144,23 +144,23 @@ class Transaction:
     def roll_back(self) -> list[str]:
         """Carry out the inverses; returns what could not be taken back, in words."""
         self._is_over = True
-        left = list(_taken_back(self.facts, self.change, self.inverses))
+        left = list(_taken_back(self.reader, self.writer, self.inverses))
         if not left:
             self._forget()
         return left
 
-    def _do(self, inverse: Inverse, change: Callable[[], None]) -> None:
+    def _do(self, inverse: Inverse, writer: Callable[[], None]) -> None:
         """Make a change, its inverse noted first; of one that was refused nothing is to be taken back."""
         self.inverses.append(inverse)
         self._note()
         try:
-            change()
+            writer()
         except KalyxError:
             self.inverses.remove(inverse)
             raise
 
     def _note(self) -> None:
-        worker = claims.own_words(self.facts).decode().strip()
+        worker = claims.own_words(self.reader).decode().strip()
         journal = _Journal("kalyx.changes/1", worker, self.inverses)
         self._files.write(self._file, msgspec.json.encode(journal))
 
@@ -168,58 +168,58 @@ class Transaction:
         self._files.remove(self._file)
 
 
-def recover(facts: Facts, change: Change) -> list[str]:
+def recover(reader: Reader, writer: Writer) -> list[str]:
     """Take back what runs that were killed had begun to change; returns what was taken back, in words.
 
     Only journals of this user's own state folder whose process is gone are read; a damaged journal is left.
     """
     said: list[str] = []
-    folder = _folder(facts)
-    for name in facts.names(folder):
-        path = facts.join(folder, name)
+    folder = _folder(reader)
+    for name in reader.names(folder):
+        path = reader.join(folder, name)
         if not name.startswith(_START) or not name.endswith(".json"):
             continue
         try:
-            journal = msgspec.json.decode(believed(facts, path, 2 * _LIMIT), type=_Journal)
+            journal = msgspec.json.decode(believed(reader, path, 2 * _LIMIT), type=_Journal)
         except (Unreadable, msgspec.MsgspecError, RecursionError):
             continue
         paths = [word for one in journal.inverses for word in (one.path, one.to) if word]
-        if not all(facts.path.isabs(word) for word in paths) or claims.is_living(facts, journal.worker):
+        if not all(reader.path.isabs(word) for word in paths) or claims.is_living(reader, journal.worker):
             continue
         with signals.held():
-            left = list(_taken_back(facts, change, journal.inverses))
-            for upper in dict.fromkeys(facts.parent(word) for word in paths):
-                change.clear_left_over(upper)
+            left = list(_taken_back(reader, writer, journal.inverses))
+            for upper in dict.fromkeys(reader.parent(word) for word in paths):
+                writer.clear_left_over(upper)
             if not left:
-                change.remove_file(path)
+                writer.remove_file(path)
             said += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]
             said += left
     return said
 
 
-def _taken_back(facts: Facts, change: Change, inverses: list[Inverse]) -> Iterator[str]:
+def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iterator[str]:
     """Carry out the inverses, the last first; gives what could not be, in words."""
     for one in reversed(inverses):
         try:
-            _take_back(facts.again(), change, one)
+            _take_back(reader.again(), writer, one)
         except (KalyxError, Unreadable, ValueError) as refusal:
             yield f"{one.path}: not taken back ({refusal})"
 
 
-def _take_back(facts: Facts, change: Change, one: Inverse) -> None:
+def _take_back(reader: Reader, writer: Writer, one: Inverse) -> None:
     if one.how == "move":
-        if facts.kind(one.to) is not None and facts.kind(one.path) is None:
-            change.move(one.to, one.path)
+        if reader.kind(one.to) is not None and reader.kind(one.path) is None:
+            writer.move(one.to, one.path)
         return
     if one.how == "remove-folder":
-        if facts.kind(one.path) == "folder":
-            change.remove_empty_folder(one.path)
+        if reader.kind(one.path) == "folder":
+            writer.remove_empty_folder(one.path)
         return
-    there = facts.kind(one.path) is not None
-    if there and one.digest and hashlib.sha256(facts.read_whole(one.path, _LIMIT)).hexdigest() != one.digest:
+    there = reader.kind(one.path) is not None
+    if there and one.digest and hashlib.sha256(reader.read_whole(one.path, _LIMIT)).hexdigest() != one.digest:
         return  # not as the run left it: it had not written yet, or somebody has since
     if one.how == "remove":
         if there:
-            change.remove_file(one.path)
+            writer.remove_file(one.path)
     elif there == bool(one.digest):
-        change.write(one.path, base64.b64decode(one.content), times=one.times)
+        writer.write(one.path, base64.b64decode(one.content), times=one.times)

@@ -13,15 +13,15 @@ from itertools import pairwise
 from msgspec import Struct
 
 from kalyx.core.actions.installer import run_to_end
-from kalyx.core.imports.names import Wanted, parse_wanted, wanted_again
+from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.invocation import named_by, search_of, way_of
+from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 
 Tell = Callable[[str], None]
@@ -54,7 +54,7 @@ class _Attempt(Struct):
     """How the import will be tried: the seat's way, with what the steps so far have another way."""
 
     interpreter: Interpreter
-    wanted: Wanted
+    wanted: ImportStatement
     variables: dict[str, str]
     flags: tuple[str, ...]
     changes: list[str]
@@ -79,7 +79,7 @@ def prove(
     """Try each remedy of the import's first finding; ``tried`` of each says what came of it."""
     if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
         return
-    if objection(machine.facts, seat.interpreter, named_by(seat, machine, named)) is not None:
+    if objection(machine.reader, seat.interpreter, named_by(seat, machine, named)) is not None:
         return  # what may not be started to try the import may not be for its remedies
     for finding in answer.findings[:1]:
         for remedy in finding.remedies:
@@ -107,16 +107,16 @@ def _tried(
     tell: Tell,
 ) -> Trial | None:
     assert machine.runner is not None and seat.interpreter is not None
-    way = way_of(seat, machine, command)
+    way = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
     wanted = wanted_again(answer.statement, answer.module)
-    entries = [entry.entry or seat.folder or machine.facts.folder for entry in search.entries]
+    entries = [entry.entry or seat.folder or machine.reader.folder for entry in search.entries]
     attempt = _Attempt(
         seat.interpreter, wanted, dict(way.variables), way.flags, [], list(search.site_packages), entries
     )
     with machine.runner.empty_folder() as place:
         for number, step in enumerate(remedy.steps):
-            folder = machine.facts.join(place, str(number))
+            folder = machine.reader.join(place, str(number))
             if step.command is None:
                 _by_hand(attempt, step.line)
             else:
@@ -130,7 +130,7 @@ def _tried(
             changes=tuple(attempt.changes),
             flags=attempt.flags,
             variables=attempt.variables,
-            folder=seat.folder or machine.facts.folder,
+            folder=seat.folder or machine.reader.folder,
             seconds=machine.seconds,
         )
 
@@ -172,7 +172,7 @@ def _variables(machine: Machine, attempt: _Attempt, words: list[str]) -> None:
             attempt.variables.pop(words.pop(0), None)
         elif "=" in word and not word.startswith("/"):
             name, _, value = word.partition("=")
-            if name == "PYTHONPATH" and not_to_be_run(machine.facts, *value.split(":")) is not None:
+            if name == "PYTHONPATH" and not_to_be_run(machine.reader, *value.split(":")) is not None:
                 raise _NotTried
             attempt.variables[name] = value
         else:
@@ -193,30 +193,30 @@ def _install(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, 
     before = attempt.sites[0] if attempt.sites else ""
     attempt.changes.append(f"before={folder}={before}")
     # What is there in another version goes, as the installer would take it out.
-    facts, gone = machine.facts.again(), dict[str, str]()
-    came = {one.key for one in installed_in(facts, folder)}
-    for one in installed_in(facts, before) if before else []:
+    reader, gone = machine.reader.again(), dict[str, str]()
+    came = {one.key for one in installed_in(reader, folder)}
+    for one in installed_in(reader, before) if before else []:
         if one.key in came:
             gone |= dict.fromkeys(_tops(machine, one, before), "")
     if gone:
         twin = folder + "-twin"
         _linked(machine, before, twin, gone, deep=attempt.wanted.module.split(".")[0])
-        for name in facts.names(folder):
-            if facts.kind(facts.join(twin, name)) is None:
-                LiveChange().link(facts.join(twin, name), facts.join(folder, name))
+        for name in reader.names(folder):
+            if reader.kind(reader.join(twin, name)) is None:
+                LiveWriter().link(reader.join(twin, name), reader.join(folder, name))
         attempt.changes.append(f"swap={twin}={before}")
 
 
 def _tops(machine: Machine, one: Installed, site: str) -> list[str]:
     """What lies right in the site folder of a distribution's files."""
     tops = {file.replace("\\", "/").split("/")[0] for file in one.files or []}
-    return [machine.facts.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
+    return [machine.reader.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
 
 
 def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder: str) -> None:
     """The environment as it would be without a distribution: the first copy of it left out."""
     for number, site in enumerate(attempt.sites):
-        one = next((one for one in installed_in(machine.facts, site) if one.key == canonical(name)), None)
+        one = next((one for one in installed_in(machine.reader, site) if one.key == canonical(name)), None)
         if one is not None:
             _without(machine, attempt, dict.fromkeys(_tops(machine, one, site), ""), f"{folder}-{number}")
             return
@@ -224,13 +224,13 @@ def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder
 
 def _without(machine: Machine, attempt: _Attempt, names: dict[str, str], folder: str) -> None:
     """Paths under other names, or gone: a folder of links to all the others stands in their entry's place."""
-    facts = machine.facts
-    if any(facts.name(path).startswith(_AT_START) or path.endswith(".pth") for path in names):
+    reader = machine.reader
+    if any(reader.name(path).startswith(_AT_START) or path.endswith(".pth") for path in names):
         raise _NotTried  # what runs at start has run before anything can be changed
     first = next(iter(names))
-    holds = [entry for entry in attempt.entries if facts.inside(first, entry)]
+    holds = [entry for entry in attempt.entries if reader.inside(first, entry)]
     entry = max(holds, key=len, default=None)
-    if entry is None or not all(facts.inside(path, entry) for path in names):
+    if entry is None or not all(reader.inside(path, entry) for path in names):
         raise _NotTried
     _linked(machine, entry, folder, names)
     attempt.changes.append(f"swap={folder}={entry}")
@@ -241,29 +241,29 @@ def _linked(machine: Machine, real: str, folder: str, names: dict[str, str], dee
 
     ``deep``: a folder in it that is made anew as a whole: what lies in it finds its neighbours here.
     """
-    facts, change = machine.facts, LiveChange()
-    change.folder(folder)
-    for name in facts.names(real):
-        path = facts.join(real, name)
+    reader, writer = machine.reader, LiveWriter()
+    writer.folder(folder)
+    for name in reader.names(real):
+        path = reader.join(real, name)
         to = names.get(path, path)
         if to != path or path in names:
             if to:
-                change.link(facts.join(folder, facts.name(to)), path)
-        elif any(facts.inside(one, path) for one in names) or (name == deep and facts.kind(path) == "folder"):
-            _linked(machine, path, facts.join(folder, name), names)
+                writer.link(reader.join(folder, reader.name(to)), path)
+        elif any(reader.inside(one, path) for one in names) or (name == deep and reader.kind(path) == "folder"):
+            _linked(machine, path, reader.join(folder, name), names)
         elif name != "__pycache__":
-            change.link(facts.join(folder, name), path)
+            writer.link(reader.join(folder, name), path)
 
 
 def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:
     """Another interpreter or environment: the user's own, and nothing that a folder brought along."""
     try:
-        facts = machine.facts
-        environment = machine.environment_named(facts.real(path))
-        found = read_interpreter(facts, environment.executable if environment and environment.executable else path)
+        reader = machine.reader
+        environment = machine.environment_named(reader.real(path))
+        found = read_interpreter(reader, environment.executable if environment and environment.executable else path)
     except NotAnInterpreter:
         raise _NotTried from None
-    if objection(facts, found, "machine") is not None:
+    if objection(reader, found, "machine") is not None:
         raise _NotTried
     attempt.interpreter = found
     attempt.changes, attempt.sites, attempt.entries = [], [], []

@@ -13,30 +13,30 @@ import json
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import Gate, objection
 from kalyx.core.records import Interpreter, KalyxError
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.runner import Runner
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 
 _SCHEMA = "kalyx.remembered/1"
 _LIMIT = 1024 * 1024
 
 
-def cache_file(facts: Facts) -> str:
+def cache_file(reader: Reader) -> str:
     """Where it is kept: the user's cache folder of the system."""
-    return facts.join(own_folder(facts, "cache"), "interpreters.json")
+    return reader.join(own_folder(reader, "cache"), "interpreters.json")
 
 
-def _key(facts: Facts, path: str) -> str | None:
-    status = facts.status(path)
+def _key(reader: Reader, path: str) -> str | None:
+    status = reader.status(path)
     if status is None:
         return None
     return f"{path}|{status.size}|{status.modified_ns}|{status.device}:{status.inode}"
 
 
-def _load(facts: Facts) -> dict[str, dict[str, str]]:
+def _load(reader: Reader) -> dict[str, dict[str, str]]:
     try:
-        whole = json.loads(believed(facts, cache_file(facts), _LIMIT))
+        whole = json.loads(believed(reader, cache_file(reader), _LIMIT))
     except (Unreadable, ValueError, RecursionError):
         return {}
     if not isinstance(whole, dict) or whole.get("schema") != _SCHEMA or not isinstance(whole.get("known"), dict):
@@ -49,7 +49,7 @@ def _load(facts: Facts) -> dict[str, dict[str, str]]:
     }
 
 
-def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[Interpreter]) -> None:
+def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]) -> None:
     """Fill in what reading could not tell (the full version), by memory or by asking; in place.
 
     Only those that may be started are asked (``consent``).
@@ -57,11 +57,11 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
     unknown = [one for one in interpreters if one.version.count(".") < 2]
     if not unknown:
         return
-    known = _load(facts)
-    keys = {one.real_executable: _key(facts, one.real_executable) for one in unknown}
-    may = [one for one in unknown if keys[one.real_executable] and objection(facts, one, "machine") is None]
+    known = _load(reader)
+    keys = {one.real_executable: _key(reader, one.real_executable) for one in unknown}
+    may = [one for one in unknown if keys[one.real_executable] and objection(reader, one, "machine") is None]
     new = [one for one in may if keys[one.real_executable] not in known]
-    told = _asked(facts, Gate(runner, facts), [one.real_executable for one in new])
+    told = _asked(reader, Gate(runner, reader), [one.real_executable for one in new])
     learned = False
     for interpreter in may:
         key = keys[interpreter.real_executable] or ""
@@ -75,28 +75,28 @@ def completed(facts: Facts, runner: Runner, change: Change, interpreters: list[I
         interpreter.abi_flags = known[key]["abi_flags"]
         interpreter.known_by = "asking"
     if learned:
-        _keep(facts, change, known)
+        _keep(reader, writer, known)
 
 
-def _asked(facts: Facts, runner: Runner, executables: list[str]) -> dict[str, Interpreter | None]:
+def _asked(reader: Reader, runner: Runner, executables: list[str]) -> dict[str, Interpreter | None]:
     """What each says of itself, asked side by side: a silent one holds up no other."""
     several = list(dict.fromkeys(executables))
     if len(several) < 2:
-        return {one: ask_who(facts, runner, one, 5.0) for one in several}
+        return {one: ask_who(reader, runner, one, 5.0) for one in several}
     from concurrent.futures import ThreadPoolExecutor
 
     pool = ThreadPoolExecutor(min(8, len(several)))
     try:
-        waiting = {one: pool.submit(ask_who, facts, runner, one, 5.0) for one in several}
+        waiting = {one: pool.submit(ask_who, reader, runner, one, 5.0) for one in several}
         return {one: answer.result() for one, answer in waiting.items()}
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _keep(facts: Facts, change: Change, known: dict[str, dict[str, str]]) -> None:
-    path = cache_file(facts)
+def _keep(reader: Reader, writer: Writer, known: dict[str, dict[str, str]]) -> None:
+    path = cache_file(reader)
     try:
-        change.folder(facts.parent(path), private=True)
-        change.write(path, json.dumps({"schema": _SCHEMA, "known": known}).encode("utf-8"), mode=0o600)
+        writer.folder(reader.parent(path), private=True)
+        writer.write(path, json.dumps({"schema": _SCHEMA, "known": known}).encode("utf-8"), mode=0o600)
     except KalyxError:
         pass  # a cache that cannot be kept costs a question next time, no more

@@ -13,7 +13,7 @@ from kalyx.core.environments.reading import executables_of, looks_like_environme
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Unread
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.numbers import are_numbers
 
 # Folders of the home folder that hold environments, each one folder deep.
@@ -68,64 +68,64 @@ def _is_python_name(name: str) -> bool:
     return False
 
 
-def interpreter_candidates(facts: Facts) -> Iterator[tuple[str, str]]:
+def interpreter_candidates(reader: Reader) -> Iterator[tuple[str, str]]:
     """Every file that may be an interpreter, on PATH first, then in well-known roots; and its place, by which two names
     of one folder are told to be one.
     """
     pythons: dict[str, list[str]] = {}  # by a folder's real path: on many systems /bin and /usr/bin are one
-    for folder in dict.fromkeys([*facts.path_folders(), *_ROOT_FOLDERS[facts.system]]):
-        real = facts.real(folder)
+    for folder in dict.fromkeys([*reader.path_folders(), *_ROOT_FOLDERS[reader.system]]):
+        real = reader.real(folder)
         if real not in pythons:
-            pythons[real] = [name for name in facts.names(real) if name[:1] in ("p", "P") and _is_python_name(name)]
+            pythons[real] = [name for name in reader.names(real) if name[:1] in ("p", "P") and _is_python_name(name)]
         for name in pythons[real]:
-            candidate = facts.join(folder, name)
-            if facts.is_file(candidate) or facts.kind(candidate) == "link":
-                yield candidate, facts.join(real, name)
-    for prefix in version_prefixes(facts):
-        for candidate in executables_of(facts, prefix):
-            if facts.kind(candidate) is not None:
+            candidate = reader.join(folder, name)
+            if reader.is_file(candidate) or reader.kind(candidate) == "link":
+                yield candidate, reader.join(real, name)
+    for prefix in version_prefixes(reader):
+        for candidate in executables_of(reader, prefix):
+            if reader.kind(candidate) is not None:
                 yield candidate, candidate
                 break
 
 
-def manager_roots(facts: Facts) -> list[str]:
+def manager_roots(reader: Reader) -> list[str]:
     """The folders in which version managers keep installations, there or not."""
-    roots = [facts.absolute(facts.path.normpath(facts.join(facts.home, root))) for root in _HOME_VERSIONS]
-    manager = facts.variable("PYENV_ROOT")
+    roots = [reader.absolute(reader.path.normpath(reader.join(reader.home, root))) for root in _HOME_VERSIONS]
+    manager = reader.variable("PYENV_ROOT")
     if manager:
-        roots.insert(0, facts.join(facts.absolute(manager), "versions"))
+        roots.insert(0, reader.join(reader.absolute(manager), "versions"))
     return list(dict.fromkeys(roots))
 
 
-def version_prefixes(facts: Facts) -> Iterator[str]:
+def version_prefixes(reader: Reader) -> Iterator[str]:
     """Installations that lie one folder deep in a version manager's or the system's root."""
-    roots = manager_roots(facts)
-    if facts.system == "windows":
-        local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
-        roots.append(facts.join(local, "Programs", "Python"))
+    roots = manager_roots(reader)
+    if reader.system == "windows":
+        local = reader.variable("LOCALAPPDATA") or reader.join(reader.home, "AppData", "Local")
+        roots.append(reader.join(local, "Programs", "Python"))
         from kalyx.core.interpreters.registered import registered
 
-        yield from dict.fromkeys(one.prefix for one in registered(facts))
+        yield from dict.fromkeys(one.prefix for one in registered(reader))
     seen: set[str] = set()
-    if facts.variables.keys() & _MODULE_VARIABLES:
+    if reader.variables.keys() & _MODULE_VARIABLES:
         from kalyx.core.interpreters.sitemodules import module_prefixes
 
-        yield from module_prefixes(facts)
-    for root in [*roots, *_ROOT_VERSIONS[facts.system]]:
+        yield from module_prefixes(reader)
+    for root in [*roots, *_ROOT_VERSIONS[reader.system]]:
         if root in seen:
             continue
         seen.add(root)
-        for name in facts.names(root):
-            if facts.system == "windows" and not name.lower().startswith("python"):
+        for name in reader.names(root):
+            if reader.system == "windows" and not name.lower().startswith("python"):
                 continue
-            prefix = facts.join(root, name)
+            prefix = reader.join(root, name)
             # A link beside it (3.11 for 3.11.7) is another name of one installation.
-            if facts.kind(prefix) == "folder":
+            if reader.kind(prefix) == "folder":
                 yield prefix
 
 
 def environment_folders(
-    facts: Facts, under: Iterable[str], unread: list[Unread], installations: list[str] | None = None
+    reader: Reader, under: Iterable[str], unread: list[Unread], installations: list[str] | None = None
 ) -> Iterator[tuple[str, bool]]:
     """Folders that carry the mark of an environment; True where only ``under`` led there.
 
@@ -134,96 +134,96 @@ def environment_folders(
     seen: set[str] = set()
 
     def fresh(folder: str) -> bool:
-        if folder in seen or not looks_like_environment(facts, folder):
+        if folder in seen or not looks_like_environment(reader, folder):
             return False
         seen.add(folder)
         return True
 
-    for folder in _named_by_variables(facts):
+    for folder in _named_by_variables(reader):
         if fresh(folder):
             yield folder, False
-    for root in _near(facts):
-        for folder in named_prefixes(facts, root):
+    for root in _near(reader):
+        for folder in named_prefixes(reader, root):
             if fresh(folder):
                 yield folder, False
-        for folder in [root, *_folders_in(facts, root, unread)]:
+        for folder in [root, *_folders_in(reader, root, unread)]:
             if fresh(folder):
                 yield folder, False
-    for folder in [*listed_prefixes(facts), *made_prefixes(facts)]:
+    for folder in [*listed_prefixes(reader), *made_prefixes(reader)]:
         if fresh(folder):
             yield folder, False
-    for relative in _HOME_COLLECTIONS[facts.system]:
-        for folder in _folders_in(facts, facts.path.normpath(facts.join(facts.home, relative)), None):
+    for relative in _HOME_COLLECTIONS[reader.system]:
+        for folder in _folders_in(reader, reader.path.normpath(reader.join(reader.home, relative)), None):
             if fresh(folder):
                 yield folder, False
-    for folder in (facts.join(facts.home, name) for name in _HOME_PREFIXES):
+    for folder in (reader.join(reader.home, name) for name in _HOME_PREFIXES):
         if fresh(folder):
             yield folder, False
     for root in under:
-        for folder in walk(facts, root, unread, installations):
+        for folder in walk(reader, root, unread, installations):
             if fresh(folder):
                 yield folder, True
 
 
-def listed_prefixes(facts: Facts) -> list[str]:
+def listed_prefixes(reader: Reader) -> list[str]:
     """The prefixes that the list file of environments that a manager keeps in the home folder names."""
-    text = facts.text_or_none(facts.join(facts.home, ".conda", "environments.txt"), 1024 * 1024) or ""
+    text = reader.text_or_none(reader.join(reader.home, ".conda", "environments.txt"), 1024 * 1024) or ""
     lines = [line.strip() for line in text.splitlines()]
-    found = [facts.path.normpath(line) for line in lines if facts.path.isabs(line) and "\0" not in line]
-    return list(facts.first_of(found, _LISTED_AT_MOST, "environments in the manager's list"))
+    found = [reader.path.normpath(line) for line in lines if reader.path.isabs(line) and "\0" not in line]
+    return list(reader.first_of(found, _LISTED_AT_MOST, "environments in the manager's list"))
 
 
-def running_prefixes(facts: Facts) -> list[str]:
+def running_prefixes(reader: Reader) -> list[str]:
     """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
     found = []
-    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
-        program = facts.program_of(pid) if pid != facts.pid else None  # Kalyx's own is nobody's seat
-        if program is None or not _is_python_name(facts.name(program).removesuffix(" (deleted)")):
+    for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
+        program = reader.program_of(pid) if pid != reader.pid else None  # Kalyx's own is nobody's seat
+        if program is None or not _is_python_name(reader.name(program).removesuffix(" (deleted)")):
             continue
-        process = facts.process(pid)
+        process = reader.process(pid)
         word = process.command[0] if process is not None and process.command else program
-        if facts.path.isabs(word) and facts.exists(word):
-            found.append(facts.parent(facts.parent(facts.path.normpath(word))))
+        if reader.path.isabs(word) and reader.exists(word):
+            found.append(reader.parent(reader.parent(reader.path.normpath(word))))
     return list(dict.fromkeys(found))
 
 
-def _named_by_variables(facts: Facts) -> Iterator[str]:
+def _named_by_variables(reader: Reader) -> Iterator[str]:
     for name in ("VIRTUAL_ENV", "CONDA_PREFIX"):
-        value = facts.variable(name)
-        if value and facts.path.isabs(value):
-            yield facts.path.normpath(value)
-    collection = facts.variable("WORKON_HOME")
+        value = reader.variable(name)
+        if value and reader.path.isabs(value):
+            yield reader.path.normpath(value)
+    collection = reader.variable("WORKON_HOME")
     if collection:
-        yield from _folders_in(facts, facts.absolute(collection), None)
+        yield from _folders_in(reader, reader.absolute(collection), None)
 
 
-def _near(facts: Facts) -> Iterator[str]:
+def _near(reader: Reader) -> Iterator[str]:
     """The current folder and those above it, up to the home folder or the root."""
-    folder = facts.folder
+    folder = reader.folder
     while True:
         yield folder
-        upper = facts.parent(folder)
+        upper = reader.parent(folder)
         if upper == folder:
             return
         folder = upper
 
 
-def _folders_in(facts: Facts, folder: str, unread: list[Unread] | None) -> list[str]:
+def _folders_in(reader: Reader, folder: str, unread: list[Unread] | None) -> list[str]:
     try:
-        listing = facts.listing(folder)
+        listing = reader.listing(folder)
     except Unreadable as problem:
-        if unread is not None and facts.kind(folder) is not None:
+        if unread is not None and reader.kind(folder) is not None:
             unread.append(Unread(path=folder, reason=problem.reason))
         return []
     found = []
     for name, kind in sorted(listing.items()):
-        path = facts.join(folder, name)
-        if kind == "folder" or (kind == "link" and facts.is_folder(path)):
+        path = reader.join(folder, name)
+        if kind == "folder" or (kind == "link" and reader.is_folder(path)):
             found.append(path)
     return found
 
 
-def walk(facts: Facts, root: str, unread: list[Unread], installations: list[str] | None = None) -> Iterator[str]:
+def walk(reader: Reader, root: str, unread: list[Unread], installations: list[str] | None = None) -> Iterator[str]:
     """Folders below ``root`` that carry an environment's mark; not further inside those, nor inside installations."""
     pending = [(root, 0)]
     too_deep: list[str] = []
@@ -231,7 +231,7 @@ def walk(facts: Facts, root: str, unread: list[Unread], installations: list[str]
     count = 0
     while pending:
         folder, depth = pending.pop()
-        real = facts.real(folder)
+        real = reader.real(folder)
         if real in visited:
             continue
         visited.add(real)
@@ -240,35 +240,35 @@ def walk(facts: Facts, root: str, unread: list[Unread], installations: list[str]
             unread.append(Unread(path=root, reason=f"stopped after {WALK_LIMIT} folders"))
             return
         try:
-            listing = facts.listing(folder)
+            listing = reader.listing(folder)
         except Unreadable as problem:
             unread.append(Unread(path=folder, reason=problem.reason))
             continue
-        older = "bin" in listing and "lib" in listing and looks_like_environment(facts, folder)
+        older = "bin" in listing and "lib" in listing and looks_like_environment(reader, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
             # Environments of an installation kept by a manager's own records lie inside it.
             if "envs" in listing:
-                pending.append((facts.join(folder, "envs"), depth + 1))
+                pending.append((reader.join(folder, "envs"), depth + 1))
             continue
-        if installations is not None and _is_installation(facts, folder, listing):
+        if installations is not None and _is_installation(reader, folder, listing):
             installations.append(folder)
             continue
         below = [n for n, kind in listing.items() if kind == "folder" and n not in _NEVER_BELOW]
         if depth >= WALK_DEPTH:
             too_deep += [folder] if below else []
             continue
-        pending += [(facts.join(folder, name), depth + 1) for name in sorted(below, reverse=True)]
+        pending += [(reader.join(folder, name), depth + 1) for name in sorted(below, reverse=True)]
     if too_deep:
         others = f", nor below {len(too_deep) - 1} others" if len(too_deep) > 1 else ""
         unread.append(Unread(path=too_deep[0], reason=f"not looked below it, {WALK_DEPTH} folders deep{others}"))
 
 
-def _is_installation(facts: Facts, folder: str, listing: Mapping[str, object]) -> bool:
+def _is_installation(reader: Reader, folder: str, listing: Mapping[str, object]) -> bool:
     """Whether a folder is an installation's prefix: its library's landmark, and an interpreter."""
-    parts = ("bin", "lib") if facts.system != "windows" else ("Lib", "python.exe")
+    parts = ("bin", "lib") if reader.system != "windows" else ("Lib", "python.exe")
     if not all(part in listing for part in parts) and not ("bin" in listing and "lib64" in listing):
         return False
-    return installation_at(facts, folder, None) is not None and any(
-        facts.kind(executable) is not None for executable in executables_of(facts, folder)
+    return installation_at(reader, folder, None) is not None and any(
+        reader.kind(executable) is not None for executable in executables_of(reader, folder)
     )

@@ -11,38 +11,38 @@ from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, int
 from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.records import Environment, Interpreter, Unread
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import leading_number
 
 
-def found_interpreters(facts: Facts, unread: list[Unread]) -> list[Interpreter]:
+def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter]:
     """One record an installation: its own names for it are links. Version managers' shims are not listed."""
     rows: dict[tuple[str, str], Interpreter] = {}
     met: dict[str, Interpreter | None] = {}  # by their place: what two names of one folder hold is read once
-    for candidate, place in dict.fromkeys(interpreter_candidates(facts)):
+    for candidate, place in dict.fromkeys(interpreter_candidates(reader)):
         is_new = place not in met
         if is_new:
-            met[place] = _installation(facts, candidate, unread)
+            met[place] = _installation(reader, candidate, unread)
         found = met[place]
         if found is not None:
             row = rows.setdefault((found.base_prefix, found.real_executable), found)
-            links = found.links if is_new else facts.hops(candidate)
+            links = found.links if is_new else reader.hops(candidate)
             row.links.extend([link for link in links if link not in row.links])
-    only = facts.variable(ONLY_BELOW)
+    only = reader.variable(ONLY_BELOW)
     if only is not None:
-        inside = found_environments(facts, [], [], [], [])
+        inside = found_environments(reader, [], [], [], [])
         bases = {view.environment.base_prefix for view, _ in inside}
-        rows = {key: row for key, row in rows.items() if row.prefix in bases or facts.inside(row.prefix, only)}
+        rows = {key: row for key, row in rows.items() if row.prefix in bases or reader.inside(row.prefix, only)}
     # The real file is the installation's own name; what was met first may be a link to it.
     for row in rows.values():
-        row.executable = _best_name(facts, row)
+        row.executable = _best_name(reader, row)
     return in_order_of_versions(rows.values())
 
 
-def _installation(facts: Facts, path: str, unread: list[Unread]) -> Interpreter | None:
+def _installation(reader: Reader, path: str, unread: list[Unread]) -> Interpreter | None:
     """The interpreter at a path, where it is an installation's own."""
     try:
-        interpreter = read_interpreter(facts, path)
+        interpreter = read_interpreter(reader, path)
     except NotAnInterpreter as refusal:
         if refusal.dead:
             unread.append(Unread(path=path, reason=refusal.reason))
@@ -52,22 +52,22 @@ def _installation(facts: Facts, path: str, unread: list[Unread]) -> Interpreter 
 
 
 def bases_of(
-    facts: Facts, views: Iterable[View], known: Iterable[Interpreter], more: Iterable[str] = ()
+    reader: Reader, views: Iterable[View], known: Iterable[Interpreter], more: Iterable[str] = ()
 ) -> list[Interpreter]:
     """The installations that environments stand on, and those at ``more``, that are not known yet."""
-    seen = {facts.real(one.prefix) for one in known}
+    seen = {reader.real(one.prefix) for one in known}
     found = []
     for base in [*(view.interpreter.base_prefix for view in views if view.interpreter is not None), *more]:
-        if facts.real(base) in seen:
+        if reader.real(base) in seen:
             continue
-        seen.add(facts.real(base))
-        for executable in executables_of(facts, base):
+        seen.add(reader.real(base))
+        for executable in executables_of(reader, base):
             try:
-                interpreter = read_interpreter(facts, executable)
+                interpreter = read_interpreter(reader, executable)
             except NotAnInterpreter:
                 continue
             if interpreter.prefix == interpreter.base_prefix:
-                interpreter.executable = _best_name(facts, interpreter)
+                interpreter.executable = _best_name(reader, interpreter)
                 interpreter.by_link = True
                 found.append(interpreter)
                 break
@@ -79,9 +79,9 @@ def in_order_of_versions(interpreters: Iterable[Interpreter]) -> list[Interprete
     return sorted(interpreters, key=lambda one: (_version_key(one.version), one.prefix), reverse=True)
 
 
-def _best_name(facts: Facts, row: Interpreter) -> str:
-    inside = [link for link in [row.executable, *row.links] if facts.inside(link, row.prefix)]
-    wanted = facts.join(row.prefix, "python.exe" if facts.system == "windows" else facts.join("bin", "python3"))
+def _best_name(reader: Reader, row: Interpreter) -> str:
+    inside = [link for link in [row.executable, *row.links] if reader.inside(link, row.prefix)]
+    wanted = reader.join(row.prefix, "python.exe" if reader.system == "windows" else reader.join("bin", "python3"))
     return wanted if wanted in inside else (row.real_executable if row.real_executable in inside else row.executable)
 
 
@@ -90,7 +90,7 @@ def _version_key(version: str) -> tuple[int, ...]:
 
 
 def found_environments(
-    facts: Facts,
+    reader: Reader,
     interpreters: Iterable[Interpreter],
     under: Iterable[str],
     more: Iterable[str],
@@ -107,32 +107,32 @@ def found_environments(
     views = {view.environment.key: (view, False) for view in known or ()}
     folders = [(folder, False) for folder in more if folder]
     if running:
-        folders += [(folder, False) for folder in running_prefixes(facts) if looks_like_environment(facts, folder)]
-    usual = environment_folders(facts, under, unread, installations) if known is None else ()
+        folders += [(folder, False) for folder in running_prefixes(reader) if looks_like_environment(reader, folder)]
+    usual = environment_folders(reader, under, unread, installations) if known is None else ()
     for folder, only_under in [*usual, *folders]:
-        key = facts.real(folder)
+        key = reader.real(folder)
         if key not in views:
-            views[key] = (read_environment(facts, folder), only_under)
+            views[key] = (read_environment(reader, folder), only_under)
     for interpreter in interpreters:
-        key = facts.real(interpreter.prefix)
+        key = reader.real(interpreter.prefix)
         if key not in views:
-            views[key] = (view_of(facts, interpreter), False)
-    only = facts.variable(ONLY_BELOW)
+            views[key] = (view_of(reader, interpreter), False)
+    only = reader.variable(ONLY_BELOW)
     if only is None:
         return list(views.values())
-    chosen = [pair for pair in views.values() if facts.inside(pair[0].environment.prefix, only)]
+    chosen = [pair for pair in views.values() if reader.inside(pair[0].environment.prefix, only)]
     bases = {pair[0].environment.base_prefix for pair in chosen}
     return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
 
 
-def names_of(facts: Facts, environments: Iterable[Environment]) -> dict[str, str]:
+def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:
     """The name of each environment by its key: its own; of several with one name, with the folder above; else its path.
 
     A pure function of all environments: which was read first changes nothing.
     """
     named = {environment.key: (environment.called or environment.name, environment.prefix)
              for environment in environments}  # fmt: skip
-    for widen in (lambda name, prefix: f"{facts.name(facts.parent(prefix))}/{name}", lambda name, prefix: prefix):
+    for widen in (lambda name, prefix: f"{reader.name(reader.parent(prefix))}/{name}", lambda name, prefix: prefix):
         counts = Counter(name for name, _ in named.values())
         named = {
             key: (widen(name, prefix) if counts[name] > 1 else name, prefix) for key, (name, prefix) in named.items()

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.numbers import leading_number
 
 
-class Way(Struct, kw_only=True):
+class Invocation(Struct, kw_only=True):
     """A way of running: what stands first on the path, the flags, and the variables.
 
     ``first`` is the entry that the way of running adds in front (a script's
@@ -31,9 +31,11 @@ class Way(Struct, kw_only=True):
     folder: str | None = None  # that relative entries of PYTHONPATH go by; None: the folder that Kalyx stands in
 
     @staticmethod
-    def of_command(words: list[str], facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> Way:
+    def of_command(
+        words: list[str], reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]
+    ) -> Invocation:
         """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
-        way = Way(variables=variables)
+        way = Invocation(variables=variables)
         rest = list(words)
         while rest and rest[0].startswith("-") and rest[0] not in ("-", "-c", "-m"):
             word = rest.pop(0)
@@ -46,7 +48,7 @@ class Way(Struct, kw_only=True):
                 way._flag(letter)
                 if letter in "cm":
                     rest.insert(0, "-" + letter)
-        way._begin(rest, facts, interpreter)
+        way._begin(rest, reader, interpreter)
         return way
 
     @property
@@ -68,16 +70,16 @@ class Way(Struct, kw_only=True):
         self.no_user = self.no_user or letter == "s"
         self.safe_path = self.safe_path or letter == "P"
 
-    def _begin(self, rest: list[str], facts: Facts, interpreter: Interpreter) -> None:
+    def _begin(self, rest: list[str], reader: Reader, interpreter: Interpreter) -> None:
         """What stands first: nothing of the path is looked at, only how the program is named."""
         if not rest or rest[0] in ("-", "-c"):
             self.first, self.first_origin = "", "the current folder"
         elif rest[0] == "-m":
             newer = not interpreter.version.startswith(("2.", "3.6"))
-            self.first, self.first_origin = facts.folder if newer else "", "the current folder"
+            self.first, self.first_origin = reader.folder if newer else "", "the current folder"
         else:
-            script = facts.absolute(rest[0])
-            if facts.is_folder(script) or _is_archive(facts, script):
+            script = reader.absolute(rest[0])
+            if reader.is_folder(script) or _is_archive(reader, script):
                 # A folder or an archive with a program in it is itself the first entry, as it was named before 3.9.
                 major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
                 self.first = script if (major, minor) >= (3, 9) else rest[0]
@@ -85,15 +87,15 @@ class Way(Struct, kw_only=True):
                 self.is_program = True
             else:
                 # A link to a script is followed: its target's folder counts.
-                self.first = facts.parent(facts.hops(script)[-1])
+                self.first = reader.parent(reader.hops(script)[-1])
 
 
-def _is_archive(facts: Facts, path: str) -> bool:
+def _is_archive(reader: Reader, path: str) -> bool:
     """Whether a file ends in a zip archive's directory (APPNOTE 4.3.16): a text or a program may stand before it."""
-    status = facts.status(path)
-    if status is None or not facts.is_file(path):
+    status = reader.status(path)
+    if status is None or not reader.is_file(path):
         return False
     try:
-        return b"PK\x05\x06" in facts.read(path, 65557, max(0, status.size - 65557))
+        return b"PK\x05\x06" in reader.read(path, 65557, max(0, status.size - 65557))
     except Unreadable:
         return False

@@ -12,7 +12,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 
 Work = Literal["prepare", "fill", "discard"]
@@ -29,31 +29,31 @@ class Entry(Struct, forbid_unknown_fields=True):
     began: int
 
 
-def entry_file(facts: Facts, place: str, mark: str) -> str:
+def entry_file(reader: Reader, place: str, mark: str) -> str:
     """The file of the entry with this mark about an environment, there or not."""
-    words = f"{facts.real(place)}\0{mark}"
+    words = f"{reader.real(place)}\0{mark}"
     name = hashlib.sha256(words.encode("utf-8", "surrogateescape")).hexdigest()[:24]
-    return facts.join(own_folder(facts, "state"), "journal", f"{name}.json")
+    return reader.join(own_folder(reader, "state"), "journal", f"{name}.json")
 
 
-def entry_of(facts: Facts, place: str, path: str, work: Work) -> Entry | None:
+def entry_of(reader: Reader, place: str, path: str, work: Work) -> Entry | None:
     """The entry that the mark in the file ``path`` belongs to, about this environment and this work.
 
     None where there is none, or what is there is not believed: then somebody else wrote the mark.
     """
-    if facts.kind(path) != "file":
+    if reader.kind(path) != "file":
         return None
-    lines = (facts.text_or_none(path, 4096) or "").split("\n")
+    lines = (reader.text_or_none(path, 4096) or "").split("\n")
     if len(lines) < 2 or len(lines[1]) != 32:
         return None
-    file = entry_file(facts, place, lines[1])
-    if facts.kind(file) is None:
+    file = entry_file(reader, place, lines[1])
+    if reader.kind(file) is None:
         return None
     import msgspec
 
     try:
-        entry = msgspec.json.decode(believed(facts, file, _LIMIT), type=Entry)
+        entry = msgspec.json.decode(believed(reader, file, _LIMIT), type=Entry)
     except (Unreadable, msgspec.MsgspecError, RecursionError):
         return None
-    is_it = entry.mark == lines[1] and entry.work == work and facts.same_path(entry.place, facts.real(place))
+    is_it = entry.mark == lines[1] and entry.work == work and reader.same_path(entry.place, reader.real(place))
     return entry if is_it else None

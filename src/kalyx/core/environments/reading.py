@@ -10,33 +10,33 @@ from kalyx.core.environments.searchpath import site_folders
 from kalyx.core.interpreters.reading import (
     SETTINGS_NAME,
     NotAnInterpreter,
-    Settings,
+    PyvenvCfg,
     read_interpreter,
     read_settings,
     sees_base_without_settings,
     version_in,
 )
 from kalyx.core.records import Environment, EnvironmentKind, Interpreter
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import are_numbers
 
 # Folder names so common that they tell nothing: the folder above is named with them.
 _NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
 
 
-def executables_of(facts: Facts, prefix: str) -> Iterator[str]:
+def executables_of(reader: Reader, prefix: str) -> Iterator[str]:
     """Where a prefix keeps its interpreter, likeliest first; present or not, and worked out one by one."""
-    if facts.system == "windows":
-        yield facts.join(prefix, "Scripts", "python.exe")
-        yield facts.join(prefix, "python.exe")
-        yield facts.join(prefix, "bin", "python.exe")
+    if reader.system == "windows":
+        yield reader.join(prefix, "Scripts", "python.exe")
+        yield reader.join(prefix, "python.exe")
+        yield reader.join(prefix, "bin", "python.exe")
         return
-    folder = facts.join(prefix, "bin")
+    folder = reader.join(prefix, "bin")
     usual = ("python", "python3", "python2")
-    yield from (facts.join(folder, name) for name in usual)
-    for name in facts.names(folder):
+    yield from (reader.join(folder, name) for name in usual)
+    for name in reader.names(folder):
         if name.startswith(("python", "pypy")) and name not in usual and _is_numbered(name):
-            yield facts.join(folder, name)
+            yield reader.join(folder, name)
 
 
 def _is_numbered(name: str) -> bool:
@@ -44,15 +44,17 @@ def _is_numbered(name: str) -> bool:
     return number == "" or are_numbers(number)
 
 
-def looks_like_environment(facts: Facts, folder: str) -> bool:
+def looks_like_environment(reader: Reader, folder: str) -> bool:
     """Whether a folder carries the mark of an environment: its settings file or a manager's own record."""
-    if facts.kind(facts.join(folder, SETTINGS_NAME)) is not None or facts.is_folder(facts.join(folder, "conda-meta")):
+    if reader.kind(reader.join(folder, SETTINGS_NAME)) is not None or reader.is_folder(
+        reader.join(folder, "conda-meta")
+    ):
         return True
     # The older layout has no settings file: its activation script tells.
-    scripts = facts.join(folder, "Scripts" if facts.system == "windows" else "bin")
-    if not facts.is_file(facts.join(scripts, "activate_this.py")):
+    scripts = reader.join(folder, "Scripts" if reader.system == "windows" else "bin")
+    if not reader.is_file(reader.join(scripts, "activate_this.py")):
         return False
-    return any(facts.kind(executable) is not None for executable in executables_of(facts, folder))
+    return any(reader.kind(executable) is not None for executable in executables_of(reader, folder))
 
 
 class View(Struct):
@@ -60,96 +62,96 @@ class View(Struct):
 
     environment: Environment
     interpreter: Interpreter | None
-    settings: Settings | None
+    settings: PyvenvCfg | None
     problem: NotAnInterpreter | None
 
 
-def read_environment(facts: Facts, prefix: str) -> View:
+def read_environment(reader: Reader, prefix: str) -> View:
     """The environment at ``prefix``, unjudged. Never raises for what is wrong inside it."""
-    settings = read_settings(facts, facts.join(prefix, SETTINGS_NAME))
+    settings = read_settings(reader, reader.join(prefix, SETTINGS_NAME))
     interpreter: Interpreter | None = None
     problem: NotAnInterpreter | None = None
-    for executable in executables_of(facts, prefix):
-        if facts.kind(executable) is None:
+    for executable in executables_of(reader, prefix):
+        if reader.kind(executable) is None:
             continue
         try:
-            interpreter = read_interpreter(facts, executable)
+            interpreter = read_interpreter(reader, executable)
             break
         except NotAnInterpreter as refusal:
             problem = problem or refusal
     if interpreter is not None and settings is None and interpreter.prefix != prefix:
         # A folder whose python is a link to an installation elsewhere starts that installation.
         problem = NotAnInterpreter(interpreter.executable, f"starts the interpreter of {interpreter.prefix}")
-    return _view(facts, prefix, interpreter, settings, problem)
+    return _view(reader, prefix, interpreter, settings, problem)
 
 
-def view_of(facts: Facts, interpreter: Interpreter) -> View:
+def view_of(reader: Reader, interpreter: Interpreter) -> View:
     """The environment that an interpreter runs in, with what was read."""
-    settings = read_settings(facts, facts.join(interpreter.prefix, SETTINGS_NAME))
-    return _view(facts, interpreter.prefix, interpreter, settings, None)
+    settings = read_settings(reader, reader.join(interpreter.prefix, SETTINGS_NAME))
+    return _view(reader, interpreter.prefix, interpreter, settings, None)
 
 
-def environment_of(facts: Facts, interpreter: Interpreter) -> Environment:
+def environment_of(reader: Reader, interpreter: Interpreter) -> Environment:
     """The environment that an interpreter runs in, unjudged."""
-    return view_of(facts, interpreter).environment
+    return view_of(reader, interpreter).environment
 
 
 def _view(
-    facts: Facts,
+    reader: Reader,
     prefix: str,
     interpreter: Interpreter | None,
-    settings: Settings | None,
+    settings: PyvenvCfg | None,
     problem: NotAnInterpreter | None,
 ) -> View:
     kind: EnvironmentKind = "installation"
     if settings is not None or (interpreter is not None and interpreter.prefix != interpreter.base_prefix):
         kind = "virtual"
-    elif facts.is_folder(facts.join(prefix, "conda-meta")):
+    elif reader.is_folder(reader.join(prefix, "conda-meta")):
         kind = "kept"
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
         version = version_in(settings)
-    key = facts.real(prefix)
+    key = reader.real(prefix)
     environment = Environment(
         key=key,
         prefix=prefix,
-        name=_name(facts, key, kind, settings, version),  # a link to it is another way there, and no other name
+        name=_name(reader, key, kind, settings, version),  # a link to it is another way there, and no other name
         kind=kind,
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,
-        sees_base=_sees_base(facts, interpreter, settings),
-        site_packages=_site_packages(facts, prefix, interpreter),
+        sees_base=_sees_base(reader, interpreter, settings),
+        site_packages=_site_packages(reader, prefix, interpreter),
         executable=interpreter.executable if interpreter else None,
     )
     return View(environment, interpreter, settings, problem)
 
 
-def _sees_base(facts: Facts, interpreter: Interpreter | None, settings: Settings | None) -> bool:
-    older = sees_base_without_settings(facts, interpreter) if interpreter is not None else None
+def _sees_base(reader: Reader, interpreter: Interpreter | None, settings: PyvenvCfg | None) -> bool:
+    older = sees_base_without_settings(reader, interpreter) if interpreter is not None else None
     if older is not None:
         return older
     return settings.sees_base if settings is not None else False
 
 
-def _site_packages(facts: Facts, prefix: str, interpreter: Interpreter | None) -> list[str]:
+def _site_packages(reader: Reader, prefix: str, interpreter: Interpreter | None) -> list[str]:
     if interpreter is None:
         return []
     virtual = interpreter.prefix != interpreter.base_prefix
-    folders = site_folders(facts, prefix, interpreter, interpreter.library, virtual)
-    if facts.system == "windows":
+    folders = site_folders(reader, prefix, interpreter, interpreter.library, virtual)
+    if reader.system == "windows":
         folders = folders[1:]
-    return [folder for folder in folders if facts.is_folder(folder)]
+    return [folder for folder in folders if reader.is_folder(folder)]
 
 
-def _name(facts: Facts, prefix: str, kind: EnvironmentKind, settings: Settings | None, version: str | None) -> str:
+def _name(reader: Reader, prefix: str, kind: EnvironmentKind, settings: PyvenvCfg | None, version: str | None) -> str:
     if kind == "installation":
-        return f"python{version}" if version else facts.name(prefix) or prefix
+        return f"python{version}" if version else reader.name(prefix) or prefix
     prompt = settings.get("prompt") if settings is not None else None
     if prompt:
         return _unquoted(prompt)
-    folder = facts.name(prefix)
+    folder = reader.name(prefix)
     if folder.lower() in _NAMELESS:
-        return f"{facts.name(facts.parent(prefix))}/{folder}"
+        return f"{reader.name(reader.parent(prefix))}/{folder}"
     return folder
 
 

@@ -15,11 +15,11 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.numbers import leading_number
 
@@ -54,8 +54,8 @@ class SearchPath(Struct, kw_only=True):
 class _Builder:
     """Adds entries as the interpreter does: absolute, each once, with where it came from."""
 
-    def __init__(self, facts: Facts, interpreter: Interpreter, way: Way) -> None:
-        self.facts = facts
+    def __init__(self, reader: Reader, interpreter: Interpreter, way: Invocation) -> None:
+        self.reader = reader
         self.interpreter = interpreter
         self.way = way
         parts = interpreter.version.split(".")
@@ -67,7 +67,7 @@ class _Builder:
         self.library = ""
         # Where a variable leads to another library, that one's site module runs, which knows nothing of environments.
         home = self.home_by_variable()
-        self.older = sees_base_without_settings(facts, interpreter) if not home else None
+        self.older = sees_base_without_settings(reader, interpreter) if not home else None
         self.is_older = self.older is not None or (
             self.minor < (3, 0) and interpreter.prefix != interpreter.base_prefix and not home
         )
@@ -75,14 +75,14 @@ class _Builder:
     def variable(self, name: str) -> str | None:
         if self.way.ignore_variables or self.way.isolated:
             return None
-        return variable_of(self.way.variables, name, self.facts.system)
+        return variable_of(self.way.variables, name, self.reader.system)
 
     def add(self, entry: str, origin: str, put_by: PutBy) -> None:
-        case = self.facts.case(entry) if self.facts.system == "windows" else entry
+        case = self.reader.case(entry) if self.reader.system == "windows" else entry
         if case in self.known:
             return
         self.known.add(case)
-        exists = self.facts.exists(entry)
+        exists = self.reader.exists(entry)
         self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=exists, put_by=put_by))
 
     def home_by_variable(self) -> str | None:
@@ -98,7 +98,7 @@ class _Builder:
     def executable_by_variable(self) -> None:
         """From 3.11 on these say which executable it takes itself for: what its prefix is then, only it knows."""
         for name in ("PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__"):
-            value = variable_of(self.way.variables, name, self.facts.system)
+            value = variable_of(self.way.variables, name, self.reader.system)
             if value and self.minor >= (3, 11):  # no flag keeps these away
                 fact = f"{name} says that it is {value}"
                 self.result.unknown.append(Evidence(fact=fact, source=f"the variable {name}"))
@@ -106,59 +106,59 @@ class _Builder:
     # -- before site ----------------------------------------------------------
 
     def base(self) -> None:
-        facts = self.facts
+        reader = self.reader
         value = self.variable("PYTHONPATH")
         if value or (value == "" and self.minor < (3, 0)):
-            for entry in value.split(";" if facts.system == "windows" else ":"):
-                full = str(facts.path.normpath(facts.join(self.way.folder or facts.folder, entry or ".")))
+            for entry in value.split(";" if reader.system == "windows" else ":"):
+                full = str(reader.path.normpath(reader.join(self.way.folder or reader.folder, entry or ".")))
                 if self.way.no_site:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
                     shown = full if self.minor >= (3, 11) else entry
-                    exists = facts.exists(full)
+                    exists = reader.exists(full)
                     found = PathEntry(entry=shown, origin="PYTHONPATH", exists=exists, put_by="variable")
                     self.result.entries.append(found)
                 else:
                     self.add(full, "PYTHONPATH", "variable")
         home = self.home_by_variable()
-        separator = ";" if facts.system == "windows" else ":"
+        separator = ";" if reader.system == "windows" else ":"
         # An environment with a library folder of its own begins there; its site module adds the base's.
         own = self.older is not None or (self.is_older and self.way.no_site)
         begins = self.interpreter.prefix if own else self.interpreter.base_prefix
         prefix, _, exec_prefix = home.partition(separator) if home else (begins, "", "")
         origin = "the standard library" + (" (by PYTHONHOME)" if home else "")
-        if facts.system == "windows":
+        if reader.system == "windows":
             self._windows_base(prefix, origin)
             return
         # A site module that follows settings puts the base's library in the place of its own.
         replaced = self.is_older and self.older is None and not self.way.no_site
         library = self.interpreter.library if not home and not replaced else ""
         library = library or self._library_below(prefix)
-        library_folder, name = facts.name(facts.parent(library)), facts.name(library)
+        library_folder, name = reader.name(reader.parent(library)), reader.name(library)
         self.library = library
         if self.interpreter.implementation == "pypy":
             self.add(library, origin, "library")
             return
-        self.add(facts.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin, "library")
+        self.add(reader.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin, "library")
         self.add(library, origin, "library")
         if self.minor < (3, 0):
-            for extra in ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
-                self.add(facts.join(library, extra), origin, "library")
+            for extra in ("plat-linux2" if reader.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
+                self.add(reader.join(library, extra), origin, "library")
         if self.way.no_site and self.minor == (3, 6):
             # This version names the library twice; its site module tidies that.
-            exists = facts.exists(library)
+            exists = reader.exists(library)
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
-        compiled = facts.join(exec_prefix or prefix, library_folder, name)
-        self.add(facts.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
+        compiled = reader.join(exec_prefix or prefix, library_folder, name)
+        self.add(reader.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
         if self.older is not None and not self.way.no_site:
-            self._base_below(facts.join(self.interpreter.base_prefix, library_folder, name))
+            self._base_below(reader.join(self.interpreter.base_prefix, library_folder, name))
 
     def _base_below(self, library: str) -> None:
         """The base's library, as the site module of an environment before settings files adds it: what is there."""
-        facts, said = self.facts, "the base's standard library"
+        reader, said = self.reader, "the base's standard library"
         self.add(library, said, "library")
-        names = ("plat-linux2" if facts.system == "linux" else "plat-darwin", "lib-tk")
-        for extra in [facts.join(library, name) for name in names]:
-            if self.minor < (3, 0) and facts.is_folder(extra):
+        names = ("plat-linux2" if reader.system == "linux" else "plat-darwin", "lib-tk")
+        for extra in [reader.join(library, name) for name in names]:
+            if self.minor < (3, 0) and reader.is_folder(extra):
                 self.add(extra, said, "library")
 
     def written(self, path: str, lines: list[tuple[str, int]]) -> None:
@@ -166,43 +166,43 @@ class _Builder:
         self.library = self.interpreter.library
         for line, number in lines:
             if not line.startswith("import "):
-                full = str(self.facts.path.normpath(self.facts.absolute(line, self.facts.parent(path))))
+                full = str(self.reader.path.normpath(self.reader.absolute(line, self.reader.parent(path))))
                 self.add(full, f"{path}, line {number}", self._written_put_by(full))
 
     def _written_put_by(self, full: str) -> PutBy:
         """Such a distribution keeps its library in an archive or a folder, its compiled part beside the executable."""
-        facts = self.facts
+        reader = self.reader
         mine = (self.library, self.interpreter.prefix)
-        is_library = any(facts.case(full) == facts.case(one) for one in mine) or facts.name(full) == self._zip_name()
+        is_library = any(reader.case(full) == reader.case(one) for one in mine) or reader.name(full) == self._zip_name()
         return "library" if is_library else "own"
 
     def _library_below(self, prefix: str) -> str:
         """The library folder that a variable makes this interpreter take: its own of this version, there or not."""
-        found = installation_at(self.facts, prefix, self.interpreter.minor)
+        found = installation_at(self.reader, prefix, self.interpreter.minor)
         name = ("pypy" if self.interpreter.implementation == "pypy" else "python") + self.tag
-        return found.library if found is not None else self.facts.join(prefix, "lib", name)
+        return found.library if found is not None else self.reader.join(prefix, "lib", name)
 
     def _windows_base(self, prefix: str, origin: str) -> None:
-        facts = self.facts
-        self.library = facts.join(prefix, "Lib")
+        reader = self.reader
+        self.library = reader.join(prefix, "Lib")
         # The archive lies beside the interpreter's own library, which a starter in an environment loads from the base.
-        own = facts.parent(self.interpreter.executable)
+        own = reader.parent(self.interpreter.executable)
         number = self.tag.replace(".", "")
-        if not facts.is_file(facts.join(own, f"python{number}.dll")):
+        if not reader.is_file(reader.join(own, f"python{number}.dll")):
             own = self.interpreter.base_prefix
-        self.add(facts.join(own, self._zip_name()), origin, "library")
+        self.add(reader.join(own, self._zip_name()), origin, "library")
         if not (self.way.isolated or self.way.ignore_variables):
             # From 3.11 on an archive there is taken for the library, which then is not looked for.
-            found = any(facts.is_file(facts.join(self.library, name)) for name in ("os.py", "os.pyc"))
-            lost = self.minor >= (3, 11) and (not found or facts.is_file(facts.join(own, self._zip_name())))
+            found = any(reader.is_file(reader.join(self.library, name)) for name in ("os.py", "os.pyc"))
+            lost = self.minor >= (3, 11) and (not found or reader.is_file(reader.join(own, self._zip_name())))
             from kalyx.core.interpreters.registered import registered_paths
 
-            for entry, key in registered_paths(facts, self.tag, core=lost and not self.home_by_variable()):
+            for entry, key in registered_paths(reader, self.tag, core=lost and not self.home_by_variable()):
                 self.add(entry, f"the registry, {key}", "own")
         # PYTHONHOME moves the library, and not the folder of the executable.
-        program = facts.parent(self.interpreter.executable) if self.home_by_variable() else prefix
-        compiled = facts.join(prefix, "DLLs")
-        if self.minor >= (3, 11) and not facts.is_folder(compiled) and not self.home_by_variable():
+        program = reader.parent(self.interpreter.executable) if self.home_by_variable() else prefix
+        compiled = reader.join(prefix, "DLLs")
+        if self.minor >= (3, 11) and not reader.is_folder(compiled) and not self.home_by_variable():
             compiled = program  # it takes its compiled parts to lie beside it then
         self.add(compiled, origin + ", compiled part", "library")
         self.add(self.library, origin, "library")
@@ -214,25 +214,25 @@ class _Builder:
     # -- site -----------------------------------------------------------------
 
     def site(self) -> None:
-        facts, interpreter = self.facts, self.interpreter
+        reader, interpreter = self.reader, self.interpreter
         base = self.home_by_variable() or interpreter.base_prefix
-        base = base.split(";" if facts.system == "windows" else ":")[0]
-        settings = settings_for(facts, interpreter.executable) if self.minor >= (3, 0) else None
+        base = base.split(";" if reader.system == "windows" else ":")[0]
+        settings = settings_for(reader, interpreter.executable) if self.minor >= (3, 0) else None
         if self.is_older:
             self._older_site(base)
             return
         prefixes = [base]
         user_enabled = self._user_enabled()
         if settings is not None:
-            own = facts.parent(facts.parent(interpreter.executable))
+            own = reader.parent(reader.parent(interpreter.executable))
             self._prefix_folders(own, "own")
             if settings.sees_base:
                 prefixes = [own, base]
             else:
                 prefixes, user_enabled = [own], False
         if user_enabled:
-            folder = user_site(facts, interpreter, self.way.variables)
-            if facts.is_folder(folder):
+            folder = user_site(reader, interpreter, self.way.variables)
+            if reader.is_folder(folder):
                 self.site_folder(folder, "user")
         if user_enabled and self._has_local_prefix():
             prefixes.insert(0, "/usr/local")
@@ -242,22 +242,24 @@ class _Builder:
 
     def _older_site(self, base: str) -> None:
         """What a site module of the environment's own does: its own packages, then the user's and the base's."""
-        facts, interpreter = self.facts, self.interpreter
+        reader, interpreter = self.reader, self.interpreter
         sees = self.older
         if sees is None:
-            settings = read_settings(facts, facts.join(interpreter.prefix, SETTINGS_NAME))
+            settings = read_settings(reader, reader.join(interpreter.prefix, SETTINGS_NAME))
             sees = settings is not None and settings.sees_base
         self._prefix_folders(interpreter.prefix, "own")
         if sees:
-            folder = user_site(facts, interpreter, self.way.variables)
-            if self._user_enabled() and facts.is_folder(folder):
+            folder = user_site(reader, interpreter, self.way.variables)
+            if self._user_enabled() and reader.is_folder(folder):
                 self.site_folder(folder, "user")
             self._prefix_folders(base, "base")
         self._hooks()
 
     def _has_local_prefix(self) -> bool:
         """Systems with RPM packages look below /usr/local too, but not while such a package is built."""
-        return _site_module_says(self.facts, self.library, "RPM_BUILD_ROOT") and self.variable("RPM_BUILD_ROOT") is None
+        return (
+            _site_module_says(self.reader, self.library, "RPM_BUILD_ROOT") and self.variable("RPM_BUILD_ROOT") is None
+        )
 
     def _user_enabled(self) -> bool:
         if self.way.no_user or self.way.isolated:
@@ -266,12 +268,12 @@ class _Builder:
 
     def _prefix_folders(self, prefix: str, origin: SitePutBy) -> None:
         virtual = self.interpreter.prefix != self.interpreter.base_prefix
-        for folder in site_folders(self.facts, prefix, self.interpreter, self.library, virtual):
-            if self.facts.is_folder(folder):
+        for folder in site_folders(self.reader, prefix, self.interpreter, self.library, virtual):
+            if self.reader.is_folder(folder):
                 self.site_folder(folder, origin)
 
     def site_folder(self, folder: str, origin: SitePutBy) -> None:
-        case = self.facts.case(folder) if self.facts.system == "windows" else folder
+        case = self.reader.case(folder) if self.reader.system == "windows" else folder
         remembered = case in self.known or self.minor >= (3, 0)
         self.add(folder, origin, origin)
         if not remembered:
@@ -280,7 +282,7 @@ class _Builder:
         if folder not in self.result.site_packages:
             self.result.site_packages.append(folder)
         try:
-            names = sorted(self.facts.listing(folder))
+            names = sorted(self.reader.listing(folder))
         except Unreadable:
             return
         for name in names:
@@ -292,9 +294,9 @@ class _Builder:
         return self.minor >= (3, 13) or (since is not None and self.micro >= since)
 
     def _path_file(self, folder: str, name: str) -> None:
-        path = self.facts.join(folder, name)
+        path = self.reader.join(folder, name)
         try:
-            raw = self.facts.read(path, _PTH_LIMIT)
+            raw = self.reader.read(path, _PTH_LIMIT)
         except Unreadable:
             return
         since = _UTF8_SINCE.get(self.minor)
@@ -316,11 +318,11 @@ class _Builder:
                 self._code_line(path, number, line)
                 continue
             entry = line.rstrip()
-            full = entry if self.facts.path.isabs(entry) else self.facts.join(folder, entry)
-            full = str(self.facts.path.normpath(full))
+            full = entry if self.reader.path.isabs(entry) else self.reader.join(folder, entry)
+            full = str(self.reader.path.normpath(full))
             if "\0" in full and self.minor < (3, 8):
                 return  # it fails there, and passes over the rest of the file
-            if "\0" not in full and self.facts.exists(full):
+            if "\0" not in full and self.reader.exists(full):
                 self.add(full, f"{path}, line {number}", "linked")
 
     def _code_line(self, path: str, number: int, line: str) -> None:
@@ -335,10 +337,10 @@ class _Builder:
         """A ``sitecustomize`` or ``usercustomize`` on the path may change it: named, not run."""
         for name in ("sitecustomize", "usercustomize"):
             for entry in self.result.entries:
-                for candidate in (f"{name}.py", self.facts.join(name, "__init__.py")):
-                    path = self.facts.join(entry.entry, candidate)
-                    if self.facts.is_file(path):
-                        text = self.facts.text_or_none(path, 65536)
+                for candidate in (f"{name}.py", self.reader.join(name, "__init__.py")):
+                    path = self.reader.join(entry.entry, candidate)
+                    if self.reader.is_file(path):
+                        text = self.reader.text_or_none(path, 65536)
                         if text is None or "path" in text:
                             self.result.unknown.append(
                                 Evidence(fact=f"{name} may change the search path", source=path, path=path)
@@ -366,93 +368,93 @@ def _leaves_path_alone(line: str) -> bool:
     return "importlib.machinery" in line and "types.ModuleType" in line or "_virtualenv" in line
 
 
-def site_folders(facts: Facts, prefix: str, interpreter: Interpreter, library: str, virtual: bool) -> list[str]:
+def site_folders(reader: Reader, prefix: str, interpreter: Interpreter, library: str, virtual: bool) -> list[str]:
     """The site folders of a prefix in the order of ``site.getsitepackages``, present or not."""
-    if facts.system == "windows":
-        return [prefix, facts.join(prefix, "Lib", "site-packages")]
+    if reader.system == "windows":
+        return [prefix, reader.join(prefix, "Lib", "site-packages")]
     major = int(interpreter.version.split(".")[0])
     tag = interpreter.tag
     name = interpreter.implementation if interpreter.implementation == "pypy" else "python"
-    library_folder = facts.name(facts.parent(library)) if library else "lib"
-    own = facts.join(prefix, "lib", f"{name}{tag}", "site-packages")
-    if _is_debian(facts, library):
-        local = facts.join(prefix, "local", "lib", f"{name}{tag}", "dist-packages")
-        shared = facts.join(prefix, "lib", "python3" if major >= 3 else f"python{tag}", "dist-packages")
-        versioned = facts.join(prefix, "lib", f"python{tag}", "dist-packages")
+    library_folder = reader.name(reader.parent(library)) if library else "lib"
+    own = reader.join(prefix, "lib", f"{name}{tag}", "site-packages")
+    if _is_debian(reader, library):
+        local = reader.join(prefix, "local", "lib", f"{name}{tag}", "dist-packages")
+        shared = reader.join(prefix, "lib", "python3" if major >= 3 else f"python{tag}", "dist-packages")
+        versioned = reader.join(prefix, "lib", f"python{tag}", "dist-packages")
         return [*([own] if virtual else []), local, shared, *([versioned] if name == "python" else [])]
     folders = [own]
     if library_folder == "lib64":
-        folders.insert(0, facts.join(prefix, "lib64", f"python{tag}", "site-packages"))
+        folders.insert(0, reader.join(prefix, "lib64", f"python{tag}", "site-packages"))
     if major < 3:
-        folders.append(facts.join(prefix, "lib", "site-python"))
+        folders.append(reader.join(prefix, "lib", "site-python"))
     return folders
 
 
-def _is_debian(facts: Facts, library: str) -> bool:
+def _is_debian(reader: Reader, library: str) -> bool:
     """Debian's own ``site`` module names its folders; no other file tells more surely."""
-    return _site_module_says(facts, library, "dist-packages")
+    return _site_module_says(reader, library, "dist-packages")
 
 
-def _site_module_says(facts: Facts, library: str, word: str) -> bool:
+def _site_module_says(reader: Reader, library: str, word: str) -> bool:
     """Whether the library's own ``site`` module, which makers of systems change, holds a word."""
-    if facts.system != "linux" or not library:
+    if reader.system != "linux" or not library:
         return False
-    known: dict[tuple[str, str], bool] = facts.memory.setdefault("site module", {})
+    known: dict[tuple[str, str], bool] = reader.memory.setdefault("site module", {})
     if (library, word) not in known:
-        text = facts.text_or_none(facts.join(library, "site.py"), 262144) or ""
+        text = reader.text_or_none(reader.join(library, "site.py"), 262144) or ""
         for asked in ("dist-packages", "RPM_BUILD_ROOT"):
             known[library, asked] = asked in text
     return known[library, word]
 
 
-def user_site(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
+def user_site(reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
     """The folder of the user's own packages for this version (PEP 370), present or not."""
     tag = interpreter.tag
-    base = variable_of(variables, "PYTHONUSERBASE", facts.system)
-    if facts.system == "windows":
-        base = base or facts.join(variable_of(variables, "APPDATA", "windows") or facts.home, "Python")
-        return facts.join(base, "Python" + tag.replace(".", ""), "site-packages")
-    home = variable_of(variables, "HOME", facts.system) or facts.home
-    if facts.system == "macos" and "Python.framework" in interpreter.base_prefix and not base:
-        return facts.join(home, "Library", "Python", tag, "lib", "python", "site-packages")
-    base = facts.within(base) if base else facts.join(home, ".local")
+    base = variable_of(variables, "PYTHONUSERBASE", reader.system)
+    if reader.system == "windows":
+        base = base or reader.join(variable_of(variables, "APPDATA", "windows") or reader.home, "Python")
+        return reader.join(base, "Python" + tag.replace(".", ""), "site-packages")
+    home = variable_of(variables, "HOME", reader.system) or reader.home
+    if reader.system == "macos" and "Python.framework" in interpreter.base_prefix and not base:
+        return reader.join(home, "Library", "Python", tag, "lib", "python", "site-packages")
+    base = reader.within(base) if base else reader.join(home, ".local")
     name = "pypy" if interpreter.implementation == "pypy" else "python"
-    return facts.join(base, "lib", name + tag, "site-packages")
+    return reader.join(base, "lib", name + tag, "site-packages")
 
 
-def _whole_path_of(facts: Facts, interpreter: Interpreter) -> tuple[str, list[tuple[str, int]]] | None:
+def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[tuple[str, int]]] | None:
     """The lines of the ``._pth`` file beside a Windows interpreter, or its library's, with their numbers; None: none.
 
     Using Python on Windows, "Finding modules": one named after the executable comes before one named after the library.
     """
-    if facts.system != "windows":
+    if reader.system != "windows":
         return None
     executable = interpreter.real_executable
-    folder, stem = facts.parent(executable), facts.name(executable).rpartition(".")[0]
+    folder, stem = reader.parent(executable), reader.name(executable).rpartition(".")[0]
     for name in (stem + "._pth", "python" + interpreter.tag.replace(".", "") + "._pth"):
-        path = facts.join(folder, name)
-        if facts.kind(path) is not None:
-            text = (facts.text_or_none(path, _PTH_LIMIT) or "").removeprefix("\ufeff")
+        path = reader.join(folder, name)
+        if reader.kind(path) is not None:
+            text = (reader.text_or_none(path, _PTH_LIMIT) or "").removeprefix("\ufeff")
             lines = [(line.strip(), number) for number, line in enumerate(text.splitlines(), 1)]
             return path, [(line, number) for line, number in lines if line and not line.startswith("#")]
     return None
 
 
-def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
+def search_path(reader: Reader, interpreter: Interpreter, way: Invocation) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
-    known: dict[object, tuple[SearchPath, bool]] = facts.memory.setdefault("search paths", {})
+    known: dict[object, tuple[SearchPath, bool]] = reader.memory.setdefault("search paths", {})
     # Names of variables ignore case on Windows.
     named = [(name.upper(), name, value) for name, value in way.variables.items()]
     relevant = tuple(sorted(one for one in named if one[0].startswith("PYTHON") or one[0] in _USED))
     key = interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.flags, relevant
     if key not in known:
-        known[key] = _worked_out(facts, interpreter, way)
+        known[key] = _worked_out(reader, interpreter, way)
     found, keeps_first_away = known[key]
     # Each caller has its own lists: one may put the interpreter's own word in their place.
     result = SearchPath(entries=list(found.entries), unknown=list(found.unknown), code=found.code,
                         site_packages=found.site_packages, variables=way.variables)  # fmt: skip
     if way.first is not None and (way.is_program or not keeps_first_away):
-        exists = facts.is_folder(way.first or facts.folder) or facts.exists(way.first or facts.folder)
+        exists = reader.is_folder(way.first or reader.folder) or reader.exists(way.first or reader.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
     return result
 
@@ -461,16 +463,16 @@ def search_path(facts: Facts, interpreter: Interpreter, way: Way) -> SearchPath:
 _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DISTUTILS"}
 
 
-def _worked_out(facts: Facts, interpreter: Interpreter, way: Way) -> tuple[SearchPath, bool]:
+def _worked_out(reader: Reader, interpreter: Interpreter, way: Invocation) -> tuple[SearchPath, bool]:
     """All but what the program itself puts first, and whether that is kept away."""
-    plain = _Builder(facts, interpreter, way)
+    plain = _Builder(reader, interpreter, way)
     heeds_home_first = plain.minor >= (3, 11) and plain.home_by_variable()
-    given = None if heeds_home_first else _whole_path_of(facts, interpreter)
+    given = None if heeds_home_first else _whole_path_of(reader, interpreter)
     if given is not None:
         # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.
         site = any(line.split() == ["import", "site"] for line, _ in given[1])
         way = replace(way, isolated=True, no_site=way.no_site or not site)
-    builder = _Builder(facts, interpreter, way)
+    builder = _Builder(reader, interpreter, way)
     builder.executable_by_variable()
     if given is not None:
         builder.written(*given)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 # Where settings lie, relative to a folder; the names are dictated by the formats.
 _FILES = (".vscode/settings.json", ".vscode/launch.json", "pyrightconfig.json", ".idea/misc.xml", ".idea/workspace.xml",
@@ -19,16 +19,16 @@ _LIMIT = 1024 * 1024
 _WORDS_LIMIT = 5000
 
 
-def named_prefixes(facts: Facts, folder: str) -> list[str]:
+def named_prefixes(reader: Reader, folder: str) -> list[str]:
     """Prefixes of the environments that settings files in this folder name, in order."""
-    files = [facts.join(folder, *name.split("/")) for name in _FILES]
-    files += [facts.join(folder, name) for name in facts.names(folder) if name.endswith(_ENDINGS)]
+    files = [reader.join(folder, *name.split("/")) for name in _FILES]
+    files += [reader.join(folder, name) for name in reader.names(folder) if name.endswith(_ENDINGS)]
     found = []
     for path in files:
-        if not facts.is_file(path):
+        if not reader.is_file(path):
             continue
-        for word in facts.first_of(list(_quoted(facts.text_or_none(path, _LIMIT) or "")), _WORDS_LIMIT, path):
-            prefix = _prefix_of(facts, word, folder)
+        for word in reader.first_of(list(_quoted(reader.text_or_none(path, _LIMIT) or "")), _WORDS_LIMIT, path):
+            prefix = _prefix_of(reader, word, folder)
             if prefix is not None:
                 found.append(prefix)
     return list(dict.fromkeys(found))
@@ -43,12 +43,12 @@ def _quoted(text: str) -> Iterator[str]:
                 yield word.replace("\\\\", "\\")
 
 
-def _prefix_of(facts: Facts, word: str, folder: str) -> str | None:
+def _prefix_of(reader: Reader, word: str, folder: str) -> str | None:
     for variable in ("${workspaceFolder}", "${workspaceRoot}", "$PROJECT_DIR$"):
         word = word.replace(variable, folder)
     if "$" in word or "\0" in word or "*" in word:
         return None
-    path = facts.absolute(word, folder)
-    if facts.name(path).lower().startswith(("python", "pypy")) and facts.kind(path) in ("file", "link"):
-        return facts.parent(facts.parent(path))
-    return path if facts.kind(facts.join(path, "pyvenv.cfg")) is not None else None
+    path = reader.absolute(word, folder)
+    if reader.name(path).lower().startswith(("python", "pypy")) and reader.kind(path) in ("file", "link"):
+        return reader.parent(reader.parent(path))
+    return path if reader.kind(reader.join(path, "pyvenv.cfg")) is not None else None

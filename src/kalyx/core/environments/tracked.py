@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024
@@ -19,9 +19,9 @@ _NAME_LIMIT = 4096
 _PATTERNS, _PATTERN_LIMIT, _STARS = 5000, 1000, 4
 
 
-def repository_of(facts: Facts, folder: str) -> str | None:
+def repository_of(reader: Reader, folder: str) -> str | None:
     """The nearest folder at or above that holds a repository, or None."""
-    known: dict[str, str | None] = facts.memory.setdefault("repositories", {})
+    known: dict[str, str | None] = reader.memory.setdefault("repositories", {})
     passed: list[str] = []
     here, found = folder, None
     while True:
@@ -29,71 +29,71 @@ def repository_of(facts: Facts, folder: str) -> str | None:
             found = known[here]
             break
         passed.append(here)
-        if facts.kind(facts.join(here, ".git")) is not None:
+        if reader.kind(reader.join(here, ".git")) is not None:
             found = here
             break
-        if facts.parent(here) == here:
+        if reader.parent(here) == here:
             break
-        here = facts.parent(here)
+        here = reader.parent(here)
     known.update(dict.fromkeys(passed, found))
     return found
 
 
-def _control_folder(facts: Facts, repository: str) -> str | None:
-    place = facts.join(repository, ".git")
-    if facts.is_folder(place):
+def _control_folder(reader: Reader, repository: str) -> str | None:
+    place = reader.join(repository, ".git")
+    if reader.is_folder(place):
         return place
-    text = facts.text_or_none(place, 4096) or ""
+    text = reader.text_or_none(place, 4096) or ""
     if text.startswith("gitdir:"):
-        return facts.absolute(text.removeprefix("gitdir:").strip(), repository)
+        return reader.absolute(text.removeprefix("gitdir:").strip(), repository)
     return None
 
 
-def _shared_folder(facts: Facts, control: str) -> str:
+def _shared_folder(reader: Reader, control: str) -> str:
     """Where what all worktrees of a repository share lies: its control folder, which a worktree's own one names."""
-    text = facts.text_or_none(facts.join(control, "commondir"), 4096) or ""
-    return facts.path.normpath(facts.absolute(text.strip(), control)) if text.strip() else control
+    text = reader.text_or_none(reader.join(control, "commondir"), 4096) or ""
+    return reader.path.normpath(reader.absolute(text.strip(), control)) if text.strip() else control
 
 
-def _user_patterns(facts: Facts, control: str) -> list[str]:
+def _user_patterns(reader: Reader, control: str) -> list[str]:
     """The ignore file of the user's own: the one that settings name (the last word counts), else the usual place."""
-    base = facts.variable("XDG_CONFIG_HOME") or facts.join(facts.home, ".config")
-    named = facts.join(base, "git", "ignore")
-    for path in ("/etc/gitconfig", facts.join(base, "git", "config"), facts.join(facts.home, ".gitconfig"),
-                 facts.join(control, "config")):  # fmt: skip
+    base = reader.variable("XDG_CONFIG_HOME") or reader.join(reader.home, ".config")
+    named = reader.join(base, "git", "ignore")
+    for path in ("/etc/gitconfig", reader.join(base, "git", "config"), reader.join(reader.home, ".gitconfig"),
+                 reader.join(control, "config")):  # fmt: skip
         section = ""
-        for _, line in lines_of(facts.text_or_none(path, 262144) or ""):
+        for _, line in lines_of(reader.text_or_none(path, 262144) or ""):
             line = line.strip()
             if line.startswith("["):
                 section = line.strip("[]").strip().lower()
             key, equals, value = line.partition("=")
             if section == "core" and equals and key.strip().lower() == "excludesfile":
-                named = facts.absolute(value.strip().strip('"'), facts.home)
+                named = reader.absolute(value.strip().strip('"'), reader.home)
     return [named]
 
 
-def tracked_below(facts: Facts, repository: str, folder: str) -> int:
+def tracked_below(reader: Reader, repository: str, folder: str) -> int:
     """How many files below ``folder`` the index of the repository tracks."""
-    start = _inner(facts, repository, folder) + b"/"
-    return sum(1 for name in _tracked(facts, repository) if name.startswith(start))
+    start = _inner(reader, repository, folder) + b"/"
+    return sum(1 for name in _tracked(reader, repository) if name.startswith(start))
 
 
-def is_tracked(facts: Facts, repository: str, path: str) -> bool:
+def is_tracked(reader: Reader, repository: str, path: str) -> bool:
     """Whether the index of the repository tracks this file."""
-    return _inner(facts, repository, path) in _tracked(facts, repository)
+    return _inner(reader, repository, path) in _tracked(reader, repository)
 
 
-def _inner(facts: Facts, repository: str, path: str) -> bytes:
-    return str(facts.path.relpath(path, repository)).replace("\\", "/").encode("utf-8", "surrogateescape")
+def _inner(reader: Reader, repository: str, path: str) -> bytes:
+    return str(reader.path.relpath(path, repository)).replace("\\", "/").encode("utf-8", "surrogateescape")
 
 
-def _tracked(facts: Facts, repository: str) -> list[bytes]:
+def _tracked(reader: Reader, repository: str) -> list[bytes]:
     """Every path that the index tracks, relative to the repository; none where it cannot be read."""
-    known: dict[str, list[bytes]] = facts.memory.setdefault("tracked", {})
+    known: dict[str, list[bytes]] = reader.memory.setdefault("tracked", {})
     if repository not in known:
-        control = _control_folder(facts, repository)
+        control = _control_folder(reader, repository)
         try:
-            index = facts.read(facts.join(control, "index"), _INDEX_LIMIT) if control is not None else b""
+            index = reader.read(reader.join(control, "index"), _INDEX_LIMIT) if control is not None else b""
         except Unreadable:
             index = b""
         known[repository] = _names_in_index(index)
@@ -155,28 +155,28 @@ def _usable(lines: Sequence[str]) -> list[str]:
     return found
 
 
-def is_ignored(facts: Facts, repository: str, folder: str) -> bool:
+def is_ignored(reader: Reader, repository: str, folder: str) -> bool:
     """Whether the ignore files leave the folder out, nearest last; a rule for all of it inside it counts."""
     import pathspec
 
-    own = facts.text_or_none(facts.join(folder, ".gitignore"), 65536)
+    own = reader.text_or_none(reader.join(folder, ".gitignore"), 65536)
     if own is not None and any(line.strip() in ("*", "/*", "**") for line in own.splitlines()):
         return True
-    relative = facts.path.relpath(folder, repository).replace("\\", "/")
-    control = _control_folder(facts, repository) or ""
-    shared = _shared_folder(facts, control)
-    places = [(path, "") for path in _user_patterns(facts, shared)]
-    places += [(facts.join(shared, "info", "exclude"), ""), (facts.join(repository, ".gitignore"), "")]
+    relative = reader.path.relpath(folder, repository).replace("\\", "/")
+    control = _control_folder(reader, repository) or ""
+    shared = _shared_folder(reader, control)
+    places = [(path, "") for path in _user_patterns(reader, shared)]
+    places += [(reader.join(shared, "info", "exclude"), ""), (reader.join(repository, ".gitignore"), "")]
     parts = relative.split("/")
     for depth in range(1, len(parts)):
         upper = "/".join(parts[:depth])
-        places.append((facts.join(repository, *parts[:depth], ".gitignore"), upper + "/"))
+        places.append((reader.join(repository, *parts[:depth], ".gitignore"), upper + "/"))
     decided = False
     for path, start in places:
-        text = facts.text_or_none(path, 262144)
+        text = reader.text_or_none(path, 262144)
         if text is None:
             continue
-        spec = pathspec.GitIgnoreSpec.from_lines(_usable(facts.first_of(text.splitlines(), _PATTERNS, path)))
+        spec = pathspec.GitIgnoreSpec.from_lines(_usable(reader.first_of(text.splitlines(), _PATTERNS, path)))
         below = relative[len(start) :]
         for depth in range(1, len(below.split("/")) + 1):
             result = spec.check_file("/".join(below.split("/")[:depth]) + "/")

@@ -238,11 +238,11 @@ def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
 
 def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
     """What keeps the environment from starting that a path names, or that the interpreter of this path lies in."""
-    facts = machine.facts
-    if facts.path.isabs(named):
-        for prefix in (named, facts.parent(facts.parent(named))):
-            if looks_like_environment(facts, prefix):
-                judged = judge_environment(read_environment(facts, prefix), machine)
+    reader = machine.reader
+    if reader.path.isabs(named):
+        for prefix in (named, reader.parent(reader.parent(named))):
+            if looks_like_environment(reader, prefix):
+                judged = judge_environment(read_environment(reader, prefix), machine)
                 return [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
     return []
 

@@ -27,7 +27,7 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
     while left:
         finding = left.pop(0)
         experiment = case.proposed(finding.cause)
-        if experiment is not None and not_to_be_run(machine.facts, *experiment.put) is not None:
+        if experiment is not None and not_to_be_run(machine.reader, *experiment.put) is not None:
             experiment = None
         if experiment is None:
             before.append(finding)

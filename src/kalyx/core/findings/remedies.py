@@ -10,7 +10,7 @@ from __future__ import annotations
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.names import is_requirement
 from kalyx.core.text.quoting import Unquotable, line_for
 from kalyx.core.text.visible import visible
@@ -35,14 +35,14 @@ def by_hand(text: str) -> Step:
 
 def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     """What keeps this environment's packages, in words; None when its own installer does."""
-    facts = machine.facts
+    reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
         # PEP 668: the mark lies in the standard library's folder.
-        mark = facts.join(interpreter.library, KEEPER_FILE)
-        if facts.kind(mark) is not None:
+        mark = reader.join(interpreter.library, KEEPER_FILE)
+        if reader.kind(mark) is not None:
             return f"the system's own package manager ({mark})"
-    records = facts.join(interpreter.prefix, "conda-meta")
-    if facts.is_folder(records):
+    records = reader.join(interpreter.prefix, "conda-meta")
+    if reader.is_folder(records):
         return f"the installer that keeps {records}"
     lock = lock_file_of(machine, interpreter)
     return f"the project it lies in, by its lock file {lock}" if lock is not None else None
@@ -50,17 +50,17 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
 
 def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
     """The lock file of the project that an environment lies right in: what is locked there decides what is in it."""
-    facts = machine.facts
+    reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
         return None
-    project = facts.parent(interpreter.prefix)
-    names = facts.names(project)
+    project = reader.parent(interpreter.prefix)
+    names = reader.names(project)
     if "pyproject.toml" not in names:
         return None
     for name in names:
         # PEP 751 names its files so; the older forms end in .lock.
         if name == "pylock.toml" or (name.startswith("pylock.") and name.endswith(".toml")) or name.endswith(".lock"):
-            return facts.join(project, name)
+            return reader.join(project, name)
     return None
 
 
@@ -77,8 +77,8 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     keeper = keeper_of(machine, interpreter)
     if keeper is not None:
         return _kept(machine, interpreter, keeper, requirements, more)
-    steps, says = [], f"install it in {machine.facts.name(interpreter.prefix)}"
-    environment = machine.environment_named(machine.facts.real(interpreter.prefix))
+    steps, says = [], f"install it in {machine.reader.name(interpreter.prefix)}"
+    environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
         steps.append(command(machine, [interpreter.executable, "-m", "ensurepip"]))
@@ -87,7 +87,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     words, moved, minders = [], [], []
     here = machine.installed(environment.site_packages) if environment is not None and "-e" not in more else []
     for requirement in requirements:
-        bounded = within(requirement, here, interpreter, machine.facts.system)
+        bounded = within(requirement, here, interpreter, machine.reader.system)
         words.append(bounded.line)
         minders += bounded.minders
         moved += bounded.in_the_way
@@ -121,11 +121,11 @@ def own_environment(
 
     None beside an installation whose packages its own installer may change, and where none can be made of it.
     """
-    facts = machine.facts
-    place = facts.join(facts.folder, ".venv")
+    reader = machine.reader
+    place = reader.join(reader.folder, ".venv")
     if interpreter.prefix != interpreter.base_prefix or not _makes_environments(interpreter):
         return None, place
-    if facts.exists(place):
+    if reader.exists(place):
         return ["kalyx", "fill", place, *requirements], place
     wishes = [word for requirement in requirements for word in ("--want", requirement)]
     return ["kalyx", "prepare", place, "--python", interpreter.executable, *wishes], place
@@ -139,7 +139,7 @@ def _makes_environments(interpreter: Interpreter) -> bool:
 def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...]) -> bool:
     """A requirement as the standards have it; a folder only where one is given to be installed for development."""
     if "-e" in more:
-        return machine.facts.path.isabs(requirement) and machine.facts.is_folder(requirement)
+        return machine.reader.path.isabs(requirement) and machine.reader.is_folder(requirement)
     return is_requirement(requirement)
 
 
@@ -200,12 +200,12 @@ def unregister(machine: Machine, kernel: Kernel) -> Remedy:
 
 def rename(machine: Machine, path: str, to: str) -> Remedy:
     """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
-    facts = machine.facts
+    reader = machine.reader
     whose = not_the_users_own(machine, path)
     if whose is not None:
         line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
         return Remedy(says="leave it where it is", steps=[by_hand(line)])
-    argv = ["cmd", "/c", "ren", path, facts.name(to)] if facts.system == "windows" else ["mv", path, to]
+    argv = ["cmd", "/c", "ren", path, reader.name(to)] if reader.system == "windows" else ["mv", path, to]
     return Remedy(says="give it another name", steps=[command(machine, argv)], touches=[path])
 
 
@@ -215,65 +215,65 @@ def not_the_users_own(machine: Machine, path: str) -> str | None:
     Never one of a standard library, of an installation of Python or of a distribution; and only below the user's home
     folder or the tree stood in.
     """
-    facts, real = machine.facts, machine.facts.real(path)
+    reader, real = machine.reader, machine.reader.real(path)
     from kalyx.core.interpreters.consent import tree_of
 
-    own = [facts.real(facts.home), facts.real(facts.folder), tree_of(facts) or facts.real(facts.folder)]
-    if not any(facts.inside(real, folder) and real != folder for folder in own):
+    own = [reader.real(reader.home), reader.real(reader.folder), tree_of(reader) or reader.real(reader.folder)]
+    if not any(reader.inside(real, folder) and real != folder for folder in own):
         return "others: it lies outside your own folders"
     here = real
     while True:
-        upper = facts.parent(here)
+        upper = reader.parent(here)
         if upper == here:
             break
-        if is_standard_library(facts, upper):
+        if is_standard_library(reader, upper):
             return f"the standard library in {upper}"
-        owner = _recorded_in(facts, upper, real) if facts.name(upper) in SITE_NAMES else None
+        owner = _recorded_in(reader, upper, real) if reader.name(upper) in SITE_NAMES else None
         if owner is not None:
             return owner
         here = upper
-    prefix = _installation_around(facts, real, own)
+    prefix = _installation_around(reader, real, own)
     return f"the Python installed in {prefix}" if prefix is not None else None
 
 
 SITE_NAMES = ("site-packages", "dist-packages")
 
 
-def _installation_around(facts: Facts, path: str, own: list[str]) -> str | None:
+def _installation_around(reader: Reader, path: str, own: list[str]) -> str | None:
     """The nearest folder above a path that an installation of Python fills and that is none of the user's own."""
-    here = facts.parent(path)
-    while facts.parent(here) != here and not any(facts.inside(folder, here) for folder in own):
-        libraries = [facts.join(here, "Lib")] if facts.system == "windows" else []
-        libraries += [facts.join(here, "lib", name) for name in facts.names(facts.join(here, "lib"))
+    here = reader.parent(path)
+    while reader.parent(here) != here and not any(reader.inside(folder, here) for folder in own):
+        libraries = [reader.join(here, "Lib")] if reader.system == "windows" else []
+        libraries += [reader.join(here, "lib", name) for name in reader.names(reader.join(here, "lib"))
                       if name.startswith(("python", "pypy"))]  # fmt: skip
-        if any(is_standard_library(facts, library) for library in libraries):
+        if any(is_standard_library(reader, library) for library in libraries):
             return here
-        here = facts.parent(here)
+        here = reader.parent(here)
     return None
 
 
-def is_standard_library(facts: Facts, folder: str) -> bool:
+def is_standard_library(reader: Reader, folder: str) -> bool:
     """Whether a folder is the standard library of some Python, by the landmarks that interpreters look for."""
-    return facts.is_file(facts.join(folder, "os.py")) and facts.is_folder(facts.join(folder, "encodings"))
+    return reader.is_file(reader.join(folder, "os.py")) and reader.is_folder(reader.join(folder, "encodings"))
 
 
-def _recorded_in(facts: Facts, site: str, path: str) -> str | None:
+def _recorded_in(reader: Reader, site: str, path: str) -> str | None:
     from kalyx.core.packages.metadata import installed_in
 
-    for one in installed_in(facts, site):
+    for one in installed_in(reader, site):
         for file in one.files or ():
-            listed = facts.real(facts.path.normpath(facts.join(one.site, *file.split("/"))))
-            if listed == path or facts.inside(listed, path):
+            listed = reader.real(reader.path.normpath(reader.join(one.site, *file.split("/"))))
+            if listed == path or reader.inside(listed, path):
                 return f"{one.name} {one.version}, which was installed"
     return None
 
 
 def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
     """A name beside ``path`` that nothing has yet."""
-    stem, extension = machine.facts.path.splitext(path)
+    stem, extension = machine.reader.path.splitext(path)
     candidate = f"{stem}{ending}{extension}"
     number = 2
-    while machine.facts.kind(candidate) is not None:
+    while machine.reader.kind(candidate) is not None:
         candidate = f"{stem}{ending}{number}{extension}"
         number += 1
     return str(candidate)
@@ -281,9 +281,9 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
 
 def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Remedy | None:
     """Install a package of the system's own, by the installer this kind of system has; None where none is known."""
-    facts = machine.facts
+    reader = machine.reader
     words = _family(machine)
-    root = [] if facts.user == 0 else ["sudo"]
+    root = [] if reader.user == 0 else ["sudo"]
     chosen = {
         "debian": (debian, [*root, "apt-get", "install", "-y"]),
         "fedora": (fedora, [*root, "dnf", "install", "-y"]),
@@ -299,9 +299,9 @@ def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: st
 
 def _family(machine: Machine) -> str:
     """``debian``, ``fedora``, ``macos`` or empty: whose packages this system has (the os-release document)."""
-    if machine.facts.system != "linux":
-        return machine.facts.system
-    text = machine.facts.text_or_none("/etc/os-release", 65536) or ""
+    if machine.reader.system != "linux":
+        return machine.reader.system
+    text = machine.reader.text_or_none("/etc/os-release", 65536) or ""
     told = {}
     for line in text.splitlines():
         key, _, value = line.partition("=")

@@ -45,10 +45,10 @@ def _of_installing(argv: list[str], machine: Machine) -> list[str] | None:
     """The versions that were there, or none of them; None where some were and others not, or an extra is asked for."""
     from kalyx.core.packages.requirements import name_of
 
-    facts = machine.facts
+    reader = machine.reader
     words = [word for word in argv[4:] if word not in _PLAIN]
     names = [name_of(word) for word in words]
-    environment = machine.environment_named(facts.real(facts.parent(facts.parent(argv[0]))))
+    environment = machine.environment_named(reader.real(reader.parent(reader.parent(argv[0]))))
     if environment is None or not words or None in names or any("[" in word for word in words):
         return None
     there = {one.key: one for one in machine.installed(environment.site_packages)}

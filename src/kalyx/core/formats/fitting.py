@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.formats.headers import COMPILED, Header, read_header
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.patterns import pattern
 
 # PEP 3149 and what Windows and PyPy write: cpython-311-x86_64-linux-gnu, cp311-win_amd64, pypy39-pp73-...
@@ -16,19 +16,19 @@ def is_compiled(path: str) -> bool:
     return path.endswith(COMPILED) or ".so." in path.replace("\\", "/").rpartition("/")[2]
 
 
-def own_header(facts: Facts, interpreter: Interpreter) -> Header:
+def own_header(reader: Reader, interpreter: Interpreter) -> Header:
     """What the interpreter's own file says: what a compiled module must match."""
-    return read_header(facts, interpreter.real_executable)
+    return read_header(reader, interpreter.real_executable)
 
 
-def foreign(facts: Facts, interpreter: Interpreter, path: str) -> str | None:
+def foreign(reader: Reader, interpreter: Interpreter, path: str) -> str | None:
     """For which other system, processor or C library the file is, in words; None where for this one or unknown."""
-    header, own = read_header(facts, path), own_header(facts, interpreter)
+    header, own = read_header(reader, path), own_header(reader, interpreter)
     if header.form is None:
         return None
     names = {"linux": "Linux", "macos": "macOS", "windows": "Windows"}
-    if header.system != facts.system:
-        return f"for {names[header.system or 'linux']}, and this is {names[facts.system]}"
+    if header.system != reader.system:
+        return f"for {names[header.system or 'linux']}, and this is {names[reader.system]}"
     if own.machines and header.machines and not set(own.machines) & set(header.machines):
         return f"for {' and '.join(header.machines)}, and this interpreter is {own.machines[0]}"
     if own.c_library and header.c_library and own.c_library != header.c_library:

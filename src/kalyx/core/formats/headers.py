@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.formats.processors import MACH, processor_of
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
@@ -49,9 +49,9 @@ class Header(Struct, kw_only=True):
 class _DoorFile(io.RawIOBase):
     """A file read through the door, for packages that want something to seek in."""
 
-    def __init__(self, facts: Facts, path: str, size: int) -> None:
+    def __init__(self, reader: Reader, path: str, size: int) -> None:
         super().__init__()
-        self.facts, self.path, self.size, self.at = facts, path, size, 0
+        self.reader, self.path, self.size, self.at = reader, path, size, 0
         self.name = path
 
     def readable(self) -> bool:
@@ -68,26 +68,26 @@ class _DoorFile(io.RawIOBase):
         return self.at
 
     def readinto(self, buffer: Any) -> int:
-        data = self.facts.read(self.path, len(buffer), self.at)
+        data = self.reader.read(self.path, len(buffer), self.at)
         buffer[: len(data)] = data
         self.at += len(data)
         return len(data)
 
 
-def read_header(facts: Facts, path: str) -> Header:
+def read_header(reader: Reader, path: str) -> Header:
     """The header of a compiled file. Never raises for what is wrong in it."""
-    known: dict[str, Header] = facts.memory.setdefault("headers", {})
+    known: dict[str, Header] = reader.memory.setdefault("headers", {})
     if path not in known:
-        known[path] = _read(facts, path)
+        known[path] = _read(reader, path)
     return known[path]
 
 
-def _read(facts: Facts, path: str) -> Header:
+def _read(reader: Reader, path: str) -> Header:
     try:
-        magic = facts.read(path, 8)
+        magic = reader.read(path, 8)
     except Unreadable as problem:
         return Header(problem=problem.reason)
-    status = facts.status(path)
+    status = reader.status(path)
     size = status.size if status is not None else 0
     if not magic:
         return Header(problem="it is empty")
@@ -100,9 +100,9 @@ def _read(facts: Facts, path: str) -> Header:
         parser, form = _pe, "PE"
     if parser is None:
         return Header(problem="it is not a compiled file of any system")
-    processor = processor_of(facts.read(path, 4096))
+    processor = processor_of(reader.read(path, 4096))
     header = Header(form=form, machines=[processor] if processor else [])
-    file: Any = io.BufferedReader(_DoorFile(facts, path, size), 65536)
+    file: Any = io.BufferedReader(_DoorFile(reader, path, size), 65536)
     try:
         parser(header, file, size)
     except Exception as error:

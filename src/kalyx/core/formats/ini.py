@@ -8,20 +8,20 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.text.patterns import pattern
 
 _SECTION = pattern(r"\[(.+)\]")
 
 
 @lru_cache(maxsize=8)
-def read(text: str, strict: bool = False) -> dict[tuple[str, str], Spot]:
+def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
     """Section and key to value; of a key that stands twice the last counts. Raises Malformed.
 
     ``strict``: what the standard library's reader refuses is refused too: a line without a sign, a name that stands
     twice. A section without a key has the key ``""`` then.
     """
-    found: dict[tuple[str, str], Spot] = {}
+    found: dict[tuple[str, str], Span] = {}
     more: dict[tuple[str, str], list[str]] = {}
     ends: dict[tuple[str, str], int] = {}
     section: str | None = None
@@ -49,7 +49,7 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Spot]:
         if head is not None:
             section, last = head[1], None
             if strict:
-                _keep(found, (section, ""), Spot(begins, begins, ""), strict)
+                _keep(found, (section, ""), Span(begins, begins, ""), strict)
             continue
         sign = min((at for at in (body.find("="), body.find(":")) if at >= 0), default=-1)
         if section is None or (strict and sign <= 0):
@@ -62,20 +62,20 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Spot]:
         start = begins + own + len(body) - len(value)
         last = section, body[:sign].rstrip().lower()
         more.pop(last, None)
-        _keep(found, last, Spot(start, start + len(value), value), strict)
+        _keep(found, last, Span(start, start + len(value), value), strict)
     for key, parts in more.items():
         one = found[key]
-        found[key] = Spot(one.start, ends[key], one.value + "".join(parts))
+        found[key] = Span(one.start, ends[key], one.value + "".join(parts))
     return found
 
 
-def _keep(found: dict[tuple[str, str], Spot], name: tuple[str, str], spot: Spot, strict: bool) -> None:
+def _keep(found: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span, strict: bool) -> None:
     if strict and name in found:
         raise Malformed(f"{(name[1] or name[0])[:80]!r} stands twice")
     found[name] = spot
 
 
-def spots(text: str, key: list[str]) -> list[Spot]:
+def spots(text: str, key: list[str]) -> list[Span]:
     """The value at section and key; none where it is not."""
     found = read(text).get((".".join(key[:-1]), key[-1].lower()))
     return [found] if found is not None and found.value else []

@@ -12,7 +12,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.text.patterns import pattern
 
 _TOKEN = pattern(
@@ -48,7 +48,7 @@ def _all_tokens(text: str) -> tuple[Token, ...]:
     return tuple(tokens(text))
 
 
-def spots(text: str, key: list[str]) -> list[Spot]:
+def spots(text: str, key: list[str]) -> list[Span]:
     """Every text that is given to the last word of the key."""
     if key[-1] not in text and len(text) > _LARGE:
         return []
@@ -56,7 +56,7 @@ def spots(text: str, key: list[str]) -> list[Spot]:
     for token in _all_tokens(text):
         if token.kind == "text" and key[-1] in (before[1], before[0] if before[1] == "." else None):
             value = re.sub(r"\\(.)", r"\1", token.text[1:-1], flags=re.DOTALL)
-            found.append(Spot(token.start, token.start + len(token.text), value))
+            found.append(Span(token.start, token.start + len(token.text), value))
         before = before[1], token.text if token.kind == "name" else ""
     return found
 

@@ -8,10 +8,10 @@ from functools import lru_cache
 
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Member, members, past_blanks
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 
 
-def spots(form: str, text: str, key: list[str], named: str | None) -> list[Spot]:
+def spots(form: str, text: str, key: list[str], named: str | None) -> list[Span]:
     """Every place of a text at ``key``, a path of keys. Raises Malformed for what cannot be read."""
     # Each reader is loaded where a file of its format is there: most folders have one or two.
     if form == "xml":
@@ -52,15 +52,15 @@ def _members(text: str, at: int) -> tuple[Member, ...]:
     return tuple(members(text, at))
 
 
-def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str | None) -> Iterator[Spot]:
+def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str | None) -> Iterator[Span]:
     if not key:
         value, end = json.JSONDecoder().raw_decode(text, at)
         if isinstance(value, str):
-            yield Spot(at, end, value, owner)
+            yield Span(at, end, value, owner)
         elif isinstance(value, list) and value and all(isinstance(word, str) for word in value):
             first = past_blanks(text, at + 1)
             word, end = json.JSONDecoder().raw_decode(text, first)
-            yield Spot(first, end, word, owner, tuple(value))
+            yield Span(first, end, word, owner, tuple(value))
         return
     if text[at] == "{":
         found = _members(text, at)
@@ -80,18 +80,18 @@ def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str |
             at = past_blanks(text, at + 1) if text[at] == "," else at
 
 
-def _in_text(text: str) -> Iterator[Spot]:
+def _in_text(text: str) -> Iterator[Span]:
     at = 0
     for line in text.splitlines(keepends=True):
         word = line.split("#")[0].strip()
         if word:
             start = at + line.index(word)
-            yield Spot(start, start + len(word), word)
+            yield Span(start, start + len(word), word)
             return
         at += len(line)
 
 
-def written(form: str, text: str, spot: Spot, key: list[str], value: str) -> tuple[int, int, str]:
+def written(form: str, text: str, spot: Span, key: list[str], value: str) -> tuple[int, int, str]:
     """A value as this format writes it in the place of another: from where, to where, what."""
     from kalyx.core.formats import lisp, toml, xml
 

@@ -9,7 +9,7 @@ class Malformed(Exception):
     """A settings file that cannot be read, with the reason."""
 
 
-class Spot(Struct, frozen=True):
+class Span(Struct, frozen=True):
     """A value's place (its quotes included where it has them), the value, and the name of what it belongs to.
 
     ``start``, ``end``: characters from the beginning of the text; ``words``: all of a list, of which the value is the

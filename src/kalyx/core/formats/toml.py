@@ -9,7 +9,7 @@ import sys
 from functools import lru_cache
 from typing import Any
 
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 
 # The standard reader's work grows with the square of a key's parts.
 _DEEP = 100
@@ -43,7 +43,7 @@ def read(text: str) -> dict[str, Any]:
         raise Malformed(str(error).split("\n")[0][:200]) from None
 
 
-def spots(text: str, key: list[str]) -> list[Spot]:
+def spots(text: str, key: list[str]) -> list[Span]:
     """The text, or list of texts, at a path of keys; none where it is not."""
     value: object = read(text)
     for word in key:
@@ -52,7 +52,7 @@ def spots(text: str, key: list[str]) -> list[Spot]:
     if not words or not all(isinstance(word, str) for word in words) or not words[0]:
         return []
     start, end = _place(text, key)
-    return [Spot(start, end, words[0], None, words if isinstance(value, list) else ())]
+    return [Span(start, end, words[0], None, words if isinstance(value, list) else ())]
 
 
 def with_value(text: str, key: list[str], value: str) -> str:

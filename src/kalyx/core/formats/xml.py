@@ -9,7 +9,7 @@ from html import escape
 
 from msgspec import Struct
 
-from kalyx.core.formats.span import Malformed, Spot
+from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.text.patterns import pattern
 
 _ATTRIBUTE = pattern(r"(?<![^\s=\"'<>/])([^\s=\"'<>/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
@@ -60,7 +60,7 @@ def tags(text: str) -> list[Tag]:
     return found
 
 
-def spots(text: str, key: list[str], named: str | None) -> list[Spot]:
+def spots(text: str, key: list[str], named: str | None) -> list[Span]:
     """``tag[attribute=value]`` chooses the tag, the last word of the key the attribute; ``named``: an element above."""
     chosen = _CHOICE.fullmatch(key[0])
     if chosen is None:
@@ -72,7 +72,7 @@ def spots(text: str, key: list[str], named: str | None) -> list[Spot]:
             for one in _ATTRIBUTE.finditer(text, tag.start):
                 if one[1] == key[1]:
                     group = 2 if one[2] is not None else 3
-                    found.append(Spot(one.start(group), one.end(group), tag.said[key[1]], owner))
+                    found.append(Span(one.start(group), one.end(group), tag.said[key[1]], owner))
                     break
     return found
 

@@ -13,10 +13,10 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from kalyx.core.data import PROBE_PATH
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Frame, Raised, Trial, missing_name
 from kalyx.core.packages.metadata import Installed, owner_of
@@ -32,7 +32,7 @@ class DeadSeat(Struct):
     """The seat starts nothing, so nothing was read or tried; ``kernel``: the one that it is to start."""
 
     seat: Seat
-    wanted: Wanted
+    wanted: ImportStatement
     kernel: Kernel | None
 
     @property
@@ -45,9 +45,9 @@ class Case(Struct):
     """What the findings look at. ``environment``: None for an interpreter in none; ``trial``: None when not tried."""
 
     seat: Seat
-    wanted: Wanted
+    wanted: ImportStatement
     interpreter: Interpreter
-    way: Way
+    way: Invocation
     search: SearchPath
     resolver: Resolver
     resolution: Resolution
@@ -138,10 +138,10 @@ class Case(Struct):
         """The frames that the failure passed through in files: without the import system's, and without our own."""
         if self.raised is None:
             return []
-        facts = self.resolver.facts
-        own = [facts.join(entry, "importlib") for entry in self.standard]
+        reader = self.resolver.reader
+        own = [reader.join(entry, "importlib") for entry in self.standard]
         passed = [one for one in self.raised.frames if is_in_a_file(one)]
-        return [one for one in passed if not any(facts.inside(one.file, folder) for folder in own)]
+        return [one for one in passed if not any(reader.inside(one.file, folder) for folder in own)]
 
     def asker(self) -> Installed | None:
         """The distribution whose code asked for what is missing."""
@@ -153,21 +153,21 @@ class Case(Struct):
         frame = self.importer()
         if frame is None:
             return self.wanted.statement
-        lines = (self.resolver.facts.text_or_none(frame.file) or "").splitlines()
+        lines = (self.resolver.reader.text_or_none(frame.file) or "").splitlines()
         return lines[frame.line - 1].strip() if 0 < frame.line <= len(lines) else ""
 
     def blamed(self) -> Frame | None:
         """The innermost frame outside the standard library: the code that did what the library refused."""
-        facts = self.resolver.facts
+        reader = self.resolver.reader
         for frame in reversed(self.frames()):
-            inside = any(facts.inside(frame.file, entry) for entry in self.standard)
-            if not inside or any(facts.inside(frame.file, site) for site in self.sites):
+            inside = any(reader.inside(frame.file, entry) for entry in self.standard)
+            if not inside or any(reader.inside(frame.file, site) for site in self.sites):
                 return frame
         return self.importer()
 
     def owner(self, path: str) -> Installed | None:
         """The distribution whose record lists a file."""
-        return owner_of(self.resolver.facts, self.sites, path)
+        return owner_of(self.resolver.reader, self.sites, path)
 
 
 class Failing(Case):

@@ -14,7 +14,7 @@ from msgspec import Struct
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
@@ -48,8 +48,8 @@ class Resolution(Struct):
 class Resolver:
     """Finds modules on one search path. Each folder is listed once."""
 
-    def __init__(self, facts: Facts, interpreter: Interpreter, search: SearchPath, folder: str) -> None:
-        self.facts = facts
+    def __init__(self, reader: Reader, interpreter: Interpreter, search: SearchPath, folder: str) -> None:
+        self.reader = reader
         self.interpreter = interpreter
         self.search = search
         self.folder = folder
@@ -67,8 +67,8 @@ class Resolver:
             if len(words) > 1 and words[1].startswith("__editable___") and line.path:
                 from kalyx.core.packages import editable
 
-                finder = self.facts.join(self.facts.parent(line.path), words[1] + ".py")
-                found.update(editable.finder_mapping(self.facts, finder))
+                finder = self.reader.join(self.reader.parent(line.path), words[1] + ".py")
+                found.update(editable.finder_mapping(self.reader, finder))
         return found
 
     def _mappings_in_front(self) -> dict[str, str]:
@@ -79,23 +79,23 @@ class Resolver:
             if not named or not asked or "_distutils_hack" not in rest or not line.path:
                 continue
             chosen = self.search.variables.get(_CHOICE, default)
-            target = self.facts.join(self.facts.parent(line.path), "setuptools", "_distutils")
-            if chosen == "local" and self.facts.is_folder(target):
+            target = self.reader.join(self.reader.parent(line.path), "setuptools", "_distutils")
+            if chosen == "local" and self.reader.is_folder(target):
                 return {"distutils": target}
         return {}
 
     @cached_property
     def _compiled_in(self) -> frozenset[str]:
         """The modules whose entry points are in the interpreter's own file or library."""
-        minor, folder = self.interpreter.minor, self.facts.parent(self.interpreter.library)
-        names = [name for name in self.facts.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
+        minor, folder = self.interpreter.minor, self.reader.parent(self.interpreter.library)
+        names = [name for name in self.reader.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
         found: set[str] = set()
         for path in {
-            self.facts.real(path)
-            for path in [self.interpreter.real_executable, *(self.facts.join(folder, n) for n in names)]
+            self.reader.real(path)
+            for path in [self.interpreter.real_executable, *(self.reader.join(folder, n) for n in names)]
         }:
             try:
-                found.update(name.decode() for name in self.facts.scan(path, rb"\x00PyInit_(\w+)(?=\x00)"))
+                found.update(name.decode() for name in self.reader.scan(path, rb"\x00PyInit_(\w+)(?=\x00)"))
             except Unreadable:
                 continue
         return frozenset(found)
@@ -178,30 +178,30 @@ class Resolver:
 
     def _declares_a_namespace(self, place: Place) -> bool:
         """Whether a package's own file says that its other folders count too (both ways from before PEP 420)."""
-        text = self.facts.text_or_none(place.path, 65536) or ""
+        text = self.reader.text_or_none(place.path, 65536) or ""
         return "extend_path" in text or "declare_namespace" in text
 
     def _mapped(self, dotted: str, mappings: dict[str, str]) -> Place | None:
         target = mappings[dotted]
-        init = self.facts.join(target, "__init__.py")
-        if self.facts.is_file(init):
-            return Place(dotted, "package", init, self.facts.parent(target), [target])
+        init = self.reader.join(target, "__init__.py")
+        if self.reader.is_file(init):
+            return Place(dotted, "package", init, self.reader.parent(target), [target])
         for path in (target, target + ".py"):
-            if self.facts.is_file(path):
-                return Place(dotted, "module", path, self.facts.parent(path))
+            if self.reader.is_file(path):
+                return Place(dotted, "module", path, self.reader.parent(path))
         return None
 
     def _in_entry(self, entry: str, dotted: str, name: str) -> Place | None:
-        facts = self.facts
+        reader = self.reader
         try:
-            listing = facts.listing(entry)
+            listing = reader.listing(entry)
         except Unreadable:
-            if facts.is_file(entry) or any(entry.startswith(one + facts.path.sep) for one in self._archives):
+            if reader.is_file(entry) or any(entry.startswith(one + reader.path.sep) for one in self._archives):
                 return self._in_archive(entry, dotted, name)
             return None
         kind, folder = listing.get(name), ""
-        if kind == "folder" or (kind == "link" and facts.is_folder(facts.join(entry, name))):
-            folder = facts.join(entry, name)
+        if kind == "folder" or (kind == "link" and reader.is_folder(reader.join(entry, name))):
+            folder = reader.join(entry, name)
             init = self._file_in(folder, "__init__")
             if init is not None:
                 return Place(dotted, "package", init[1], entry, [folder])
@@ -213,35 +213,35 @@ class Resolver:
     def _file_in(self, folder: str, stem: str) -> tuple[str, str] | None:
         """The file that answers to ``stem`` in a folder: its kind and path, by the import system's order."""
         try:
-            listing = self.facts.listing(folder)
+            listing = self.reader.listing(folder)
         except Unreadable:
             return None
         for suffix in self.suffixes:
             if stem + suffix in listing:
-                return "extension", self.facts.join(folder, stem + suffix)
+                return "extension", self.reader.join(folder, stem + suffix)
         for suffix, answers_as in ((".py", "module"), (".pyc", "bytecode")):
             kind = listing.get(stem + suffix)
             if kind is not None:
-                path = self.facts.join(folder, stem + suffix)
-                if kind == "file" or (kind == "link" and self.facts.is_file(path)):
+                path = self.reader.join(folder, stem + suffix)
+                if kind == "file" or (kind == "link" and self.reader.is_file(path)):
                     return answers_as, path
         return None
 
     def _in_archive(self, entry: str, dotted: str, name: str) -> Place | None:
         """A module in a zip file on the path, or in a folder of one (the importer of zip files' own order)."""
         archive, inner = entry, ""
-        while not self.facts.is_file(archive):
-            archive, inner = self.facts.parent(archive), f"{self.facts.name(archive)}/{inner}"
+        while not self.reader.is_file(archive):
+            archive, inner = self.reader.parent(archive), f"{self.reader.name(archive)}/{inner}"
         members = self._members(archive)
         stem = inner + name
         for candidate, kind in ((f"{stem}/__init__", "package"), (stem, "module")):
             for suffix in (".pyc", ".py"):
                 if candidate + suffix in members:
-                    path = self.facts.join(archive, *(candidate + suffix).split("/"))
-                    folder = [self.facts.join(archive, *stem.split("/"))] if kind == "package" else []
+                    path = self.reader.join(archive, *(candidate + suffix).split("/"))
+                    folder = [self.reader.join(archive, *stem.split("/"))] if kind == "package" else []
                     return Place(dotted, kind, path, entry, folder)
         if stem + "/" in members:  # a folder counts where the archive lists it as one
-            folder = [self.facts.join(archive, *stem.split("/"))]
+            folder = [self.reader.join(archive, *stem.split("/"))]
             return Place(dotted, "namespace", folder[0], entry, folder)
         return None
 
@@ -252,7 +252,7 @@ class Resolver:
 
         if archive not in self._archives:
             try:
-                raw = self.facts.read(archive, _ARCHIVE_LIMIT)
+                raw = self.reader.read(archive, _ARCHIVE_LIMIT)
                 self._archives[archive] = set(zipfile.ZipFile(io.BytesIO(raw)).namelist())
             except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError):
                 self._archives[archive] = set()
@@ -263,7 +263,7 @@ class Resolver:
         found = set(self.mappings) | builtin.names(self.interpreter.version)
         for entry in self.search.entries:
             try:
-                listing = self.facts.listing(entry.entry or self.folder)
+                listing = self.reader.listing(entry.entry or self.folder)
             except Unreadable:
                 continue
             for name, kind in listing.items():

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.span import Malformed
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import is_module_name
 from kalyx.core.text.patterns import pattern
 
@@ -26,7 +26,7 @@ _ASSIGNED = pattern(r"[\w, ]+=\s*[!%]")
 _PASSED_OVER = {"__pycache__", "node_modules", "site-packages", ".git", ".hg", "build", "dist"}
 
 
-class Asked(Struct, kw_only=True):
+class FoundImport(Struct, kw_only=True):
     """One import in a file: the statement, the module, the names; where it stands and whether every run meets it."""
 
     statement: str
@@ -49,15 +49,15 @@ class Read(Struct):
     """What was read of one file: its imports, the shell lines that install, and why it could not be read."""
 
     path: str
-    imports: list[Asked] = []
+    imports: list[FoundImport] = []
     installs: list[tuple[int, int, str]] = []  # cell, line in it, the words
     problem: str | None = None
 
 
-def read_file(facts: Facts, path: str) -> Read:
+def read_file(reader: Reader, path: str) -> Read:
     """The imports of a script or a notebook. Never raises for what is wrong in it."""
     try:
-        raw = facts.read_whole(path, _LIMIT)
+        raw = reader.read_whole(path, _LIMIT)
     except Unreadable as problem:
         return Read(path, problem=problem.reason)
     if path.endswith(".ipynb"):
@@ -88,7 +88,7 @@ def _notebook(path: str, raw: bytes) -> Read:
     return found
 
 
-def _take(found: Read, imports: Iterator[Asked]) -> None:
+def _take(found: Read, imports: Iterator[FoundImport]) -> None:
     """Keep the imports; a name that is longer than a module's can be is the file's problem."""
     for asked in imports:
         if asked.module and not is_module_name(asked.module):
@@ -157,22 +157,23 @@ class _Scanner:
             self.quote = ""  # a text of one line ends with it
 
 
-def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[Asked]:
+def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[FoundImport]:
     """In the order of the text, by a list of what is left to look at: code may be nested as deep as it likes."""
     pending: list[tuple[ast.AST, bool, int | None]] = [(tree, False, None)]
     while pending:
         node, guarded, either = pending.pop()
         if isinstance(node, ast.Import):
             for alias in node.names:
-                yield Asked(statement=f"import {alias.name}", module=alias.name, path=path, line=node.lineno, cell=cell,
-                            guarded=guarded, either=either)  # fmt: skip
+                statement = f"import {alias.name}"
+                yield FoundImport(statement=statement, module=alias.name, path=path, line=node.lineno, cell=cell,
+                                  guarded=guarded, either=either)  # fmt: skip
         elif isinstance(node, ast.ImportFrom):
             if node.module or node.level:
                 names = tuple(alias.name for alias in node.names)
                 module = "." * node.level + (node.module or "")
                 statement = f"from {module} import {', '.join(names)}"
-                yield Asked(statement=statement, module=node.module or "", names=names, path=path, line=node.lineno,
-                            cell=cell, guarded=guarded, level=node.level, either=either)  # fmt: skip
+                yield FoundImport(statement=statement, module=node.module or "", names=names, path=path,
+                                  line=node.lineno, cell=cell, guarded=guarded, level=node.level, either=either)  # fmt: skip
         elif isinstance(node, ast.Try):
             pending += reversed(_tried(node, guarded, either))
         else:
@@ -208,7 +209,7 @@ def _asks_for_types(test: ast.expr) -> bool:
     return any(getattr(one, "id", getattr(one, "attr", "")) == "TYPE_CHECKING" for one in ast.walk(test))
 
 
-def read_folder(facts: Facts, folder: str) -> list[Read]:
+def read_folder(reader: Reader, folder: str) -> list[Read]:
     """Every script and notebook below a folder; environments and what others brought along are passed over.
 
     Where there are more than can be looked at, the last one says so, as a place that was not read.
@@ -217,14 +218,14 @@ def read_folder(facts: Facts, folder: str) -> list[Read]:
     pending = [folder]
     while pending and len(found) < _FILES:
         here = pending.pop(0)
-        for name in facts.names(here):
-            path = facts.join(here, name)
-            kind = facts.kind(path)
+        for name in reader.names(here):
+            path = reader.join(here, name)
+            kind = reader.kind(path)
             if kind == "file" and name.endswith((".py", ".ipynb")):
-                found.append(read_file(facts, path))
+                found.append(read_file(reader, path))
             elif kind == "folder" and name not in _PASSED_OVER and not name.startswith("."):
-                if facts.kind(facts.join(path, "pyvenv.cfg")) is None and not facts.is_folder(
-                    facts.join(path, "conda-meta")
+                if reader.kind(reader.join(path, "pyvenv.cfg")) is None and not reader.is_folder(
+                    reader.join(path, "conda-meta")
                 ):
                     pending.append(path)
     if pending or len(found) >= _FILES:
@@ -232,6 +233,6 @@ def read_folder(facts: Facts, folder: str) -> list[Read]:
     return found
 
 
-def modules_of_notebook(facts: Facts, path: str) -> list[str]:
+def modules_of_notebook(reader: Reader, path: str) -> list[str]:
     """The top-level modules that a notebook's code cells import, each once; none where it cannot be read."""
-    return list(dict.fromkeys(one.top for one in read_file(facts, path).imports if not one.level))
+    return list(dict.fromkeys(one.top for one in read_file(reader, path).imports if not one.level))

@@ -11,7 +11,7 @@ import re
 from msgspec import Struct
 
 from kalyx.core.imports.trial import Raised, lacking_name, missing_name
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 
@@ -185,7 +185,7 @@ def _said_by(text: str) -> list[tuple[str, int]]:
     return [(match[1], 0) for match in [_SAID_BY.search(text)] if match is not None]
 
 
-def prefix_of(facts: Facts, told: Told) -> str | None:
+def prefix_of(reader: Reader, told: Told) -> str | None:
     """The environment whose files the frames or the words name; None where only a standard library's are named."""
     named = [path for path, _ in reversed(told.frames)] + _PATHS.findall(" " + told.text)
     for path in named:
@@ -194,10 +194,10 @@ def prefix_of(facts: Facts, told: Told) -> str | None:
             if word in parts:
                 at = parts.index(word)
                 up = 1 if "Lib" in parts[:at] else 2
-                return facts.path.normpath("/".join(parts[: at - up])) if at > up else None
+                return reader.path.normpath("/".join(parts[: at - up])) if at > up else None
     for path in named:
-        folder = facts.parent(path)
-        above = facts.parent(folder)
-        if facts.name(folder) in ("bin", "Scripts") and facts.kind(facts.join(above, "pyvenv.cfg")) is not None:
+        folder = reader.parent(path)
+        above = reader.parent(folder)
+        if reader.name(folder) in ("bin", "Scripts") and reader.kind(reader.join(above, "pyvenv.cfg")) is not None:
             return above  # a command of an environment
     return None

@@ -12,7 +12,7 @@ from kalyx.core.data import PROBE_PATH
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import installation_at, minor_of
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 if TYPE_CHECKING:
     from kalyx.core.system.runner import Ended, Runner
@@ -87,7 +87,7 @@ def ask_witness(
     return answer_between(ended.output.decode("utf-8", "surrogateescape"), mark, kind), ended
 
 
-def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0) -> Interpreter | None:
+def ask_who(reader: Reader, runner: Runner, executable: str, seconds: float = 10.0) -> Interpreter | None:
     """What the interpreter says of itself, without its start-up hooks or the user's packages.
 
     Asked with ``-E -s -S -B`` from an empty folder, so that nothing a folder
@@ -100,12 +100,12 @@ def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0
     if answer is None:
         return None
     base, version, implementation = answer.base_prefix, answer.version, answer.implementation
-    found = installation_at(facts, base, minor_of(version))
-    library = found.library if found is not None else facts.join(base, "lib", f"python{minor_of(version)}")
+    found = installation_at(reader, base, minor_of(version))
+    library = found.library if found is not None else reader.join(base, "lib", f"python{minor_of(version)}")
     abi_flags = answer.abi_flags or ""
     return Interpreter(
         executable=executable,
-        real_executable=facts.real(executable),
+        real_executable=reader.real(executable),
         version=version,
         implementation=implementation,
         prefix=answer.prefix,
@@ -114,5 +114,5 @@ def ask_who(facts: Facts, runner: Runner, executable: str, seconds: float = 10.0
         known_by="asking",
         abi_flags=abi_flags,
         library=library,
-        suffixes=suffixes_of(facts, version, implementation, library, abi_flags, None),
+        suffixes=suffixes_of(reader, version, implementation, library, abi_flags, None),
     )

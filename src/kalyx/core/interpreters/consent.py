@@ -19,7 +19,7 @@ from collections.abc import Mapping
 from typing import Any, Literal
 
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.runner import Ended, Runner, Running
 
 NamedBy = Literal["user", "shell", "kernel", "process", "machine", "folder", "text"]
@@ -36,90 +36,90 @@ _SYSTEMS_OWN = {
 _let_through: set[str] = set()
 
 
-def tree_of(facts: Facts) -> str | None:
+def tree_of(reader: Reader) -> str | None:
     """The tree whose files somebody else may have written: the folder stood in, or the working copy it belongs to.
 
     Of working copies inside each other the outermost. None for the home folder and those above it: what lies there is
     the user's own.
     """
-    known: dict[str, str | None] = facts.memory.setdefault("tree", {})
+    known: dict[str, str | None] = reader.memory.setdefault("tree", {})
     if "tree" not in known:
-        known["tree"] = _tree_of(facts)
+        known["tree"] = _tree_of(reader)
     return known["tree"]
 
 
-def _tree_of(facts: Facts) -> str | None:
-    folder, home = facts.real(facts.folder), facts.real(facts.home)
-    if facts.inside(home, folder):
+def _tree_of(reader: Reader) -> str | None:
+    folder, home = reader.real(reader.folder), reader.real(reader.home)
+    if reader.inside(home, folder):
         return None
     top, here = folder, folder
-    while not facts.inside(home, here):
-        if any(facts.kind(facts.join(here, name)) is not None for name in _TOPS):
+    while not reader.inside(home, here):
+        if any(reader.kind(reader.join(here, name)) is not None for name in _TOPS):
             top = here
-        upper = facts.parent(here)
+        upper = reader.parent(here)
         if upper == here:
             break
         here = upper
     return top
 
 
-def surroundings_of(facts: Facts) -> str | None:
+def surroundings_of(reader: Reader) -> str | None:
     """The largest folder around the one stood in that somebody may have brought: right below the home folder, else
     right below a folder of the root. None in the home folder itself, and in the system's folders."""
-    folder, home = facts.real(facts.folder), facts.real(facts.home)
-    if facts.inside(home, folder) or is_the_systems(facts, folder):
+    folder, home = reader.real(reader.folder), reader.real(reader.home)
+    if reader.inside(home, folder) or is_the_systems(reader, folder):
         return None
     here = folder
     while True:
-        upper = facts.parent(here)
-        if facts.same_path(upper, home) or facts.parent(facts.parent(upper)) == facts.parent(upper):
+        upper = reader.parent(here)
+        if reader.same_path(upper, home) or reader.parent(reader.parent(upper)) == reader.parent(upper):
             return here
         here = upper
 
 
-def is_the_systems(facts: Facts, path: str) -> bool:
+def is_the_systems(reader: Reader, path: str) -> bool:
     """Whether a path lies in a folder that only the system's own tools write."""
-    return any(facts.inside(path, folder) for folder in _SYSTEMS_OWN[facts.system])
+    return any(reader.inside(path, folder) for folder in _SYSTEMS_OWN[reader.system])
 
 
-def brought_along(facts: Facts, *paths: str) -> str | None:
+def brought_along(reader: Reader, *paths: str) -> str | None:
     """The first of these paths that may have come with the folder stood in, by its words or with its links followed."""
-    ground, home = surroundings_of(facts), facts.real(facts.home)
+    ground, home = surroundings_of(reader), reader.real(reader.home)
     if ground is None:
         return None
     for path in paths:
-        for one in (path, facts.real(path)) if path else ():
-            is_homes = facts.inside(home, ground) and facts.inside(one, home)
-            if facts.inside(one, ground) and not is_homes:
+        for one in (path, reader.real(path)) if path else ():
+            is_homes = reader.inside(home, ground) and reader.inside(one, home)
+            if reader.inside(one, ground) and not is_homes:
                 return path
     return None
 
 
-def lies_in_tree(facts: Facts, *paths: str) -> str | None:
+def lies_in_tree(reader: Reader, *paths: str) -> str | None:
     """The first of these paths that lies in the tree, by its words or with its links followed; None where none does."""
-    tree = tree_of(facts)
+    tree = tree_of(reader)
     if tree is None:
         return None
-    return next((p for p in paths if p and (facts.inside(p, tree) or facts.inside(facts.real(p), tree))), None)
+    return next((p for p in paths if p and (reader.inside(p, tree) or reader.inside(reader.real(p), tree))), None)
 
 
-def not_to_be_run(facts: Facts, *paths: str) -> str | None:
+def not_to_be_run(reader: Reader, *paths: str) -> str | None:
     """The first of these folders and files whose code is not run for being found there; None where each may be.
 
     It lies in the tree, or may have come with the folder stood in.
     """
-    return lies_in_tree(facts, *paths) or brought_along(facts, *paths)
+    return lies_in_tree(reader, *paths) or brought_along(reader, *paths)
 
 
-def has_entered(facts: Facts, prefix: str) -> bool:
+def has_entered(reader: Reader, prefix: str) -> bool:
     """Whether the user has entered this environment: activating it is a deed, and a folder cannot do it."""
-    entered = (facts.variable(name) for name in ("VIRTUAL_ENV", "CONDA_PREFIX"))
-    return any(value and facts.real(value) == facts.real(prefix) for value in entered)
+    entered = (reader.variable(name) for name in ("VIRTUAL_ENV", "CONDA_PREFIX"))
+    return any(value and reader.real(value) == reader.real(prefix) for value in entered)
 
 
-def objection(facts: Facts, interpreter: Interpreter, named_by: NamedBy) -> str | None:
+def objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> str | None:
     """Why the interpreter may not be started, in words; None where it may: then the gate lets it through."""
-    found = _objection(facts, interpreter, named_by)
+    found = _objection(reader, interpreter, named_by)
     if found is None:
         let_through(interpreter.executable)
     return found
@@ -130,45 +130,45 @@ def let_through(path: str) -> None:
     _let_through.add(path)
 
 
-def _objection(facts: Facts, interpreter: Interpreter, named_by: NamedBy) -> str | None:
+def _objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> str | None:
     name = f"name it with --in {interpreter.executable}"
     if named_by == "user":
         return None
     if named_by in ("folder", "text"):
-        if has_entered(facts, interpreter.prefix):
+        if has_entered(reader, interpreter.prefix):
             return None
         who = "only files of this folder name it" if named_by == "folder" else "only the text given names it"
         return f"{interpreter.executable} was not started: {who}, and you did not; {name}"
     paths = (interpreter.executable, interpreter.real_executable, interpreter.prefix)
     where = "it lies in the folder you stand in, and you did not name it"
     if named_by == "machine":
-        if interpreter.by_link and not is_the_systems(facts, interpreter.real_executable):
+        if interpreter.by_link and not is_the_systems(reader, interpreter.real_executable):
             where = "only an environment's link leads to it, and you did not name it"
-        elif brought_along(facts, *paths) is None:
+        elif brought_along(reader, *paths) is None:
             return None
-    elif lies_in_tree(facts, *paths) is None and not _by_relative_entry(facts, interpreter.executable):
+    elif lies_in_tree(reader, *paths) is None and not _by_relative_entry(reader, interpreter.executable):
         return None
-    if named_by in ("kernel", "process") or has_entered(facts, interpreter.prefix):
+    if named_by in ("kernel", "process") or has_entered(reader, interpreter.prefix):
         return None
     return f"{interpreter.executable} was not started: {where}; {name}"
 
 
-def _by_relative_entry(facts: Facts, path: str) -> bool:
+def _by_relative_entry(reader: Reader, path: str) -> bool:
     """Whether PATH leads to a program only by an entry that goes by the folder stood in (``.``, ``../bin``, none)."""
-    folder = facts.parent(path)
-    if brought_along(facts, path) is None:
+    folder = reader.parent(path)
+    if brought_along(reader, path) is None:
         return False
-    sign = ";" if facts.system == "windows" else ":"
-    entries = [entry for entry in (facts.variable("PATH") or "").split(sign) if facts.path.isabs(entry)]
-    return not any(facts.same_path(str(facts.path.normpath(entry)), folder) for entry in entries)
+    sign = ";" if reader.system == "windows" else ":"
+    entries = [entry for entry in (reader.variable("PATH") or "").split(sign) if reader.path.isabs(entry)]
+    return not any(reader.same_path(str(reader.path.normpath(entry)), folder) for entry in entries)
 
 
 class Gate(Runner):
     """The one way to start a program: whatever may have come with the folder stood in, and was not let through, is not
     started. A bare word is looked up on the child's own PATH, and judged by where that leads."""
 
-    def __init__(self, inner: Runner, facts: Facts) -> None:
-        self._inner, self._facts = inner, facts
+    def __init__(self, inner: Runner, reader: Reader) -> None:
+        self._inner, self._reader = inner, reader
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
@@ -181,17 +181,17 @@ class Gate(Runner):
 
     def refusal(self, argv: list[str], variables: Mapping[str, str] | None) -> str | None:
         """Why the program of this command line is not started; None where it may be."""
-        facts, word = self._facts, argv[0]
+        reader, word = self._reader, argv[0]
         if word == sys.executable or word in _let_through:
             return None
         path: str | None = word
-        if facts.path.isabs(word):
-            is_brought = brought_along(facts, word) is not None
+        if reader.path.isabs(word):
+            is_brought = brought_along(reader, word) is not None
         else:
-            path = next(facts.lookup(word, (variables or facts.variables).get("PATH", "")), None)
-            entered = path is not None and has_entered(facts, facts.parent(facts.parent(path)))
+            path = next(reader.lookup(word, (variables or reader.variables).get("PATH", "")), None)
+            entered = path is not None and has_entered(reader, reader.parent(reader.parent(path)))
             is_brought = path is not None and not entered and path not in _let_through
-            is_brought = is_brought and bool(lies_in_tree(facts, path or "") or _by_relative_entry(facts, path or ""))
+            is_brought = is_brought and bool(lies_in_tree(reader, path or "") or _by_relative_entry(reader, path or ""))
         if not is_brought:
             return None
         return f"was not started: {path} may have come with the folder you stand in, and you did not name it"

@@ -18,7 +18,7 @@ from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.records import Interpreter
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import PATH_LIMIT
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
@@ -53,7 +53,7 @@ class NotAnInterpreter(Exception):
         self.refused = refused
 
 
-class Settings(Struct):
+class PyvenvCfg(Struct):
     """A ``pyvenv.cfg`` as interpreters read it (PEP 405): where it lies, and its keys in lower case."""
 
     path: str
@@ -82,22 +82,22 @@ SETTINGS_NAME = "pyvenv.cfg"
 _SETTINGS_LIMIT = 64 * 1024
 
 
-def read_settings(facts: Facts, path: str) -> Settings | None:
+def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
     """The settings file at ``path``, or None where there is none. Of duplicate keys the last counts."""
-    known: dict[str, Settings | None] = facts.memory.setdefault("settings", {})
+    known: dict[str, PyvenvCfg | None] = reader.memory.setdefault("settings", {})
     if path not in known:
-        known[path] = _read_settings(facts, path)
+        known[path] = _read_settings(reader, path)
     return known[path]
 
 
-def _read_settings(facts: Facts, path: str) -> Settings | None:
-    if facts.kind(path) is None:
+def _read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
+    if reader.kind(path) is None:
         return None
     keys: dict[str, tuple[str, int]] = {}
     try:
-        raw = facts.read_whole(path, _SETTINGS_LIMIT)
+        raw = reader.read_whole(path, _SETTINGS_LIMIT)
     except Unreadable as problem:
-        return Settings(path, facts.parent(path), keys, problem.reason)
+        return PyvenvCfg(path, reader.parent(path), keys, problem.reason)
     problem_text = None
     try:
         text = raw.decode("utf-8")
@@ -110,14 +110,14 @@ def _read_settings(facts: Facts, path: str) -> Settings | None:
             problem_text = f"line {number}: a value of {len(value)} characters, and a path has at most {PATH_LIMIT}"
         elif equals:
             keys[key.strip().lower()] = (value.strip(), number)
-    return Settings(path, facts.parent(path), keys, problem_text)
+    return PyvenvCfg(path, reader.parent(path), keys, problem_text)
 
 
-def settings_for(facts: Facts, executable: str) -> Settings | None:
+def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:
     """The settings an interpreter started by this path would take: beside it, else one folder up."""
-    folder = facts.parent(executable)
-    return read_settings(facts, facts.join(folder, SETTINGS_NAME)) or read_settings(
-        facts, facts.join(facts.parent(folder), SETTINGS_NAME)
+    folder = reader.parent(executable)
+    return read_settings(reader, reader.join(folder, SETTINGS_NAME)) or read_settings(
+        reader, reader.join(reader.parent(folder), SETTINGS_NAME)
     )
 
 
@@ -126,17 +126,17 @@ class _Base(Struct):
     executable: str
 
 
-def read_interpreter(facts: Facts, path: str) -> Interpreter:
+def read_interpreter(reader: Reader, path: str) -> Interpreter:
     """What starts when ``path`` is executed. Raises NotAnInterpreter with the reason.
 
     ``executable`` is the path that the interpreter would call its own;
     ``links`` every hop from the path given to the real file. Read once in a run; each caller has a record of its own.
     """
-    known: dict[str, Interpreter | NotAnInterpreter] = facts.memory.setdefault("interpreters", {})
+    known: dict[str, Interpreter | NotAnInterpreter] = reader.memory.setdefault("interpreters", {})
     found = known.get(path)
     if found is None:
         try:
-            found = _read(facts, path)
+            found = _read(reader, path)
         except NotAnInterpreter as refusal:
             found = refusal
         known[path] = found
@@ -145,20 +145,20 @@ def read_interpreter(facts: Facts, path: str) -> Interpreter:
     return replace(found, links=list(found.links), suffixes=list(found.suffixes))
 
 
-def _read(facts: Facts, path: str) -> Interpreter:
+def _read(reader: Reader, path: str) -> Interpreter:
     links: list[str] = []
-    executable = str(facts.path.normpath(path))
+    executable = str(reader.path.normpath(path))
     for _ in range(8):
-        hops = facts.hops(executable)
+        hops = reader.hops(executable)
         links.extend(hop for hop in hops if hop not in links)
-        real = facts.real(executable)
+        real = reader.real(executable)
         if real not in links:
             links.append(real)
-        start = _first_bytes(facts, executable, real, links)
-        following = shims.system_starter(facts, executable)
+        start = _first_bytes(reader, executable, real, links)
+        following = shims.system_starter(reader, executable)
         if following is None and start.startswith(_BINARY_STARTS):
-            return _read_binary(facts, executable, hops[-1], real, links)
-        following = following or shims.follow(facts, executable, start)
+            return _read_binary(reader, executable, hops[-1], real, links)
+        following = following or shims.follow(reader, executable, start)
         if following is None:
             raise NotAnInterpreter(path, _script_reason(start), links, dead=not start.startswith(b"#!"))
         if isinstance(following, shims.Unknown):
@@ -168,33 +168,33 @@ def _read(facts: Facts, path: str) -> Interpreter:
     raise NotAnInterpreter(path, "goes through more launchers than can be followed", links)
 
 
-def _first_bytes(facts: Facts, executable: str, real: str, links: list[str]) -> bytes:
-    status = facts.status(executable)
-    refusal = facts.refusal(executable) if status is None else None
+def _first_bytes(reader: Reader, executable: str, real: str, links: list[str]) -> bytes:
+    status = reader.status(executable)
+    refusal = reader.refusal(executable) if status is None else None
     if refusal is not None:
         raise NotAnInterpreter(executable, f"this user may not look at it ({refusal})", links, refused=True)
     if status is None:
-        if facts.kind(executable) is None:
+        if reader.kind(executable) is None:
             raise NotAnInterpreter(executable, "there is nothing at this path", links)
-        if facts.kind(real) == "link":
+        if reader.kind(real) == "link":
             raise NotAnInterpreter(executable, "a link that leads back to itself", links)
         raise NotAnInterpreter(executable, f"a link that leads nowhere ({real} is not there)", links)
     if status.kind == "folder":
         raise NotAnInterpreter(executable, "a folder, not a program", links)
-    if facts.system == "windows" and status.size == 0 and "\\windowsapps\\" in executable.lower():
+    if reader.system == "windows" and status.size == 0 and "\\windowsapps\\" in executable.lower():
         raise NotAnInterpreter(executable, "an alias that opens the store, no interpreter", links, dead=False)
     # Hundreds of environments link to one file: its beginning is read once.
-    known: dict[str, bytes | str] = facts.memory.setdefault("beginnings", {})
+    known: dict[str, bytes | str] = reader.memory.setdefault("beginnings", {})
     if real not in known:
         try:
-            known[real] = facts.read(real, 4096)
-            if not facts.may_run(real):
+            known[real] = reader.read(real, 4096)
+            if not reader.may_run(real):
                 known[real] = "a file that may not be executed"
         except Unreadable as problem:
             known[real] = problem.reason
     start = known[real]
     if isinstance(start, str):
-        raise NotAnInterpreter(executable, start, links, refused=real in facts.refusals)
+        raise NotAnInterpreter(executable, start, links, refused=real in reader.refusals)
     return start
 
 
@@ -207,44 +207,46 @@ def _script_reason(start: bytes) -> str:
     return "a file that is not a program of any system known here"
 
 
-def _is_python(facts: Facts, real: str, links: list[str]) -> bool:
+def _is_python(reader: Reader, real: str, links: list[str]) -> bool:
     """Whether a program is an interpreter: by a name on the way to it, else by the entry point it calls or holds."""
-    names = [facts.name(path).lower() for path in [real, *links]]
-    return any(name.startswith(("python", "pypy")) for name in names) or _once(facts, "entry", real, _entry) is not None
+    names = [reader.name(path).lower() for path in [real, *links]]
+    return (
+        any(name.startswith(("python", "pypy")) for name in names) or _once(reader, "entry", real, _entry) is not None
+    )
 
 
-def _entry(facts: Facts, real: str) -> str | None:
+def _entry(reader: Reader, real: str) -> str | None:
     try:
-        found = facts.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
+        found = reader.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
     except Unreadable:
         return None
     return found[0].decode() if found else None
 
 
-def _read_binary(facts: Facts, executable: str, end: str, real: str, links: list[str]) -> Interpreter:
+def _read_binary(reader: Reader, executable: str, end: str, real: str, links: list[str]) -> Interpreter:
     """``end``: where the executable's own links lead; ``real``: that with the links of folders followed too."""
-    if not _is_python(facts, real, links):
+    if not _is_python(reader, real, links):
         raise NotAnInterpreter(executable, "a program, but no Python interpreter", links, dead=False)
-    settings = settings_for(facts, executable)
-    base = _base_of(facts, end, real, settings)
+    settings = settings_for(reader, executable)
+    base = _base_of(reader, end, real, settings)
     if base is None:
         home = settings.get("home") if settings is not None else None
-        refused = facts.refused_within(facts.parent(facts.parent(real)), facts.parent(home) if home else None)
+        refused = reader.refused_within(reader.parent(reader.parent(real)), reader.parent(home) if home else None)
         if refused is not None:
             reason = f"this user may not look at {refused[0]} ({refused[1]})"
             raise NotAnInterpreter(executable, reason, links, refused=True)
-        raise NotAnInterpreter(executable, _baseless_reason(facts, executable, settings), links)
-    version = _version(facts, base, real)
-    abi_flags = _once(facts, "abi", base.installation, _abi_flags) or ""
-    architecture = _once(facts, "architecture", real, _architecture)
+        raise NotAnInterpreter(executable, _baseless_reason(reader, executable, settings), links)
+    version = _version(reader, base, real)
+    abi_flags = _once(reader, "abi", base.installation, _abi_flags) or ""
+    architecture = _once(reader, "architecture", real, _architecture)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
     if settings is None or base.installation.minor.startswith("2."):
         # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
-        base_prefix = _once(facts, "older", base.installation, older_layout_base) or base_prefix
+        base_prefix = _once(reader, "older", base.installation, older_layout_base) or base_prefix
     else:
         # The site module takes the folder above the executable, wherever the file lies.
-        prefix = facts.parent(facts.parent(executable))
+        prefix = reader.parent(reader.parent(executable))
     return Interpreter(
         executable=executable,
         real_executable=real,
@@ -256,94 +258,94 @@ def _read_binary(facts: Facts, executable: str, end: str, real: str, links: list
         abi_flags=abi_flags,
         architecture=architecture,
         library=base.installation.library,
-        suffixes=_suffixes(facts, base.installation, abi_flags, architecture),
+        suffixes=_suffixes(reader, base.installation, abi_flags, architecture),
     )
 
 
-def _version(facts: Facts, base: _Base, real: str) -> str | None:
+def _version(reader: Reader, base: _Base, real: str) -> str | None:
     """The full version: that of the executable's own making, which need not be that of the library it is sent to."""
     own = base.installation
-    if facts.system != "windows":
-        known: dict[object, versions.Installation | None] = facts.memory.setdefault("made in", {})
-        key = facts.parent(real), own.minor
+    if reader.system != "windows":
+        known: dict[object, versions.Installation | None] = reader.memory.setdefault("made in", {})
+        key = reader.parent(real), own.minor
         if key not in known:
-            known[key] = versions.installation_above(facts, *key)
+            known[key] = versions.installation_above(reader, *key)
         own = known[key] or own
     if base.executable != real:
         # A copy keeps its version when its base goes on to another; one of the same size is the same.
-        copy, beside = facts.status(real), facts.status(base.executable)
+        copy, beside = reader.status(real), reader.status(base.executable)
         if copy is not None and beside is not None and copy.size != beside.size:
-            inside = versions.in_binary(facts, own, real)
+            inside = versions.in_binary(reader, own, real)
             if inside is not None:
                 return inside
-    return versions.full_version(facts, own, base.executable)
+    return versions.full_version(reader, own, base.executable)
 
 
-def _suffixes(facts: Facts, installation: Installation, abi_flags: str, architecture: str | None) -> list[str]:
-    known: dict[object, list[str]] = facts.memory.setdefault("suffixes", {})
+def _suffixes(reader: Reader, installation: Installation, abi_flags: str, architecture: str | None) -> list[str]:
+    known: dict[object, list[str]] = reader.memory.setdefault("suffixes", {})
     key = installation, abi_flags, architecture
     if key not in known:
         known[key] = suffixes_of(
-            facts, installation.minor, installation.implementation, installation.library, abi_flags, architecture
+            reader, installation.minor, installation.implementation, installation.library, abi_flags, architecture
         )
     return known[key]
 
 
-def _once(facts: Facts, what: str, key: object, read: Callable[..., str | None]) -> str | None:
-    known: dict[object, str | None] = facts.memory.setdefault(what, {})
+def _once(reader: Reader, what: str, key: object, read: Callable[..., str | None]) -> str | None:
+    known: dict[object, str | None] = reader.memory.setdefault(what, {})
     if key not in known:
-        known[key] = read(facts, key)
+        known[key] = read(reader, key)
     return known[key]
 
 
-def older_layout_base(facts: Facts, installation: Installation) -> str | None:
+def older_layout_base(reader: Reader, installation: Installation) -> str | None:
     """The base of an environment with a library folder and a site module of its own.
 
     Those of the days before settings files wrote the base's prefix beside their library; later ones for version 2 read
     it from their settings.
     """
-    if installation.implementation != "cpython" or facts.system == "windows":
+    if installation.implementation != "cpython" or reader.system == "windows":
         return None
-    text = facts.text_or_none(facts.join(installation.library, "orig-prefix.txt"), 4096)
-    if text and facts.path.isabs(text.strip()):
+    text = reader.text_or_none(reader.join(installation.library, "orig-prefix.txt"), 4096)
+    if text and reader.path.isabs(text.strip()):
         return text.strip()
-    settings = read_settings(facts, facts.join(installation.prefix, SETTINGS_NAME))
-    if settings is None or not follows_settings(facts, installation.library, installation.minor):
+    settings = read_settings(reader, reader.join(installation.prefix, SETTINGS_NAME))
+    if settings is None or not follows_settings(reader, installation.library, installation.minor):
         return None
     home = settings.get("home")
-    written = settings.get("base-prefix") or (facts.parent(home) if home else None)
-    return written if written and facts.path.isabs(written) else None
+    written = settings.get("base-prefix") or (reader.parent(home) if home else None)
+    return written if written and reader.path.isabs(written) else None
 
 
-def follows_settings(facts: Facts, library: str, minor: str) -> bool:
+def follows_settings(reader: Reader, library: str, minor: str) -> bool:
     """Whether an interpreter of this library heeds a settings file: version 2 by a site module of its own alone."""
-    return not minor.startswith("2.") or "pyvenv.cfg" in (facts.text_or_none(facts.join(library, "site.py")) or "")
+    return not minor.startswith("2.") or "pyvenv.cfg" in (reader.text_or_none(reader.join(library, "site.py")) or "")
 
 
-def sees_base_without_settings(facts: Facts, interpreter: Interpreter) -> bool | None:
+def sees_base_without_settings(reader: Reader, interpreter: Interpreter) -> bool | None:
     """For an environment of the days before settings files whether it sees the base's packages; None: it is none."""
     library = interpreter.library
-    if interpreter.prefix == interpreter.base_prefix or not facts.is_file(facts.join(library, "orig-prefix.txt")):
+    if interpreter.prefix == interpreter.base_prefix or not reader.is_file(reader.join(library, "orig-prefix.txt")):
         return None
-    return not facts.is_file(facts.join(library, "no-global-site-packages.txt"))
+    return not reader.is_file(reader.join(library, "no-global-site-packages.txt"))
 
 
-def _abi_flags(facts: Facts, installation: Installation) -> str:
+def _abi_flags(reader: Reader, installation: Installation) -> str:
     """The letters an installation's headers and library add to its version: d, m, t, u."""
-    if facts.system == "windows":
+    if reader.system == "windows":
         number = installation.minor.replace(".", "")
-        return "t" if facts.is_file(facts.join(installation.prefix, f"python{number}t.dll")) else ""
+        return "t" if reader.is_file(reader.join(installation.prefix, f"python{number}t.dll")) else ""
     if installation.library.endswith("t"):
         return "t"
-    for folder in versions.header_folders(facts, installation):
-        if facts.is_folder(folder):
-            return facts.name(folder).removeprefix(f"python{installation.minor}")
+    for folder in versions.header_folders(reader, installation):
+        if reader.is_folder(folder):
+            return reader.name(folder).removeprefix(f"python{installation.minor}")
     return "m" if installation.minor in ("3.6", "3.7") and installation.implementation == "cpython" else ""
 
 
-def _architecture(facts: Facts, path: str) -> str | None:
+def _architecture(reader: Reader, path: str) -> str | None:
     try:
-        return processor_of(facts.read(path, 4096))
+        return processor_of(reader.read(path, 4096))
     except Unreadable:
         return None
 
@@ -358,46 +360,46 @@ def _minor_in_name(name: str) -> str | None:
     return number if dot and is_number(major) and is_number(rest) else None
 
 
-def _base_of(facts: Facts, end: str, real: str, settings: Settings | None) -> _Base | None:
+def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) -> _Base | None:
     """The installation an executable belongs to, found as the interpreter finds it.
 
     From 3.11 on ``home`` of the settings decides; before, the links of the
     file are followed first and ``home`` counts only for a copied executable.
     Where neither leads to an installation, the prefix compiled in does.
     """
-    minor = _minor_in_name(facts.name(real)) or _minor_in_name(facts.name(end))
-    copied = settings is not None and facts.inside(end, settings.folder)
-    if minor is None and (copied or facts.system != "windows"):
-        minor = versions.minor_inside(facts, real) if facts.system != "windows" else None
+    minor = _minor_in_name(reader.name(real)) or _minor_in_name(reader.name(end))
+    copied = settings is not None and reader.inside(end, settings.folder)
+    if minor is None and (copied or reader.system != "windows"):
+        minor = versions.minor_inside(reader, real) if reader.system != "windows" else None
         minor = minor or (_minor_in_settings(settings) if settings is not None else None)
-    if minor is not None and minor.startswith("2.") and facts.system != "windows":
+    if minor is not None and minor.startswith("2.") and reader.system != "windows":
         settings, copied = None, False  # it knows no such file
-    newer = facts.system == "windows" or (minor is not None and int(minor.split(".")[1]) >= 11)
+    newer = reader.system == "windows" or (minor is not None and int(minor.split(".")[1]) >= 11)
     home = settings.get("home") if settings is not None else None
     starts = []
     if home and settings is not None and (newer or copied):
-        starts.append(facts.absolute(home, settings.folder))
-        if facts.system == "macos":
+        starts.append(reader.absolute(home, settings.folder))
+        if reader.system == "macos":
             # A framework's own starter finds the framework by its library, through whatever link it was reached.
             names = [f"python{minor}"] if minor else ["python3", "python"]
-            starts += [facts.parent(facts.real(facts.join(starts[0], name))) for name in names]
+            starts += [reader.parent(reader.real(reader.join(starts[0], name))) for name in names]
     # From 3.11 on a home that leads nowhere leaves only what is compiled in (a framework finds itself by its library).
-    if not (home and (copied or (newer and facts.system == "linux"))):
+    if not (home and (copied or (newer and reader.system == "linux"))):
         # Before 3.11 a linked folder on the way is not looked through, only the file's own links are followed.
-        through = newer or facts.name(real).startswith("pypy")
-        starts += [facts.parent(end), *([facts.parent(real)] if through else [])]
+        through = newer or reader.name(real).startswith("pypy")
+        starts += [reader.parent(end), *([reader.parent(real)] if through else [])]
     for start in starts:
-        found = versions.installation_above(facts, start, minor)
+        found = versions.installation_above(reader, start, minor)
         if found is not None:
-            beside = (settings.get("executable") if settings is not None else None) or facts.join(
-                start, facts.name(real)
+            beside = (settings.get("executable") if settings is not None else None) or reader.join(
+                start, reader.name(real)
             )
-            return _Base(found, beside if copied and facts.is_file(beside) else real)
-    found = versions.compiled_in(facts, real, minor) if facts.system != "windows" and minor else None
+            return _Base(found, beside if copied and reader.is_file(beside) else real)
+    found = versions.compiled_in(reader, real, minor) if reader.system != "windows" and minor else None
     return _Base(found, real) if found is not None else None
 
 
-def version_in(settings: Settings) -> str | None:
+def version_in(settings: PyvenvCfg) -> str | None:
     """The version that an environment's settings name, where it is one: of ``3.11.7.final.0`` the first three parts."""
     for key in ("version", "version_info"):
         found = _VERSION.match(settings.get(key) or "")
@@ -406,12 +408,12 @@ def version_in(settings: Settings) -> str | None:
     return None
 
 
-def _minor_in_settings(settings: Settings) -> str | None:
+def _minor_in_settings(settings: PyvenvCfg) -> str | None:
     version = version_in(settings)
     return versions.minor_of(version) if version is not None else None
 
 
-def _baseless_reason(facts: Facts, executable: str, settings: Settings | None) -> str:
+def _baseless_reason(reader: Reader, executable: str, settings: PyvenvCfg | None) -> str:
     if settings is not None and settings.get("home"):
         return f"an environment's interpreter whose base in {settings.get('home')} is gone"
     return "a program that belongs to no Python installation"

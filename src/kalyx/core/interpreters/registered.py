@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from kalyx.core.formats import ini
 from kalyx.core.formats.span import Malformed
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import are_numbers
 
 _HIVES = ("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE")
@@ -27,24 +27,24 @@ class Registered(Struct):
     executable: str
 
 
-def registered(facts: Facts) -> list[Registered]:
+def registered(reader: Reader) -> list[Registered]:
     """Every entry that names a folder or an executable, there or not."""
     found: dict[tuple[str, str, str], Registered] = {}
     for root in _ROOTS:
-        for company in facts.registry_keys(root):
+        for company in reader.registry_keys(root):
             if company.lower() == "pylauncher":
                 continue
-            for tag in facts.registry_keys(f"{root}\\{company}"):
-                values = facts.registry(f"{root}\\{company}\\{tag}\\InstallPath") or {}
+            for tag in reader.registry_keys(f"{root}\\{company}"):
+                values = reader.registry(f"{root}\\{company}\\{tag}\\InstallPath") or {}
                 prefix, executable = values.get(""), values.get("ExecutablePath")
                 if prefix or executable:
-                    prefix = facts.path.normpath(prefix or facts.parent(str(executable)))
-                    executable = facts.path.normpath(executable or facts.join(prefix, "python.exe"))
+                    prefix = reader.path.normpath(prefix or reader.parent(str(executable)))
+                    executable = reader.path.normpath(executable or reader.join(prefix, "python.exe"))
                     found.setdefault((company, tag, prefix), Registered(company, tag, prefix, executable))
     return list(found.values())
 
 
-def registered_paths(facts: Facts, tag: str, core: bool) -> list[tuple[str, str]]:
+def registered_paths(reader: Reader, tag: str, core: bool) -> list[tuple[str, str]]:
     """Folders that applications put on the search path of a version (``3.12``) by the registry, with their keys.
 
     Using Python on Windows, "Finding modules": the subkeys of ``PythonPath``, the user's first. ``core``: what the key
@@ -53,40 +53,40 @@ def registered_paths(facts: Facts, tag: str, core: bool) -> list[tuple[str, str]
     found = []
     for hive in _HIVES:
         root = f"{hive}\\Software\\Python\\PythonCore\\{tag}\\PythonPath"
-        for key in [*(f"{root}\\{name}" for name in facts.registry_keys(root)), *([root] if core else [])]:
-            value = (facts.registry(key) or {}).get("")
+        for key in [*(f"{root}\\{name}" for name in reader.registry_keys(root)), *([root] if core else [])]:
+            value = (reader.registry(key) or {}).get("")
             found += [(entry, key) for entry in (value or "").split(";") if entry]
     return found
 
 
-def launched(facts: Facts, launcher: str) -> tuple[str | None, str]:
+def launched(reader: Reader, launcher: str) -> tuple[str | None, str]:
     """The executable that ``py`` without words starts, and why that one; None and the reason where it starts none.
 
     ``launcher`` is the path of ``py.exe``: one of its settings files lies beside it.
     """
-    active = facts.variable("VIRTUAL_ENV")
+    active = reader.variable("VIRTUAL_ENV")
     if active:
-        return facts.join(active, "Scripts", "python.exe"), "VIRTUAL_ENV is set"
-    wanted, why = _default(facts, launcher, "")
+        return reader.join(active, "Scripts", "python.exe"), "VIRTUAL_ENV is set"
+    wanted, why = _default(reader, launcher, "")
     if wanted in ("2", "3"):
-        finer, because = _default(facts, launcher, wanted)
+        finer, because = _default(reader, launcher, wanted)
         wanted, why = (finer, because) if finer else (wanted, why)
-    fit = [one for one in registered(facts) if _fits(one, wanted)]
+    fit = [one for one in registered(reader) if _fits(one, wanted)]
     if not fit:
         return None, f"py starts {wanted}, which is not entered ({why})" if wanted else "py finds no Python entered"
     best = max(fit, key=_order)  # of equals the first
     return best.executable, why or "it is the newest that is entered"
 
 
-def _default(facts: Facts, launcher: str, major: str) -> tuple[str, str]:
+def _default(reader: Reader, launcher: str, major: str) -> tuple[str, str]:
     """The version that a variable or a settings file names for ``python`` or ``python3``, and where."""
     variable = f"PY_PYTHON{major}"
-    value = (facts.variable(variable) or "").strip()
+    value = (reader.variable(variable) or "").strip()
     if value:
         return value, f"{variable} is {value}"
-    local = facts.variable("LOCALAPPDATA") or facts.join(facts.home, "AppData", "Local")
-    for path in (facts.join(local, "py.ini"), facts.join(facts.parent(launcher), "py.ini")):
-        text = facts.text_or_none(path, 64 * 1024)
+    local = reader.variable("LOCALAPPDATA") or reader.join(reader.home, "AppData", "Local")
+    for path in (reader.join(local, "py.ini"), reader.join(reader.parent(launcher), "py.ini")):
+        text = reader.text_or_none(path, 64 * 1024)
         try:
             spot = ini.read(text).get(("defaults", f"python{major}")) if text else None
         except Malformed:

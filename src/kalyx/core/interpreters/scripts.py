@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from kalyx.core.interpreters import shims
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
 
 
@@ -24,21 +24,21 @@ class FirstLine(Struct):
     script: str = ""
 
 
-def interpreter_of_script(facts: Facts, script: str, variables: Mapping[str, str] | None = None) -> FirstLine:
+def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, str] | None = None) -> FirstLine:
     """The interpreter that starting ``script`` would start."""
     for _ in range(8):
         try:
-            start = facts.read(script, 4096)
+            start = reader.read(script, 4096)
         except Unreadable as problem:
             return FirstLine(None, "", problem.reason, script)
-        following = shims.follow(facts, script, start)
+        following = shims.follow(reader, script, start)
         if isinstance(following, shims.Unknown):
             return FirstLine(None, "", following.reason, script)
-        if following is None or facts.name(following.path).startswith(("python", "pypy")):
+        if following is None or reader.name(following.path).startswith(("python", "pypy")):
             break
         script = following.path
     if start.startswith(b"MZ"):
-        return _launcher(facts, script)
+        return _launcher(reader, script)
     if not start.startswith(b"#!"):
         return FirstLine(None, "", "a program of its own, no script", script)
     lines = start.decode("utf-8", "surrogateescape").splitlines()
@@ -50,24 +50,24 @@ def interpreter_of_script(facts: Facts, script: str, variables: Mapping[str, str
     words = first.split()
     if not words:
         return FirstLine(None, lines[0], "an empty first line", script)
-    if facts.name(words[0]) == "env":
+    if reader.name(words[0]) == "env":
         words = [word for word in words[1:] if not word.startswith("-") and "=" not in word]
         if not words:
             return FirstLine(None, lines[0], "a first line that names nothing", script)
-        path_value = variable_of(facts.variables if variables is None else variables, "PATH", facts.system)
-        found = next(facts.lookup(words[0], path_value), None)
+        path_value = variable_of(reader.variables if variables is None else variables, "PATH", reader.system)
+        found = next(reader.lookup(words[0], path_value), None)
         reason = None if found else f"{words[0]} is not on PATH"
         return FirstLine(found, lines[0], reason, script)
     # The system takes everything up to the first blank as the path.
     return FirstLine(words[0], lines[0], None, script)
 
 
-def _launcher(facts: Facts, script: str) -> FirstLine:
+def _launcher(reader: Reader, script: str) -> FirstLine:
     """A Windows launcher: an executable, the first line, then a zip."""
-    status = facts.status(script)
+    status = reader.status(script)
     size = status.size if status else 0
     try:
-        tail = facts.read(script, 256 * 1024, max(0, size - 256 * 1024))
+        tail = reader.read(script, 256 * 1024, max(0, size - 256 * 1024))
     except Unreadable as problem:
         return FirstLine(None, "", problem.reason, script)
     at = tail.rfind(b"#!")

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.lines import lines_of
 from kalyx.core.text.numbers import are_numbers
 
@@ -43,16 +43,16 @@ RULES = [ShimRule("shims", "PYENV_VERSION", ".python-version", "version", "versi
 SYSTEM_WORD = "system"
 
 
-def follow(facts: Facts, executable: str, start: bytes) -> Followed | Unknown | None:
+def follow(reader: Reader, executable: str, start: bytes) -> Followed | Unknown | None:
     """Where a script goes on to, Unknown where reading cannot tell, None when it is no launcher."""
     if not start.startswith(b"#!"):
         return None
     for rule in RULES:
-        if facts.name(facts.parent(executable)) == rule.folder:
-            root = facts.parent(facts.parent(executable))
-            if facts.is_folder(facts.join(root, rule.versions)):
-                return _by_rule(facts, rule, root, facts.name(executable))
-    return _plain_launcher(facts, start)
+        if reader.name(reader.parent(executable)) == rule.folder:
+            root = reader.parent(reader.parent(executable))
+            if reader.is_folder(reader.join(root, rule.versions)):
+                return _by_rule(reader, rule, root, reader.name(executable))
+    return _plain_launcher(reader, start)
 
 
 # Where macOS' developer tools lie unless a link says otherwise (xcode-select(1)), in its order.
@@ -60,95 +60,95 @@ _TOOLS_LINK = "/var/db/xcode_select_link"
 _TOOLS = ("/Applications/Xcode.app/Contents/Developer", "/Library/Developer/CommandLineTools")
 
 
-def system_starter(facts: Facts, executable: str) -> Followed | Unknown | None:
+def system_starter(reader: Reader, executable: str) -> Followed | Unknown | None:
     """Where macOS' own ``/usr/bin/python3`` goes on to: it is no interpreter, but starts the developer tools' one."""
-    if facts.system != "macos" or facts.parent(executable) != "/usr/bin":
+    if reader.system != "macos" or reader.parent(executable) != "/usr/bin":
         return None
-    name = facts.name(executable)
+    name = reader.name(executable)
     if not name.startswith(("python", "pip")) or name.startswith("python2"):
         return None
-    chosen = facts.real(_TOOLS_LINK) if facts.kind(_TOOLS_LINK) is not None else None
+    chosen = reader.real(_TOOLS_LINK) if reader.kind(_TOOLS_LINK) is not None else None
     for root in [chosen] if chosen else _TOOLS:
-        candidate = facts.join(root, "usr", "bin", name)
-        if facts.kind(candidate) is not None:
+        candidate = reader.join(root, "usr", "bin", name)
+        if reader.kind(candidate) is not None:
             return Followed(candidate, f"the developer tools in {root}")
     return Unknown("the system's starter for the developer tools, which have no such program here")
 
 
-def _by_rule(facts: Facts, rule: ShimRule, root: str, word: str) -> Followed | Unknown:
-    chosen, source = _choice(facts, rule, root)
+def _by_rule(reader: Reader, rule: ShimRule, root: str, word: str) -> Followed | Unknown:
+    chosen, source = _choice(reader, rule, root)
     for version in chosen:
         if version == SYSTEM_WORD:
-            shim_folder = facts.join(root, rule.folder)
-            path = ":".join(f for f in facts.path_folders() if not facts.same_path(f, shim_folder))
-            for candidate in facts.lookup(word, path):
+            shim_folder = reader.join(root, rule.folder)
+            path = ":".join(f for f in reader.path_folders() if not reader.same_path(f, shim_folder))
+            for candidate in reader.lookup(word, path):
                 return Followed(candidate, source)
             continue
         for name in (version, version.removeprefix("python-")):
-            folder = _installed(facts, facts.join(root, rule.versions), name)
-            candidate = facts.join(root, rule.versions, folder, "bin", word) if folder else ""
-            if candidate and facts.is_file(candidate):
+            folder = _installed(reader, reader.join(root, rule.versions), name)
+            candidate = reader.join(root, rule.versions, folder, "bin", word) if folder else ""
+            if candidate and reader.is_file(candidate):
                 return Followed(candidate, source)
     wanted = ", ".join(chosen) or "nothing"
     return Unknown(f"a version manager's launcher; {source} chooses {wanted}, which has no {word}")
 
 
-def _installed(facts: Facts, versions: str, name: str) -> str | None:
+def _installed(reader: Reader, versions: str, name: str) -> str | None:
     """The installed version that ``name`` means: itself, or the latest one below it (3.9 means 3.9.18)."""
     if not name or "/" in name or "\\" in name or name in (".", ".."):
         return None
-    if facts.is_folder(facts.join(versions, name)):
+    if reader.is_folder(reader.join(versions, name)):
         return name
-    below = [n for n in facts.names(versions) if n.startswith(name + ".") and are_numbers(n)]
+    below = [n for n in reader.names(versions) if n.startswith(name + ".") and are_numbers(n)]
     return max(below, key=lambda n: [int(part) for part in n.split(".")], default=None)
 
 
-def _choice(facts: Facts, rule: ShimRule, root: str) -> tuple[list[str], str]:
-    value = facts.variable(rule.variable)
+def _choice(reader: Reader, rule: ShimRule, root: str) -> tuple[list[str], str]:
+    value = reader.variable(rule.variable)
     if value:
         return value.split(":"), f"the variable {rule.variable}"
-    folder = facts.folder
+    folder = reader.folder
     while True:
-        path = facts.join(folder, rule.local_file)
-        words = _words(facts, path)
+        path = reader.join(folder, rule.local_file)
+        words = _words(reader, path)
         if words:
             return words, path
-        upper = facts.parent(folder)
+        upper = reader.parent(folder)
         if upper == folder:
             break
         folder = upper
-    path = facts.join(root, rule.global_file)
-    words = _words(facts, path)
+    path = reader.join(root, rule.global_file)
+    words = _words(reader, path)
     return (words, path) if words else ([SYSTEM_WORD], "no choice made")
 
 
-def _words(facts: Facts, path: str) -> list[str]:
-    if facts.kind(path) is None:
+def _words(reader: Reader, path: str) -> list[str]:
+    if reader.kind(path) is None:
         return []
-    text = facts.text_or_none(path, 4096) or ""
+    text = reader.text_or_none(path, 4096) or ""
     return [word for line in text.splitlines() for word in line.split("#")[0].split()]
 
 
-def _plain_launcher(facts: Facts, start: bytes) -> Followed | None:
+def _plain_launcher(reader: Reader, start: bytes) -> Followed | None:
     """A small shell script that goes on to a Python: by its path, or after entering an environment by its name."""
     if b"/sh" not in start.splitlines()[0] and b"bash" not in start.splitlines()[0]:
         return None
     entered: str | None = None
     for _, line in lines_of(start.decode("utf-8", "surrogateescape")):
         words = [word.strip("\"'") for word in line.split()]
-        if len(words) >= 2 and words[0] in (".", "source") and facts.name(words[1]) == "activate":
-            entered = facts.parent(words[1]) if facts.path.isabs(words[1]) else None
+        if len(words) >= 2 and words[0] in (".", "source") and reader.name(words[1]) == "activate":
+            entered = reader.parent(words[1]) if reader.path.isabs(words[1]) else None
             continue
         is_last = words[:1] == ["exec"]
         while words and (words[0] in ("exec", "env") or "=" in words[0]):
             words = words[1:]
         program = words[0] if words else ""
-        if not facts.name(program).startswith(("python", "pypy")):
+        if not reader.name(program).startswith(("python", "pypy")):
             continue
-        if facts.path.isabs(program) and is_last:
+        if reader.path.isabs(program) and is_last:
             return Followed(program, "the script's exec line")
-        if entered is not None and program == facts.name(program):
+        if entered is not None and program == reader.name(program):
             return Followed(
-                facts.join(entered, program), f"{line.strip()[:80]}, after entering {facts.parent(entered)}"
+                reader.join(entered, program), f"{line.strip()[:80]}, after entering {reader.parent(entered)}"
             )
     return None

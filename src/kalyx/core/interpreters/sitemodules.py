@@ -14,7 +14,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.lines import LONGEST_LINE, lines_of
 from kalyx.core.text.patterns import pattern
 
@@ -44,36 +44,36 @@ class Setting(Struct, frozen=True):
     adds: bool
 
 
-def loaded_modules(facts: Facts) -> list[SiteModule]:
+def loaded_modules(reader: Reader) -> list[SiteModule]:
     """The modules that this process's variables say are loaded, in the order they were."""
-    names = [name for name in (facts.variable("LOADEDMODULES") or "").split(":") if name]
-    files = (facts.variable("_LMFILES_") or "").split(":")
-    return [SiteModule(name, path) for name, path in zip(names, files, strict=False) if facts.path.isabs(path)]
+    names = [name for name in (reader.variable("LOADEDMODULES") or "").split(":") if name]
+    files = (reader.variable("_LMFILES_") or "").split(":")
+    return [SiteModule(name, path) for name, path in zip(names, files, strict=False) if reader.path.isabs(path)]
 
 
-def available_modules(facts: Facts, word: str) -> Iterator[SiteModule]:
+def available_modules(reader: Reader, word: str) -> Iterator[SiteModule]:
     """Modules below ``MODULEPATH`` whose name has ``word`` in it, versions first folder first."""
     seen = 0
-    for root in (facts.variable("MODULEPATH") or "").split(":"):
-        if not facts.path.isabs(root):
+    for root in (reader.variable("MODULEPATH") or "").split(":"):
+        if not reader.path.isabs(root):
             continue
-        for name in facts.names(root):
+        for name in reader.names(root):
             if word not in name.lower():
                 continue
-            path = facts.join(root, name)
-            inner = facts.names(path) if facts.is_folder(path) else [""]
+            path = reader.join(root, name)
+            inner = reader.names(path) if reader.is_folder(path) else [""]
             for version in inner:
                 seen += 1
                 if seen > _FILES_LIMIT:
                     return
                 if not version.startswith("."):
                     called = f"{name}/{version}" if version else name
-                    yield SiteModule(called.removesuffix(".lua"), facts.join(path, version) if version else path)
+                    yield SiteModule(called.removesuffix(".lua"), reader.join(path, version) if version else path)
 
 
-def settings_of(facts: Facts, module: SiteModule) -> list[Setting]:
+def settings_of(reader: Reader, module: SiteModule) -> list[Setting]:
     """What a module file says it sets, by its literal lines; nothing for one that cannot be read."""
-    text = facts.text_or_none(module.path, _FILE_LIMIT) or ""
+    text = reader.text_or_none(module.path, _FILE_LIMIT) or ""
     if module.path.endswith(".lua"):
         return list(_lua_settings(text))
     return list(_tcl_settings(text)) if text.startswith("#%Module") else []
@@ -131,41 +131,41 @@ def _lua_settings(text: str) -> Iterator[Setting]:
                 known[named[1]] = value
 
 
-def module_prefixes(facts: Facts) -> Iterator[str]:
+def module_prefixes(reader: Reader) -> Iterator[str]:
     """Roots of Python installations that modules, loaded or not, put on ``PATH``."""
-    for name in sorted(facts.variables):
+    for name in sorted(reader.variables):
         # The variables that such systems' module files set, where no file tells more.
         if name in ("PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON", "EBROOTPYTHON3"):
-            value = facts.variables[name]
-            if facts.path.isabs(value) and facts.is_folder(value):
-                yield facts.path.normpath(value)
-    for module in [*loaded_modules(facts), *available_modules(facts, "python")]:
-        for setting in settings_of(facts, module):
-            if setting.variable == "PATH" and facts.path.isabs(setting.value):
-                folder = facts.path.normpath(setting.value)
-                if facts.name(folder) == "bin" and facts.is_folder(folder):
-                    yield facts.parent(folder)
+            value = reader.variables[name]
+            if reader.path.isabs(value) and reader.is_folder(value):
+                yield reader.path.normpath(value)
+    for module in [*loaded_modules(reader), *available_modules(reader, "python")]:
+        for setting in settings_of(reader, module):
+            if setting.variable == "PATH" and reader.path.isabs(setting.value):
+                folder = reader.path.normpath(setting.value)
+                if reader.name(folder) == "bin" and reader.is_folder(folder):
+                    yield reader.parent(folder)
 
 
-def bringing(facts: Facts, path: str, variable: str) -> tuple[SiteModule, Setting] | None:
+def bringing(reader: Reader, path: str, variable: str) -> tuple[SiteModule, Setting] | None:
     """The loaded module, with its line, that put ``path`` or what it lies in into ``variable``; or None."""
-    for module in loaded_modules(facts):
-        for setting in settings_of(facts, module):
+    for module in loaded_modules(reader):
+        for setting in settings_of(reader, module):
             if (
                 setting.variable == variable
                 and setting.value
-                and facts.inside(path, facts.path.normpath(setting.value))
+                and reader.inside(path, reader.path.normpath(setting.value))
             ):
                 return module, setting
     return None
 
 
-def needed_modules(facts: Facts, prefix: str) -> list[SiteModule]:
+def needed_modules(reader: Reader, prefix: str) -> list[SiteModule]:
     """Modules, loaded first, then those that could be, that put the programs or libraries of ``prefix`` in place."""
     found: list[SiteModule] = []
-    for module in [*loaded_modules(facts), *available_modules(facts, "python")]:
-        for setting in settings_of(facts, module):
-            if setting.variable in ("PATH", "LD_LIBRARY_PATH") and facts.inside(setting.value, prefix):
+    for module in [*loaded_modules(reader), *available_modules(reader, "python")]:
+        for setting in settings_of(reader, module):
+            if setting.variable in ("PATH", "LD_LIBRARY_PATH") and reader.inside(setting.value, prefix):
                 if module.name not in [one.name for one in found]:
                     found.append(module)
                 break

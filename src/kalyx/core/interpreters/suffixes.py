@@ -6,7 +6,7 @@ everything in one file), written as that build would be.
 
 from __future__ import annotations
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.numbers import is_number
 
 _WINDOWS = {
@@ -20,30 +20,30 @@ _LOWER = "abcdefghijklmnopqrstuvwxyz"
 
 
 def suffixes_of(
-    facts: Facts, version: str, implementation: str, library: str, abi_flags: str, architecture: str | None
+    reader: Reader, version: str, implementation: str, library: str, abi_flags: str, architecture: str | None
 ) -> list[str]:
     """``library``: the folder of its standard library; ``abi_flags``: d, m, t, u; ``architecture``: of its own file."""
     major, minor = (int(part) for part in version.split(".")[:2])
     lock = "t" not in abi_flags  # without the lock there is no stable binary interface yet
-    if facts.system == "windows":
+    if reader.system == "windows":
         if major < 3:
             return [".pyd"]
         debug, tag = "_d" * ("d" in abi_flags), f"cp{major}{minor}{'' if lock else 't'}"
         return [f"{debug}.{tag}-{_WINDOWS.get(architecture or 'x86_64', 'win32')}.pyd", f"{debug}.pyd"]
     if major < 3:
         return [".so", "module.so"]
-    own = _off_its_parts(facts, library)
+    own = _off_its_parts(reader, library)
     if implementation == "pypy":
         return own
-    own = own or _as_it_would_be(facts, f"{major}{minor}{abi_flags}", architecture)
+    own = own or _as_it_would_be(reader, f"{major}{minor}{abi_flags}", architecture)
     if "d" in abi_flags and minor >= 8:
         own += [one.replace(f"{minor}d-", f"{minor}-") for one in own[:1]]  # it also takes those of the usual build
     return [*own, *([".abi3.so"] if lock else []), ".so"]
 
 
-def _off_its_parts(facts: Facts, library: str) -> list[str]:
-    for folder in (facts.join(library, "lib-dynload"), library):
-        for name in facts.names(folder):
+def _off_its_parts(reader: Reader, library: str) -> list[str]:
+    for folder in (reader.join(library, "lib-dynload"), library):
+        for name in reader.names(folder):
             tag = name.removesuffix(".so").rpartition(".")[2]
             if name.endswith(f".{tag}.so") and _is_own(tag):
                 return [f".{tag}.so"]
@@ -59,7 +59,7 @@ def _is_own(tag: str) -> bool:
     return bool(rest) and implementation.startswith("pypy") and is_number(implementation[4:])
 
 
-def _as_it_would_be(facts: Facts, tag: str, architecture: str | None) -> list[str]:
-    if facts.system == "macos":
+def _as_it_would_be(reader: Reader, tag: str, architecture: str | None) -> list[str]:
+    if reader.system == "macos":
         return [f".cpython-{tag}-darwin.so"]
     return [f".cpython-{tag}-{architecture}-linux-gnu.so"] if architecture else []

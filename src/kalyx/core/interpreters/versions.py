@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
 
@@ -32,48 +32,48 @@ def minor_of(version: str) -> str:
     return ".".join(version.split(".")[:2])
 
 
-def installation_above(facts: Facts, folder: str, minor: str | None) -> Installation | None:
+def installation_above(reader: Reader, folder: str, minor: str | None) -> Installation | None:
     """The installation whose landmark (its ``os`` module) is found going up from ``folder``.
 
     ``minor`` restricts it to one version, as the number in the executable's name does.
     """
     while True:
-        upper = facts.parent(folder)
+        upper = reader.parent(folder)
         if upper == folder:
             return None  # the root itself is never tried: no interpreter does
-        found = installation_at(facts, folder, minor)
+        found = installation_at(reader, folder, minor)
         if found is not None:
             return found
         folder = upper
 
 
-def installation_at(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
+def installation_at(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
     """The installation with this very prefix, or None."""
-    known: dict[object, Installation | None] = facts.memory.setdefault("installations", {})
+    known: dict[object, Installation | None] = reader.memory.setdefault("installations", {})
     if (prefix, minor) not in known:
-        known[prefix, minor] = _installation_at(facts, prefix, minor)
+        known[prefix, minor] = _installation_at(reader, prefix, minor)
     return known[prefix, minor]
 
 
-def _installation_at(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
-    if facts.system == "windows":
-        return _windows_installation(facts, prefix, minor)
+def _installation_at(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
+    if reader.system == "windows":
+        return _windows_installation(reader, prefix, minor)
     if minor is not None:
         # A free-threaded build keeps its library under a name of its own.
         for library_folder, letter in (("lib", ""), ("lib64", ""), ("lib", "t"), ("lib64", "t")):
-            library = facts.join(prefix, library_folder, f"python{minor}{letter}")
-            if _has_landmark(facts, library):
+            library = reader.join(prefix, library_folder, f"python{minor}{letter}")
+            if _has_landmark(reader, library):
                 return Installation(prefix, minor, library, "cpython", library_folder)
     for library_folder in ("lib", "lib64"):
-        base = facts.join(prefix, library_folder)
-        if not facts.is_folder(base):
+        base = reader.join(prefix, library_folder)
+        if not reader.is_folder(base):
             continue
-        for name in facts.names(base):
+        for name in reader.names(base):
             for start, implementation in (("python", "cpython"), ("pypy", "pypy")):
                 number = name[len(start) :].rstrip("t")
                 if name.startswith(start) and _is_minor(number) and minor in (None, number):
-                    library = facts.join(base, name)
-                    if _has_landmark(facts, library):
+                    library = reader.join(base, name)
+                    if _has_landmark(reader, library):
                         return Installation(prefix, number, library, implementation, library_folder)
     return None
 
@@ -83,49 +83,49 @@ def _is_minor(text: str) -> bool:
     return bool(dot) and is_number(major) and is_number(rest)
 
 
-def _has_landmark(facts: Facts, library: str) -> bool:
-    return facts.is_file(facts.join(library, "os.py")) or facts.is_file(facts.join(library, "os.pyc"))
+def _has_landmark(reader: Reader, library: str) -> bool:
+    return reader.is_file(reader.join(library, "os.py")) or reader.is_file(reader.join(library, "os.pyc"))
 
 
-def _windows_installation(facts: Facts, prefix: str, minor: str | None) -> Installation | None:
-    library = facts.join(prefix, "Lib")
-    whole = _has_landmark(facts, library)
-    for name in facts.names(prefix):
+def _windows_installation(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
+    library = reader.join(prefix, "Lib")
+    whole = _has_landmark(reader, library)
+    for name in reader.names(prefix):
         match = _WINDOWS_LIBRARY.fullmatch(name.lower())
         found = f"{match[1]}.{match[2]}" if match is not None else None
         if found is None or minor not in (None, found):
             continue
         # A distribution to put into another program has its library in an archive, and a file that is its whole path.
-        archive = facts.join(prefix, name[: -len(".dll")] + ".zip")
-        if whole or facts.is_file(archive):
+        archive = reader.join(prefix, name[: -len(".dll")] + ".zip")
+        if whole or reader.is_file(archive):
             return Installation(prefix, found, library if whole else archive, "cpython", "Lib")
     return Installation(prefix, minor, library, "cpython", "Lib") if minor and whole else None
 
 
-def full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
+def full_version(reader: Reader, installation: Installation, executable: str) -> str | None:
     """The full version, ``3.11.7`` or ``3.13.0rc2``; None when no file of it tells."""
-    known: dict[object, str | None] = facts.memory.setdefault("versions", {})
+    known: dict[object, str | None] = reader.memory.setdefault("versions", {})
     key = (installation, executable)
     if key not in known:
-        known[key] = _full_version(facts, installation, executable)
+        known[key] = _full_version(reader, installation, executable)
     return known[key]
 
 
-def _full_version(facts: Facts, installation: Installation, executable: str) -> str | None:
+def _full_version(reader: Reader, installation: Installation, executable: str) -> str | None:
     if installation.implementation == "pypy":
-        return in_binary(facts, installation, executable)
+        return in_binary(reader, installation, executable)
     for read in (_from_kept_record, _from_header):
-        version = read(facts, installation)
+        version = read(reader, installation)
         if version is not None:
             return version
-    return in_binary(facts, installation, executable)
+    return in_binary(reader, installation, executable)
 
 
-def _from_kept_record(facts: Facts, installation: Installation) -> str | None:
-    records = facts.join(installation.prefix, "conda-meta")
-    if not facts.is_folder(records):
+def _from_kept_record(reader: Reader, installation: Installation) -> str | None:
+    records = reader.join(installation.prefix, "conda-meta")
+    if not reader.is_folder(records):
         return None
-    for name in facts.names(records):
+    for name in reader.names(records):
         parts = name.split("-")
         if name.endswith(".json") and len(parts) == 3 and parts[0] == "python":
             if minor_of(parts[1]) == installation.minor:
@@ -133,27 +133,27 @@ def _from_kept_record(facts: Facts, installation: Installation) -> str | None:
     return None
 
 
-def compiled_in(facts: Facts, executable: str, minor: str | None) -> Installation | None:
+def compiled_in(reader: Reader, executable: str, minor: str | None) -> Installation | None:
     """The installation whose prefix, or library folder, is written in the executable itself."""
     try:
-        words = facts.scan(executable, rb"(?<=\x00)(/[\x20-\x7e]{1,300})(?=\x00)")
+        words = reader.scan(executable, rb"(?<=\x00)(/[\x20-\x7e]{1,300})(?=\x00)")
     except Unreadable:
         return None
     for word in dict.fromkeys(words[:5000]):
         for path in word.decode("ascii").split(":"):
-            for prefix in (path, facts.parent(path)):
-                if len(prefix) > 1 and facts.is_folder(prefix):
-                    found = installation_at(facts, prefix, minor)
+            for prefix in (path, reader.parent(path)):
+                if len(prefix) > 1 and reader.is_folder(prefix):
+                    found = installation_at(reader, prefix, minor)
                     if found is not None:
                         return found
     return None
 
 
-def minor_inside(facts: Facts, executable: str) -> str | None:
+def minor_inside(reader: Reader, executable: str) -> str | None:
     """The ``X.Y`` that an executable carries: of the library it needs, or its own version text."""
     for form in (rb"\x00libpy(?:thon|py)(\d\.\d{1,2})(?:[a-z]{0,3}\.so|-c\.so)", _COMPILED_IN):
         try:
-            found = facts.scan(executable, form)
+            found = reader.scan(executable, form)
         except Unreadable:
             return None
         if found:
@@ -161,19 +161,19 @@ def minor_inside(facts: Facts, executable: str) -> str | None:
     return None
 
 
-def header_folders(facts: Facts, installation: Installation) -> list[str]:
+def header_folders(reader: Reader, installation: Installation) -> list[str]:
     """Where this installation keeps its C headers, whatever letters its ABI adds."""
-    if facts.system == "windows":
-        return [facts.join(installation.prefix, "include")]
-    base = facts.join(installation.prefix, "include")
+    if reader.system == "windows":
+        return [reader.join(installation.prefix, "include")]
+    base = reader.join(installation.prefix, "include")
     wanted = f"python{installation.minor}"
-    return [facts.join(base, name) for name in (wanted, wanted + "m", wanted + "t", wanted + "d", wanted + "mu")]
+    return [reader.join(base, name) for name in (wanted, wanted + "m", wanted + "t", wanted + "d", wanted + "mu")]
 
 
-def _from_header(facts: Facts, installation: Installation) -> str | None:
-    for folder in header_folders(facts, installation):
+def _from_header(reader: Reader, installation: Installation) -> str | None:
+    for folder in header_folders(reader, installation):
         try:
-            text = facts.read(facts.join(folder, "patchlevel.h"), 16384).decode("utf-8", "replace")
+            text = reader.read(reader.join(folder, "patchlevel.h"), 16384).decode("utf-8", "replace")
         except Unreadable:
             continue
         for line in text.splitlines():
@@ -185,11 +185,11 @@ def _from_header(facts: Facts, installation: Installation) -> str | None:
     return None
 
 
-def in_binary(facts: Facts, installation: Installation, executable: str) -> str | None:
+def in_binary(reader: Reader, installation: Installation, executable: str) -> str | None:
     """The version that is written in an executable, else in its shared library; None where neither says it."""
-    for candidate in (executable, *_shared_libraries(facts, installation)):
+    for candidate in (executable, *_shared_libraries(reader, installation)):
         try:
-            found = facts.scan(candidate, _COMPILED_IN)
+            found = reader.scan(candidate, _COMPILED_IN)
         except Unreadable:
             continue
         for text in found:
@@ -199,14 +199,14 @@ def in_binary(facts: Facts, installation: Installation, executable: str) -> str 
     return None
 
 
-def _shared_libraries(facts: Facts, installation: Installation) -> list[str]:
-    if facts.system == "windows":
+def _shared_libraries(reader: Reader, installation: Installation) -> list[str]:
+    if reader.system == "windows":
         number = installation.minor.replace(".", "")
-        return [facts.join(installation.prefix, f"python{number}.dll")]
-    folder = facts.join(installation.prefix, installation.library_folder)
+        return [reader.join(installation.prefix, f"python{number}.dll")]
+    folder = reader.join(installation.prefix, installation.library_folder)
     start = "libpypy" if installation.implementation == "pypy" else f"libpython{installation.minor}"
-    found = [n for n in facts.names(folder) if n.startswith(start) and (".so" in n or n.endswith(".dylib"))]
-    if facts.system == "macos":
-        framework = facts.join(installation.prefix, "Python")
-        return [facts.join(folder, n) for n in found] + [framework]
-    return [facts.join(folder, name) for name in found]
+    found = [n for n in reader.names(folder) if n.startswith(start) and (".so" in n or n.endswith(".dylib"))]
+    if reader.system == "macos":
+        framework = reader.join(installation.prefix, "Python")
+        return [reader.join(folder, n) for n in found] + [framework]
+    return [reader.join(folder, name) for name in found]

@@ -12,11 +12,11 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.records import Interpreter, KalyxError
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.numbers import number_of
 
@@ -50,17 +50,17 @@ _ASKS_OWNER, _PROGRAM_DATA_ASKED_FOR = (5, 1), (5, 8)
 _NEWEST = (99, 0)
 
 
-def _search(facts: Facts, server: Server) -> SearchPath | None:
+def _search(reader: Reader, server: Server) -> SearchPath | None:
     """What the server itself can import, by reading; None where no server is known."""
     if server.interpreter is None:
         return None
-    return search_path(facts, server.interpreter, Way(variables=server.variables))
+    return search_path(reader, server.interpreter, Invocation(variables=server.variables))
 
 
-def library_release(facts: Facts, search: SearchPath | None) -> tuple[int, int]:
+def library_release(reader: Reader, search: SearchPath | None) -> tuple[int, int]:
     """The release of the notebook system's library that a server has, by its metadata; else the newest."""
     for entry in search.entries if search is not None else []:
-        for name in facts.names(entry.entry) if entry.entry else []:
+        for name in reader.names(entry.entry) if entry.entry else []:
             if name.lower().startswith("jupyter_core-") and name.endswith((".dist-info", ".egg-info")):
                 numbers = name.split("-")[1].removesuffix(".dist").split(".")
                 first, second = (number_of(part) for part in [*numbers, "", ""][:2])
@@ -69,14 +69,14 @@ def library_release(facts: Facts, search: SearchPath | None) -> tuple[int, int]:
     return _NEWEST
 
 
-def provisioners(facts: Facts, server: Server) -> list[str]:
+def provisioners(reader: Reader, server: Server) -> list[str]:
     """The provisioners that packages of the server bring, by their entry points (Entry points specification)."""
-    search = _search(facts, server)
+    search = _search(reader, server)
     found = []
     for site in search.site_packages if search is not None else []:
-        for name in facts.names(site):
+        for name in reader.names(site):
             if name.endswith(".dist-info"):
-                text = facts.text_or_none(facts.join(site, name, "entry_points.txt"), 65536) or ""
+                text = reader.text_or_none(reader.join(site, name, "entry_points.txt"), 65536) or ""
                 if _PROVISIONERS in text:
                     _, _, rest = text.partition(_PROVISIONERS)
                     lines = rest.partition("\n[")[0].splitlines()
@@ -84,40 +84,40 @@ def provisioners(facts: Facts, server: Server) -> list[str]:
     return found
 
 
-def data_folder(facts: Facts, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:
+def data_folder(reader: Reader, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:
     """The user's data folder of the notebook system, and what says so."""
 
     def get(name: str) -> str | None:
-        return variable_of(variables, name, facts.system)
+        return variable_of(variables, name, reader.system)
 
     named = get("JUPYTER_DATA_DIR")
     if named:
         return named, "JUPYTER_DATA_DIR"
-    home = get("USERPROFILE" if facts.system == "windows" else "HOME") or facts.home
+    home = get("USERPROFILE" if reader.system == "windows" else "HOME") or reader.home
     if _is_set(get("JUPYTER_PLATFORM_DIRS")) and release >= _PREFERS_ENVIRONMENT:
         # Only here the home folder is taken as it is written, links unfollowed.
-        return _platform_data_folder(facts, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
-    home = facts.real(home)
-    if facts.system == "macos":
-        return facts.join(home, "Library", "Jupyter"), "the home folder"
-    if facts.system == "windows":
+        return _platform_data_folder(reader, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
+    home = reader.real(home)
+    if reader.system == "macos":
+        return reader.join(home, "Library", "Jupyter"), "the home folder"
+    if reader.system == "windows":
         appdata = get("APPDATA")
         if appdata:
-            return facts.join(appdata, "jupyter"), "APPDATA"
-        return facts.join(get("JUPYTER_CONFIG_DIR") or facts.join(home, ".jupyter"), "data"), "the home folder"
+            return reader.join(appdata, "jupyter"), "APPDATA"
+        return reader.join(get("JUPYTER_CONFIG_DIR") or reader.join(home, ".jupyter"), "data"), "the home folder"
     base = get("XDG_DATA_HOME")
     if base:
-        return facts.join(base, "jupyter"), "XDG_DATA_HOME"
-    return facts.join(home, ".local", "share", "jupyter"), "the home folder"
+        return reader.join(base, "jupyter"), "XDG_DATA_HOME"
+    return reader.join(home, ".local", "share", "jupyter"), "the home folder"
 
 
-def _platform_data_folder(facts: Facts, local: str | None, xdg: str | None, home: str) -> str:
-    if facts.system == "macos":
-        return facts.join(home, "Library", "Application Support", "jupyter")
-    if facts.system == "windows":
-        return facts.join(local or facts.join(home, "AppData", "Local"), "jupyter")
-    usual = facts.join(home, ".local", "share")
-    return facts.join(xdg if xdg and facts.path.isabs(xdg) else usual, "jupyter")
+def _platform_data_folder(reader: Reader, local: str | None, xdg: str | None, home: str) -> str:
+    if reader.system == "macos":
+        return reader.join(home, "Library", "Application Support", "jupyter")
+    if reader.system == "windows":
+        return reader.join(local or reader.join(home, "AppData", "Local"), "jupyter")
+    usual = reader.join(home, ".local", "share")
+    return reader.join(xdg if xdg and reader.path.isabs(xdg) else usual, "jupyter")
 
 
 def _is_set(value: str | None) -> bool:
@@ -125,135 +125,135 @@ def _is_set(value: str | None) -> bool:
 
 
 def machine_folders(
-    facts: Facts, variables: Mapping[str, str], prefix: str | None, release: tuple[int, int] = _NEWEST
+    reader: Reader, variables: Mapping[str, str], prefix: str | None, release: tuple[int, int] = _NEWEST
 ) -> list[str]:
     """The system-wide data folders; on Windows they are the environment's own unless PROGRAMDATA is trusted."""
-    if facts.system != "windows":
+    if reader.system != "windows":
         if _is_set(variables.get("JUPYTER_PLATFORM_DIRS")) and release >= _PREFERS_ENVIRONMENT:
-            if facts.system == "macos":
+            if reader.system == "macos":
                 return ["/Library/Application Support/jupyter"]
-            roots = [root for root in variables.get("XDG_DATA_DIRS", "").split(":") if facts.path.isabs(root)]
-            return [facts.join(root, "jupyter") for root in roots or ["/usr/local/share", "/usr/share"]]
+            roots = [root for root in variables.get("XDG_DATA_DIRS", "").split(":") if reader.path.isabs(root)]
+            return [reader.join(root, "jupyter") for root in roots or ["/usr/local/share", "/usr/share"]]
         return ["/usr/local/share/jupyter", "/usr/share/jupyter"]
     if release < _PROGRAM_DATA_ASKED_FOR or _is_set(variable_of(variables, "JUPYTER_USE_PROGRAMDATA", "windows")):
         program_data = variable_of(variables, "PROGRAMDATA", "windows")
         if program_data:
-            return [facts.join(program_data, "jupyter")]
-    return [facts.join(prefix, "share", "jupyter")] if prefix else []
+            return [reader.join(program_data, "jupyter")]
+    return [reader.join(prefix, "share", "jupyter")] if prefix else []
 
 
-def kernel_folders(facts: Facts, server: Server) -> list[KernelFolder]:
+def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     """The folders this server looks in, first the one that wins."""
     variables = server.variables
     prefix = server.interpreter.prefix if server.interpreter else None
-    search = _search(facts, server)
-    release = library_release(facts, search)
+    search = _search(reader, server)
+    release = library_release(reader, search)
     found: list[KernelFolder] = []
 
     def add(path: str, reach: str, source: str) -> None:
         # Whatever is relative goes by the folder that the server was started in.
-        folder = facts.within(facts.join(path, "kernels"))
+        folder = reader.within(reader.join(path, "kernels"))
         if all(known.path != folder for known in found):
             found.append(KernelFolder(folder, reach, source))
 
-    listed = variable_of(variables, "JUPYTER_PATH", facts.system)
-    for entry in listed.split(";" if facts.system == "windows" else ":") if listed else []:
-        add(entry.rstrip(facts.path.sep), "me", "JUPYTER_PATH")
-    user_data, source = data_folder(facts, variables, release)
+    listed = variable_of(variables, "JUPYTER_PATH", reader.system)
+    for entry in listed.split(";" if reader.system == "windows" else ":") if listed else []:
+        add(entry.rstrip(reader.path.sep), "me", "JUPYTER_PATH")
+    user_data, source = data_folder(reader, variables, release)
     user = [(user_data, "me", source)]
-    if server.interpreter is not None and release >= _USER_PACKAGES and _user_packages_on(facts, server):
-        base = user_base(facts, server.interpreter, variables)
-        user.append((facts.join(base, "share", "jupyter"), "me", "the user's own packages"))
-    machine = machine_folders(facts, variables, prefix, release)
-    own = [(facts.join(prefix, "share", "jupyter"), "env", "the server's environment")] if prefix else []
-    if facts.system != "windows":
+    if server.interpreter is not None and release >= _USER_PACKAGES and _user_packages_on(reader, server):
+        base = user_base(reader, server.interpreter, variables)
+        user.append((reader.join(base, "share", "jupyter"), "me", "the user's own packages"))
+    machine = machine_folders(reader, variables, prefix, release)
+    own = [(reader.join(prefix, "share", "jupyter"), "env", "the server's environment")] if prefix else []
+    if reader.system != "windows":
         own = [entry for entry in own if entry[0] not in machine]
-    pairs = own + user if _environment_first(facts, server, release) else user + own
+    pairs = own + user if _environment_first(reader, server, release) else user + own
     for entry, reach, why in pairs:
         add(entry, reach, why)
     for entry in machine:
         add(entry, "machine", "the system's folders")
-    older = _older_folder(facts, server, search)
+    older = _older_folder(reader, server, search)
     if older is not None:
         add(older, "me", "the older place in the home folder")
     return found
 
 
-def _older_folder(facts: Facts, server: Server, search: SearchPath | None) -> str | None:
+def _older_folder(reader: Reader, server: Server, search: SearchPath | None) -> str | None:
     """The interactive shell's own folder, where servers look last; None where the server has no such shell."""
     variables = server.variables
-    if search is not None and not _has_shell(facts, search):
+    if search is not None and not _has_shell(reader, search):
         return None
-    home = variable_of(variables, "USERPROFILE" if facts.system == "windows" else "HOME", facts.system) or facts.home
-    home = facts.real(home)
-    named = variable_of(variables, "IPYTHONDIR", facts.system)
+    home = variable_of(variables, "USERPROFILE" if reader.system == "windows" else "HOME", reader.system) or reader.home
+    home = reader.real(home)
+    named = variable_of(variables, "IPYTHONDIR", reader.system)
     if named is not None:
         # Named and empty is the current folder.
         return home + named[1:] if named == "~" or named.startswith("~/") else named or "."
-    usual = facts.join(home, ".ipython")
-    if facts.system == "linux":
-        other = facts.join(variables.get("XDG_CONFIG_HOME") or facts.join(home, ".config"), "ipython")
-        if facts.is_folder(other) and not facts.exists(usual) and facts.kind(other) != "link":
+    usual = reader.join(home, ".ipython")
+    if reader.system == "linux":
+        other = reader.join(variables.get("XDG_CONFIG_HOME") or reader.join(home, ".config"), "ipython")
+        if reader.is_folder(other) and not reader.exists(usual) and reader.kind(other) != "link":
             return other
     return usual
 
 
-def _has_shell(facts: Facts, search: SearchPath) -> bool:
+def _has_shell(reader: Reader, search: SearchPath) -> bool:
     """Whether the server's interpreter has the interactive shell, by its search path."""
-    return any(facts.is_folder(facts.join(entry.entry, "IPython")) for entry in search.entries if entry.entry)
+    return any(reader.is_folder(reader.join(entry.entry, "IPython")) for entry in search.entries if entry.entry)
 
 
-def user_base(facts: Facts, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
+def user_base(reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]) -> str:
     """The base folder of the user's own packages (PEP 370)."""
-    site = user_site(facts, interpreter, variables)
-    levels = 2 if facts.system == "windows" else 3
+    site = user_site(reader, interpreter, variables)
+    levels = 2 if reader.system == "windows" else 3
     for _ in range(levels):
-        site = facts.parent(site)
+        site = reader.parent(site)
     return site
 
 
-def _user_packages_on(facts: Facts, server: Server) -> bool:
+def _user_packages_on(reader: Reader, server: Server) -> bool:
     if server.interpreter is None:
         return False
-    if is_switched_on(variable_of(server.variables, "PYTHONNOUSERSITE", facts.system), server.interpreter):
+    if is_switched_on(variable_of(server.variables, "PYTHONNOUSERSITE", reader.system), server.interpreter):
         return False
-    settings = settings_for(facts, server.interpreter.executable)
+    settings = settings_for(reader, server.interpreter.executable)
     return settings is None or settings.sees_base
 
 
-def _environment_first(facts: Facts, server: Server, release: tuple[int, int]) -> bool:
-    said = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", facts.system)
+def _environment_first(reader: Reader, server: Server, release: tuple[int, int]) -> bool:
+    said = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", reader.system)
     if said is not None and release >= _PREFERS_BY_VARIABLE:
         return _is_set(said)
     interpreter = server.interpreter
     if interpreter is None or release < _PREFERS_ENVIRONMENT:
         return False
-    if release >= _ASKS_OWNER and not _owned(facts, interpreter.prefix):
+    if release >= _ASKS_OWNER and not _owned(reader, interpreter.prefix):
         return False
     if interpreter.prefix != interpreter.base_prefix:
         return True
-    own = variable_of(server.variables, "CONDA_PREFIX", facts.system)
+    own = variable_of(server.variables, "CONDA_PREFIX", reader.system)
     if own is None or not interpreter.prefix.startswith(own):
         return False
-    name = variable_of(server.variables, "CONDA_DEFAULT_ENV", facts.system)
+    name = variable_of(server.variables, "CONDA_DEFAULT_ENV", reader.system)
     return release < _ASKS_OWNER or (name if name is not None else "base") != "base"
 
 
-def _owned(facts: Facts, prefix: str) -> bool:
-    status = facts.status(prefix)
-    return facts.system == "windows" or (status is not None and status.owner == getattr(facts, "user", status.owner))
+def _owned(reader: Reader, prefix: str) -> bool:
+    status = reader.status(prefix)
+    return reader.system == "windows" or (status is not None and status.owner == getattr(reader, "user", status.owner))
 
 
-def reach_folder(facts: Facts, reach: str, prefix: str, variables: Mapping[str, str]) -> str:
+def reach_folder(reader: Reader, reach: str, prefix: str, variables: Mapping[str, str]) -> str:
     """Where a kernel for this reach is registered: ``me``, ``env`` (in ``prefix``) or ``machine``."""
     if reach == "env":
-        return facts.join(prefix, "share", "jupyter", "kernels")
+        return reader.join(prefix, "share", "jupyter", "kernels")
     if reach == "me":
-        return facts.join(data_folder(facts, variables)[0], "kernels")
-    folders = machine_folders(facts, variables, None)
+        return reader.join(data_folder(reader, variables)[0], "kernels")
+    folders = machine_folders(reader, variables, None)
     if not folders:
         raise KalyxError(
             "on this system there is no folder for all users unless JUPYTER_USE_PROGRAMDATA is set;"
             " use --reach me or --reach env"
         )
-    return facts.join(folders[0], "kernels")
+    return reader.join(folders[0], "kernels")

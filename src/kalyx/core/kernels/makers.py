@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical
 
 
@@ -44,9 +44,9 @@ KERNEL_PACKAGES = [
 USUAL = KERNEL_PACKAGES[0]
 
 
-def to_bring(facts: Facts, wheels: str | None) -> KernelPackage:
+def to_bring(reader: Reader, wheels: str | None) -> KernelPackage:
     """The kernel package to install where none is: the first that a folder of wheels has, else the usual one."""
-    there = {canonical(name.split("-")[0]) for name in facts.names(wheels)} if wheels is not None else set()
+    there = {canonical(name.split("-")[0]) for name in reader.names(wheels)} if wheels is not None else set()
     return next((one for one in KERNEL_PACKAGES if canonical(one.distribution) in there), USUAL)
 
 

@@ -20,7 +20,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, provisioners
 from kalyx.core.records import Evidence, Finding, Kernel
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
@@ -32,14 +32,14 @@ def valid_id(identifier: str) -> bool:
     return bool(identifier) and set(identifier) <= ID_LETTERS and identifier.strip(".") != ""
 
 
-def listed_kernels(facts: Facts, server: Server) -> list[Kernel]:
+def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
     """Every registered kernel in this server's folders, hidden ones too, in the order of the folders."""
     found: list[Kernel] = []
     winners: dict[str, Kernel] = {}
-    for folder in kernel_folders(facts, server):
-        for kernel in kernels_in(facts, folder, server):
-            path = facts.join(kernel.folder, SPEC_FILE)
-            if not facts.is_file(path) and facts.refusal(path) is None:
+    for folder in kernel_folders(reader, server):
+        for kernel in kernels_in(reader, folder, server):
+            path = reader.join(kernel.folder, SPEC_FILE)
+            if not reader.is_file(path) and reader.refusal(path) is None:
                 # What is no file there is passed over by servers, and hides nothing.
                 kernel.conditions.append("unlisted")
                 found.append(kernel)
@@ -52,34 +52,34 @@ def listed_kernels(facts: Facts, server: Server) -> list[Kernel]:
     return found
 
 
-def kernels_in(facts: Facts, folder: KernelFolder, server: Server) -> list[Kernel]:
+def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Kernel]:
     """The kernel specs that lie in one folder; ids are in lower case, as servers have them."""
     found = []
-    for name in facts.names(folder.path):
-        place = facts.join(folder.path, name)
-        if facts.is_folder(place) and facts.kind(facts.join(place, SPEC_FILE)) is not None:
-            found.append(read_kernel(facts, place, server, folder.reach))
+    for name in reader.names(folder.path):
+        place = reader.join(folder.path, name)
+        if reader.is_folder(place) and reader.kind(reader.join(place, SPEC_FILE)) is not None:
+            found.append(read_kernel(reader, place, server, folder.reach))
     return found
 
 
-def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = None) -> Kernel:
+def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = None) -> Kernel:
     """The kernel whose spec folder is ``place``, and what this server would start for it."""
-    path = facts.join(place, SPEC_FILE)
+    path = reader.join(place, SPEC_FILE)
     kernel = Kernel(
-        key=facts.real(place),
-        id=facts.name(place).lower(),
-        label=facts.name(place),
+        key=reader.real(place),
+        id=reader.name(place).lower(),
+        label=reader.name(place),
         folder=place,
         argv=[],
         command=[],
         reach=reach,
     )
     try:
-        spec = parse_spec(facts.read(path, _SPEC_LIMIT))
+        spec = parse_spec(reader.read(path, _SPEC_LIMIT))
     except Unreadable as refusal:
         spec = Spec(problem=refusal.reason)
     usual = spec.provisioner == USUAL_PROVISIONER
-    if spec.problem is None and not usual and spec.provisioner not in provisioners(facts, server):
+    if spec.problem is None and not usual and spec.provisioner not in provisioners(reader, server):
         spec.problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
     if spec.problem is not None:
         kernel.conditions.append("spec-unreadable")
@@ -95,7 +95,7 @@ def read_kernel(facts: Facts, place: str, server: Server, reach: str | None = No
     kernel.label = spec.display_name or kernel.id
     kernel.argv, kernel.language = spec.argv, spec.language
     kernel.keep_env(spec.env)
-    resolve_kernel(facts, kernel, server)
+    resolve_kernel(reader, kernel, server)
     return kernel
 
 
@@ -182,7 +182,7 @@ def _filled(word: str, values: Mapping[str, str]) -> str:
     return re.sub(r"\{([A-Za-z0-9_]+)\}", lambda match: values.get(match.group(1), match.group()), word)
 
 
-def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
+def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
     """Fill in the command, the interpreter and the environment that this server would start."""
     values = {"resource_dir": kernel.folder}
     if server.interpreter is not None:
@@ -202,42 +202,42 @@ def resolve_kernel(facts: Facts, kernel: Kernel, server: Server) -> None:
             return
         kernel.command[0] = server.interpreter.executable
         kernel.interpreter = server.interpreter
-        kernel.environment = environment_of(facts, server.interpreter)
+        kernel.environment = environment_of(reader, server.interpreter)
         return
-    path = _program(facts, kernel, server)
+    path = _program(reader, kernel, server)
     if path is None:
         kernel.reason = f"no program {kernel.command[0]} on the kernel's PATH"
-        refused = facts.refused_within(*facts.path_folders(kernel_variables(kernel, server).get("PATH", "")))
+        refused = reader.refused_within(*reader.path_folders(kernel_variables(kernel, server).get("PATH", "")))
         if refused is not None:
             kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
             kernel.undecided = True
         return
-    written = facts.join(facts.folder, kernel.command[0])
-    if ".." in kernel.command[0] and not facts.exists(written):
+    written = reader.join(reader.folder, kernel.command[0])
+    if ".." in kernel.command[0] and not reader.exists(written):
         # The system follows the words one by one: a folder that is not there leads nowhere, however it goes on.
         kernel.reason = f"there is nothing at {written}"
         return
     kernel.command[0] = path
     try:
-        kernel.interpreter = read_interpreter(facts, path)
+        kernel.interpreter = read_interpreter(reader, path)
     except NotAnInterpreter as refusal:
-        if not _by_first_line(facts, kernel, path):
+        if not _by_first_line(reader, kernel, path):
             kernel.undecided = kernel.undecided or (kernel.reason is None and not refusal.dead)
             kernel.reason = kernel.reason or refusal.reason
-            if kernel.undecided and facts.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
-                kernel.reason = f"{facts.name(path)} starts it elsewhere: on another machine, or in a container"
+            if kernel.undecided and reader.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
+                kernel.reason = f"{reader.name(path)} starts it elsewhere: on another machine, or in a container"
             return
     assert kernel.interpreter is not None
-    kernel.environment = environment_of(facts, kernel.interpreter)
+    kernel.environment = environment_of(reader, kernel.interpreter)
 
 
-def _by_first_line(facts: Facts, kernel: Kernel, path: str) -> bool:
+def _by_first_line(reader: Reader, kernel: Kernel, path: str) -> bool:
     """A kernel that is started by a command of an environment runs on the interpreter of that command's first line."""
-    line = interpreter_of_script(facts, path)
+    line = interpreter_of_script(reader, path)
     if line.path is None:
         return False
     try:
-        kernel.interpreter = read_interpreter(facts, line.path)
+        kernel.interpreter = read_interpreter(reader, line.path)
     except NotAnInterpreter as refusal:
         kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
         kernel.undecided = not refusal.dead  # a script of a shell can go on to anything
@@ -245,13 +245,13 @@ def _by_first_line(facts: Facts, kernel: Kernel, path: str) -> bool:
     return True
 
 
-def _program(facts: Facts, kernel: Kernel, server: Server) -> str | None:
+def _program(reader: Reader, kernel: Kernel, server: Server) -> str | None:
     word = kernel.command[0]
-    if facts.path.dirname(word):
-        return facts.absolute(word) if not word.startswith("~") else facts.join(facts.folder, word)
+    if reader.path.dirname(word):
+        return reader.absolute(word) if not word.startswith("~") else reader.join(reader.folder, word)
     variables = kernel_variables(kernel, server)
     path = variables.get("PATH", "")
-    return next(facts.lookup(word, path), None)
+    return next(reader.lookup(word, path), None)
 
 
 def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
@@ -266,16 +266,16 @@ def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
     )
 
 
-def line_of(facts: Facts, path: str, needle: str) -> int | None:
+def line_of(reader: Reader, path: str, needle: str) -> int | None:
     """The line of a file that holds ``needle``; None when none does."""
-    text = facts.text_or_none(path, _SPEC_LIMIT)
+    text = reader.text_or_none(path, _SPEC_LIMIT)
     for number, line in enumerate((text or "").splitlines(), 1):
         if needle in line:
             return number
     return None
 
 
-def argv_line(facts: Facts, kernel: Kernel) -> int | None:
+def argv_line(reader: Reader, kernel: Kernel) -> int | None:
     """The line of the kernel file where its first argument stands."""
-    path = facts.join(kernel.folder, SPEC_FILE)
-    return line_of(facts, path, json.dumps(kernel.argv[0])) if kernel.argv else None
+    path = reader.join(kernel.folder, SPEC_FILE)
+    return line_of(reader, path, json.dumps(kernel.argv[0])) if kernel.argv else None

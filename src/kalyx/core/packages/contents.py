@@ -10,7 +10,7 @@ from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.packages.metadata import EGG, Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 
 # Of what a package is that lies on an entry of the path; a program's own folder holds no packages.
@@ -27,23 +27,23 @@ _ORIGINS: dict[PutBy, PackageOrigin] = {
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
 
 
-def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tuple[list[Package], list[Unread]]:
+def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tuple[list[Package], list[Unread]]:
     """Every package that this search path leads to, by name; and the places that could not be read."""
     unread: list[Unread] = []
     found: list[tuple[Installed, Package]] = []
     loose: list[Package] = []
     winners: dict[str, str] = {}
-    for folder, origin in _folders(facts, interpreter, search):
+    for folder, origin in _folders(reader, interpreter, search):
         try:
-            if not facts.is_file(folder):
-                facts.listing(folder)
+            if not reader.is_file(folder):
+                reader.listing(folder)
         except Unreadable as problem:
-            if facts.kind(folder) is not None:
+            if reader.kind(folder) is not None:
                 unread.append(Unread(path=folder, reason=problem.reason))
             continue
         owned: set[str] = set()
-        for installed in installed_in(facts, folder):
-            package = _package(facts, installed, origin)
+        for installed in installed_in(reader, folder):
+            package = _package(reader, installed, origin)
             owned.update(package.modules)
             key = canonical(package.name)
             package.hidden_by = winners.get(key)
@@ -52,22 +52,22 @@ def contents(facts: Facts, interpreter: Interpreter, search: SearchPath) -> tupl
             if not package.version:
                 unread.append(Unread(path=installed.path, reason="metadata without a version"))
         if origin != "path" or found:
-            loose += _owned_by_none(facts, folder, origin, owned)
-    _judge_requirements(facts, interpreter, found)
+            loose += _owned_by_none(reader, folder, origin, owned)
+    _judge_requirements(reader, interpreter, found)
     said = {one.path for one in unread}
-    for path, reason in facts.all_refused_within(interpreter.prefix, *winners.values()):
+    for path, reason in reader.all_refused_within(interpreter.prefix, *winners.values()):
         if path not in said:
             unread.append(Unread(path=path, reason=reason))
     known = {canonical(package.name) for _, package in found}
-    loose += [one for one in kept_records(facts, interpreter.prefix) if canonical(one.name) not in known]
+    loose += [one for one in kept_records(reader, interpreter.prefix) if canonical(one.name) not in known]
     return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread
 
 
-def kept_records(facts: Facts, prefix: str) -> list[Package]:
+def kept_records(reader: Reader, prefix: str) -> list[Package]:
     """What a manager\'s own records say is installed, by their names (name-version-build)."""
-    folder = facts.join(prefix, "conda-meta")
+    folder = reader.join(prefix, "conda-meta")
     found = []
-    for name in facts.names(folder):
+    for name in reader.names(folder):
         parts = name.removesuffix(".json").rsplit("-", 2)
         if name.endswith(".json") and len(parts) == 3 and all(parts):
             found.append(
@@ -78,7 +78,7 @@ def kept_records(facts: Facts, prefix: str) -> list[Package]:
     return found
 
 
-def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, PackageOrigin]]:
+def _folders(reader: Reader, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, PackageOrigin]]:
     """The folders that may hold packages, in order, with the origin of what lies in them."""
     found = []
     for entry in search.entries:
@@ -88,12 +88,12 @@ def _folders(facts: Facts, interpreter: Interpreter, search: SearchPath) -> list
     # Start-up code that runs twice can name a folder twice: the first one counts.
     first: dict[str, PackageOrigin] = {}
     for folder, origin in found:
-        if facts.is_folder(folder) or (folder.endswith(EGG) and facts.is_file(folder)):
+        if reader.is_folder(folder) or (folder.endswith(EGG) and reader.is_file(folder)):
             first.setdefault(folder, origin)
     return list(first.items())
 
 
-def _package(facts: Facts, installed: Installed, origin: PackageOrigin) -> Package:
+def _package(reader: Reader, installed: Installed, origin: PackageOrigin) -> Package:
     if installed.is_development_install:
         origin = "linked"
     return Package(
@@ -102,32 +102,32 @@ def _package(facts: Facts, installed: Installed, origin: PackageOrigin) -> Packa
         modules=[module for module in installed.modules if "/" not in module],
         location=installed.site,
         origin=origin,
-        installer=installed.installer or _keeper(facts, installed),
+        installer=installed.installer or _keeper(reader, installed),
     )
 
 
-def _keeper(facts: Facts, installed: Installed) -> str | None:
+def _keeper(reader: Reader, installed: Installed) -> str | None:
     """Who put it there, where its metadata does not say: Debian's folder is Debian's."""
     if installed.site.endswith("/dist-packages") and installed.site.startswith("/usr/lib/"):
         return "debian"
     return None
 
 
-def _owned_by_none(facts: Facts, folder: str, origin: PackageOrigin, owned: set[str]) -> list[Package]:
+def _owned_by_none(reader: Reader, folder: str, origin: PackageOrigin, owned: set[str]) -> list[Package]:
     """Modules in a site folder that no distribution's record lists."""
     found = []
-    for name in facts.names(folder):
+    for name in reader.names(folder):
         stem = name.split(".")[0]
         if name in _NO_MODULES or stem in owned or not stem.isidentifier() or name.endswith(".pth"):
             continue
-        path = facts.join(folder, name)
-        is_package = name == stem and facts.is_file(facts.join(path, "__init__.py"))
-        if is_package or (name.endswith((".py", ".so", ".pyd")) and facts.is_file(path)):
+        path = reader.join(folder, name)
+        is_package = name == stem and reader.is_file(reader.join(path, "__init__.py"))
+        if is_package or (name.endswith((".py", ".so", ".pyd")) and reader.is_file(path)):
             found.append(Package(name=stem, version=None, modules=[stem], location=folder, origin=origin))
     return found
 
 
-def _judge_requirements(facts: Facts, interpreter: Interpreter, found: list[tuple[Installed, Package]]) -> None:
+def _judge_requirements(reader: Reader, interpreter: Interpreter, found: list[tuple[Installed, Package]]) -> None:
     """Fill in the requirements that do not hold, and who asks for each package."""
     versions: dict[str, Package] = {}
     for _, package in found:
@@ -136,7 +136,7 @@ def _judge_requirements(facts: Facts, interpreter: Interpreter, found: list[tupl
     for installed, package in found:
         if package.hidden_by is not None:
             continue
-        for asked in asked_by(installed, interpreter, facts.system):
+        for asked in asked_by(installed, interpreter, reader.system):
             there = versions.get(asked.key)
             if there is None:
                 package.unmet.append(Unmet(requirement=asked.line, found=None))

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 
-def finder_mapping(facts: Facts, path: str) -> dict[str, str]:
+def finder_mapping(reader: Reader, path: str) -> dict[str, str]:
     """The module-to-folder mapping that a generated finder holds; empty when it has none to read."""
     import ast
 
-    text = facts.text_or_none(path, 1024 * 1024)
+    text = reader.text_or_none(path, 1024 * 1024)
     for line in (text or "").splitlines():
         if not line.startswith("MAPPING"):
             continue

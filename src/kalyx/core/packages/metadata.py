@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import number_of
 
@@ -27,11 +27,11 @@ _PARTS = 40
 class Installed:
     """One installed distribution: where its metadata lies and, on request, what that says."""
 
-    def __init__(self, facts: Facts, site: str, entry: str) -> None:
-        self.facts = facts
+    def __init__(self, reader: Reader, site: str, entry: str) -> None:
+        self.reader = reader
         self.site = site
         self.entry = entry
-        self.path = facts.join(site, entry)
+        self.path = reader.join(site, entry)
         self.is_wheel = entry.endswith(".dist-info")
         stem = entry.rpartition(".")[0]
         self.stem_name, _, rest = stem.partition("-")
@@ -40,13 +40,13 @@ class Installed:
     @property
     def has_parts(self) -> bool:
         """Whether its metadata is a folder of files, or a single file (as old installers wrote)."""
-        return self.facts.is_folder(self.path)
+        return self.reader.is_folder(self.path)
 
     def _file(self, name: str) -> str:
-        return self.facts.join(self.path, name)
+        return self.reader.join(self.path, name)
 
     def _text(self, name: str, limit: int) -> str | None:
-        return self.facts.text_or_none(self._file(name), limit)
+        return self.reader.text_or_none(self._file(name), limit)
 
     @cached_property
     def _fields(self) -> list[tuple[str, str]]:
@@ -58,7 +58,7 @@ class Installed:
         elif self.has_parts:
             text = self._text("PKG-INFO", _METADATA_LIMIT)
         else:
-            text = self.facts.text_or_none(self.path, _METADATA_LIMIT)
+            text = self.reader.text_or_none(self.path, _METADATA_LIMIT)
         fields: list[tuple[str, str]] = []
         for line in (text or "").partition("\n\n")[0].splitlines():
             if not line:
@@ -126,7 +126,7 @@ class Installed:
     def _record(self) -> bytes | None:
         """The record of an installed wheel, undecoded; None where there is none to read."""
         try:
-            return self.facts.read(self._file("RECORD"), _RECORD_LIMIT)
+            return self.reader.read(self._file("RECORD"), _RECORD_LIMIT)
         except Unreadable:
             return None
 
@@ -155,7 +155,7 @@ class Installed:
         found = []
         for line in text_or_none.splitlines():
             if line.strip():
-                found.append(self.facts.path.normpath(self.facts.join(base, line.strip())).replace("\\", "/"))
+                found.append(self.reader.path.normpath(self.reader.join(base, line.strip())).replace("\\", "/"))
         return found
 
     @cached_property
@@ -234,22 +234,22 @@ class Installed:
             if name.startswith("__editable___") and name.endswith("_finder.py"):
                 from kalyx.core.packages.editable import finder_mapping
 
-                yield from finder_mapping(self.facts, self.facts.join(self.site, name))
+                yield from finder_mapping(self.reader, self.reader.join(self.site, name))
             elif name.endswith(".pth"):
-                for line in (self.facts.text_or_none(self.facts.join(self.site, name), 65536) or "").splitlines():
+                for line in (self.reader.text_or_none(self.reader.join(self.site, name), 65536) or "").splitlines():
                     folder = line.strip()
-                    if self.facts.path.isabs(folder):
-                        yield from _modules_in(self.facts, folder)
+                    if self.reader.path.isabs(folder):
+                        yield from _modules_in(self.reader, folder)
 
 
 class Egg(Installed):
     """A distribution of the days before wheels, a folder or an archive of its own that a path file names."""
 
-    def __init__(self, facts: Facts, site: str) -> None:
-        super().__init__(facts, site, "EGG-INFO")
-        self.stem_name, _, rest = facts.name(site).removesuffix(EGG).partition("-")
+    def __init__(self, reader: Reader, site: str) -> None:
+        super().__init__(reader, site, "EGG-INFO")
+        self.stem_name, _, rest = reader.name(site).removesuffix(EGG).partition("-")
         self.stem_version = rest.split("-py")[0]
-        self._inside = _metadata_in_archive(facts, site) if facts.is_file(site) else None
+        self._inside = _metadata_in_archive(reader, site) if reader.is_file(site) else None
 
     @property
     def has_parts(self) -> bool:
@@ -263,14 +263,14 @@ class Egg(Installed):
         return raw[:limit].decode("utf-8", "surrogateescape") if raw is not None else None
 
 
-def _metadata_in_archive(facts: Facts, path: str) -> dict[str, bytes]:
+def _metadata_in_archive(reader: Reader, path: str) -> dict[str, bytes]:
     """The files of an archive's metadata folder, each by its name; none where it is no archive."""
     import io
     import zipfile
     import zlib
 
     try:
-        with zipfile.ZipFile(io.BytesIO(facts.read(path, _ARCHIVE_LIMIT))) as archive:
+        with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT))) as archive:
             inside = [one for one in archive.infolist() if one.filename.startswith("EGG-INFO/")]
             return {one.filename[9:]: archive.open(one).read(_METADATA_LIMIT) for one in inside[:_PARTS]}
     except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
@@ -300,41 +300,41 @@ def _module_of(file: str) -> str | None:
     return None
 
 
-def _modules_in(facts: Facts, folder: str) -> Iterator[str]:
-    for name in facts.names(folder):
-        path = facts.join(folder, name)
+def _modules_in(reader: Reader, folder: str) -> Iterator[str]:
+    for name in reader.names(folder):
+        path = reader.join(folder, name)
         if name.endswith(".py") and name != "setup.py" and name[:-3].isidentifier():
             yield name[:-3]
-        elif name.isidentifier() and facts.is_file(facts.join(path, "__init__.py")):
+        elif name.isidentifier() and reader.is_file(reader.join(path, "__init__.py")):
             yield name
 
 
-def installed_in(facts: Facts, site: str) -> list[Installed]:
+def installed_in(reader: Reader, site: str) -> list[Installed]:
     """Every distribution whose metadata lies in this site folder, by name; of an egg on the path, itself."""
     if site.endswith(EGG):
-        return [Egg(facts, site)] if facts.is_file(site) or facts.is_folder(facts.join(site, "EGG-INFO")) else []
+        return [Egg(reader, site)] if reader.is_file(site) or reader.is_folder(reader.join(site, "EGG-INFO")) else []
     found: list[Installed] = []
-    for name in facts.names(site):
+    for name in reader.names(site):
         if name.startswith(("~", "-")):
             continue  # an installer's leftover of an interrupted removal, not a package
         if name.endswith((".dist-info", ".egg-info")):
-            found.append(Installed(facts, site, name))
+            found.append(Installed(reader, site, name))
     return found
 
 
-def owner_of(facts: Facts, sites: list[str], path: str) -> Installed | None:
+def owner_of(reader: Reader, sites: list[str], path: str) -> Installed | None:
     """The distribution that owns the file, by its record; None when no record lists it."""
-    if EGG + facts.path.sep in path:
-        egg = path.partition(EGG + facts.path.sep)[0] + EGG
-        return next(iter(installed_in(facts, egg)), None)
+    if EGG + reader.path.sep in path:
+        egg = path.partition(EGG + reader.path.sep)[0] + EGG
+        return next(iter(installed_in(reader, egg)), None)
     for site in sites:
-        if not facts.inside(path, site):
+        if not reader.inside(path, site):
             continue
         relative = path[len(site) :].strip("/\\").replace("\\", "/")
         top = relative.split("/")[0].split(".")[0]
         likely = canonical(top)
         # The distribution named like the folder first: nearly always the owner.
-        for installed in sorted(installed_in(facts, site), key=lambda one: one.key != likely):
+        for installed in sorted(installed_in(reader, site), key=lambda one: one.key != likely):
             files = installed.files
             if files is not None and relative in files:
                 return installed

@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.formats.span import Malformed
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 _LIMIT = 1024 * 1024
 _ABOVE = 12
@@ -22,7 +22,7 @@ PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
 PROJECT_FILES = (PROJECT, "setup.py", "setup.cfg")
 
 
-class Wish(Struct, frozen=True):
+class ProjectRequirement(Struct, frozen=True):
     """One requirement line, where it stands, and the extra or group it belongs to (None: always asked for)."""
 
     line: str
@@ -37,57 +37,57 @@ class Project(Struct):
     path: str
     name: str
     requires_python: str | None = None
-    wishes: list[Wish] = []
+    wishes: list[ProjectRequirement] = []
     dynamic: bool = False
     problem: str | None = None
 
 
-def project_of(facts: Facts, folder: str) -> Project | None:
+def project_of(reader: Reader, folder: str) -> Project | None:
     """The project that a folder belongs to: its own files, else those of the nearest folder above. None: there is none.
 
     Above the home folder, or above the top of a repository, nothing is looked for.
     """
     here = folder
     for _ in range(_ABOVE):
-        found = _in_folder(facts, here)
+        found = _in_folder(reader, here)
         if found is not None:
             return found
-        above = facts.parent(here)
-        is_top = facts.kind(facts.join(here, ".git")) is not None or facts.real(here) == facts.real(facts.home)
+        above = reader.parent(here)
+        is_top = reader.kind(reader.join(here, ".git")) is not None or reader.real(here) == reader.real(reader.home)
         if above == here or is_top:
             return None
         here = above
     return None
 
 
-def _in_folder(facts: Facts, folder: str) -> Project | None:
-    path, listed = facts.join(folder, PROJECT), facts.join(folder, REQUIREMENTS)
+def _in_folder(reader: Reader, folder: str) -> Project | None:
+    path, listed = reader.join(folder, PROJECT), reader.join(folder, REQUIREMENTS)
     found = None
-    if facts.is_file(path):
-        found = project_in(facts, path)
-    if facts.is_file(listed):
-        found = found or Project(listed, facts.name(folder) or folder)
+    if reader.is_file(path):
+        found = project_in(reader, path)
+    if reader.is_file(listed):
+        found = found or Project(listed, reader.name(folder) or folder)
         known = {wish.line for wish in found.wishes}
-        found.wishes += [wish for wish in lines_of_requirements(facts, listed) if wish.line not in known]
+        found.wishes += [wish for wish in lines_of_requirements(reader, listed) if wish.line not in known]
     return found
 
 
-def project_in(facts: Facts, path: str) -> Project | None:
+def project_in(reader: Reader, path: str) -> Project | None:
     """What a project file says; None where it holds settings of tools alone."""
     from kalyx.core.formats import toml
 
     try:
-        text = facts.read_text(path, _LIMIT)
+        text = reader.read_text(path, _LIMIT)
         whole = toml.read(text)
     except (Unreadable, Malformed) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
-        return Project(path, facts.name(facts.parent(path)), problem=reason)
+        return Project(path, reader.name(reader.parent(path)), problem=reason)
     said, groups = whole.get("project"), whole.get("dependency-groups")
     if not isinstance(said, dict) and not isinstance(groups, dict):
         return None  # settings of tools alone: no project
     table = said if isinstance(said, dict) else {}
     name = table.get("name")
-    found = Project(path, name if isinstance(name, str) else facts.name(facts.parent(path)))
+    found = Project(path, name if isinstance(name, str) else reader.name(reader.parent(path)))
     python = table.get("requires-python")
     found.requires_python = python if isinstance(python, str) else None
     if _is_long(whole):
@@ -134,37 +134,37 @@ def _texts(value: object) -> list[str]:
     return [one for one in value if isinstance(one, str)] if isinstance(value, list) else []
 
 
-def _wish(text: str, line: str, path: str, group: str | None) -> Wish:
+def _wish(text: str, line: str, path: str, group: str | None) -> ProjectRequirement:
     at = text.find(line)
-    return Wish(line, path, text.count("\n", 0, at) + 1 if at >= 0 else None, group)
+    return ProjectRequirement(line, path, text.count("\n", 0, at) + 1 if at >= 0 else None, group)
 
 
-def lines_of_requirements(facts: Facts, path: str, seen: set[str] | None = None) -> list[Wish]:
+def lines_of_requirements(reader: Reader, path: str, seen: set[str] | None = None) -> list[ProjectRequirement]:
     """The requirements of a file and of those it reads in, each file once, as many as any project has.
 
     Options and what has no name are passed over.
     """
-    found: list[Wish] = []
+    found: list[ProjectRequirement] = []
     seen = set() if seen is None else seen
     if path in seen or len(seen) > _FILES:
         return found
     seen.add(path)
-    text = facts.text_or_none(path, _LIMIT) or ""
+    text = reader.text_or_none(path, _LIMIT) or ""
     for number, raw in enumerate(text.replace("\\\n", " ").splitlines(), 1):
         line = raw.split(" #")[0].split(" --")[0].strip()
         if len(found) >= _MOST:
             break
         if line.startswith(("-r ", "--requirement ")):
             named = line.partition(" ")[2].strip()
-            found += lines_of_requirements(facts, facts.absolute(named, facts.parent(path)), seen)
+            found += lines_of_requirements(reader, reader.absolute(named, reader.parent(path)), seen)
         elif line and not line.startswith(("#", "-", ".", "/")) and "://" not in line.split("@")[0]:
-            found.append(Wish(line, path, number))
+            found.append(ProjectRequirement(line, path, number))
     return found
 
 
-def block_of_script(facts: Facts, path: str) -> Project | None:
+def block_of_script(reader: Reader, path: str) -> Project | None:
     """What a script says of itself in a block of comments (PEP 723); None where it has none."""
-    lines = (facts.text_or_none(path, _LIMIT) or "").splitlines()
+    lines = (reader.text_or_none(path, _LIMIT) or "").splitlines()
     begin = next((at for at, line in enumerate(lines) if line.rstrip() == "# /// script"), None)
     if begin is None:
         return None
@@ -175,7 +175,7 @@ def block_of_script(facts: Facts, path: str) -> Project | None:
         block.append(line[2:] if line.startswith("# ") else line[1:])
     from kalyx.core.formats import toml
 
-    found = Project(path, facts.name(path))
+    found = Project(path, reader.name(path))
     try:
         said = toml.read("\n".join(block))
     except Malformed as problem:

@@ -23,7 +23,7 @@ _PLATFORMS = {"linux": ("linux", "posix", "Linux"), "macos": ("darwin", "posix",
 _LINE_LIMIT = 4096  # of one requirement
 
 
-class Asked(Struct):
+class MarkedRequirement(Struct):
     """One requirement that applies: its name, its line without markers, and the extra that asks for it."""
 
     key: str
@@ -61,7 +61,7 @@ _MARKER = pattern(r"""\s*(\w+)\s*(==|!=|<=|>=|<|>)\s*(['"])([^'"]*)\3\s*$""")
 _TEXTS = {"sys_platform", "platform_system", "os_name", "implementation_name", "platform_python_implementation"}
 
 
-def plain_requirement(line: str, environment: Mapping[str, str]) -> list[Asked] | None:
+def plain_requirement(line: str, environment: Mapping[str, str]) -> list[MarkedRequirement] | None:
     """A requirement line of the plain form, as a list of none or one that applies; None for any other form."""
     if " ".join(line.split()) != line.strip():
         return None  # runs of blanks, which the pattern could part in many ways
@@ -86,7 +86,7 @@ def plain_requirement(line: str, environment: Mapping[str, str]) -> list[Asked] 
     if extras:
         words = sorted(word.strip() for word in extras[1:-1].split(",") if word.strip())
         wanted = f"[{','.join(words)}]" if words else ""
-    return [Asked(canonical(name), name, f"{name}{wanted}{said}", said)]
+    return [MarkedRequirement(canonical(name), name, f"{name}{wanted}{said}", said)]
 
 
 def _plain_marker(marker: str, environment: Mapping[str, str]) -> bool | None:
@@ -146,7 +146,9 @@ def speaks_of(installed: Installed, key: str) -> bool:
     return any(match is not None and canonical(match[1]) == key for match in map(_NAME.match, near))
 
 
-def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras: bool = False) -> list[Asked]:
+def asked_by(
+    installed: Installed, interpreter: Interpreter, system: str, extras: bool = False
+) -> list[MarkedRequirement]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
     names = installed.fields("provides-extra") if extras else []
     return asked_by_lines(installed.requires, interpreter, system, names)
@@ -154,7 +156,7 @@ def asked_by(installed: Installed, interpreter: Interpreter, system: str, extras
 
 def asked_by_lines(
     lines: Iterable[str], interpreter: Interpreter, system: str, extras: Iterable[str] = ()
-) -> list[Asked]:
+) -> list[MarkedRequirement]:
     """The requirement lines that apply here; with names of ``extras`` also those of these extras."""
     environment = marker_environment(interpreter, system)
     extras = list(extras)
@@ -182,7 +184,9 @@ def asked_by_lines(
         if requirement.extras:
             plain += "[" + ",".join(sorted(requirement.extras)) + "]"
         plain += str(requirement.specifier)
-        found.append(Asked(canonical(requirement.name), requirement.name, plain, str(requirement.specifier), extra))
+        found.append(
+            MarkedRequirement(canonical(requirement.name), requirement.name, plain, str(requirement.specifier), extra)
+        )
     return found
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.player import Capture
 from kalyx.core.text.blinding import Blinding
 from kalyx.core.text.essence import needed
@@ -17,12 +17,12 @@ from kalyx.core.text.essence import needed
 _EACH = 24  # targets, environments, and modules of the folder's code, of which a capture asks
 
 
-def finished(made: Capture, facts: Facts) -> Capture:
+def finished(made: Capture, reader: Reader) -> Capture:
     """The capture with its head; of variables, also those of processes, only what some question needs."""
     made.head = {
-        **{name: getattr(facts, name) for name in ("system", "folder", "home", "pid", "user")},
-        "variables": needed(facts.variables),
-        "refusals": dict(facts.refusals),
+        **{name: getattr(reader, name) for name in ("system", "folder", "home", "pid", "user")},
+        "variables": needed(reader.variables),
+        "refusals": dict(reader.refusals),
     }
     for reading in made.readings.values():
         if isinstance(reading, dict) and isinstance(reading.get("process"), dict):
@@ -31,32 +31,32 @@ def finished(made: Capture, facts: Facts) -> Capture:
     return made
 
 
-def blinding(facts: Facts, host: str) -> Blinding:
+def blinding(reader: Reader, host: str) -> Blinding:
     """What takes secrets and names out of a capture of this machine."""
     names = {host, host.split(".")[0]}
     for name in ("USER", "LOGNAME", "USERNAME", "HOSTNAME", "COMPUTERNAME"):
-        names.add(facts.variable(name) or "")
-    return Blinding(names, [facts.home])
+        names.add(reader.variable(name) or "")
+    return Blinding(names, [reader.home])
 
 
 def targets_of(machine: Machine) -> list[str]:
     """The words for the seats of the folder that packages and imports are asked of: the shell, kernels, notebooks."""
     found = ["shell", *(f"kernel:{one.id}" for one in machine.kernels)]
-    found += [name for name in machine.facts.names(machine.facts.folder) if name.endswith(".ipynb")]
-    return list(machine.facts.first_of(found, _EACH, "targets of the capture"))
+    found += [name for name in machine.reader.names(machine.reader.folder) if name.endswith(".ipynb")]
+    return list(machine.reader.first_of(found, _EACH, "targets of the capture"))
 
 
 def environments_of(machine: Machine) -> list[str]:
     """The names of the environments near the folder, of which packages are asked too."""
     names = [one.name for one in machine.environments]
-    return list(machine.facts.first_of(names, _EACH, "environments of the capture"))
+    return list(machine.reader.first_of(names, _EACH, "environments of the capture"))
 
 
 def modules_of(machine: Machine) -> list[str]:
     """The modules that the folder's own code imports."""
     try:
-        reads = read_folder(machine.facts, machine.facts.folder)
+        reads = read_folder(machine.reader, machine.reader.folder)
     except (KalyxError, Unreadable):
         return []
     named = [asked.top for read in reads for asked in read.imports if not asked.level and asked.module]
-    return list(machine.facts.first_of(list(dict.fromkeys(named)), _EACH, "modules of the folder's code"))
+    return list(machine.reader.first_of(list(dict.fromkeys(named)), _EACH, "modules of the folder's code"))

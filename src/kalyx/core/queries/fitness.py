@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
-from kalyx.core.packages.project import Project, Wish
+from kalyx.core.packages.project import Project, ProjectRequirement
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.records import Fitness, Interpreter, Met
 from kalyx.core.text.names import canonical
@@ -19,7 +19,7 @@ def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, proj
     Optional ones and groups are listed with their name, and none of them keeps a seat from running the project.
     """
     allowed = project.requires_python is None or satisfies(interpreter.version, project.requires_python)
-    packages, _ = contents(machine.facts, interpreter, search)
+    packages, _ = contents(machine.reader, interpreter, search)
     here = {canonical(one.name): one.version for one in packages if one.version is not None and one.hidden_by is None}
     found = Fitness(python=interpreter.version, requires_python=project.requires_python, python_allowed=allowed)
     for wish in project.wishes:
@@ -32,10 +32,12 @@ def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, proj
     return found
 
 
-def _met(machine: Machine, interpreter: Interpreter, wish: Wish, here: Mapping[str, str | None]) -> list[Met]:
+def _met(
+    machine: Machine, interpreter: Interpreter, wish: ProjectRequirement, here: Mapping[str, str | None]
+) -> list[Met]:
     """One requirement against what is there; none where its marker leaves this interpreter out."""
     found = []
-    for asked in asked_by_lines([wish.line], interpreter, machine.facts.system):
+    for asked in asked_by_lines([wish.line], interpreter, machine.reader.system):
         version = here.get(asked.key)
         is_met = version is not None and satisfies(version, asked.specifier)
         row = Met(name=asked.name, requirement=asked.line, found=version, is_met=is_met)

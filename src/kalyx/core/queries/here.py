@@ -43,15 +43,15 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
             seats.append(seat)
     unread: list[Unread] = []
     lives = _live_kernels(machine, unread)
-    for path in notebooks_in(machine.facts, machine.facts.folder):
+    for path in notebooks_in(machine.reader, machine.reader.folder):
         seat = _bound(path, machine, lives) or seat_of_file(path, machine)
         if not _same_seat(seat, reference):
             seats.append(seat)
     seats += [seat for seat in running_seats(machine, lives) if not _same_seat(seat, reference)]
-    for seat in editor_seats(machine.facts, machine.facts.folder):
+    for seat in editor_seats(machine.reader, machine.reader.folder):
         if not _same_seat(seat, reference):
             seats.append(catalogue.judge_seat(machine.named_seat(seat), machine))
-    seats += pasted_seats(machine.facts, machine.facts.folder, pasted)
+    seats += pasted_seats(machine.reader, machine.reader.folder, pasted)
     if ask:
         from kalyx.core.queries.live_seats import ask_shell
 
@@ -68,7 +68,7 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
         fill=_filling(machine, reference, asks),
         reference=with_search_path(reference, machine),
         seats=seats,
-        folder=machine.facts.folder,
+        folder=machine.reader.folder,
         findings=_that_matter(seats),
         unread=unread,
     )
@@ -76,7 +76,7 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
 
 def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) -> ProjectAsks | None:
     """Each seat told whether it can run the folder's project; None where the folder belongs to none."""
-    project = project_of(machine.facts, machine.facts.folder)
+    project = project_of(machine.reader, machine.reader.folder)
     if project is None:
         return None
     if project.problem is not None:
@@ -102,7 +102,7 @@ def _filling(machine: Machine, reference: Seat, asks: ProjectAsks | None) -> Ste
         return None
     if fit.runs or not fit.python_allowed:
         return None
-    argv = ["kalyx", "fill", environment.prefix, "--from", machine.facts.parent(asks.path)]
+    argv = ["kalyx", "fill", environment.prefix, "--from", machine.reader.parent(asks.path)]
     return Step(command=argv, line=machine.line(argv))
 
 
@@ -132,29 +132,29 @@ def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None
 def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
     """Kernels that run now; asked of the servers only where one runs."""
     ask = machine.ask_server if machine.servers else None
-    return live_kernels(machine.facts, machine.servers, ask, unread)
+    return live_kernels(machine.reader, machine.servers, ask, unread)
 
 
 def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
     """A notebook that is open now runs on the live kernel, whatever its file says."""
-    case = machine.facts.case
+    case = machine.reader.case
     live = next((one for one in lives if one.notebook is not None and case(one.notebook) == case(path)), None)
     if live is None:
         return None
-    return machine.named_seat(live_seat(machine.facts, live, read_notebook(machine.facts, path)))
+    return machine.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
 
 
 def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
     """Servers, kernels without a notebook of this folder, and other Python programs that belong to the folder."""
-    facts = machine.facts
-    seats = [with_life(facts, server_seat(facts, server), server.process) for server in machine.servers]
-    real = facts.real(facts.folder)
+    reader = machine.reader
+    seats = [with_life(reader, server_seat(reader, server), server.process) for server in machine.servers]
+    real = reader.real(reader.folder)
     for live in lives:
-        stands = live.process.folder is not None and facts.inside(live.process.folder, real)
-        if stands and (live.notebook is None or facts.parent(live.notebook) != facts.folder):
-            seats.append(live_seat(facts, live))
+        stands = live.process.folder is not None and reader.inside(live.process.folder, real)
+        if stands and (live.notebook is None or reader.parent(live.notebook) != reader.folder):
+            seats.append(live_seat(reader, live))
     known = {server.pid for server in machine.servers}
-    seats += [program_running(facts, one) for one in programs_of(facts, facts.folder) if one.pid not in known]
+    seats += [program_running(reader, one) for one in programs_of(reader, reader.folder) if one.pid not in known]
     return [machine.named_seat(seat) for seat in seats]
 
 
@@ -167,9 +167,9 @@ def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:
 
 def seat_of_file(path: str, machine: Machine) -> Seat:
     """A notebook file as a seat, judged, whatever is wrong with it."""
-    notebook = read_notebook(machine.facts, path)
+    notebook = read_notebook(machine.reader, path)
     kernel = machine.kernel_by_id(notebook.kernel) if notebook.kernel else None
-    seat = notebook_seat(machine.facts, notebook, kernel, machine.server)
+    seat = notebook_seat(machine.reader, notebook, kernel, machine.server)
     if kernel is not None:
         seat.label = f"runs on kernel {kernel.id}"
         return seat
@@ -208,7 +208,7 @@ def package_times(machine: Machine, answer: HereAnswer) -> dict[str, int]:
     for seat in answer.seats:
         if seat.environment is not None:
             times = [
-                status.modified_ns for site in seat.environment.site_packages if (status := machine.facts.status(site))
+                status.modified_ns for site in seat.environment.site_packages if (status := machine.reader.status(site))
             ]
             found[seat.environment.prefix] = max(times, default=0)
     return found

@@ -52,7 +52,7 @@ def ask_shell(machine: Machine) -> list[Part]:
             with machine.runner.empty_folder() as empty:
                 ended = machine.runner.run(
                     [program, *flags, asked],
-                    variables=machine.facts.variables,
+                    variables=machine.reader.variables,
                     folder=empty,
                     seconds=min(machine.seconds, 10.0),
                 )
@@ -65,7 +65,7 @@ def ask_shell(machine: Machine) -> list[Part]:
             if path is not None and word == "python" and "alias" not in reason:
                 part.path = path
                 try:
-                    part.interpreter = read_interpreter(machine.facts, path)
+                    part.interpreter = read_interpreter(machine.reader, path)
                 except NotAnInterpreter:
                     pass
             parts.append(part)
@@ -77,14 +77,14 @@ def _program_of_shell(machine: Machine) -> str | None:
 
     None where that lies in the folder's tree: somebody else may have put it there under a shell's name.
     """
-    facts, shell = machine.facts, machine.shell
-    process = facts.process(shell.pid) if shell.pid is not None else None
-    named = facts.variable("SHELL") or ""
+    reader, shell = machine.reader, machine.shell
+    process = reader.process(shell.pid) if shell.pid is not None else None
+    named = reader.variable("SHELL") or ""
     found = [process.executable] if process is not None and process.executable else []
-    found += [named] if facts.path.isabs(named) and facts.name(named) == shell.name else []
-    found += list(facts.lookup(shell.name))
-    usable = (path for path in found if facts.is_file(path) and lies_in_tree(facts, path) is None)
-    return next((path for path in usable if brought_along(facts, path) is None), None)
+    found += [named] if reader.path.isabs(named) and reader.name(named) == shell.name else []
+    found += list(reader.lookup(shell.name))
+    usable = (path for path in found if reader.is_file(path) and lies_in_tree(reader, path) is None)
+    return next((path for path in usable if brought_along(reader, path) is None), None)
 
 
 def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
@@ -92,7 +92,7 @@ def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
     from kalyx.core.system.loopback import Connection, monotonic
 
     try:
-        said = json.loads(machine.facts.read_text(live.connection, 65536))
+        said = json.loads(machine.reader.read_text(live.connection, 65536))
         connection = Connection.to_running(said)
     except (Unreadable, ValueError, KeyError, TypeError) as problem:
         return f"its connection file cannot be used: {problem}"

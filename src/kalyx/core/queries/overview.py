@@ -75,12 +75,12 @@ def overview(
 
 def _meant(machine: Machine, seats: list[Seat], environments: list[Environment]) -> dict[int, Environment]:
     """The environment that a seat means which starts nothing: its path lies there, and what that stood on is gone."""
-    facts, found = machine.facts, dict[int, Environment]()
+    reader, found = machine.reader, dict[int, Environment]()
     commands = {f"kernel:{kernel.id}": kernel.command[0] for kernel in machine.kernels if kernel.command}
     for number, seat in enumerate(seats):
         path = commands.get(seat.via or "") or next((part.path for part in seat.parts if part.path), None)
-        if seat.interpreter is None and path is not None and facts.path.isabs(path):
-            inside = [one for one in environments if one.condition != "sound" and facts.inside(path, one.prefix)]
+        if seat.interpreter is None and path is not None and reader.path.isabs(path):
+            inside = [one for one in environments if one.condition != "sound" and reader.inside(path, one.prefix)]
             if inside:
                 found[number] = inside[0]
     return found
@@ -96,10 +96,10 @@ def _explained(findings: Iterable[Finding]) -> list[CauseText]:
 
 
 def _story(machine: Machine, answer: WhyAnswer, told: ImportAnswer) -> Story:
-    top, facts = told.module.split(".")[0], machine.facts
+    top, reader = told.module.split(".")[0], machine.reader
     candidates, taken = [], False
     for entry in answer.target.search_path:
-        names = [name for name in facts.names(entry.entry or facts.folder) if _answers(name, top)]
+        names = [name for name in reader.names(entry.entry or reader.folder) if _answers(name, top)]
         here = bool(names) and not taken
         taken = taken or here
         candidates.append(

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.findings.conditions import no_answer
-from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
@@ -225,7 +225,7 @@ class _Conversation:
             self.talk.problem = "it answered, and then did not finish what it was asked in time"
         return "".join(printed)
 
-    def ask(self, imports: list[Wanted]) -> None:
+    def ask(self, imports: list[ImportStatement]) -> None:
         mark = self.talk.mark = new_mark(self.runner)
         asked = [(one.module, list(one.names)) for one in imports]
         code = f"{_QUESTION}\n_kalyx_question({mark!r}, {asked!r})\ndel _kalyx_question\n"
@@ -250,7 +250,7 @@ def text_has_answer(printed: list[str], mark: str) -> bool:
 def rehearse(
     machine: Machine,
     kernel: Kernel,
-    imports: list[Wanted],
+    imports: list[ImportStatement],
     *,
     script: str | None = None,
     transport: str = "tcp",
@@ -262,13 +262,13 @@ def rehearse(
     """
     answer = RehearsalAnswer(schema=schema, kernel=kernel)  # type: ignore[arg-type]
     # A program of another language has no interpreter to read and can be started all the same.
-    if not kernel.argv or (kernel.reason is not None and not machine.facts.may_run(kernel.command[0])):
+    if not kernel.argv or (kernel.reason is not None and not machine.reader.may_run(kernel.command[0])):
         answer.findings = list(kernel.findings)
         answer.output = kernel.reason or "; ".join(finding.says for finding in kernel.findings)
         return answer
     if machine.runner is None:
         raise KalyxError("a rehearsal starts the kernel, and --static starts no program")
-    if transport == "tcp" and machine.facts.system != "windows" and not answers_itself():
+    if transport == "tcp" and machine.reader.system != "windows" and not answers_itself():
         transport = "ipc"
         answer.notes.append(
             "this machine does not reach itself by 127.0.0.1 (its loopback is down): the kernel was spoken to over"
@@ -277,8 +277,8 @@ def rehearse(
     # To prove that a kernel answers it need not stand among files that somebody else may have written; only what the
     # user has it import or run is tried as a notebook of this folder would.
     in_folder = bool(imports or script)
-    stand = nullcontext(machine.facts.folder) if in_folder else machine.runner.empty_folder()
-    if kernel.command and machine.facts.path.isabs(kernel.command[0]):
+    stand = nullcontext(machine.reader.folder) if in_folder else machine.runner.empty_folder()
+    if kernel.command and machine.reader.path.isabs(kernel.command[0]):
         let_through(kernel.command[0])  # the user named the kernel
     with Connection(transport) as connection, stand as folder:
         command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
@@ -306,7 +306,7 @@ def _converse(
     connection: Connection,
     running: Running,
     began: float,
-    imports: list[Wanted],
+    imports: list[ImportStatement],
     script: str | None,
 ) -> Talk:
     assert machine.runner is not None
@@ -324,7 +324,7 @@ def _converse(
 
 
 def _fill(
-    answer: RehearsalAnswer, machine: Machine, kernel: Kernel, talk: Talk, words: str, imports: list[Wanted]
+    answer: RehearsalAnswer, machine: Machine, kernel: Kernel, talk: Talk, words: str, imports: list[ImportStatement]
 ) -> None:
     answer.answered = talk.answered and talk.who is not None
     answer.seconds = talk.seconds
@@ -340,7 +340,7 @@ def _fill(
         return
     answer.interpreter = Interpreter(
         executable=talk.who.executable or "",
-        real_executable=machine.facts.real(talk.who.executable) if talk.who.executable else "",
+        real_executable=machine.reader.real(talk.who.executable) if talk.who.executable else "",
         version=talk.who.version,
         implementation=talk.who.implementation,
         prefix=talk.who.prefix,
@@ -362,25 +362,25 @@ def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list
         return []
     assert kernel.interpreter is not None
     try:
-        below = read_interpreter(machine.facts, kernel.interpreter.real_executable)
+        below = read_interpreter(machine.reader, kernel.interpreter.real_executable)
     except NotAnInterpreter:
         return []
-    resolver = machine.resolver(environment_of(machine.facts, below))
+    resolver = machine.resolver(environment_of(machine.reader, below))
     place = resolver.resolve(one.module).place if resolver is not None else None
     if place is None:
         return []
-    if one.found_at and place.kind != "builtin" and machine.facts.same_path(place.path, one.found_at):
+    if one.found_at and place.kind != "builtin" and machine.reader.same_path(place.path, one.found_at):
         return [f"{one.module} was found in the base below, which does not prove that {environment.name} runs"]
     return [f"{one.module} is in the base below too ({place.path}): only where it was found tells the two apart"]
 
 
-def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: _Row) -> ImportAnswer:
+def _import_answer(machine: Machine, kernel: Kernel, wanted: ImportStatement, row: _Row) -> ImportAnswer:
     found = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails")
     if row.imports:
         found.outcome = "imports"
         found.found_at = row.file or "(built in)"
         sites = kernel.environment.site_packages if kernel.environment else []
-        owner = owner_of(machine.facts, sites, found.found_at or "")
+        owner = owner_of(machine.reader, sites, found.found_at or "")
         if owner is not None:
             found.distribution = Distribution(name=owner.name, version=owner.version)
         return found
@@ -394,20 +394,20 @@ def _import_answer(machine: Machine, kernel: Kernel, wanted: Wanted, row: _Row) 
 
 def _shell_reaches(machine: Machine, path: str) -> ShellReach:
     """What ``!python`` and ``!pip`` would start, by the PATH the kernel itself has."""
-    facts = machine.facts
+    reader = machine.reader
     reach = ShellReach(
-        python_path=next(facts.lookup("python", path), None), installer_path=next(facts.lookup("pip", path), None)
+        python_path=next(reader.lookup("python", path), None), installer_path=next(reader.lookup("pip", path), None)
     )
     if reach.python_path is not None:
         try:
-            reach.python = read_interpreter(facts, reach.python_path)
+            reach.python = read_interpreter(reader, reach.python_path)
         except NotAnInterpreter:
             pass
     if reach.installer_path is not None:
-        line = interpreter_of_script(facts, reach.installer_path, {"PATH": path})
+        line = interpreter_of_script(reader, reach.installer_path, {"PATH": path})
         if line.path is not None:
             try:
-                reach.installer = read_interpreter(facts, line.path)
+                reach.installer = read_interpreter(reader, line.path)
             except NotAnInterpreter:
                 pass
     return reach

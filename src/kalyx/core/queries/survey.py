@@ -22,17 +22,17 @@ def survey(
     """
     unread = machine.unread
     try:
-        machine.facts.listing(machine.facts.home)
+        machine.reader.listing(machine.reader.home)
     except Unreadable as problem:
-        unread.append(Unread(path=machine.facts.home, reason=problem.reason))
+        unread.append(Unread(path=machine.reader.home, reason=problem.reason))
     named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
     named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
     below: list[str] = []
     known = machine.interpreters
-    pairs = found_environments(machine.facts, known, under, named, unread, running=True, installations=below)
-    bases = bases_of(machine.facts, [view for view, _ in pairs], known, below)
+    pairs = found_environments(machine.reader, known, under, named, unread, running=True, installations=below)
+    bases = bases_of(machine.reader, [view for view, _ in pairs], known, below)
     judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
-    names = names_of(machine.facts, judged)
+    names = names_of(machine.reader, judged)
     environments = [with_name(environment, names) for environment in judged]
     by_key = {environment.key: environment for environment in environments}
     for kernel in machine.kernels:
@@ -51,16 +51,16 @@ def survey(
 
 def _user_packages(machine: Machine) -> Iterator[UserPackages]:
     """The user's own packages, one entry a version that has any."""
-    facts, seen = machine.facts, set()
+    reader, seen = machine.reader, set()
     for interpreter in machine.interpreters:
-        folder = user_site(facts, interpreter, facts.variables)
-        if folder in seen or not facts.is_folder(folder):
+        folder = user_site(reader, interpreter, reader.variables)
+        if folder in seen or not reader.is_folder(folder):
             continue
         seen.add(folder)
         from kalyx.core.packages.metadata import installed_in
 
         version = interpreter.minor
-        yield UserPackages(version=version, folder=folder, distributions=len(installed_in(facts, folder)))
+        yield UserPackages(version=version, folder=folder, distributions=len(installed_in(reader, folder)))
 
 
 def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int], None] | None) -> None:
@@ -70,21 +70,21 @@ def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int],
         if watch is not None:
             watch(number, len(measured))
         environment.package_sizes = _package_sizes(machine, environment)
-        environment.size_bytes, unread = machine.facts.usage(_own_root(machine, environment))
+        environment.size_bytes, unread = machine.reader.usage(_own_root(machine, environment))
         if unread:
             places = "place" if unread == 1 else "places"
             answer.unread.append(Unread(path=environment.prefix, reason=f"{unread} {places} in it not measured"))
     for user in answer.user_packages:
-        user.size_bytes, _ = machine.facts.usage(user.folder)
+        user.size_bytes, _ = machine.reader.usage(user.folder)
 
 
 def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSize]:
-    facts, found = machine.facts, []
+    reader, found = machine.reader, []
     for installed in machine.installed(environment.site_packages):
         files = installed.files
         size = None
         if files is not None:
-            size = facts.usage_of_files([facts.path.normpath(facts.join(installed.site, file)) for file in files])
+            size = reader.usage_of_files([reader.path.normpath(reader.join(installed.site, file)) for file in files])
         found.append(PackageSize(name=installed.name, version=installed.version, size_bytes=size))
     return sorted(found, key=lambda one: -(one.size_bytes or 0))
 

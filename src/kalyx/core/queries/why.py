@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case, DeadSeat
-from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import objection
-from kalyx.core.invocation import kernel_of, named_by, search_of, way_of
+from kalyx.core.invocation import invocation_of, kernel_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 def why_import(
     machine: Machine,
     seat: Seat,
-    wanted: Wanted,
+    wanted: ImportStatement,
     *,
     named: bool,
     command: str | None = None,
@@ -69,16 +69,16 @@ def _case(
     machine: Machine,
     seat: Seat,
     interpreter: Interpreter,
-    wanted: Wanted,
+    wanted: ImportStatement,
     kernel: Kernel | None,
     named: bool,
     command: str | None,
     watch: Callable[[str], None] | None,
 ) -> tuple[Case, str | None]:
     """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
-    way = way_of(seat, machine, command)
+    way = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
-    resolver = Resolver(machine.facts, interpreter, search, seat.folder or machine.facts.folder)
+    resolver = Resolver(machine.reader, interpreter, search, seat.folder or machine.reader.folder)
     read: list[tuple[Seat, Resolution]] = []
 
     def reading() -> None:
@@ -90,7 +90,7 @@ def _case(
         if found.place is None and machine.runner is not None:
             _ = machine.all_environments
 
-    refusal = objection(machine.facts, interpreter, named_by(seat, machine, named))
+    refusal = objection(machine.reader, interpreter, named_by(seat, machine, named))
     trial = None
     if refusal is None and machine.runner is not None:
         if watch is not None:
@@ -111,8 +111,8 @@ def _case(
 def _try(
     runner: Runner,
     interpreter: Interpreter,
-    wanted: Wanted,
-    way: Way,
+    wanted: ImportStatement,
+    way: Invocation,
     search: SearchPath,
     folder: str,
     seconds: float,
@@ -173,11 +173,11 @@ def _may_be_stale(case: Case) -> bool:
 
 def _development_owner(case: Case, machine: Machine, path: str) -> Installed | None:
     """A development install has its files outside the site folders: its metadata names the module."""
-    if any(machine.facts.inside(path, prefix) for prefix in case.sites):
+    if any(machine.reader.inside(path, prefix) for prefix in case.sites):
         return None
-    if any(machine.facts.inside(path, entry) for entry in case.standard) or path.startswith("("):
+    if any(machine.reader.inside(path, entry) for entry in case.standard) or path.startswith("("):
         return None
     first = case.search.entries[0].entry if case.search.entries else None
-    if first is not None and machine.facts.inside(path, first or machine.facts.folder):
+    if first is not None and machine.reader.inside(path, first or machine.reader.folder):
         return None
     return machine.distribution_of_module(case.module, case.sites)

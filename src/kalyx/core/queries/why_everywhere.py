@@ -7,8 +7,8 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.answers import SeatImports, WhyAnswer
-from kalyx.core.imports.names import Wanted
-from kalyx.core.invocation import kernel_of, way_of
+from kalyx.core.imports.names import ImportStatement
+from kalyx.core.invocation import invocation_of, kernel_of
 from kalyx.core.machine import Machine
 from kalyx.core.queries.here import look_here
 from kalyx.core.queries.why import why_import
@@ -18,7 +18,7 @@ from kalyx.core.targets import seat_of_path
 Tell = Callable[[str], None]
 
 
-def why_everywhere(machine: Machine, wanted: Wanted, *, tell: Tell) -> WhyAnswer:
+def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> WhyAnswer:
     """The same import in every seat of this folder, and by reading alone in every environment that is known.
 
     No environment that was merely found is started: its start-up code is not ours to run.
@@ -26,7 +26,7 @@ def why_everywhere(machine: Machine, wanted: Wanted, *, tell: Tell) -> WhyAnswer
     answer = WhyAnswer(target=machine.shell_seat, imports=[], module=wanted.module)
     seats = [seat for seat in look_here(machine).seats if seat.parts or seat.interpreter is not None or seat.via]
     seen = {seat.environment.key for seat in seats if seat.environment is not None}
-    quiet, merely_found = Machine(machine.facts), []
+    quiet, merely_found = Machine(machine.reader), []
     for environment in machine.all_environments:
         if environment.key not in seen and environment.executable is not None:
             merely_found.append(seat_of_path(quiet, environment.prefix))
@@ -55,7 +55,7 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
     kernel = kernel_of(seat, machine)
     if seat.interpreter is None or (kernel is not None and "name-misleads" in kernel.conditions):
         return None
-    way = way_of(seat, machine, None)
+    way = invocation_of(seat, machine, None)
     variables = tuple(sorted(way.variables.items()))
     return seat.seat, seat.interpreter.executable, way.first, way.flags, variables, seat.folder
 

@@ -9,8 +9,8 @@ from msgspec.structs import replace
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.findings.in_front import no_parent_package, shadowed
 from kalyx.core.imports import builtin
-from kalyx.core.imports.names import Wanted
-from kalyx.core.imports.sources import Asked, Read, read_file, read_folder
+from kalyx.core.imports.names import ImportStatement
+from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
@@ -33,18 +33,18 @@ def why_files(
     The project's own modules are asked as any other: where they lie beside the file, from its folder. ``command``: the
     command line that the script is run by.
     """
-    facts = machine.facts
-    reads = read_folder(facts, path) if facts.is_folder(path) else [read_file(facts, path)]
+    reader = machine.reader
+    reads = read_folder(reader, path) if reader.is_folder(path) else [read_file(reader, path)]
     # Of a link to a script the folder of its target is the first entry; a notebook stands where it is opened.
-    ends = facts.hops(path)[-1] if path.endswith(".py") else path
-    folder = path if facts.is_folder(path) else facts.parent(ends)
+    ends = reader.hops(path)[-1] if path.endswith(".py") else path
+    folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
     answer = WhyAnswer(target=seat, imports=[])
     answer.unread = [Unread(path=one.path, reason=one.problem) for one in reads if one.problem]
-    if not facts.is_folder(path) and reads[0].problem:
+    if not reader.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
-    is_script = path.endswith(".py") and not facts.is_folder(path) and "-m" not in (command or "").split()
-    by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]] = {}
+    is_script = path.endswith(".py") and not reader.is_folder(path) and "-m" not in (command or "").split()
+    by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]] = {}
     for one in (asked for read in reads for asked in read.imports):
         if one.level:
             found = _relative(machine, one, ends if one.path == path else one.path, is_script)
@@ -53,7 +53,7 @@ def why_files(
                 continue
             key = found
         else:
-            beside = facts.parent(ends if one.path == path else one.path)
+            beside = reader.parent(ends if one.path == path else one.path)
             key = (beside if _lies_in(machine, beside, one.top) else folder, one.module, one.names)
         by_statement.setdefault(key, []).append(one)
     _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
@@ -67,7 +67,7 @@ def _ask_each(
     answer: WhyAnswer,
     seat: Seat,
     path: str,
-    by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]],
+    by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]],
     *,
     named: bool,
     command: str | None,
@@ -89,10 +89,10 @@ def _ask_each(
         tell(module)
         names = () if names == ("*",) else names
         statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
-        script = path if path.endswith(".py") and not machine.facts.is_folder(path) else None
+        script = path if path.endswith(".py") and not machine.reader.is_folder(path) else None
         stands = seat if folder == seat.folder else replace(seat, folder=folder)
         found = why_import(
-            machine, stands, Wanted(statement, module, names), named=named, command=command, script=script
+            machine, stands, ImportStatement(statement, module, names), named=named, command=command, script=script
         )
         found.statement = asked[0].statement
         found.asked_at = [Place(path=one.path, line=one.line, cell=one.cell) for one in asked]
@@ -103,10 +103,10 @@ def _ask_each(
 
 
 def _relative(
-    machine: Machine, asked: Asked, path: str, is_script: bool
+    machine: Machine, asked: FoundImport, path: str, is_script: bool
 ) -> ImportAnswer | tuple[str, str, tuple[str, ...]]:
     """What an import by dots means: of a script that is run by itself nothing; else the same by its whole name."""
-    above, dotted = no_parent_package.package_of(machine.facts, path)
+    above, dotted = no_parent_package.package_of(machine.reader, path)
     if is_script or dotted is None:
         seen = [Evidence(fact=asked.statement, source=path, path=path, line=asked.line)]
         shell = machine.shell_seat.interpreter
@@ -127,7 +127,7 @@ def _relative(
     return above, ".".join([*words, *([asked.module] if asked.module else [])]), asked.names
 
 
-def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str, ...]], list[Asked]]) -> None:
+def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]]) -> None:
     """Of imports that stand in for each other one must work: where none does, none of them is guarded."""
     ways = {(one.path, one.line): one.either for asked in by_statement.values() for one in asked}
     groups: dict[tuple[str, int], list[ImportAnswer]] = {}
@@ -144,25 +144,25 @@ def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str,
 
 def _lies_in(machine: Machine, folder: str, top: str) -> bool:
     """Whether a module of the project itself lies in the folder of the file that imports it."""
-    facts = machine.facts
-    return facts.is_file(facts.join(folder, top + ".py")) or facts.is_folder(facts.join(folder, top))
+    reader = machine.reader
+    return reader.is_file(reader.join(folder, top + ".py")) or reader.is_folder(reader.join(folder, top))
 
 
 def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
     """Cells that install: where the line reaches another environment than the notebook runs in, that is said."""
     notes = []
     for cell, line, words in read.installs:
-        where = f"{machine.facts.name(read.path)}, cell {cell}, line {line}"
+        where = f"{machine.reader.name(read.path)}, cell {cell}, line {line}"
         if words.startswith("%"):
             notes.append(f"{where}: {words} fills the kernel's own environment; restart the kernel after it")
             continue
         word = words[1:].split()[0]
-        path = next(machine.facts.lookup(word, seat.variables.get("PATH") or None), None)
+        path = next(machine.reader.lookup(word, seat.variables.get("PATH") or None), None)
         prefix = None
         if path is not None:
-            told = interpreter_of_script(machine.facts, path)
+            told = interpreter_of_script(machine.reader, path)
             try:
-                prefix = read_interpreter(machine.facts, told.path or path).prefix
+                prefix = read_interpreter(machine.reader, told.path or path).prefix
             except NotAnInterpreter:
                 prefix = None
         own = seat.environment.prefix if seat.environment is not None else None

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from kalyx.core.answers import WhyAnswer
 from kalyx.core.findings.conditions import not_the_environment
 from kalyx.core.findings.shared.brought import modules_of_listed
-from kalyx.core.imports.names import Wanted
+from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.invocation import FROM_TEXT
 from kalyx.core.machine import Machine
@@ -26,7 +26,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
     if told.program is not None:
         return why_program(machine, told.program)
-    prefix = prefix_of(machine.facts, told) if not named else None
+    prefix = prefix_of(machine.reader, told) if not named else None
     notes = []
     if prefix is not None:
         try:
@@ -46,19 +46,19 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
             f"nothing in the text says which environment it is from: {seat.name} is assumed; name it with --in"
         )
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
-    first = next((path for path, _ in told.frames if machine.facts.is_file(path)), None)
+    first = next((path for path, _ in told.frames if machine.reader.is_file(path)), None)
     if told.release is not None:
         notes.append(f"the installer said: {told.text}")
     module = told.module or _module_of(told.wish or told.release)
     if module is not None:
         if first is not None and not _inside_packages(machine, first):
-            notes += _elsewhere(machine, machine.facts.parent(first), module)
+            notes += _elsewhere(machine, machine.reader.parent(first), module)
         if told.name == "__main__":
             module, told.name = f"{module}.__main__", None
         names = (told.name,) if told.name is not None else ()
         statement = f"from {module} import {told.name}" if names else f"import {module}"
         tell(module)
-        answer.imports = [why_import(machine, seat, Wanted(statement, module, names), named=named)]
+        answer.imports = [why_import(machine, seat, ImportStatement(statement, module, names), named=named)]
         if answer.imports[0].outcome == "imports":
             notes.append(f"{module} imports here by now: the text is from before, or from another environment")
         return answer
@@ -69,8 +69,8 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
 
 def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:
     """A script of another folder: what lies there is not imported because a text names it; how the user asks for it."""
-    facts = machine.facts
-    if facts.same_path(facts.real(folder), facts.real(facts.folder)):
+    reader = machine.reader
+    if reader.same_path(reader.real(folder), reader.real(reader.folder)):
         return []
     line = machine.line(["kalyx", "why", module, "--from", folder])
     return [f"its script lies in {folder}, which was not searched; to ask as a script there: {line}"]

@@ -11,46 +11,46 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.records import Interpreter, Part, Seat, SeatKind
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 
-def starting(facts: Facts, path: str, role: str = "python", word: str = "") -> Part:
+def starting(reader: Reader, path: str, role: str = "python", word: str = "") -> Part:
     """What the executable at ``path`` starts, hop by hop; else the reason, and whether it could not be told."""
     try:
-        return running(facts, read_interpreter(facts, path), role, word, path)
+        return running(reader, read_interpreter(reader, path), role, word, path)
     except NotAnInterpreter as refusal:
         return Part(role=role, word=word or path, path=path, links=refusal.links, reason=refusal.reason,
                     undecided=not refusal.dead)  # fmt: skip
 
 
-def running(facts: Facts, interpreter: Interpreter, role: str = "python", word: str = "", path: str = "") -> Part:
+def running(reader: Reader, interpreter: Interpreter, role: str = "python", word: str = "", path: str = "") -> Part:
     """An interpreter that is known already, as a part."""
     path = path or interpreter.executable
     return Part(role=role, word=word or path, path=path, links=interpreter.links, interpreter=interpreter,
-                environment=environment_of(facts, interpreter))  # fmt: skip
+                environment=environment_of(reader, interpreter))  # fmt: skip
 
 
-def starting_script(facts: Facts, path: str, role: str, word: str) -> Part:
+def starting_script(reader: Reader, path: str, role: str, word: str) -> Part:
     """What a program with a first line, or a copied starter, is run by."""
-    line = interpreter_of_script(facts, path)
+    line = interpreter_of_script(reader, path)
     part = Part(role=role, word=word, path=path, links=[path], reason=line.reason)
     if line.script and line.script != path:
         part.links.append(line.script)
     if line.path is None:
         return part
-    runs = starting(facts, line.path)
+    runs = starting(reader, line.path)
     part.links += [hop for hop in runs.links if hop not in part.links] if runs.interpreter else []
     part.interpreter, part.environment = runs.interpreter, runs.environment
     part.reason = f"its first line names {line.path}: {runs.reason}" if runs.interpreter is None else None
     return part
 
 
-def first_that_starts(facts: Facts, paths: Iterable[str]) -> Part | None:
+def first_that_starts(reader: Reader, paths: Iterable[str]) -> Part | None:
     """Of several places for one interpreter the first that starts; else the first that is there; None: none is."""
     first = None
     for path in paths:
-        if facts.kind(path) is not None:
-            part = starting(facts, path)
+        if reader.kind(path) is not None:
+            part = starting(reader, path)
             if part.interpreter is not None:
                 return part
             first = first or part

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.reader import Process
 
 SHELLS = {"bash", "zsh", "fish", "dash", "sh", "ash", "ksh", "ksh93", "mksh", "tcsh", "csh", "xonsh",
@@ -34,18 +34,18 @@ def program_name(process: Process) -> str:
     return ""
 
 
-def above(facts: Facts, process: Process | None) -> Iterator[Process]:
+def above(reader: Reader, process: Process | None) -> Iterator[Process]:
     """The processes above one, nearest first, up to the system's first."""
     for _ in range(64):
-        process = facts.process(process.parent) if process is not None and process.parent else None
+        process = reader.process(process.parent) if process is not None and process.parent else None
         if process is None:
             return
         yield process
 
 
-def ancestors(facts: Facts) -> Iterator[Process]:
+def ancestors(reader: Reader) -> Iterator[Process]:
     """The processes above Kalyx's own, nearest first."""
-    return above(facts, facts.process(facts.pid))
+    return above(reader, reader.process(reader.pid))
 
 
 def is_shell(process: Process) -> bool:
@@ -88,26 +88,26 @@ def _has_c(word: str) -> bool:
     return word.startswith("-") and not word.startswith("--") and "c" in word[1:]
 
 
-def find_shell(facts: Facts) -> ShellFound:
+def find_shell(reader: Reader) -> ShellFound:
     """The nearest shell above Kalyx; where there is none, the one the variables name."""
-    for process in ancestors(facts):
+    for process in ancestors(reader):
         if is_shell(process):
             name = program_name(process)
             if name.startswith(_PYTHON_STARTS):
                 name = "xonsh"
             name = "sh" if name in ("busybox", "ash") else name
             return ShellFound(name, process.pid, "the process above", _is_typed_into(process), _is_login(process))
-    if facts.system == "windows":
-        name = "powershell" if facts.variable("PSModulePath") and not facts.variable("PROMPT") else "cmd"
+    if reader.system == "windows":
+        name = "powershell" if reader.variable("PSModulePath") and not reader.variable("PROMPT") else "cmd"
         return ShellFound(name, None, "variables")
-    named = facts.variable("SHELL") or ""
+    named = reader.variable("SHELL") or ""
     name = named.rpartition("/")[2]
     return ShellFound(name if name in SHELLS else "sh", None, "the variable SHELL")
 
 
-def find_caller(facts: Facts) -> Process | None:
+def find_caller(reader: Reader) -> Process | None:
     """The nearest process above that runs Python, unless a person's shell stands between."""
-    for process in ancestors(facts):
+    for process in ancestors(reader):
         if is_interactive_shell(process):
             return None
         if program_name(process).startswith(_PYTHON_STARTS):
@@ -115,12 +115,12 @@ def find_caller(facts: Facts) -> Process | None:
     return None
 
 
-def python_processes(facts: Facts) -> Iterator[Process]:
+def python_processes(reader: Reader) -> Iterator[Process]:
     """The processes of this user that run Python, Kalyx's own left out; others are not read further."""
-    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
-        program = facts.program_of(pid) if pid != facts.pid else None
-        if program is not None and facts.name(program).lower().startswith(_PYTHON_STARTS):
-            process = facts.process(pid)
+    for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
+        program = reader.program_of(pid) if pid != reader.pid else None
+        if program is not None and reader.name(program).lower().startswith(_PYTHON_STARTS):
+            process = reader.process(pid)
             if process is not None and program_name(process).startswith(_PYTHON_STARTS):
                 yield process
 
@@ -142,7 +142,7 @@ def connection_in(command: tuple[str, ...]) -> str | None:
     return None
 
 
-def started_as(facts: Facts, process: Process) -> str | None:
+def started_as(reader: Reader, process: Process) -> str | None:
     """The path a process was started by: its first word where that leads to its real file.
 
     The system names the real file, which is the base's for an environment's
@@ -151,11 +151,11 @@ def started_as(facts: Facts, process: Process) -> str | None:
     real = process.executable
     word = process.command[0] if process.command else ""
     candidates = []
-    if word and facts.path.dirname(word):
-        candidates.append(facts.absolute(word, process.folder))
+    if word and reader.path.dirname(word):
+        candidates.append(reader.absolute(word, process.folder))
     elif word and process.variables is not None:
-        candidates += list(facts.lookup(word, process.variables.get("PATH", "")))[:1]
+        candidates += list(reader.lookup(word, process.variables.get("PATH", "")))[:1]
     for candidate in candidates:
-        if real is None or facts.real(candidate) == facts.real(real) or not facts.exists(real):
+        if real is None or reader.real(candidate) == reader.real(real) or not reader.exists(real):
             return candidate
     return real

@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.patterns import pattern
 
 _TOPS = (".git", ".hg")
@@ -34,41 +34,41 @@ class ConfigFile(Struct):
     problem: str | None = None
 
 
-def deciding(facts: Facts, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
+def deciding(reader: Reader, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
     """The file that decides for the checker of these rows, which are one family's; None where it has none."""
     if rows[0]["above"] == "file":
-        looked = ((row, place) for row in rows for place in _upward(facts, folder))
+        looked = ((row, place) for row in rows for place in _upward(reader, folder))
     else:
-        looked = ((row, place) for place in _upward(facts, folder, _TOPS) for row in rows)
+        looked = ((row, place) for place in _upward(reader, folder, _TOPS) for row in rows)
     for row, place in looked:
         for name in row["files"]:
-            sheet = sheet_of(facts, row, facts.join(place, name), own=True)
+            sheet = sheet_of(reader, row, reader.join(place, name), own=True)
             if sheet is not None:
                 return sheet
     for row in rows:
-        for name in row.get("user", {}).get(facts.system, []):
-            sheet = sheet_of(facts, row, facts.absolute(name, facts.home), own=False)
+        for name in row.get("user", {}).get(reader.system, []):
+            sheet = sheet_of(reader, row, reader.absolute(name, reader.home), own=False)
             if sheet is not None:
                 return sheet
     return None
 
 
-def _upward(facts: Facts, folder: str, tops: tuple[str, ...] = ()) -> Iterator[str]:
+def _upward(reader: Reader, folder: str, tops: tuple[str, ...] = ()) -> Iterator[str]:
     """The folder and those above it, up to the one that holds any of ``tops``."""
     while True:
         yield folder
-        above = facts.parent(folder)
-        if above == folder or any(facts.exists(facts.join(folder, name)) for name in tops):
+        above = reader.parent(folder)
+        if above == folder or any(reader.exists(reader.join(folder, name)) for name in tops):
             return
         folder = above
 
 
-def sheet_of(facts: Facts, row: dict[str, Any], path: str, *, own: bool) -> ConfigFile | None:
+def sheet_of(reader: Reader, row: dict[str, Any], path: str, *, own: bool) -> ConfigFile | None:
     """The file as this checker takes it; None where it passes the file over."""
-    if not facts.is_file(path):
+    if not reader.is_file(path):
         return None
     try:
-        text = facts.read_whole(path, LIMIT).decode("utf-8")
+        text = reader.read_whole(path, LIMIT).decode("utf-8")
         if text.startswith("\ufeff"):
             raise Malformed("it begins with a byte-order mark, which this checker does not take")
         if not _has_section(row, text):
@@ -103,15 +103,15 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
     return True
 
 
-def said(facts: Facts, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
+def said(reader: Reader, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
     """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
     row = sheet.row
     if row["format"] == "ini" or row["above"] == "folder":
         for value in values(row["format"], sheet.text, choice["key"], None, None):
-            text = value.text if choice["kind"] == "version" else _with_variables(facts, value.text, sheet.path)
+            text = value.text if choice["kind"] == "version" else _with_variables(reader, value.text, sheet.path)
             yield Value(text, value.line, value.named, value.words), sheet.path
         return
-    chain = list(_extended(facts, sheet))
+    chain = list(_extended(reader, sheet))
     found = _first(row["format"], chain, choice["key"])
     if found is None:
         return
@@ -120,8 +120,8 @@ def said(facts: Facts, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tu
         below = _first(row["format"], chain, choice["below"])
         if below is None:
             return  # without the folder that it lies in, an environment's name says nothing
-        folder = facts.join(facts.parent(below[1]), below[0].text)
-        value = Value(str(facts.path.normpath(facts.join(folder, value.text))), value.line, value.named, value.words)
+        folder = reader.join(reader.parent(below[1]), below[0].text)
+        value = Value(str(reader.path.normpath(reader.join(folder, value.text))), value.line, value.named, value.words)
     yield value, path
 
 
@@ -135,7 +135,7 @@ def _first(form: str, chain: list[tuple[str, str]], key: list[str]) -> tuple[Val
     return None
 
 
-def _extended(facts: Facts, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
+def _extended(reader: Reader, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
     """The file and those that it builds upon, the nearest first."""
     from kalyx.core.formats.positions import spots
 
@@ -150,30 +150,30 @@ def _extended(facts: Facts, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
             return
         if base is None or (base.endswith(".toml") != (form == "toml")):
             return
-        path = str(facts.path.normpath(facts.join(facts.parent(path), base)))
-        text = facts.text_or_none(path, LIMIT) or ""
+        path = str(reader.path.normpath(reader.join(reader.parent(path), base)))
+        text = reader.text_or_none(path, LIMIT) or ""
 
 
-def holds_packages(facts: Facts, prefix: str) -> bool:
+def holds_packages(reader: Reader, prefix: str) -> bool:
     """Whether a checker finds a folder of packages in an environment that its configuration names."""
-    if facts.system == "windows":
-        return facts.is_folder(facts.join(prefix, "Lib", "site-packages"))
+    if reader.system == "windows":
+        return reader.is_folder(reader.join(prefix, "Lib", "site-packages"))
     return any(
-        facts.is_folder(facts.join(prefix, folder, name, "site-packages"))
+        reader.is_folder(reader.join(prefix, folder, name, "site-packages"))
         for folder in ("lib", "lib64")
-        for name in facts.names(facts.join(prefix, folder))
+        for name in reader.names(reader.join(prefix, folder))
         if name.startswith("python3.")
     )
 
 
-def _with_variables(facts: Facts, text: str, path: str) -> str:
+def _with_variables(reader: Reader, text: str, path: str) -> str:
     """Variables and the home put in, as the library's ``expandvars`` and ``expanduser`` do; unknown ones stay."""
-    known = {"MYPY_CONFIG_FILE_DIR": facts.parent(path)}
+    known = {"MYPY_CONFIG_FILE_DIR": reader.parent(path)}
 
     def value(match: re.Match[str]) -> str:
         name = match[1].strip("{}")
-        return known.get(name) or facts.variable(name) or match[0]
+        return known.get(name) or reader.variable(name) or match[0]
 
     if text == "~" or text.startswith("~/"):
-        text = facts.home + text[1:]
+        text = reader.home + text[1:]
     return _VARIABLE.sub(value, text)

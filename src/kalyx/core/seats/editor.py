@@ -15,9 +15,9 @@ from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import FORMS, LIMIT, Value, values
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
-from kalyx.core.seats.checkers import Sheet, deciding, holds_packages, said, sheet_of
+from kalyx.core.seats.checkers import ConfigFile, deciding, holds_packages, said, sheet_of
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import fits
@@ -42,14 +42,14 @@ class Choice(Struct):
     is_literal: bool = False  # a path by a checker's own rules: nothing in it stands for anything
 
 
-def descriptors(facts: Facts) -> list[dict[str, Any]]:
+def descriptors(reader: Reader) -> list[dict[str, Any]]:
     """The table that ships, and what a file of the user's own adds in front of it."""
     shipped = table("editors")["descriptors"]
     assert isinstance(shipped, list)
-    base = facts.variable("APPDATA") if facts.system == "windows" else facts.variable("XDG_CONFIG_HOME")
-    path = facts.join(base or facts.join(facts.home, ".config"), "kalyx", "kalyx-editors.json")
+    base = reader.variable("APPDATA") if reader.system == "windows" else reader.variable("XDG_CONFIG_HOME")
+    path = reader.join(base or reader.join(reader.home, ".config"), "kalyx", "kalyx-editors.json")
     try:
-        own = json.loads(facts.read_text(path, LIMIT))["descriptors"] if facts.is_file(path) else []
+        own = json.loads(reader.read_text(path, LIMIT))["descriptors"] if reader.is_file(path) else []
     except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
         own = []
     own = own if isinstance(own, list) else []
@@ -90,12 +90,12 @@ def _are_texts(words: object) -> bool:
     return isinstance(words, list) and all(isinstance(word, str) for word in words)
 
 
-def editor_seats(facts: Facts, folder: str) -> list[Seat]:
+def editor_seats(reader: Reader, folder: str) -> list[Seat]:
     """A seat for every part that a settings file of the folder, else the user's own, chooses an interpreter for."""
     seats: list[Seat] = []
     decided: set[tuple[str, str, str | None]] = set()
-    choices = list(_choices(facts, folder, seats))
-    together = {path: opened for path, opened in opened_in(facts, folder) if opened}
+    choices = list(_choices(reader, folder, seats))
+    together = {path: opened for path, opened in opened_in(reader, folder) if opened}
     choices = [one for one in choices if one.path not in together]
     if not any(one.own for one in choices):
         choices = [one for one in choices if one.kind != "version"]
@@ -104,30 +104,30 @@ def editor_seats(facts: Facts, folder: str) -> list[Seat]:
     choices = [one for one in choices if not (one.is_literal and one.kind == "version" and one.family in placed)]
     for choice in choices:
         key = (choice.family, choice.part, choice.value.named)
-        if key in decided or (not choice.own and not _has_python(facts, folder)):
+        if key in decided or (not choice.own and not _has_python(reader, folder)):
             continue
         decided.add(key)
-        seat = _seat(facts, folder, choice)
+        seat = _seat(reader, folder, choice)
         if seat is not None:
             seats.append(seat)
     for path, opened in together.items():
         for one in opened:
-            seats += _in_workspace(facts, path, one, is_this=one.path == folder)
+            seats += _in_workspace(reader, path, one, is_this=one.path == folder)
     return seats
 
 
-def _in_workspace(facts: Facts, file: str, opened: Opened, *, is_this: bool) -> list[Seat]:
+def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -> list[Seat]:
     """What a folder of a workspace uses: by its own settings, else by the workspace's."""
-    if not facts.is_folder(opened.path):
+    if not reader.is_folder(opened.path):
         seat = silent_seat(
             "editor", f"workspace folder: {opened.name}", f"{visible(opened.path)} is not there", opened.path
         )
         seat.source = file
         return [seat]
     ignored: list[Seat] = []
-    choices = [one for one in _choices(facts, opened.path, ignored) if one.own]
-    rows = [one for one in descriptors(facts) if any(name.endswith(ENDING) for name in one.get("files", []))]
-    choices += [one for row in rows for one in _of_file(facts, row, file, True, ignored)]
+    choices = [one for one in _choices(reader, opened.path, ignored) if one.own]
+    rows = [one for one in descriptors(reader) if any(name.endswith(ENDING) for name in one.get("files", []))]
+    choices += [one for row in rows for one in _of_file(reader, row, file, True, ignored)]
     found: list[Seat] = []
     decided: set[tuple[str, str, str | None]] = set()
     for choice in choices:
@@ -135,76 +135,76 @@ def _in_workspace(facts: Facts, file: str, opened: Opened, *, is_this: bool) -> 
         if choice.path.endswith(ENDING) and choice.path != file or key in decided or choice.kind == "version":
             continue
         decided.add(key)
-        made = None if is_this and choice.path != file else _seat(facts, opened.path, choice)
+        made = None if is_this and choice.path != file else _seat(reader, opened.path, choice)
         if made is not None:
             made.name += f" ({opened.name})"
             found.append(made)
     return found
 
 
-def settings_folder(facts: Facts, file: str) -> str:
+def settings_folder(reader: Reader, file: str) -> str:
     """The folder that a settings file governs: above the one of its form's own, where it has such."""
-    patterns = [pattern for one in descriptors(facts) for pattern in one.get("files", [])]
-    return next((found for one in patterns if (found := folder_of(facts, file, one))), facts.parent(file))
+    patterns = [pattern for one in descriptors(reader) for pattern in one.get("files", [])]
+    return next((found for one in patterns if (found := folder_of(reader, file, one))), reader.parent(file))
 
 
-def folder_of(facts: Facts, file: str, pattern: str) -> str | None:
+def folder_of(reader: Reader, file: str, pattern: str) -> str | None:
     """The folder whose settings a file is, by the pattern that it fits; None where it does not."""
     folder = file
     for word in reversed(pattern.split("/")):
-        if not fits(facts.name(folder), word):
+        if not fits(reader.name(folder), word):
             return None
-        folder = facts.parent(folder)
+        folder = reader.parent(folder)
     return folder
 
 
-def choices_for(facts: Facts, folder: str, file: str) -> list[Seat]:
+def choices_for(reader: Reader, folder: str, file: str) -> list[Seat]:
     """A seat for every value of one settings file, whatever another file or an earlier value decides."""
     ignored: list[Seat] = []
-    choices = [choice for choice in _choices(facts, folder, ignored) if choice.path == file]
+    choices = [choice for choice in _choices(reader, folder, ignored) if choice.path == file]
     if not choices:  # of a checker another file decides, by now
-        rows = [row for row in descriptors(facts) if "above" in row and facts.name(file) in row["files"]]
-        sheets = [sheet for row in rows if (sheet := sheet_of(facts, row, file, own=True)) is not None]
-        choices = [choice for sheet in sheets for choice in _of_sheet(facts, sheet)]
-    found = [_seat(facts, folder, choice) for choice in choices]
+        rows = [row for row in descriptors(reader) if "above" in row and reader.name(file) in row["files"]]
+        sheets = [sheet for row in rows if (sheet := sheet_of(reader, row, file, own=True)) is not None]
+        choices = [choice for sheet in sheets for choice in _of_sheet(reader, sheet)]
+    found = [_seat(reader, folder, choice) for choice in choices]
     return [seat for seat in found if seat is not None]
 
 
-def _has_python(facts: Facts, folder: str) -> bool:
+def _has_python(reader: Reader, folder: str) -> bool:
     """The user's own settings matter where there is something to run."""
-    return any(name.endswith((".py", ".ipynb")) or name == "pyproject.toml" for name in facts.names(folder))
+    return any(name.endswith((".py", ".ipynb")) or name == "pyproject.toml" for name in reader.names(folder))
 
 
-def _choices(facts: Facts, folder: str, seats: list[Seat]) -> Iterator[Choice]:
+def _choices(reader: Reader, folder: str, seats: list[Seat]) -> Iterator[Choice]:
     """Every choice, the folder's before the user's; a file that cannot be read becomes a seat that says so."""
-    known = descriptors(facts)
+    known = descriptors(reader)
     above = {one["family"]: [row for row in known if row["family"] == one["family"]] for one in known if "above" in one}
     for rows in above.values():
-        yield from _of_checker(facts, folder, rows, seats)
+        yield from _of_checker(reader, folder, rows, seats)
     known = [one for one in known if one["family"] not in above]
     for own in (True, False):
         for one in known:
-            patterns = one.get("files", []) if own else one.get("user", {}).get(facts.system, [])
-            for path in _matching(facts, folder if own else facts.home, patterns):
-                yield from _of_file(facts, one, path, own, seats)
+            patterns = one.get("files", []) if own else one.get("user", {}).get(reader.system, [])
+            for path in _matching(reader, folder if own else reader.home, patterns):
+                yield from _of_file(reader, one, path, own, seats)
 
 
-def _of_checker(facts: Facts, folder: str, rows: list[dict[str, Any]], seats: list[Seat]) -> Iterator[Choice]:
+def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: list[Seat]) -> Iterator[Choice]:
     """What the one file says that decides for a checker; a value is a path by the checker's own rules."""
-    sheet = deciding(facts, folder, rows)
+    sheet = deciding(reader, folder, rows)
     if sheet is None:
         return
     if sheet.problem is not None:
-        says = f"{facts.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
-        seats.append(silent_seat("editor", sheet.row["form"], says, facts.folder, undecided=True))
+        says = f"{reader.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
+        seats.append(silent_seat("editor", sheet.row["form"], says, reader.folder, undecided=True))
         seats[-1].source = sheet.path
         return
-    yield from _of_sheet(facts, sheet)
+    yield from _of_sheet(reader, sheet)
 
 
-def _of_sheet(facts: Facts, sheet: Sheet) -> Iterator[Choice]:
+def _of_sheet(reader: Reader, sheet: ConfigFile) -> Iterator[Choice]:
     for choice in sheet.row["choices"]:
-        for value, path in said(facts, sheet, choice):
+        for value, path in said(reader, sheet, choice):
             yield Choice(
                 sheet.row["family"],
                 sheet.row["form"],
@@ -217,11 +217,11 @@ def _of_sheet(facts: Facts, sheet: Sheet) -> Iterator[Choice]:
             )
 
 
-def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
+def _of_file(reader: Reader, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
     try:
-        raw = facts.read_whole(path, LIMIT)
+        raw = reader.read_whole(path, LIMIT)
         text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
-        names = _matching(facts, facts.home, one.get("names", {}).get(facts.system, []))
+        names = _matching(reader, reader.home, one.get("names", {}).get(reader.system, []))
         # Of several run configurations the file may say which one is chosen, as KIND.NAME.
         key = one.get("chosen")
         chosen = [value.text.partition(".")[2] for value in values(one["format"], text, key, None, None)] if key else []
@@ -235,27 +235,29 @@ def _of_file(facts: Facts, one: dict[str, Any], path: str, own: bool, seats: lis
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and (one["format"] not in ("toml", "ini")):
-            says = f"{facts.name(path)} cannot be read: {visible(reason)}"
-            seats.append(silent_seat("editor", one["form"], says, facts.folder, undecided=True))
+            says = f"{reader.name(path)} cannot be read: {visible(reason)}"
+            seats.append(silent_seat("editor", one["form"], says, reader.folder, undecided=True))
             seats[-1].source = path
 
 
-def _matching(facts: Facts, root: str, patterns: list[str]) -> list[str]:
+def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
     """The files below ``root`` that the patterns name; each ``*`` stays in one folder."""
     found: list[str] = []
     for pattern in patterns:
         places = [root]
         for word in pattern.replace("\\", "/").split("/"):
             if "*" not in word:
-                places = [facts.join(place, word) for place in places]
+                places = [reader.join(place, word) for place in places]
             else:
-                there = [facts.join(place, name) for place in places for name in facts.names(place) if fits(name, word)]
-                places = list(facts.first_of(there, _EXPANDED_AT_MOST, facts.join(root, pattern)))
-        found += [place for place in places if facts.is_file(place)]
+                there = [
+                    reader.join(place, name) for place in places for name in reader.names(place) if fits(name, word)
+                ]
+                places = list(reader.first_of(there, _EXPANDED_AT_MOST, reader.join(root, pattern)))
+        found += [place for place in places if reader.is_file(place)]
     return list(dict.fromkeys(found))
 
 
-def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
+def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
     value = choice.value
     name = f"{choice.form}: {value.named or choice.part}"
     if not choice.own:
@@ -271,8 +273,8 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
         seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
         return seat
     if choice.kind == "version":
-        return _target_version(facts, seat, part) if choice.is_literal else _pinned(facts, seat, part, choice)
-    text = _named(facts, choice) if choice.kind == "name" else value.text
+        return _target_version(reader, seat, part) if choice.is_literal else _pinned(reader, seat, part, choice)
+    text = _named(reader, choice) if choice.kind == "name" else value.text
     if text is None:
         called = f"an interpreter called {visible(value.text)}, and where that lies is stored nowhere readable"
         seat.reason = f"{called}; a line from kalyx here --paste, run in its console, tells"
@@ -283,37 +285,37 @@ def _seat(facts: Facts, folder: str, choice: Choice) -> Seat | None:
         base = text.replace("\\", "/").rpartition("/")[2].lower()
         if not base.startswith(("python", "pypy")):
             return None
-    path = _literal(facts, text, folder) if choice.is_literal else _expanded(facts, text, folder)
+    path = _literal(reader, text, folder) if choice.is_literal else _expanded(reader, text, folder)
     if path is None:
         seat.reason = f"{visible(text)}: what this stands for is known to the editor only"
         return seat
-    if choice.is_literal and choice.kind == "environment" and not holds_packages(facts, path):
-        return _passed_over(facts, seat, part, path)
-    return _started(facts, seat, part, path)
+    if choice.is_literal and choice.kind == "environment" and not holds_packages(reader, path):
+        return _passed_over(reader, seat, part, path)
+    return _started(reader, seat, part, path)
 
 
-def _usual(facts: Facts) -> str | None:
-    return next((found for word in ("python3", "python") for found in facts.lookup(word)), None)
+def _usual(reader: Reader) -> str | None:
+    return next((found for word in ("python3", "python") for found in reader.lookup(word)), None)
 
 
-def _target_version(facts: Facts, seat: Seat, part: Part) -> Seat:
+def _target_version(reader: Reader, seat: Seat, part: Part) -> Seat:
     """A checker that is told a version and no environment takes PATH's Python, judging code as that version's."""
     seat.label = f"judges the code as for Python {visible(part.word)}"
     seat.reason = seat.label
-    usual = _usual(facts)
-    return _started(facts, seat, part, usual) if usual is not None else seat
+    usual = _usual(reader)
+    return _started(reader, seat, part, usual) if usual is not None else seat
 
 
-def _passed_over(facts: Facts, seat: Seat, part: Part, path: str) -> Seat:
+def _passed_over(reader: Reader, seat: Seat, part: Part, path: str) -> Seat:
     """The checker passes over an environment that it cannot use, and takes PATH's Python."""
     from kalyx.core.system.nearest_path import nearest_existing
 
-    near = nearest_existing(facts, path)
+    near = nearest_existing(reader, path)
     seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
     if near is not None:
         seat.label += f"; the nearest that is there: {visible(near)}"
-    usual = _usual(facts)
-    return _started(facts, seat, part, usual) if usual is not None else seat
+    usual = _usual(reader)
+    return _started(reader, seat, part, usual) if usual is not None else seat
 
 
 def _names_elsewhere(text: str) -> bool:
@@ -322,7 +324,7 @@ def _names_elsewhere(text: str) -> bool:
     return "://" in lower and not lower.startswith("file:") or lower.startswith(("//wsl$/", "//wsl.localhost/"))
 
 
-def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None:
+def _pinned(reader: Reader, seat: Seat, part: Part, choice: Choice) -> Seat | None:
     """A version that is asked for: not an interpreter, but what it should be."""
     seat.label = (
         f"asks for Python {choice.value.text}" if is_number(choice.value.text[:1]) else f"asks for {choice.value.text}"
@@ -331,13 +333,13 @@ def _pinned(facts: Facts, seat: Seat, part: Part, choice: Choice) -> Seat | None
     return seat
 
 
-def _named(facts: Facts, choice: Choice) -> str | None:
+def _named(reader: Reader, choice: Choice) -> str | None:
     """The path of an interpreter that a project names, by the user's own table of names."""
     from kalyx.core.formats.xml import tags
 
     for path in choice.names:
         try:
-            found = tags(facts.text_or_none(path, LIMIT) or "")
+            found = tags(reader.text_or_none(path, LIMIT) or "")
         except Malformed:
             continue
         said: dict[int, dict[str, str]] = {}
@@ -347,52 +349,54 @@ def _named(facts: Facts, choice: Choice) -> str | None:
                 said.setdefault(owner.start, {}).setdefault(tag.name, tag.said.get("value", ""))
         for one in said.values():
             if one.get("name") == choice.value.text and one.get("homePath"):
-                return one["homePath"].replace("$USER_HOME$", facts.home)
+                return one["homePath"].replace("$USER_HOME$", reader.home)
     return None
 
 
-def _expanded(facts: Facts, text: str, folder: str) -> str | None:
+def _expanded(reader: Reader, text: str, folder: str) -> str | None:
     """The path that a value means; None where it has a variable that only the editor knows."""
     known = {"${workspaceFolder}": folder, "${workspaceRoot}": folder, "${fileWorkspaceFolder}": folder,
-             "$PROJECT_DIR$": folder, "$project_path": folder, "${project_path}": folder, "${userHome}": facts.home,
-             "$USER_HOME$": facts.home, "${workspaceFolderBasename}": facts.name(folder)}  # fmt: skip
+             "$PROJECT_DIR$": folder, "$project_path": folder, "${project_path}": folder, "${userHome}": reader.home,
+             "$USER_HOME$": reader.home, "${workspaceFolderBasename}": reader.name(folder)}  # fmt: skip
     for word, value in known.items():
         text = text.replace(word, value)
     if len(text) > _LONG:
         return None
     # What a variable holds is not looked at again: it may hold its own name.
-    text = re.sub(r"\$\{env:([^}{$]*)\}", lambda match: facts.variable(match[1]) or "", text)
+    text = re.sub(r"\$\{env:([^}{$]*)\}", lambda match: reader.variable(match[1]) or "", text)
     if "${" in text or "\0" in text or not text:
         return None
     if "/" not in text and "\\" not in text and not text.startswith("."):
         return (
-            next(facts.lookup(text), text)
+            next(reader.lookup(text), text)
             if text.lower().startswith(("python", "pypy"))
-            else facts.absolute(text, folder)
+            else reader.absolute(text, folder)
         )
-    return facts.absolute(text, folder)
+    return reader.absolute(text, folder)
 
 
-def _literal(facts: Facts, text: str, folder: str) -> str | None:
+def _literal(reader: Reader, text: str, folder: str) -> str | None:
     """The path that a checker makes of a value: a bare word is looked for on PATH, nothing else stands for anything."""
     if "\0" in text or len(text) > _LONG:
         return None
-    if not any(sign in text for sign in ("/", facts.path.sep)):
-        return next(facts.lookup(text), text)
-    return str(facts.path.normpath(facts.join(folder, text)))
+    if not any(sign in text for sign in ("/", reader.path.sep)):
+        return next(reader.lookup(text), text)
+    return str(reader.path.normpath(reader.join(folder, text)))
 
 
-def _nearest_program(facts: Facts, word: str) -> str | None:
+def _nearest_program(reader: Reader, word: str) -> str | None:
     """The Python on PATH whose name is at most two letters from a word that names none."""
-    names = {name: facts.join(folder, name) for folder in reversed(facts.path_folders()) for name in facts.names(folder)
-             if name.startswith(("python", "pypy"))}  # fmt: skip
+    names = {name: reader.join(folder, name) for folder in reversed(reader.path_folders())
+             for name in reader.names(folder) if name.startswith(("python", "pypy"))}  # fmt: skip
     ranked = sorted((distance(word.lower(), name, 2), name) for name in names)
     return names[ranked[0][1]] if ranked and ranked[0][0] <= 2 else None
 
 
-def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
+def _started(reader: Reader, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
-    found = first_that_starts(facts, executables_of(facts, path)) if facts.is_folder(path) else starting(facts, path)
+    found = (
+        first_that_starts(reader, executables_of(reader, path)) if reader.is_folder(path) else starting(reader, path)
+    )
     part = Part(role=asked.role, word=asked.word, path=path)
     if found is not None:
         part.interpreter, part.environment, part.links = found.interpreter, found.environment, found.links
@@ -402,7 +406,7 @@ def _started(facts: Facts, seat: Seat, asked: Part, path: str) -> Seat:
         from kalyx.core.system.nearest_path import nearest_existing
 
         is_name = not any(sign in asked.word for sign in "/\\$~")
-        near = _nearest_program(facts, asked.word) if is_name else nearest_existing(facts, path)
+        near = _nearest_program(reader, asked.word) if is_name else nearest_existing(reader, path)
         if near is not None:
             part.reason += f"; the nearest that is there: {visible(near)}"
             seat.nearest = near

@@ -7,16 +7,16 @@ from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.records import Kernel, Part, Seat
 from kalyx.core.seats.build import seat_from
 from kalyx.core.seats.shell import telling
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 
-def kernel_seat(facts: Facts, kernel: Kernel, server: Server) -> Seat:
+def kernel_seat(reader: Reader, kernel: Kernel, server: Server) -> Seat:
     """What a kernel starts, as its specification and the server that would start it have it."""
     said = "; ".join(finding.says for finding in kernel.findings) if not kernel.argv else None
     main = Part(role="python", word=kernel.id, interpreter=kernel.interpreter, environment=kernel.environment,
                 undecided=kernel.undecided)  # fmt: skip
-    seat = seat_from("kernel", kernel.id, main, facts.folder)
+    seat = seat_from("kernel", kernel.id, main, reader.folder)
     seat.undecided, seat.reason = kernel.undecided, kernel.reason or said
     seat.variables = telling(kernel_variables(kernel, server))
-    seat.via, seat.source = f"kernel:{kernel.id}", facts.join(kernel.folder, SPEC_FILE)
+    seat.via, seat.source = f"kernel:{kernel.id}", reader.join(kernel.folder, SPEC_FILE)
     return seat

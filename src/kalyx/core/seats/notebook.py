@@ -12,7 +12,7 @@ from kalyx.core.kernels.folders import Server
 from kalyx.core.records import Kernel, Seat
 from kalyx.core.seats.build import silent_seat
 from kalyx.core.seats.kernel import kernel_seat
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024
 ENDING = ".ipynb"
@@ -30,11 +30,11 @@ class Notebook(Struct):
     line: int | None = None
 
 
-def read_notebook(facts: Facts, path: str) -> Notebook:
+def read_notebook(reader: Reader, path: str) -> Notebook:
     """The kernel and the language version a notebook names. Never raises for what is wrong in it."""
     notebook = Notebook(path)
     try:
-        raw = facts.read_whole(path, _NOTEBOOK_LIMIT)
+        raw = reader.read_whole(path, _NOTEBOOK_LIMIT)
     except Unreadable as refusal:
         notebook.problem = refusal.reason
         return notebook
@@ -71,17 +71,17 @@ def _line(raw: bytes, kernel: str) -> int | None:
     return raw.count(b"\n", 0, at) + 1 if at >= 0 else None
 
 
-def notebooks_in(facts: Facts, folder: str) -> list[str]:
+def notebooks_in(reader: Reader, folder: str) -> list[str]:
     """The notebook files of one folder, by name."""
-    names = [name for name in facts.names(folder) if name.endswith(ENDING) and not name.startswith(".")]
-    return [facts.join(folder, name) for name in names if facts.is_file(facts.join(folder, name))]
+    names = [name for name in reader.names(folder) if name.endswith(ENDING) and not name.startswith(".")]
+    return [reader.join(folder, name) for name in names if reader.is_file(reader.join(folder, name))]
 
 
-def notebook_seat(facts: Facts, notebook: Notebook, kernel: Kernel | None, server: Server) -> Seat:
+def notebook_seat(reader: Reader, notebook: Notebook, kernel: Kernel | None, server: Server) -> Seat:
     """A notebook through the kernel it asks for (None: no such kernel is registered), whatever is wrong with it."""
-    name, folder = facts.name(notebook.path), facts.parent(notebook.path)
+    name, folder = reader.name(notebook.path), reader.parent(notebook.path)
     if kernel is not None:
-        seat = kernel_seat(facts, kernel, server)
+        seat = kernel_seat(reader, kernel, server)
         seat.seat, seat.name, seat.folder = "notebook", name, folder
         return seat
     if notebook.kernel:

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from kalyx.core.records import Part, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
@@ -47,24 +47,26 @@ def lines_to_paste(shell: str) -> list[tuple[str, str]]:
     return found
 
 
-def pasted_seats(facts: Facts, folder: str, text: str) -> list[Seat]:
+def pasted_seats(reader: Reader, folder: str, text: str) -> list[Seat]:
     """The seats told by a pasted text, and by files of the folder whose name ends so."""
-    seats = list(_seats(facts, text, "pasted"))
-    for name in facts.names(folder):
+    seats = list(_seats(reader, text, "pasted"))
+    for name in reader.names(folder):
         if name.endswith(ENDING):
-            path = facts.join(folder, name)
-            seats += _seats(facts, facts.text_or_none(path, _LIMIT) or "", name.removesuffix(ENDING) or "pasted", path)
+            path = reader.join(folder, name)
+            seats += _seats(
+                reader, reader.text_or_none(path, _LIMIT) or "", name.removesuffix(ENDING) or "pasted", path
+            )
     return seats
 
 
-def _seats(facts: Facts, text: str, name: str, path: str | None = None) -> Iterator[Seat]:
+def _seats(reader: Reader, text: str, name: str, path: str | None = None) -> Iterator[Seat]:
     number = 0
     said = []
     for line in text.splitlines():
         _, found, rest = line.partition(MARK + " ")
         if found:
             number += 1
-            seat = _seat(facts, rest, name if number == 1 else f"{name} {number}")
+            seat = _seat(reader, rest, name if number == 1 else f"{name} {number}")
             if seat is not None:
                 seat.source = path
                 yield seat
@@ -85,7 +87,7 @@ def _role(words: str) -> str:
     return "installer" if words.lstrip("'\"").startswith("pip") else "python"
 
 
-def _seat(facts: Facts, text: str, name: str) -> Seat | None:
+def _seat(reader: Reader, text: str, name: str) -> Seat | None:
     try:
         said, _ = json.JSONDecoder().raw_decode(text.strip())
         executable, version = said["executable"], said["version"]
@@ -94,7 +96,7 @@ def _seat(facts: Facts, text: str, name: str) -> Seat | None:
     if not all(isinstance(one, str) and one for one in (executable, version)):
         return None
     folder = said.get("folder") if isinstance(said.get("folder"), str) else None
-    part = starting(facts, executable)
+    part = starting(reader, executable)
     if part.interpreter is None:
         # A container or another machine: what it is called there says nothing of what lies here.
         reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {part.reason}"

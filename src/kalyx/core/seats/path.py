@@ -5,28 +5,28 @@ from __future__ import annotations
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.records import KalyxError, Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, starting
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.text.visible import visible
 
 
-def path_seat(facts: Facts, path: str) -> Seat:
+def path_seat(reader: Reader, path: str) -> Seat:
     """What a path starts. Raises KalyxError, with what lies near, where it can be no interpreter or environment."""
-    if not facts.exists(path) and facts.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is nothing at this path", near_paths(facts, path))
-    part = _in_folder(facts, path) if facts.is_folder(path) else starting(facts, path)
-    seat = seat_from("path", path, part, facts.folder)
+    if not reader.exists(path) and reader.kind(path) is None:
+        raise KalyxError(f"{visible(path)}: there is nothing at this path", near_paths(reader, path))
+    part = _in_folder(reader, path) if reader.is_folder(path) else starting(reader, path)
+    seat = seat_from("path", path, part, reader.folder)
     if seat.interpreter is None:
         seat.source = part.path
     return seat
 
 
-def _in_folder(facts: Facts, path: str) -> Part:
-    part = first_that_starts(facts, executables_of(facts, path))
+def _in_folder(reader: Reader, path: str) -> Part:
+    part = first_that_starts(reader, executables_of(reader, path))
     if part is not None:
         return part
-    if looks_like_environment(facts, path):
+    if looks_like_environment(reader, path):
         return Part(role="python", word=path, path=path, reason="it holds no interpreter")
-    inside = [facts.join(path, name) for name in facts.names(path)]
-    near = [folder for folder in inside if looks_like_environment(facts, folder)]
+    inside = [reader.join(path, name) for name in reader.names(path)]
+    near = [folder for folder in inside if looks_like_environment(reader, folder)]
     raise KalyxError(f"{visible(path)} is not an environment", near)

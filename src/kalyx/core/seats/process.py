@@ -15,20 +15,20 @@ from kalyx.core.seats.callers import (
     started_as,
 )
 from kalyx.core.seats.shell import telling
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.reader import Process
 from kalyx.core.text.redaction import program_ran
 
 
-def process_seat(facts: Facts, process: Process, via: str) -> Seat:
+def process_seat(reader: Reader, process: Process, via: str) -> Seat:
     """A live process: what the system says it runs, which beats every file. A kernel is known by its connection."""
     name = f"{program_name(process)} (pid {process.pid})"
     kind: SeatKind = "kernel" if connection_file_of(process) else "process"
-    executable = started_as(facts, process)
+    executable = started_as(reader, process)
     if executable is None:
         seat = silent_seat(kind, name, "the system does not show what it runs", None, undecided=True)
     else:
-        seat = seat_from(kind, name, starting(facts, executable), process.folder or facts.folder)
+        seat = seat_from(kind, name, starting(reader, executable), process.folder or reader.folder)
     seat.via = via
     if seat.interpreter is not None:
         seat.variables, seat.pid, seat.started = telling(process.variables or {}), process.pid, process.started
@@ -37,89 +37,89 @@ def process_seat(facts: Facts, process: Process, via: str) -> Seat:
     return seat
 
 
-def with_life(facts: Facts, seat: Seat, process: Process) -> Seat:
+def with_life(reader: Reader, seat: Seat, process: Process) -> Seat:
     """The seat with what its process tells: since when it runs, who started it, what changed under it since."""
     seat.pid, seat.started = process.pid, process.started
-    seat.started_by = started_by(facts, process)
-    seat.changed_since = changed_since(facts, seat)
-    seat.compiled = compiled_parts(facts, process.pid)
+    seat.started_by = started_by(reader, process)
+    seat.changed_since = changed_since(reader, seat)
+    seat.compiled = compiled_parts(reader, process.pid)
     if seat.label is None and seat.started_by:
         seat.label = "started by " + seat.started_by[0]
     return seat
 
 
-def program_running(facts: Facts, process: Process) -> Seat:
+def program_running(reader: Reader, process: Process) -> Seat:
     """A Python program that runs, or an editor's own helper."""
-    seat = process_seat(facts, process, "")
-    if editor_of(facts, process) is not None:
+    seat = process_seat(reader, process, "")
+    if editor_of(reader, process) is not None:
         seat.seat = "editor"
     seat.name = f"{program_ran(process.command)} (pid {process.pid})"
-    return with_life(facts, seat, process)
+    return with_life(reader, seat, process)
 
 
-def programs_of(facts: Facts, folder: str) -> list[Process]:
+def programs_of(reader: Reader, folder: str) -> list[Process]:
     """Python programs of this user that stand in the folder, or run a file of it; kernels and Kalyx itself left out."""
-    found, real = [], facts.real(folder)
-    family = {facts.pid, *(process.pid for process in ancestors(facts))}
-    for process in python_processes(facts):
+    found, real = [], reader.real(folder)
+    family = {reader.pid, *(process.pid for process in ancestors(reader))}
+    for process in python_processes(reader):
         if process.pid in family or connection_in(process.command):
             continue
-        stands = process.folder is not None and facts.inside(process.folder, real)
-        runs = any(facts.path.isabs(word) and facts.inside(word, folder) for word in process.command[1:])
+        stands = process.folder is not None and reader.inside(process.folder, real)
+        runs = any(reader.path.isabs(word) and reader.inside(word, folder) for word in process.command[1:])
         if stands or runs:
             found.append(process)
     return found
 
 
-def started_by(facts: Facts, process: Process) -> list[str]:
+def started_by(reader: Reader, process: Process) -> list[str]:
     """The chain of programs above, up to the first shell a person types into; each by name and number."""
     chain = []
-    for one in above(facts, process):
+    for one in above(reader, process):
         if one.pid == 1:
             break
         name = program_name(one)
-        words = [facts.name(word) for word in one.command[1:2] if not word.startswith("-")]
+        words = [reader.name(word) for word in one.command[1:2] if not word.startswith("-")]
         chain.append(" ".join([name, *words]) + f" ({one.pid})")
         if is_shell(one) and one.leads_terminal:
             break
     return chain
 
 
-def editor_of(facts: Facts, process: Process) -> str | None:
+def editor_of(reader: Reader, process: Process) -> str | None:
     """The name of the editor above a process, by the names editors' programs have; None where none is."""
     from kalyx.core.data import table
 
     names = table("editors").get("programs", [])
     assert isinstance(names, list)
-    for one in above(facts, process):
+    for one in above(reader, process):
         name = program_name(one)
         if name in names:
             return name
     return None
 
 
-def changed_since(facts: Facts, seat: Seat) -> list[str]:
+def changed_since(reader: Reader, seat: Seat) -> list[str]:
     """Distributions of the seat's environment whose metadata is younger than its process, which may hold the older."""
     if seat.environment is None or seat.started is None:
         return []
     found = []
     for site in seat.environment.site_packages:
-        folder = facts.status(site)
+        folder = reader.status(site)
         if folder is None or folder.modified_ns / 1e9 <= seat.started:
             continue  # nothing came or went in this folder since
         from kalyx.core.packages.metadata import installed_in
 
-        for installed in installed_in(facts, site):
-            status = facts.status(installed.path)
+        for installed in installed_in(reader, site):
+            status = reader.status(installed.path)
             if status is not None and status.modified_ns / 1e9 > seat.started:
                 found.append(f"{installed.name} {installed.version}")
     return found
 
 
-def compiled_parts(facts: Facts, pid: int) -> list[str]:
+def compiled_parts(reader: Reader, pid: int) -> list[str]:
     """The packages whose compiled files a process has loaded, by their folder in a site folder."""
     found: dict[str, None] = {}
-    for path in facts.loaded_by(pid):
+    for path in reader.loaded_by(pid):
         for word in ("/site-packages/", "/dist-packages/"):
             before, slash, rest = path.partition(word)
             if slash and path.endswith(".so"):

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from kalyx.core.records import Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 
-def program_seat(facts: Facts, word: str) -> Seat | None:
+def program_seat(reader: Reader, word: str) -> Seat | None:
     """What a command starts: an interpreter, or a program that one runs. None: it is not on PATH."""
-    path = next(facts.lookup(word), None)
+    path = next(reader.lookup(word), None)
     if path is None:
         return None
-    part = starting(facts, path, "program", word)
+    part = starting(reader, path, "program", word)
     if part.interpreter is None:
-        part = starting_script(facts, path, "program", word)
-    seat = seat_from("program", word, part, facts.folder)
+        part = starting_script(reader, path, "program", word)
+    seat = seat_from("program", word, part, reader.folder)
     seat.source, seat.via = path, path if part.interpreter is not None else None
     return seat

@@ -9,7 +9,7 @@ from kalyx.core.seats.callers import connection_file_of, connection_in, program_
 from kalyx.core.seats.notebook import Notebook
 from kalyx.core.seats.process import process_seat, with_life
 from kalyx.core.seats.server import Ask, Found, sessions_of
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
 
 _PROCESSES = 20_000
@@ -26,7 +26,7 @@ class Live(Struct):
     spec: str | None = None
 
 
-def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: list[Unread]) -> list[Live]:
+def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: list[Unread]) -> list[Live]:
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
     sessions: dict[str, tuple[Found, str, str]] = {}
     for server in servers if ask is not None else []:
@@ -37,37 +37,37 @@ def live_kernels(facts: Facts, servers: list[Found], ask: Ask | None, unread: li
         except Unreadable as problem:
             unread.append(Unread(path=server.path, reason=problem.reason))
     found = []
-    for pid in facts.first_of(facts.processes(), _PROCESSES, "processes"):
-        if pid == facts.pid or connection_in(facts.command_of(pid)) is None:
+    for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
+        if pid == reader.pid or connection_in(reader.command_of(pid)) is None:
             continue
-        process = facts.process(pid)
+        process = reader.process(pid)
         connection = connection_file_of(process) if process is not None else None
         if process is None or connection is None or program_name(process) in ("sh", "bash", "dash"):
             continue
-        live = Live(process, connection, started_as(facts, process))
-        name = facts.name(connection).removesuffix(".json").removeprefix("kernel-")
+        live = Live(process, connection, started_as(reader, process))
+        name = reader.name(connection).removesuffix(".json").removeprefix("kernel-")
         if name in sessions:
             live.server, notebook, live.spec = sessions[name]
-            live.notebook = facts.join(live.server.folder, notebook) if notebook else None
+            live.notebook = reader.join(live.server.folder, notebook) if notebook else None
         found.append(live)
     return found
 
 
-def live_seat(facts: Facts, live: Live, notebook: Notebook | None = None) -> Seat:
+def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> Seat:
     """A kernel that runs; the notebook that is open on it, whatever its file says."""
-    seat = process_seat(facts, live.process, f"kernel:{live.spec}" if live.spec else "")
+    seat = process_seat(reader, live.process, f"kernel:{live.spec}" if live.spec else "")
     if notebook is None:
         seat.name = f"running, process {live.process.pid}"
         seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
     else:
-        seat.seat, seat.name, seat.source = "notebook", facts.name(notebook.path), notebook.path
+        seat.seat, seat.name, seat.source = "notebook", reader.name(notebook.path), notebook.path
         seat.label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
         if notebook.kernel and live.spec and notebook.kernel.lower() != live.spec:
             seat.label += f"; its file asks for {notebook.kernel}"
-    return with_life(facts, seat, live.process)
+    return with_life(reader, seat, live.process)
 
 
-def attach(facts: Facts, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
+def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
     """Write each live kernel to the registered one it came from; returns those that no registered kernel explains."""
     rest = []
     for live in lives:
@@ -79,7 +79,7 @@ def attach(facts: Facts, kernels: list[Kernel], lives: list[Live]) -> list[Runni
             server=live.server.pid if live.server is not None else None,
         )
         kernel = next((one for one in kernels if live.spec == one.id and "hidden" not in one.conditions), None)
-        kernel = kernel or next((one for one in kernels if _same_command(facts, one, live)), None)
+        kernel = kernel or next((one for one in kernels if _same_command(reader, one, live)), None)
         if kernel is None:
             rest.append(row)
         else:
@@ -87,7 +87,7 @@ def attach(facts: Facts, kernels: list[Kernel], lives: list[Live]) -> list[Runni
     return rest
 
 
-def _same_command(facts: Facts, kernel: Kernel, live: Live) -> bool:
+def _same_command(reader: Reader, kernel: Kernel, live: Live) -> bool:
     """Whether this is the command of the kernel with the connection file filled in."""
     if not kernel.command or live.executable is None:
         return False

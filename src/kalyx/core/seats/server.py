@@ -17,7 +17,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
 from kalyx.core.records import Seat
 from kalyx.core.seats.process import process_seat
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
 
 _FILE_LIMIT = 64 * 1024
@@ -44,32 +44,32 @@ class Found(Struct):
 Ask = Callable[[Found, str], Any]
 
 
-def runtime_folder(facts: Facts) -> str:
+def runtime_folder(reader: Reader) -> str:
     """Where notebook servers keep their files while they run."""
-    named = facts.variable("JUPYTER_RUNTIME_DIR")
-    return named or facts.join(data_folder(facts, facts.variables)[0], "runtime")
+    named = reader.variable("JUPYTER_RUNTIME_DIR")
+    return named or reader.join(data_folder(reader, reader.variables)[0], "runtime")
 
 
-def running_servers(facts: Facts) -> list[Found]:
+def running_servers(reader: Reader) -> list[Found]:
     """Every server whose file names a process that still is that server; files of dead ones are passed over."""
-    folder, found = runtime_folder(facts), []
-    for name in facts.names(folder):
+    folder, found = runtime_folder(reader), []
+    for name in reader.names(folder):
         if not name.startswith(("jpserver-", "nbserver-")) or not name.endswith(".json"):
             continue
-        server = _read(facts, facts.join(folder, name))
+        server = _read(reader, reader.join(folder, name))
         if server is not None:
             found.append(server)
     return found
 
 
-def _read(facts: Facts, path: str) -> Found | None:
+def _read(reader: Reader, path: str) -> Found | None:
     try:
-        said = json.loads(facts.read(path, _FILE_LIMIT).decode("utf-8"))
+        said = json.loads(reader.read(path, _FILE_LIMIT).decode("utf-8"))
     except (Unreadable, ValueError, RecursionError):
         return None
     if not isinstance(said, dict) or not isinstance(said.get("pid"), int):
         return None
-    process, status = facts.process(said["pid"]), facts.status(path)
+    process, status = reader.process(said["pid"]), reader.status(path)
     if process is None or status is None:
         return None
     if process.started is not None and process.started > status.modified_ns / 1e9 + _LATER:
@@ -89,29 +89,29 @@ def _read(facts: Facts, path: str) -> Found | None:
         path=path,
         address=address,
         process=process,
-        server=_as_server(facts, process),
+        server=_as_server(reader, process),
         token=token if isinstance(token, str) else "",
     )
 
 
-def _as_server(facts: Facts, process: Process) -> Server:
+def _as_server(reader: Reader, process: Process) -> Server:
     """The eyes of this server: its interpreter, by the word it was started by, and its variables."""
     from kalyx.core.seats.callers import started_as
 
     variables = dict(process.variables or {})
     said = f"the server with process {process.pid}"
-    executable = started_as(facts, process)
+    executable = started_as(reader, process)
     try:
-        own = facts.seen_by(variables, process.folder) if variables else facts
+        own = reader.seen_by(variables, process.folder) if variables else reader
         interpreter = read_interpreter(own, executable) if executable else None
     except NotAnInterpreter:
         interpreter = None
-    return Server(interpreter, variables or facts.variables, said, process.folder)
+    return Server(interpreter, variables or reader.variables, said, process.folder)
 
 
-def server_seat(facts: Facts, found: Found) -> Seat:
+def server_seat(reader: Reader, found: Found) -> Seat:
     """A running notebook server as a seat: the process it is."""
-    seat = process_seat(facts, found.process, f"server with process {found.pid}")
+    seat = process_seat(reader, found.process, f"server with process {found.pid}")
     seat.seat, seat.name = "server", f"port {found.port}" if found.port else f"process {found.pid}"
     seat.folder, seat.source = found.folder or seat.folder, found.path
     means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""

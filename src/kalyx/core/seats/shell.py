@@ -8,7 +8,7 @@ from kalyx.core.records import Part, Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import Meaning, Taken, meanings
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.redaction import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
@@ -30,47 +30,47 @@ def telling(variables: Mapping[str, str]) -> dict[str, str | None]:
     return shown_variables(shown)
 
 
-def read_shell(facts: Facts, shell: ShellFound) -> Seat:
+def read_shell(reader: Reader, shell: ShellFound) -> Seat:
     """The shell as a seat; its own interpreter is that of ``python``, else of ``python3``."""
-    taken = meanings(facts, shell)
-    parts = [read_part(facts, role, word, shell.name, taken) for role, word in WORDS]
-    if facts.system == "windows":
-        parts.append(_launcher(facts, shell.name))
+    taken = meanings(reader, shell)
+    parts = [read_part(reader, role, word, shell.name, taken) for role, word in WORDS]
+    if reader.system == "windows":
+        parts.append(_launcher(reader, shell.name))
     known = [part for part in parts if part.path is not None or part.defined is not None]
     parts = [part for part in parts if part in known or part.word in ("python", "python3", "pip")]
     own = [part for part in known if part.role.startswith("python")] or parts
     # There python may be no more than an alias of the system's store, and py is what people type.
-    starts = [part for part in own if part.interpreter is not None] if facts.system == "windows" else []
+    starts = [part for part in own if part.interpreter is not None] if reader.system == "windows" else []
     main = (starts or own)[0]
-    seat = seat_from("shell", shell.name, main, facts.folder, parts)
-    seat.variables = {name: facts.variable(name) for name in REACHING}
+    seat = seat_from("shell", shell.name, main, reader.folder, parts)
+    seat.variables = {name: reader.variable(name) for name in REACHING}
     return seat
 
 
-def read_part(facts: Facts, role: str, word: str, shell: str, taken: Taken) -> Part:
+def read_part(reader: Reader, role: str, word: str, shell: str, taken: Taken) -> Part:
     """What one word starts, hop by hop: what a start file makes of it (``taken``), else what is first on this PATH."""
     found = taken.followed(word)
-    return _defined(facts, role, word, shell, found) if found else _on_path(facts, role, word, word, shell)
+    return _defined(reader, role, word, shell, found) if found else _on_path(reader, role, word, word, shell)
 
 
-def _launcher(facts: Facts, shell: str) -> Part:
+def _launcher(reader: Reader, shell: str) -> Part:
     """What ``py`` starts: the interpreter that the launcher of Windows chooses."""
-    part = _on_path(facts, "python", "py", "py", shell)
+    part = _on_path(reader, "python", "py", "py", shell)
     if part.path is None:
         return part
     from kalyx.core.interpreters.registered import launched
 
-    chosen, why = launched(facts, part.path)
+    chosen, why = launched(reader, part.path)
     if chosen is None:
         return Part(role="python", word="py", path=part.path, links=[part.path], reason=why)
-    runs = starting(facts, chosen, "python", "py")
+    runs = starting(reader, chosen, "python", "py")
     runs.links, runs.path = [part.path, chosen, *runs.links[1:]], part.path
     if runs.interpreter is None:
         runs.reason = f"py starts {chosen} ({why}): {runs.reason}"
     return runs
 
 
-def _defined(facts: Facts, role: str, word: str, shell: str, found: list[Meaning]) -> Part:
+def _defined(reader: Reader, role: str, word: str, shell: str, found: list[Meaning]) -> Part:
     first, meaning = found[0], found[-1]
     where = f"{first.path}, line {first.line}"
     if meaning.words is None:
@@ -78,13 +78,13 @@ def _defined(facts: Facts, role: str, word: str, shell: str, found: list[Meaning
         return Part(role=role, word=word, reason=reason, undecided=True, defined=first.evidence)
     program = meaning.words[0]
     if "/" in program:
-        path = facts.absolute(program)
-        is_python = facts.name(path).startswith(("python", "pypy"))
+        path = reader.absolute(program)
+        is_python = reader.name(path).startswith(("python", "pypy"))
         runs_script = role == "installer" and not is_python
-        part = starting_script(facts, path, role, word) if runs_script else starting(facts, path, role, word)
+        part = starting_script(reader, path, role, word) if runs_script else starting(reader, path, role, word)
     else:
         runs = role if not program.startswith(("python", "pypy")) else "python"
-        part = _on_path(facts, runs, word, program, shell)
+        part = _on_path(reader, runs, word, program, shell)
         part.role = role
     part.defined = first.evidence
     if part.interpreter is None:
@@ -96,14 +96,14 @@ def _a(kind: str) -> str:
     return ("an " if kind[0] in "aeiou" else "a ") + kind
 
 
-def _on_path(facts: Facts, role: str, word: str, program: str, shell: str) -> Part:
-    current_first = facts.system == "windows" and shell == "cmd"
+def _on_path(reader: Reader, role: str, word: str, program: str, shell: str) -> Part:
+    current_first = reader.system == "windows" and shell == "cmd"
     # A literal ~ in PATH is the home folder to this shell alone; to the others a folder of that name.
-    value = facts.variable("PATH")
+    value = reader.variable("PATH")
     if shell == "bash" and value and "~" in value:
-        parts = (facts.home + one[1:] if one == "~" or one.startswith("~/") else one for one in value.split(":"))
+        parts = (reader.home + one[1:] if one == "~" or one.startswith("~/") else one for one in value.split(":"))
         value = ":".join(parts)
-    path = next(facts.lookup(program, value, current_first=current_first), None)
+    path = next(reader.lookup(program, value, current_first=current_first), None)
     if path is None:
         return Part(role=role, word=word, reason=f"no {program} on PATH")
-    return starting_script(facts, path, role, word) if role == "installer" else starting(facts, path, role, word)
+    return starting_script(reader, path, role, word) if role == "installer" else starting(reader, path, role, word)

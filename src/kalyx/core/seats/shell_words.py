@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from kalyx.core.records import Evidence
 from kalyx.core.seats.callers import ShellFound
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.lines import lines_of
 from kalyx.core.text.patterns import pattern
 
@@ -118,57 +118,57 @@ class Taken(Struct):
         return self.places.get(word) if reach != "path" else None
 
 
-def is_followed(facts: Facts, shell: str) -> bool:
+def is_followed(reader: Reader, shell: str) -> bool:
     """Whether the files of a shell of this name are followed here, as it reads them."""
-    return _ALIKE.get(shell, shell) in FILES and facts.system != "windows"
+    return _ALIKE.get(shell, shell) in FILES and reader.system != "windows"
 
 
-def meanings(facts: Facts, shell: ShellFound) -> Taken:
+def meanings(reader: Reader, shell: ShellFound) -> Taken:
     """The words of Python and its installer that this shell's start files take over, each with its last meaning."""
-    if not is_followed(facts, shell.name):
+    if not is_followed(reader, shell.name):
         return Taken()
     name = _ALIKE.get(shell.name, shell.name)
-    start_files = _StartFiles(facts, name)
-    for path in _files_read(facts, name, shell):
+    start_files = _StartFiles(reader, name)
+    for path in _files_read(reader, name, shell):
         start_files.file(path, 0)
     # For what is not typed, this shell alone passes over aliases.
     aliases = start_files.aliases if shell.is_typed_into or name != "bash" else {}
     return Taken(aliases, start_files.functions, start_files.places)
 
 
-def _files_read(facts: Facts, name: str, shell: ShellFound) -> Iterator[str]:
+def _files_read(reader: Reader, name: str, shell: ShellFound) -> Iterator[str]:
     ways = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
     if name == "bash" and shell.is_login:
         ways["typed into"] = False  # such a one reads the login files alone
-    home = (facts.variable("ZDOTDIR") or facts.home) if name == "zsh" else facts.home
+    home = (reader.variable("ZDOTDIR") or reader.home) if name == "zsh" else reader.home
     for way, files in FILES[name].items():
         for one in files if ways[way] else []:
-            places = [_place(facts, word, home) for word in ((one,) if isinstance(one, str) else one)]
-            if "$ENV" in one and facts.variable("ENV"):
+            places = [_place(reader, word, home) for word in ((one,) if isinstance(one, str) else one)]
+            if "$ENV" in one and reader.variable("ENV"):
                 places = places[:1]  # the usual one is read only where the variable names none
-            there = [place for place in places if place is not None and facts.exists(place)]
+            there = [place for place in places if place is not None and reader.exists(place)]
             for place in there[:1]:
-                if facts.is_folder(place):
-                    yield from (facts.join(place, inner) for inner in facts.names(place) if inner.endswith(".fish"))
+                if reader.is_folder(place):
+                    yield from (reader.join(place, inner) for inner in reader.names(place) if inner.endswith(".fish"))
                 else:
                     yield place
     if name == "fish":
-        folder = facts.join(home, ".config", "fish", "functions")
-        yield from (facts.join(folder, inner) for inner in facts.names(folder) if _WORD.match(inner))
+        folder = reader.join(home, ".config", "fish", "functions")
+        yield from (reader.join(folder, inner) for inner in reader.names(folder) if _WORD.match(inner))
 
 
-def _place(facts: Facts, word: str, home: str) -> str | None:
+def _place(reader: Reader, word: str, home: str) -> str | None:
     if word != "$ENV":
-        return facts.absolute(word.rstrip("/"), home)
-    named = _filled(facts, facts.variable("ENV") or "")
-    return named if facts.path.isabs(named) and "$" not in named else None
+        return reader.absolute(word.rstrip("/"), home)
+    named = _filled(reader, reader.variable("ENV") or "")
+    return named if reader.path.isabs(named) and "$" not in named else None
 
 
 class _StartFiles:
     """Reads files in order and keeps the last meaning of each word."""
 
-    def __init__(self, facts: Facts, name: str) -> None:
-        self.facts, self.name = facts, name
+    def __init__(self, reader: Reader, name: str) -> None:
+        self.reader, self.name = reader, name
         self.is_c, self.is_fish = name in ("tcsh", "csh"), name == "fish"
         self.aliases: dict[str, Meaning] = {}
         self.functions: dict[str, Meaning] = {}
@@ -181,7 +181,7 @@ class _StartFiles:
         if depth > _DEEP or self.files > _FILES:
             self.is_torn = True  # not read: what it says is not known
             return
-        text = self.facts.text_or_none(path, _LIMIT)
+        text = self.reader.text_or_none(path, _LIMIT)
         inside, body = 0, None
         for number, line in lines_of((text or "").replace("\\\n", " ")):
             line = line.strip()
@@ -263,9 +263,9 @@ class _StartFiles:
         if self.is_fish and first == "functions" and rest.startswith(("-e ", "--erase ")):
             first, rest = "unset", rest.partition(" ")[2]
         if first in ("source", "."):
-            named = _filled(self.facts, rest.strip().split(" ")[0].strip("\"'"))
+            named = _filled(self.reader, rest.strip().split(" ")[0].strip("\"'"))
             if named and "$" not in named and "`" not in named:
-                self.file(self.facts.absolute(named, self.facts.parent(path)), depth + 1)
+                self.file(self.reader.absolute(named, self.reader.parent(path)), depth + 1)
         elif first == "alias" or (first == "builtin" and rest.startswith("alias ")):
             self._alias(rest.removeprefix("alias "), text, path, number, certain)
         elif first in ("unalias", "unset", "unhash"):
@@ -312,13 +312,13 @@ class _StartFiles:
         elif self.name == "zsh" and len(words) == 1 and "=" in words[0]:
             pair = tuple(words[0].split("=", 1))  # type: ignore[assignment]
         if pair is not None and _WORD.fullmatch(pair[0]):
-            place = _filled(self.facts, pair[1].strip("\"'"))
+            place = _filled(self.reader, pair[1].strip("\"'"))
             known = (place,) if certain and "$" not in place else None
             self.places[pair[0]] = Meaning("remembered place", pair[0], text[:200], path, number, known, "path")
 
     def _command(self, text: str) -> tuple[tuple[str, ...] | None, Reach]:
         """The words of a plain command, its program first (None where it is worked out), and what that may be."""
-        text = _filled(self.facts, text)
+        text = _filled(self.reader, text)
         for given in ('"$@"', "$@", "$argv", "\\!*", "!*", '"$argv"'):
             text = text.replace(given, "")
         if any(sign in text for sign in _WORKED_OUT):
@@ -343,7 +343,7 @@ class _StartFiles:
                 words = words[1:]
             else:
                 break
-        words = [self.facts.home + word[1:] if word == "~" or word.startswith("~/") else word for word in words]
+        words = [self.reader.home + word[1:] if word == "~" or word.startswith("~/") else word for word in words]
         if not words or "$" in words[0]:
             return None, "any"
         return tuple(words), reach
@@ -391,7 +391,7 @@ def _words_of(text: str) -> list[str]:
     return shlex.split(text)
 
 
-def _filled(facts: Facts, text: str) -> str:
+def _filled(reader: Reader, text: str) -> str:
     for word in ("${HOME}", "$HOME"):
-        text = text.replace(word, facts.home)
-    return facts.home + text[1:] if text.startswith("~/") else text
+        text = text.replace(word, reader.home)
+    return reader.home + text[1:] if text.startswith("~/") else text

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import Meaning, is_followed, meanings
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.text.patterns import pattern
 
 _LIMIT = 512 * 1024
@@ -32,24 +32,24 @@ _FORMS = {
 }
 
 
-def taken_over(facts: Facts, shell: str) -> list[Meaning]:
+def taken_over(reader: Reader, shell: str) -> list[Meaning]:
     """The words of Python and its installer that start files of ``shell`` take over, each line once."""
-    if not is_followed(facts, shell):
+    if not is_followed(reader, shell):
         return [
             one
             for relative in START_FILES.get(shell, [])
-            for one in _in_file(facts, facts.absolute(relative, facts.home))
+            for one in _in_file(reader, reader.absolute(relative, reader.home))
         ]
     found: dict[tuple[str, int, str], Meaning] = {}
     for is_login in (False, True):
-        taken = meanings(facts, ShellFound(shell, None, "asked about", is_login=is_login))
+        taken = meanings(reader, ShellFound(shell, None, "asked about", is_login=is_login))
         for one in [*taken.aliases.values(), *taken.functions.values(), *taken.places.values()]:
             found.setdefault((one.path, one.line, one.word), one)
     return list(found.values())
 
 
-def _in_file(facts: Facts, path: str) -> Iterator[Meaning]:
-    for number, line in enumerate((facts.text_or_none(path, _LIMIT) or "").splitlines(), 1):
+def _in_file(reader: Reader, path: str) -> Iterator[Meaning]:
+    for number, line in enumerate((reader.text_or_none(path, _LIMIT) or "").splitlines(), 1):
         for kind, forms in _FORMS.items():
             found = next((match for match in (form.match(line) for form in forms) if match), None)
             if found and _WORD.match(found[1]):

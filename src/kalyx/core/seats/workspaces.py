@@ -7,7 +7,7 @@ import json
 from msgspec import Struct
 
 from kalyx.core.formats.values import LIMIT
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 ENDING = ".code-workspace"
 _AT_MOST = 50
@@ -20,25 +20,25 @@ class Opened(Struct):
     path: str
 
 
-def opened_in(facts: Facts, folder: str) -> list[tuple[str, list[Opened]]]:
+def opened_in(reader: Reader, folder: str) -> list[tuple[str, list[Opened]]]:
     """Each workspace file of a folder, with the folders that it opens; one that cannot be read opens none."""
-    files = [facts.join(folder, name) for name in facts.names(folder) if name.endswith(ENDING)]
-    return [(path, _folders(facts, path)) for path in files if facts.is_file(path)]
+    files = [reader.join(folder, name) for name in reader.names(folder) if name.endswith(ENDING)]
+    return [(path, _folders(reader, path)) for path in files if reader.is_file(path)]
 
 
-def _folders(facts: Facts, path: str) -> list[Opened]:
+def _folders(reader: Reader, path: str) -> list[Opened]:
     from kalyx.core.formats.comments import without_comments
 
     try:
-        told = json.loads(without_comments(facts.text_or_none(path, LIMIT) or ""))
+        told = json.loads(without_comments(reader.text_or_none(path, LIMIT) or ""))
     except (ValueError, RecursionError):
         return []
     listed = told.get("folders") if isinstance(told, dict) else None
     found = []
-    for one in facts.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
+    for one in reader.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
         written = one.get("path") if isinstance(one, dict) else None
         if isinstance(written, str) and written and "\0" not in written:
-            place = str(facts.path.normpath(facts.join(facts.parent(path), written)))
+            place = str(reader.path.normpath(reader.join(reader.parent(path), written)))
             name = one.get("name")
-            found.append(Opened(name if isinstance(name, str) and name else facts.name(place), place))
+            found.append(Opened(name if isinstance(name, str) and name else reader.name(place), place))
     return found

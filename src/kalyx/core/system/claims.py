@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from kalyx.core.records import KalyxError
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.reader import Process
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.numbers import number_of
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.visible import visible
@@ -16,10 +16,10 @@ _JUST_NOW = 10.0
 _CLAIM = pattern(r"\d{1,10} \S{1,80}\n(?:[0-9a-f]{32}\n)?")
 
 
-def own_words(facts: Facts, mark: str = "") -> bytes:
+def own_words(reader: Reader, mark: str = "") -> bytes:
     """What a claim of this process says: its number, when it began, the mark of the journal's entry."""
-    process = facts.process(facts.pid)
-    return f"{facts.pid} {_began(process)}\n{mark}{chr(10) if mark else ''}".encode()
+    process = reader.process(reader.pid)
+    return f"{reader.pid} {_began(process)}\n{mark}{chr(10) if mark else ''}".encode()
 
 
 def _began(process: Process | None) -> str:
@@ -27,56 +27,56 @@ def _began(process: Process | None) -> str:
     return (process.ticks or repr(process.started)) if process is not None else "None"
 
 
-def worker(facts: Facts, path: str, now: float = 0.0) -> int | None:
+def worker(reader: Reader, path: str, now: float = 0.0) -> int | None:
     """The number of the living process whose claim lies at ``path``; None where none does or its maker is gone."""
-    text = facts.text_or_none(path, 4096)
-    return None if text is None else _maker(facts, path, text, now)
+    text = reader.text_or_none(path, 4096)
+    return None if text is None else _maker(reader, path, text, now)
 
 
-def _maker(facts: Facts, path: str, text: str, now: float) -> int | None:
+def _maker(reader: Reader, path: str, text: str, now: float) -> int | None:
     """As ``worker``, of a claim that says ``text``."""
     written, _, started = text.split("\n")[0].partition(" ")
     number = number_of(written)
     if number is None:
         # Made this moment and not yet written, or no claim of ours.
-        status = facts.status(path)
+        status = reader.status(path)
         return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
-    process = facts.process(number)
+    process = reader.process(number)
     if process is None or (process.started is not None and started != _began(process)):
         return None
     return number
 
 
-def is_living(facts: Facts, words: str) -> bool:
+def is_living(reader: Reader, words: str) -> bool:
     """Whether the process that a claim's first line names still runs."""
     number, _, began = words.partition(" ")
-    process = facts.process(number_of(number) or 0)
+    process = reader.process(number_of(number) or 0)
     return process is not None and (process.started is None or began == _began(process))
 
 
-def claim(facts: Facts, path: str, change: Change, mark: str = "") -> None:
+def claim(reader: Reader, path: str, writer: Writer, mark: str = "") -> None:
     """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
 
     ``mark``: that of the journal's entry about this work. What lies there and cannot be a claim of Kalyx is refused.
 
     Judging a claim dead, removing it and writing one's own is one step to others: the folder is held meanwhile.
     """
-    if change.claim(path, own_words(facts, mark)):
+    if writer.claim(path, own_words(reader, mark)):
         return
-    with change.alone(facts.parent(path)):
-        look = facts.again()
+    with writer.alone(reader.parent(path)):
+        look = reader.again()
         text = look.text_or_none(path, 4096)
         if text is not None:  # else its maker was done this moment; another may have come since, and keeps the place
-            found = _maker(look, path, text, change.now())
+            found = _maker(look, path, text, writer.now())
             if found is not None:
-                raise _at_work(facts, path, found)
+                raise _at_work(reader, path, found)
             if look.kind(path) != "file" or (text and not _CLAIM.fullmatch(text)) or distrust(look, path):
                 raise KalyxError(f"{visible(path)} was not written by Kalyx; remove it, if it is yours, and try again")
-            change.remove_file(path)
-        if not change.claim(path, own_words(facts, mark)):
-            raise _at_work(facts, path, 0)
+            writer.remove_file(path)
+        if not writer.claim(path, own_words(reader, mark)):
+            raise _at_work(reader, path, 0)
 
 
-def _at_work(facts: Facts, path: str, number: int) -> KalyxError:
+def _at_work(reader: Reader, path: str, number: int) -> KalyxError:
     who = f" (process {number})" if number else ""
-    return KalyxError(f"another kalyx{who} is at work in {visible(facts.parent(path))}; try again when it is done")
+    return KalyxError(f"another kalyx{who} is at work in {visible(reader.parent(path))}; try again when it is done")

@@ -1,4 +1,4 @@
-"""Live Facts: this machine, each folder listed at most once in a run."""
+"""Live Reader: this machine, each folder listed at most once in a run."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from contextlib import suppress
 from functools import cache, cached_property
 
 from kalyx.core.records import KalyxError
-from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.text.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
@@ -125,7 +125,7 @@ def _split(path: str) -> tuple[str, str]:
     return (folder, name) if _PLAIN_PATHS and folder and folder[-1] != "/" else os.path.split(path)
 
 
-class LiveFacts(Facts):
+class LiveReader(Reader):
     """The machine Kalyx runs on. ``variables`` and ``folder`` are those of the start unless given."""
 
     def __init__(self, variables: dict[str, str] | None = None, folder: str | None = None) -> None:
@@ -142,11 +142,11 @@ class LiveFacts(Facts):
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
         self._processes: dict[int, Process | None] = {}
         self._kinds: dict[str, str | None] = {}
-        self._statuses: dict[str, Status | None] = {}
+        self._statuses: dict[str, FileStat | None] = {}
         self._links: dict[str, str | None] = {}
 
-    def again(self) -> LiveFacts:
-        return LiveFacts(dict(self.variables), self.folder)
+    def again(self) -> LiveReader:
+        return LiveReader(dict(self.variables), self.folder)
 
     @staticmethod
     def _current_folder() -> str:
@@ -251,7 +251,7 @@ class LiveFacts(Facts):
             self._links[path] = target
         return self._links[path]
 
-    def status(self, path: str) -> Status | None:
+    def status(self, path: str) -> FileStat | None:
         if self._remote and self._is_dead(path):
             return None
         if path not in self._statuses:
@@ -263,7 +263,7 @@ class LiveFacts(Facts):
             except ValueError:
                 self._statuses[path] = None
             else:
-                self._statuses[path] = Status(
+                self._statuses[path] = FileStat(
                     _kind_of(seen.st_mode),
                     seen.st_size,
                     seen.st_mtime_ns,

@@ -2,7 +2,7 @@
 
 A file is written beside its place and renamed over it, so that whoever looks sees the old file or the new one; it keeps
 its owner, mode, extended attributes and further names. A tree is looked through to its end before anything in it is
-removed. ``PlannedChange`` lists the same deeds and does none.
+removed. ``PlanningWriter`` lists the same deeds and does none.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from kalyx.core import signals
 from kalyx.core.records import KalyxError
 from kalyx.core.system.processes import is_living
 from kalyx.core.system.trees import copy_tree, first_difference, keep_what_belongs, look_through
-from kalyx.core.system.writer import Change
+from kalyx.core.system.writer import Writer
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.visible import visible
 
@@ -89,7 +89,7 @@ def _hold(folder: str) -> int:
         time.sleep(0.02)
 
 
-class LiveChange(Change):
+class LiveWriter(Writer):
     """Writes on this machine."""
 
     def folder(self, path: str, private: bool = False) -> None:
@@ -189,7 +189,7 @@ class LiveChange(Change):
             raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
 
 
-class PlannedChange(LiveChange):
+class PlanningWriter(LiveWriter):
     """Lists what would be done."""
 
     planned = True

@@ -1,4 +1,4 @@
-"""An in-memory machine: Facts over a dictionary, for any of the three systems.
+"""An in-memory machine: Reader over a dictionary, for any of the three systems.
 
 Paths are in the form of that system. Windows and macOS names ignore case, as
 their file systems do. ``Link`` values are links; None is an unreadable place.
@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileStat, Process, Reader, Unreadable
 
 _NAME_LIMIT, _PATH_LIMIT = 255, 4095
 
@@ -26,7 +26,7 @@ class Shut:
     """A folder that may neither be listed nor entered; what else is given below it is there all the same."""
 
 
-class MemoryFacts(Facts):
+class MemoryReader(Reader):
     """A machine made of ``files``: path to bytes, text, ``Link``, ``Pipe()`` or None (no permission)."""
 
     def __init__(
@@ -192,7 +192,7 @@ class MemoryFacts(Facts):
         node = self._nodes.get(self._key(place)) if place is not None else None
         return str(node) if isinstance(node, Link) else None
 
-    def status(self, path: str) -> Status | None:
+    def status(self, path: str) -> FileStat | None:
         place = self._end(path)
         if place is None:
             self.kind(path)
@@ -204,7 +204,7 @@ class MemoryFacts(Facts):
             return None
         assert kind is not None
         size = len(self._content(place)) if kind == "file" else 0
-        return Status(kind, size, 0, abs(hash(self._key(place))), 1, 0o755, self.user)
+        return FileStat(kind, size, 0, abs(hash(self._key(place))), 1, 0o755, self.user)
 
     def _content(self, path: str) -> bytes:
         node = self._nodes.get(self._key(path))

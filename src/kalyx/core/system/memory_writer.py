@@ -1,18 +1,18 @@
-"""The writing door in memory: the tree of a ``MemoryFacts`` changes as a disk would."""
+"""The writing door in memory: the tree of a ``MemoryReader`` changes as a disk would."""
 
 from __future__ import annotations
 
 from kalyx.core.records import KalyxError
-from kalyx.core.system.memory_reader import Link, MemoryFacts
-from kalyx.core.system.writer import Change
+from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.writer import Writer
 
 
-class MemoryChange(Change):
+class MemoryWriter(Writer):
     """Deeds on a machine in memory; ``full``: the system refuses whatever takes room."""
 
-    def __init__(self, facts: MemoryFacts, full: bool = False) -> None:
+    def __init__(self, reader: MemoryReader, full: bool = False) -> None:
         super().__init__()
-        self.facts = facts
+        self.reader = reader
         self.full = full
 
     def _refuse(self, path: str, reason: str) -> KalyxError:
@@ -20,46 +20,46 @@ class MemoryChange(Change):
 
     def _beside(self, path: str) -> str:
         """The place that a path names in its folder, whose links are followed; raises where it cannot be written."""
-        facts = self.facts
-        upper = facts.real(facts.parent(path))
+        reader = self.reader
+        upper = reader.real(reader.parent(path))
         if self.full:
             raise self._refuse(path, "no space left on device")
-        if facts.kind(upper) != "folder":
+        if reader.kind(upper) != "folder":
             why = "not a directory" if self._stands_on_a_file(upper) else "no such file or directory"
             raise self._refuse(path, why)
-        if facts.shut(upper):
+        if reader.shut(upper):
             raise self._refuse(path, "permission denied")
-        return facts.join(upper, facts.name(path))
+        return reader.join(upper, reader.name(path))
 
     def _named(self, path: str) -> str:
         """The very place that a path names, the links above it followed; what is below a file is named by nothing."""
-        upper = self.facts.real(self.facts.parent(path))
+        upper = self.reader.real(self.reader.parent(path))
         if self._stands_on_a_file(upper):
             raise self._refuse(path, "not a directory")
-        return self.facts.join(upper, self.facts.name(path))
+        return self.reader.join(upper, self.reader.name(path))
 
     def _stands_on_a_file(self, folder: str) -> bool:
         """Whether the nearest thing that is there, at or above this path, is no folder."""
-        while self.facts.kind(folder) is None and self.facts.parent(folder) != folder:
-            folder = self.facts.parent(folder)
-        return self.facts.kind(folder) in ("file", "other")
+        while self.reader.kind(folder) is None and self.reader.parent(folder) != folder:
+            folder = self.reader.parent(folder)
+        return self.reader.kind(folder) in ("file", "other")
 
     def folder(self, path: str, private: bool = False) -> None:
-        facts = self.facts
-        if facts.is_folder(path):
+        reader = self.reader
+        if reader.is_folder(path):
             return
         self._note("make folder", path)
-        upper = facts.parent(path)
-        if not facts.is_folder(upper):
-            if facts.exists(upper):
+        upper = reader.parent(path)
+        if not reader.is_folder(upper):
+            if reader.exists(upper):
                 raise self._refuse(path, "not a directory")
-            if facts.kind(upper) == "link":
+            if reader.kind(upper) == "link":
                 raise self._refuse(path, "no such file or directory")
             self.folder_quietly(upper)
         place = self._beside(path)
-        if facts.kind(place) is not None:
+        if reader.kind(place) is not None:
             raise self._refuse(path, "file exists")
-        facts.put(place, None, folder=True)
+        reader.put(place, None, folder=True)
 
     def folder_quietly(self, path: str) -> None:
         """A folder above one that is made: it is no deed of its own."""
@@ -68,87 +68,87 @@ class MemoryChange(Change):
         del self.deeds[count:]
 
     def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, **more: object) -> None:
-        self._note("replace" if self.facts.kind(path) is not None else "write", path)
+        self._note("replace" if self.reader.kind(path) is not None else "write", path)
         place = self._beside(path)
-        if new and self.facts.kind(path) is not None:
+        if new and self.reader.kind(path) is not None:
             raise self._refuse(path, "a file of this name appeared meanwhile")
-        if self.facts.kind(place) == "folder":
+        if self.reader.kind(place) == "folder":
             raise self._refuse(path, "is a directory")
-        self.facts.put(place, content)
+        self.reader.put(place, content)
 
     def mark(self, path: str, content: bytes) -> None:
         self._note("write", path)
-        place = self.facts.real(path)
-        if self.facts.kind(place) == "folder":
+        place = self.reader.real(path)
+        if self.reader.kind(place) == "folder":
             raise self._refuse(path, "is a directory")
-        self.facts.put(self._beside(place), content)
+        self.reader.put(self._beside(place), content)
 
     def claim(self, path: str, content: bytes) -> bool:
         place = self._beside(path)
-        if self.facts.kind(place) is not None:
+        if self.reader.kind(place) is not None:
             return False
-        self.facts.put(place, content)
+        self.reader.put(place, content)
         return True
 
     def remove_file(self, path: str) -> None:
         self._note("remove", path)
         place = self._named(path)
-        kind = self.facts.kind(place)
+        kind = self.reader.kind(place)
         if kind is None or kind == "folder":
             raise self._refuse(path, "is a directory" if kind else "no such file or directory")
-        self.facts.drop(place)
+        self.reader.drop(place)
 
     def remove_folder(self, path: str) -> None:
         self._note("remove", path)
         place = self._named(path)
-        if self.facts.kind(place) == "file":
+        if self.reader.kind(place) == "file":
             raise self._refuse(path, "not a directory")
-        self.facts.drop(place)
+        self.reader.drop(place)
 
     def remove_empty_folder(self, path: str) -> None:
-        facts = self.facts
-        place = facts.join(facts.real(facts.parent(path)), facts.name(path))
-        if facts.kind(place) == "folder" and not facts.names(place):
-            facts.drop(place)
+        reader = self.reader
+        place = reader.join(reader.real(reader.parent(path)), reader.name(path))
+        if reader.kind(place) == "folder" and not reader.names(place):
+            reader.drop(place)
             self._note("remove", path)
 
     def link(self, path: str, target: str) -> None:
         self._note("link", path)
         place = self._beside(path)
-        if self.facts.kind(place) is not None:
+        if self.reader.kind(place) is not None:
             raise self._refuse(path, "file exists")
-        self.facts.put(place, Link(target))
+        self.reader.put(place, Link(target))
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
         self._note("copy", path)
-        self._copy(self.facts.real(path), to)
+        self._copy(self.reader.real(path), to)
 
     def _copy(self, path: str, to: str) -> None:
-        facts = self.facts
-        if facts.kind(path) != "folder":
+        reader = self.reader
+        if reader.kind(path) != "folder":
             raise self._refuse(path, "no such file or directory")
         self.folder_quietly(to)
-        for name, kind in dict(facts.listing(path)).items():
-            one, other = facts.join(path, name), facts.join(to, name)
+        for name, kind in dict(reader.listing(path)).items():
+            one, other = reader.join(path, name), reader.join(to, name)
             if kind == "folder":
                 self._copy(one, other)
             else:
-                target = facts.link(one)
-                facts.put(self._beside(other), Link(target) if target is not None else facts.read(one, 1 << 30))
+                target = reader.link(one)
+                reader.put(self._beside(other), Link(target) if target is not None else reader.read(one, 1 << 30))
 
     def move(self, path: str, to: str) -> None:
         self._note("move away", path)
-        facts = self.facts
+        reader = self.reader
         place = self._named(path)
         target = self._beside(to)
-        kind = facts.kind(place)
+        kind = reader.kind(place)
         if kind is None:
             raise self._refuse(path, "no such file or directory")
-        there = facts.kind(target)
+        there = reader.kind(target)
         if there == "folder" and kind != "folder":
             raise self._refuse(path, "is a directory")
         if there is not None and kind == "folder" and there != "folder":
             raise self._refuse(path, "not a directory")
-        if there == "folder" and facts.names(target):
+        if there == "folder" and reader.names(target):
             raise self._refuse(path, "directory not empty")
-        facts.shift(place, target)
+        reader.shift(place, target)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from kalyx.core.system.reader import Facts, Unreadable
+from kalyx.core.system.reader import Reader, Unreadable
 
 Purpose = Literal["cache", "state", "data"]
 
@@ -26,33 +26,33 @@ _FOLDERS = {
 }  # fmt: skip
 
 
-def own_folder(facts: Facts, purpose: Purpose) -> str:
+def own_folder(reader: Reader, purpose: Purpose) -> str:
     """Kalyx's folder for this purpose: the system's usual one (on Linux by the XDG Base Directory Specification)."""
-    variable, below, more = _FOLDERS[(facts.system, purpose)]
-    base = (facts.variable(variable) if variable else None) or facts.join(facts.home, *below)
-    return facts.join(base, "kalyx", *more)
+    variable, below, more = _FOLDERS[(reader.system, purpose)]
+    base = (reader.variable(variable) if variable else None) or reader.join(reader.home, *below)
+    return reader.join(base, "kalyx", *more)
 
 
-def believed(facts: Facts, path: str, limit: int) -> bytes:
+def believed(reader: Reader, path: str, limit: int) -> bytes:
     """The content of one of Kalyx's own files, at most ``limit`` bytes. Raises Unreadable for what is not believed."""
-    kind = facts.kind(path)
+    kind = reader.kind(path)
     if kind is not None and kind != "file":
         raise Unreadable(path, f"it is a {kind}, and Kalyx keeps a regular file there")
-    reason = distrust(facts, path)
+    reason = distrust(reader, path)
     if reason is not None:
         raise Unreadable(path, reason)
-    content = facts.read(path, limit + 1)
+    content = reader.read(path, limit + 1)
     if len(content) > limit:
         raise Unreadable(path, f"it is larger than {limit} bytes")
     return content
 
 
-def distrust(facts: Facts, path: str) -> str | None:
+def distrust(reader: Reader, path: str) -> str | None:
     """Why a file or folder of Kalyx's own is not believed, by its owner and mode; None where it is, or is not there."""
-    status = facts.status(path)
-    if status is None or facts.system == "windows":
+    status = reader.status(path)
+    if status is None or reader.system == "windows":
         return None
-    if facts.user >= 0 and status.owner not in (facts.user, 0):
+    if reader.user >= 0 and status.owner not in (reader.user, 0):
         return f"it belongs to another user (number {status.owner})"
     if status.mode & 0o002:
         return "every user may write it"

@@ -1,7 +1,7 @@
 """A capture: the readings and answers of a machine in one file, and the doors that give them out again.
 
 The format is plain (docs/capture.md): lines of JSON in a gzip. The first says what it is and whose; each other one is a
-reading (``read``: the name of a primitive of Facts and its words) or an answer (``ran``: a program's words), with what
+reading (``read``: the name of a primitive of Reader and its words) or an answer (``ran``: a program's words), with what
 came of it. What is not in the file was not read: it is refused as such, and never taken for "not there".
 """
 
@@ -23,7 +23,7 @@ from msgspec.json import Decoder
 
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.records import KalyxError
-from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import needed
 from kalyx.core.text.visible import visible
@@ -213,7 +213,7 @@ def packed(value: Any) -> Any:
             return {"text": value.decode("utf-8")}
         except UnicodeDecodeError:
             return {"bytes": base64.b64encode(value).decode("ascii")}
-    if isinstance(value, Status):
+    if isinstance(value, FileStat):
         return {
             "status": [value.kind, value.size, value.modified_ns, value.inode, value.device, value.mode, value.owner]
         }
@@ -240,7 +240,7 @@ def unpacked(value: Any) -> Any:
     if kind == "bytes":
         return base64.b64decode(said)
     if kind == "status":
-        return Status(*said)
+        return FileStat(*said)
     if kind == "process":
         return Process(**{**said, "command": tuple(said["command"])})
     if kind == "map":
@@ -253,7 +253,7 @@ def unpacked(value: Any) -> Any:
 # -- the doors ------------------------------------------------------------------
 
 
-class CapturedFacts(Facts):
+class Player(Reader):
     """The machine that a capture was made of."""
 
     def __init__(self, capture: Capture) -> None:
@@ -304,9 +304,9 @@ class CapturedFacts(Facts):
         found = self._or(None, "link", path)
         return str(found) if found is not None else None
 
-    def status(self, path: str) -> Status | None:
+    def status(self, path: str) -> FileStat | None:
         found = self._or(None, "status", path)
-        return found if isinstance(found, Status) else None
+        return found if isinstance(found, FileStat) else None
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         found = self._said("read", path, limit, start)
@@ -406,11 +406,11 @@ class Normal:
         return [[self.words(word) for word in argv], other, without, self.words(folder or "")]
 
 
-class CapturedRunner(Runner):
+class PlayerRunner(Runner):
     """Gives out the answers that a capture holds; whatever else is to be started is not there."""
 
-    def __init__(self, capture: Capture, facts: CapturedFacts) -> None:
-        self._answers, self._facts = capture.answers, facts
+    def __init__(self, capture: Capture, reader: Player) -> None:
+        self._answers, self._reader = capture.answers, reader
         self._normal, self._number = Normal(), 0
 
     @contextmanager
@@ -437,7 +437,7 @@ class CapturedRunner(Runner):
     ) -> Ended:
         if begun is not None:
             begun()
-        said = value_of(self._answers.get(key_of(self._normal.key(argv, self._facts.variables, variables, folder))))
+        said = value_of(self._answers.get(key_of(self._normal.key(argv, self._reader.variables, variables, folder))))
         if not isinstance(said, list) or len(said) != 7:
             return Ended(None, b"", b"", 0.0, problem=f"was not started: {NOT_HERE}")
         try:
@@ -456,10 +456,10 @@ class CapturedRunner(Runner):
         raise OSError(f"nothing is started on a captured machine: {argv[0]}")
 
 
-def machine_of(capture: Capture) -> tuple[CapturedFacts, CapturedRunner]:
+def machine_of(capture: Capture) -> tuple[Player, PlayerRunner]:
     """The two doors of a captured machine."""
-    facts = CapturedFacts(capture)
-    return facts, CapturedRunner(capture, facts)
+    reader = Player(capture)
+    return reader, PlayerRunner(capture, reader)
 
 
 def _unpacked_or_none(value: Any) -> Any:

@@ -1,4 +1,4 @@
-"""Facts: the reading door, as an abstract class over a few primitives."""
+"""Reader: the reading door, as an abstract class over a few primitives."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class _Loop(Exception):
     """More links than a path may have: they lead back to themselves. The first of them stays as written."""
 
 
-class Status(Struct, frozen=True):
+class FileStat(Struct, frozen=True):
     """What the system says of a file after following links: kind, bytes, time (ns), identity."""
 
     kind: str
@@ -64,7 +64,7 @@ class Process(Struct, frozen=True):
     ticks: str = ""  # when it began, in the system's own count since a start of the system, which no clock changes
 
 
-class Facts:
+class Reader:
     """The reading door. Subclasses give the primitives; the rest is derived here.
 
     ``system`` is ``linux``, ``macos`` or ``windows``; all path arithmetic
@@ -99,7 +99,7 @@ class Facts:
         """Where the link ``path`` points, as written, or None when it is no link."""
         raise NotImplementedError
 
-    def status(self, path: str) -> Status | None:
+    def status(self, path: str) -> FileStat | None:
         """What stands at the end of all links, or None; whether it was refused, ``refusal`` tells."""
         raise NotImplementedError
 
@@ -145,7 +145,7 @@ class Facts:
         """Whether a process listens on this port of this machine; None where the system does not tell."""
         return None
 
-    def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Facts:
+    def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Reader:
         """The same machine, as a process sees it that has these variables and stands in this folder."""
         seen = self.__class__.__new__(self.__class__)
         seen.__dict__.update(self.__dict__)
@@ -189,7 +189,7 @@ class Facts:
         """What a notebook server of this machine answers; ``words`` say which one was asked what. Raises Unreadable."""
         return ask()
 
-    def again(self) -> Facts:
+    def again(self) -> Reader:
         """The same machine with nothing read yet: what was read before a change does not hold after it."""
         return self
 

@@ -11,15 +11,15 @@ from typing import Any
 from msgspec.structs import replace
 
 from kalyx.core.system.player import Capture, Normal, key_of, packed
-from kalyx.core.system.reader import READ_LIMIT, Facts, Process, Status, Unreadable
+from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import Essence
 
 
-class RecordingFacts(Facts):
+class Recorder(Reader):
     """Reads through another reading door, and keeps what came of it."""
 
-    def __init__(self, inner: Facts, capture: Capture, essence: Essence | None = None) -> None:
+    def __init__(self, inner: Reader, capture: Capture, essence: Essence | None = None) -> None:
         """``essence``: what is kept of files and command lines; by default one with a salt of its own."""
         self._inner, self._capture = inner, capture
         self._essence = essence or Essence(os.urandom(16))
@@ -27,9 +27,9 @@ class RecordingFacts(Facts):
         self.pid, self.user = inner.pid, inner.user
         self.variables = inner.variables
 
-    def again(self) -> RecordingFacts:
+    def again(self) -> Recorder:
         """The same machine through the same recorder, with nothing worked out yet."""
-        return RecordingFacts(self._inner, self._capture, self._essence)
+        return Recorder(self._inner, self._capture, self._essence)
 
     @property
     def refusals(self) -> Mapping[str, str]:  # type: ignore[override]
@@ -70,8 +70,8 @@ class RecordingFacts(Facts):
         found: str | None = self._kept("link", (path,), lambda: self._inner.link(path))
         return found
 
-    def status(self, path: str) -> Status | None:
-        found: Status | None = self._kept("status", (path,), lambda: self._inner.status(path))
+    def status(self, path: str) -> FileStat | None:
+        found: FileStat | None = self._kept("status", (path,), lambda: self._inner.status(path))
         return found
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:

@@ -1,4 +1,4 @@
-"""Change: the writing door, as an abstract class; ``change`` has the live form, ``memory_change`` the in-memory one."""
+"""Change: the writing door, as an abstract class; ``writer`` has the live form, ``memory_change`` the in-memory one."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from contextlib import AbstractContextManager, nullcontext
 from kalyx.core.records import ChangePlan, KalyxError
 
 
-class Change:
+class Writer:
     """Writes, and keeps the list of what it did. Each deed is done whole or not at all, but for the two marks.
 
     A deed that the system refuses raises KalyxError with the path and the reason; nothing was changed there then.
@@ -110,7 +110,7 @@ class Change:
         return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"
 
 
-class NoChange(Change):
+class NoWriter(Writer):
     """A door that stays shut: nothing is changed on a machine that is only examined."""
 
     def folder(self, path: str, private: bool = False) -> None:

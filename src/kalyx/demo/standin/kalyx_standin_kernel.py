@@ -115,10 +115,10 @@ class Words(object):
 
 
 class Kernel(object):
-    def __init__(self, facts, misbehaviour):
-        self.facts = facts
+    def __init__(self, reader, misbehaviour):
+        self.reader = reader
         self.misbehaviour = misbehaviour
-        self.key = facts.get("key", "").encode("ascii")
+        self.key = reader.get("key", "").encode("ascii")
         self.session = uuid.uuid4().hex
         self.listeners = []
         self.work = queue.Queue()
@@ -129,14 +129,14 @@ class Kernel(object):
     # -- channels ---------------------------------------------------------
 
     def listen(self, channel, kind, serve):
-        port = self.facts[channel + "_port"]
-        if self.facts.get("transport") == "ipc":
+        port = self.reader[channel + "_port"]
+        if self.reader.get("transport") == "ipc":
             server = socket.socket(socket.AF_UNIX)
-            server.bind("%s-%s" % (self.facts["ip"], port))
+            server.bind("%s-%s" % (self.reader["ip"], port))
         else:
             server = socket.socket()
             server.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            server.bind((self.facts["ip"], port))
+            server.bind((self.reader["ip"], port))
         server.listen(16)
         self._thread(self._accept, server, kind, serve)
 

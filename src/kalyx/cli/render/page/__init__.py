@@ -77,7 +77,7 @@ def map_alone(machine: Machine, found: Overview) -> str:
 
 
 def _drawn(templates: Templates, machine: Machine, found: Overview, alone: bool) -> str:
-    title = f"Seats in {machine.facts.folder}, the interpreters they start, and environments"
+    title = f"Seats in {machine.reader.folder}, the interpreters they start, and environments"
     heads = [(LEFT[0], "seats"), (MIDDLE[0], "interpreters"), (RIGHT[0], "environments")]
     return templates.get_template("map.svg").render(
         picture=found.picture, title=title, alone=alone, heads=heads, middle=MIDDLE[1], marks=MARKS,
@@ -88,10 +88,10 @@ def _drawn(templates: Templates, machine: Machine, found: Overview, alone: bool)
 
 def _shortener(machine: Machine) -> Callable[[str | None], str]:
     """What writes the home folder as ``~``."""
-    facts = machine.facts
+    reader = machine.reader
 
     def short(text: str | None) -> str:
-        return (text or "").replace(facts.home + facts.path.sep, "~" + facts.path.sep) if facts.home else text or ""
+        return (text or "").replace(reader.home + reader.path.sep, "~" + reader.path.sep) if reader.home else text or ""
 
     return short
 
@@ -103,7 +103,7 @@ def page(machine: Machine, found: Overview, measured: bool, source: str | None) 
     most = max([one.size_bytes or 0 for one in found.survey.environments] + [1])
     return templates.get_template("page.html").render(
         here=found.here, survey=found.survey, kernels=found.kernels, stories=found.stories, causes=found.causes,
-        marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES, title=f"Kalyx: {machine.facts.folder}",
+        marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES, title=f"Kalyx: {machine.reader.folder}",
         made=_made(source), summary=_summary(found), svg=Markup(_drawn(templates, machine, found, alone=False)),
         strays=any(way.kind == "strays" for way in found.picture.ways), style=Markup(style), script=Markup(script),
         style_hash=_hash(style), script_hash=_hash(script), measured=measured, short=short, size=said_size,

@@ -27,14 +27,14 @@ from kalyx.core.records import Evidence, Finding
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter
     own = interpreter.minor
-    facts = machine.facts
+    reader = machine.reader
     for version, folder in _folders(case, machine):
-        if version == own or not facts.is_folder(folder):
+        if version == own or not reader.is_folder(folder):
             continue
         place = case.resolver.in_folder(folder, missing)
         if place is None or place.kind == "namespace":
             continue
-        owner = owner_of(facts, [folder], place.path)
+        owner = owner_of(reader, [folder], place.path)
         requirement = owner.name if owner is not None else missing.split(".")[0]
         evidence = [
             Evidence(fact=f"{missing} is in the folder of Python {version}", source=place.path, path=place.path),
@@ -56,17 +56,17 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
     """The package folders of other versions: in this prefix, and of the user; with their versions, the newest first."""
-    facts, found = machine.facts, []
+    reader, found = machine.reader, []
     prefix = case.environment.prefix if case.environment is not None else case.interpreter.prefix
     roots: list[tuple[str, tuple[str, ...]]] = [
-        (facts.join(prefix, name), ("site-packages", "dist-packages")) for name in ("lib", "lib64", "local/lib")
+        (reader.join(prefix, name), ("site-packages", "dist-packages")) for name in ("lib", "lib64", "local/lib")
     ]
-    own = user_site(facts, case.interpreter, case.way.variables)
-    if facts.system == "linux" and prefix == case.interpreter.base_prefix:
-        roots.append((facts.parent(facts.parent(own)), ("site-packages",)))
+    own = user_site(reader, case.interpreter, case.way.variables)
+    if reader.system == "linux" and prefix == case.interpreter.base_prefix:
+        roots.append((reader.parent(reader.parent(own)), ("site-packages",)))
     for root, names in roots:
-        for name in facts.names(root):
+        for name in reader.names(root):
             match = re.fullmatch(r"python(\d\.\d+)", name)
             if match is not None:
-                found += [(match[1], facts.join(root, name, inner)) for inner in names]
+                found += [(match[1], reader.join(root, name, inner)) for inner in names]
     return sorted(found, key=lambda one: [int(part) for part in one[0].split(".")], reverse=True)

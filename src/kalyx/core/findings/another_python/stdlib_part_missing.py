@@ -65,11 +65,11 @@ def _part(missing: str) -> str | None:
 
 def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | None:
     """Another interpreter here that has the part, one of the same version first."""
-    facts = machine.facts
+    reader = machine.reader
     minor = own.version.split(".")[:2]
     found = []
     for one in machine.interpreters:
-        names = [*facts.names(facts.join(one.library, "lib-dynload")), *facts.names(one.library)]
+        names = [*reader.names(reader.join(one.library, "lib-dynload")), *reader.names(one.library)]
         if one.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
             found.append(one)
     found.sort(key=lambda one: one.version.split(".")[:2] != minor)
@@ -81,7 +81,7 @@ def _ways_out(
 ) -> list[Remedy]:
     packaged = interpreter.base_prefix == "/usr"
     found = []
-    if packaged or machine.facts.system == "macos":
+    if packaged or machine.reader.system == "macos":
         mend = remedies.of_system(machine, one.get("debian"), one.get("fedora"), one.get("brew"))
         found += [mend] if mend is not None else []
     source = remedies.of_system(machine, one.get("source"), None, None) if not packaged else None

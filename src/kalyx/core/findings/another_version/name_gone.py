@@ -54,7 +54,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     )
 
 
-def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Span) -> list[Remedy]:
+def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Availability) -> list[Remedy]:
     """For a name that this Python's own library no longer has, or has not yet."""
     version = case.interpreter.version
     if not span.is_gone(version) and not span.is_newer(version):

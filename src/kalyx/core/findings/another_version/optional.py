@@ -20,7 +20,7 @@ from kalyx.core.findings.shared.failing import asked_here, said
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.requirements import Asked, asked_by
+from kalyx.core.packages.requirements import MarkedRequirement, asked_by
 from kalyx.core.records import Evidence, Finding
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
@@ -35,8 +35,8 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if found is None:
         return None
     owner, extra, line = found
-    path = machine.facts.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
-    path = path if machine.facts.is_file(path) else owner.path
+    path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
+    path = path if machine.reader.is_file(path) else owner.path
     evidence = [
         *asked_here(case, case.missing or line),
         Evidence(fact=f"its extra {extra} asks for {line}", source=path, path=path),
@@ -57,14 +57,14 @@ def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] 
     missing, asker = case.missing, case.asker()
     if missing is None or asker is None or case.missing_is_asked:
         return None
-    requirements = asked_by(asker, case.interpreter, machine.facts.system, extras=True)
+    requirements = asked_by(asker, case.interpreter, machine.reader.system, extras=True)
     asked = _for(machine, requirements, missing)
     if asked is None or asked.extra is None or asked.key in {one.key for one in machine.installed(case.sites)}:
         return None
     return asker, asked.extra, asked.line
 
 
-def _for(machine: Machine, requirements: list[Asked], missing: str) -> Asked | None:
+def _for(machine: Machine, requirements: list[MarkedRequirement], missing: str) -> MarkedRequirement | None:
     top = canonical(missing.split(".")[0])
     found = [one for one in requirements if one.key == top]
     if not found:

@@ -22,7 +22,7 @@ from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.packages.requirements import Asked, asked_by, satisfies
+from kalyx.core.packages.requirements import MarkedRequirement, asked_by, satisfies
 from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
@@ -87,8 +87,8 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
         Evidence(fact=f"{importer.file} imports {missing}", source="the trial", path=importer.file, line=importer.line),
         Evidence(
             fact=f"{asker.name} {asker.version} requires {asked.line}",
-            source=machine.facts.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
-            path=machine.facts.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+            source=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+            path=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
         ),
         Evidence(fact=f"no {asked.name} among {len(present)} distributions", source=", ".join(case.sites[:2])),
     ]
@@ -104,20 +104,20 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     )
 
 
-def _all_of(case: Case, machine: Machine, asker: Installed, first: Asked) -> Remedy:
+def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Remedy:
     """Everything that a package requires and that is not here, or not as required, in one line."""
     here = {one.key: one for one in reversed(machine.installed(case.sites))}
     lines = [first.line]
-    for asked in asked_by(asker, case.interpreter, machine.facts.system):
+    for asked in asked_by(asker, case.interpreter, machine.reader.system):
         there = here.get(asked.key)
         if asked.key != first.key and (there is None or not satisfies(there.version, asked.specifier)):
             lines.append(asked.line)
     return remedies.install_all(machine, case.interpreter, lines)
 
 
-def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: str) -> Asked | None:
+def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: str) -> MarkedRequirement | None:
     """The requirement of ``asker`` that would bring the missing module."""
-    requirements = asked_by(asker, case.interpreter, machine.facts.system)
+    requirements = asked_by(asker, case.interpreter, machine.reader.system)
     top = canonical(missing.split(".")[0])
     for asked in requirements:
         if asked.key == top:

@@ -21,7 +21,7 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     """Its first line leads to nothing that starts."""
-    lies = machine.facts.parent(machine.facts.parent(path))
+    lies = machine.reader.parent(machine.reader.parent(path))
     owner = next((one for one in machine.all_environments if one.prefix == lies and one.executable), None)
     mends = []
     if owner is not None and owner.executable is not None:
@@ -40,5 +40,5 @@ def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> 
         says=f"{word} lies in {lies} and its first line starts {runs}",
         evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
         remedies=[Remedy(says="run its module with the environment's own interpreter",
-                         steps=[remedies.command(machine, [machine.facts.join(lies, "bin", "python"), "-m", word])])],
+                         steps=[remedies.command(machine, [machine.reader.join(lies, "bin", "python"), "-m", word])])],
     )  # fmt: skip

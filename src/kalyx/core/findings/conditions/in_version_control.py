@@ -24,26 +24,26 @@ IS_SOUND = True
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    facts, prefix = machine.facts, view.environment.key
+    reader, prefix = machine.reader, view.environment.key
     if view.environment.kind == "installation":
         return None
     from kalyx.core.environments.tracked import is_ignored, repository_of, tracked_below
     from kalyx.core.findings.shared.conditions import condition
 
-    repository = repository_of(facts, facts.parent(prefix))
+    repository = repository_of(reader, reader.parent(prefix))
     if repository is None:
         return None
-    tracked = tracked_below(facts, repository, prefix)
-    if not tracked and is_ignored(facts, repository, prefix):
+    tracked = tracked_below(reader, repository, prefix)
+    if not tracked and is_ignored(reader, repository, prefix):
         return None
-    relative = facts.path.relpath(prefix, repository).replace("\\", "/")
-    ignore = facts.join(prefix, ".gitignore")
+    relative = reader.path.relpath(prefix, repository).replace("\\", "/")
+    ignore = reader.join(prefix, ".gitignore")
     leave_out = remedies.by_hand(f"leave it out: write the one line * into {ignore}")
     steps = [leave_out]
-    evidence = [Evidence(fact="a version-controlled folder", source=repository, path=facts.join(repository, ".git"))]
+    evidence = [Evidence(fact="a version-controlled folder", source=repository, path=reader.join(repository, ".git"))]
     if tracked:
         evidence.append(Evidence(fact=f"{tracked} of its files are tracked", source="the repository's index",
-                                 path=facts.join(repository, ".git")))  # fmt: skip
+                                 path=reader.join(repository, ".git")))  # fmt: skip
         argv = ["git", "-C", repository, "rm", "-r", "-q", "--cached", "--", relative]
         steps = [remedies.command(machine, argv), leave_out]
         says = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
@@ -55,25 +55,25 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     """A settings file that others share, with a path that is true on this machine only."""
-    facts, word = machine.facts, seat.parts[0].word if seat.parts else None
-    if seat.seat != "editor" or seat.source is None or not word or not facts.path.isabs(word):
+    reader, word = machine.reader, seat.parts[0].word if seat.parts else None
+    if seat.seat != "editor" or seat.source is None or not word or not reader.path.isabs(word):
         return None
     from kalyx.core.environments.tracked import is_tracked, repository_of
 
-    repository = repository_of(facts, facts.parent(seat.source))
-    if repository is None or not is_tracked(facts, repository, seat.source):
+    repository = repository_of(reader, reader.parent(seat.source))
+    if repository is None or not is_tracked(reader, repository, seat.source):
         return None
     steps = [remedies.by_hand(f"write a path that begins at the folder, or move this setting to your own: {word}")]
-    if facts.inside(word, repository):
-        inner = facts.path.relpath(word, repository).replace("\\", "/")
+    if reader.inside(word, repository):
+        inner = reader.path.relpath(word, repository).replace("\\", "/")
         steps = [remedies.by_hand(f"write it from the folder on: {inner}")]
     return Finding(
         cause="in-version-control",
         certainty="proven",
-        says=f"{facts.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
+        says=f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
         evidence=[
             Evidence(fact=f"names {word}", source=seat.source, path=seat.source, line=seat.line),
-            Evidence(fact="the file is tracked", source="the repository's index", path=facts.join(repository, ".git")),
+            Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
         ],
         remedies=[Remedy(says="keep machines apart", steps=steps, touches=[seat.source])],
     )

@@ -31,7 +31,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     wanted = seat.via.removeprefix("kernel:")
     if machine.kernel_by_id(wanted) is not None:
         return None
-    notebook = read_notebook(machine.facts, seat.source)
+    notebook = read_notebook(machine.reader, seat.source)
     evidence = [
         Evidence(fact=f"asks for kernel {wanted}", source=seat.source, path=seat.source, line=notebook.line),
         Evidence(
@@ -66,11 +66,11 @@ def _nearest(path: str, language: str | None, version: str | None, machine: Mach
     """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
     from kalyx.core.imports.sources import modules_of_notebook
 
-    folder = machine.facts.parent(path)
-    known: dict[object, Any] = machine.facts.memory.setdefault("nearest kernels", {})
+    folder = machine.reader.parent(path)
+    known: dict[object, Any] = machine.reader.memory.setdefault("nearest kernels", {})
     if folder not in known:
-        known[folder] = {name.removesuffix(".py") for name in machine.facts.names(folder)}
-    modules = [name for name in modules_of_notebook(machine.facts, path) if name not in known[folder]]
+        known[folder] = {name.removesuffix(".py") for name in machine.reader.names(folder)}
+    modules = [name for name in modules_of_notebook(machine.reader, path) if name not in known[folder]]
     # Notebooks that ask for the same have the same answer: it is worked out once.
     key = (tuple(modules), language, version)
     if key not in known:

@@ -15,7 +15,7 @@ Only looks like it (the kernel package is there):
 
 from __future__ import annotations
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.findings import remedies
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
@@ -29,16 +29,16 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     interpreter = kernel.interpreter
     if module is None or interpreter is None:
         return None
-    way = Way(variables=kernel_variables(kernel, machine.server))
+    way = Invocation(variables=kernel_variables(kernel, machine.server))
     search = machine.search(interpreter, way)
     if search.unknown:
         return None  # code on the path may bring it: only a rehearsal can tell
-    resolution = Resolver(machine.facts, interpreter, search, machine.facts.folder).resolve(module)
-    if resolution.place is not None or machine.facts.refused_within(interpreter.prefix, interpreter.base_prefix):
+    resolution = Resolver(machine.reader, interpreter, search, machine.reader.folder).resolve(module)
+    if resolution.place is not None or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None
     distribution = next((p.distribution for p in KERNEL_PACKAGES if p.module == module), None)
     where = kernel.environment.name if kernel.environment else interpreter.prefix
-    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
     requirement = distribution or (USUAL.distribution if module == USUAL.module else None)
     mends = [remedies.install(machine, interpreter, requirement)] if requirement else []
     return Finding(
@@ -56,7 +56,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
 def of_seat(machine: Machine, seat: Seat) -> Finding:
     """That the target has no kernel package, with the way to bring it."""
     assert seat.interpreter is not None and seat.environment is not None
-    search = machine.search(seat.interpreter, Way())
+    search = machine.search(seat.interpreter, Invocation())
     return Finding(
         cause="kernel-package-absent",
         certainty="proven",

@@ -22,8 +22,8 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    facts, environment, interpreter = machine.facts, view.environment, view.interpreter
-    if interpreter is None or facts.system == "windows" or environment.kind == "installation":
+    reader, environment, interpreter = machine.reader, view.environment, view.interpreter
+    if interpreter is None or reader.system == "windows" or environment.kind == "installation":
         return None
     minor = interpreter.minor
     others = packages_of_others(machine, environment.prefix, minor)

@@ -23,14 +23,14 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    facts, environment = machine.facts, view.environment
+    reader, environment = machine.reader, view.environment
     if view.interpreter is None or environment.kind != "virtual":
         return None
     spoken = spoken_place(machine, environment.prefix)
     if spoken is None:
         return None
     place, script, line = spoken
-    if facts.same_path(facts.real(place), environment.key):
+    if reader.same_path(reader.real(place), environment.key):
         return None
     python = view.interpreter.executable
     # Making it again over itself writes the scripts anew and keeps the packages.
@@ -44,8 +44,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         ),
     ]
     mends = [Remedy(says="renew its scripts in place", steps=renew, touches=[environment.prefix])]
-    if not facts.exists(place):
-        back = ["cmd", "/c", "move", environment.prefix, place] if facts.system == "windows" else [
+    if not reader.exists(place):
+        back = ["cmd", "/c", "move", environment.prefix, place] if reader.system == "windows" else [
             "mv", environment.prefix, place]  # fmt: skip
         mends.append(Remedy(says="move it back", steps=[remedies.command(machine, back)], touches=[place]))
     return condition(

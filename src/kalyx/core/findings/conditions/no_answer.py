@@ -35,7 +35,7 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
             argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
             mends.append(Remedy(says="see why that import fails", steps=[remedies.command(machine, argv)]))
     elif kernel.interpreter is not None:
-        view = view_of(machine.facts, kernel.interpreter)
+        view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]
         mends.append(Remedy(says="look at its environment", steps=[remedies.command(machine, argv)]))
     return Finding(

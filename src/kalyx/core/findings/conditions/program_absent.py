@@ -21,13 +21,13 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 def finding(machine: Machine, word: str) -> Finding:
     """No such command on PATH: where one lies, or that none does."""
-    facts = machine.facts
-    folder = "Scripts" if facts.system == "windows" else "bin"
-    evidence = [Evidence(fact=f"no {word} in {len(facts.path_folders())} folders", source="PATH")]
+    reader = machine.reader
+    folder = "Scripts" if reader.system == "windows" else "bin"
+    evidence = [Evidence(fact=f"no {word} in {len(reader.path_folders())} folders", source="PATH")]
     mends = []
     for environment in machine.all_environments:
-        path = next((facts.join(environment.prefix, folder, name) for name in (word, word + ".exe")
-                     if facts.is_file(facts.join(environment.prefix, folder, name))), None)  # fmt: skip
+        path = next((reader.join(environment.prefix, folder, name) for name in (word, word + ".exe")
+                     if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
             mends.append(Remedy(says="start it by its full path", steps=[remedies.command(machine, [path])]))

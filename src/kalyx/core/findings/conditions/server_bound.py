@@ -22,14 +22,14 @@ from kalyx.core.text.numbers import are_numbers
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    if not kernel.argv or machine.facts.path.dirname(kernel.argv[0]):
+    if not kernel.argv or machine.reader.path.dirname(kernel.argv[0]):
         return None
     word = kernel.argv[0]
     if word != "python" and not (word.startswith("python") and are_numbers(word[6:])):
         return None
-    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
     evidence = [
-        Evidence(fact=f'starts the bare word "{word}"', source=path, path=path, line=argv_line(machine.facts, kernel))
+        Evidence(fact=f'starts the bare word "{word}"', source=path, path=path, line=argv_line(machine.reader, kernel))
     ]
     if kernel.interpreter is not None:
         here = kernel.interpreter.executable

@@ -28,16 +28,16 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.environment is None or kernel.interpreter is None:
         return None
     path_value = kernel_variables(kernel, machine.server).get("PATH", "")
-    found = next(machine.facts.lookup("python", path_value), None)
+    found = next(machine.reader.lookup("python", path_value), None)
     if found is None:
         return None
     try:
-        reached = environment_of(machine.facts, read_interpreter(machine.facts, found))
+        reached = environment_of(machine.reader, read_interpreter(machine.reader, found))
     except NotAnInterpreter:
         return None
     if reached.key == kernel.environment.key:
         return None
-    spec = machine.facts.join(kernel.folder, SPEC_FILE)
+    spec = machine.reader.join(kernel.folder, SPEC_FILE)
     argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
     return Finding(
         cause="shell-elsewhere",

@@ -27,7 +27,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
 
     Not where it may not be read: that is not gone.
     """
-    refused = machine.facts.refused_within(kernel.folder)
+    refused = machine.reader.refused_within(kernel.folder)
     for finding in kernel.findings:
         if finding.cause == "spec-unreadable" and not finding.remedies and valid_id(kernel.id):
             line = f"look at {refused[0]}: its owner can let you read it" if refused else ""

@@ -30,8 +30,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             continue
         same = other.environment.key == kernel.environment.key and other.env == kernel.env
         if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
-            path = machine.facts.join(other.folder, SPEC_FILE)
-            own = machine.facts.join(kernel.folder, SPEC_FILE)
+            path = machine.reader.join(other.folder, SPEC_FILE)
+            own = machine.reader.join(kernel.folder, SPEC_FILE)
             # Of two one is enough to go, and both say the same one: that which is listed later.
             later = max(kernel, other, key=machine.kernels.index)
             return Finding(

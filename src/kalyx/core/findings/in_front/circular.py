@@ -26,11 +26,11 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     loop = loop_of(case)
     if not loop:
         return None
-    facts = machine.facts
-    names = [facts.name(one.file) for one in loop] + [facts.name(loop[0].file)]
+    reader = machine.reader
+    names = [reader.name(one.file) for one in loop] + [reader.name(loop[0].file)]
     evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
     for one, following in zip(loop, [*loop[1:], loop[0]], strict=True):
-        fact = f"asks for {facts.name(following.file)}"
+        fact = f"asks for {reader.name(following.file)}"
         evidence.append(Evidence(fact=fact, source=one.file, path=one.file, line=one.line))
     evidence += said(case)
     last = loop[-1]
@@ -46,7 +46,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     return Finding(
         cause="circular",
         certainty="proven",
-        says=f"{names[0]} asks for itself while it is still loading, through {facts.name(last.file)}",
+        says=f"{names[0]} asks for itself while it is still loading, through {reader.name(last.file)}",
         evidence=evidence,
         remedies=mends,
     )

@@ -28,17 +28,17 @@ def look(case: Case, machine: Machine) -> Finding | None:
     place = _plain_folder(case)
     if place is None:
         return None
-    facts, top = machine.facts, case.module.split(".")[0]
-    inner = facts.join(place.path, top)
-    doubled = facts.is_file(facts.join(inner, "__init__.py"))
-    code = [name for name in facts.names(place.path) if name.endswith((".py", ".so", ".pyd"))]
+    reader, top = machine.reader, case.module.split(".")[0]
+    inner = reader.join(place.path, top)
+    doubled = reader.is_file(reader.join(inner, "__init__.py"))
+    code = [name for name in reader.names(place.path) if name.endswith((".py", ".so", ".pyd"))]
     code = [name for name in code if name not in ("setup.py", "conftest.py", "manage.py")]
     folders = [
         name
-        for name in facts.names(place.path)
-        if facts.is_folder(facts.join(place.path, name)) and name.isidentifier()
+        for name in reader.names(place.path)
+        if reader.is_folder(reader.join(place.path, name)) and name.isidentifier()
     ]
-    is_project = any(facts.is_file(facts.join(place.path, name)) for name in ("setup.py", "pyproject.toml"))
+    is_project = any(reader.is_file(reader.join(place.path, name)) for name in ("setup.py", "pyproject.toml"))
     if (
         not doubled
         and not is_project
@@ -85,7 +85,7 @@ def _has_code(machine: Machine, path: str, folders: list[str]) -> bool:
     return any(
         name.endswith((".py", ".so", ".pyd"))
         for one in folders
-        for name in machine.facts.names(machine.facts.join(path, one))
+        for name in machine.reader.names(machine.reader.join(path, one))
     )
 
 

@@ -37,7 +37,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         for other in resolution.others:
             portion = _portion(case, other, missing, depth)
             if portion is not None:
-                folder = case.resolver.facts.join(other.entry, parts[depth - 1])
+                folder = case.resolver.reader.join(other.entry, parts[depth - 1])
                 says = f"with {folder} in {upper} too"
                 case.propose("namespace-split", Experiment(says, extend=((upper, folder),)))
                 return _finding(case, machine, upper, missing, place, portion)
@@ -51,7 +51,7 @@ def _portion(case: Case, other: Place, missing: str, depth: int) -> Place | None
 
 
 def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Place, portion: Place) -> Finding:
-    facts = machine.facts
+    reader = machine.reader
     owner, other = case.owner(place.path), case.owner(portion.path)
     evidence = [
         Evidence(
@@ -68,7 +68,7 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
     if aside.steps[0].command is None:
         line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
         aside.steps = [remedies.by_hand(line)]
-    elif _says_nothing(facts.text_or_none(place.path, 65536)):
+    elif _says_nothing(reader.text_or_none(place.path, 65536)):
         found.append(aside)
     if owner is not None:
         mend = remedies.install(machine, case.interpreter, owner.name, "--upgrade")

@@ -19,7 +19,7 @@ from kalyx.core.findings.shared.failing import said
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
           "__main__' is not a package")  # fmt: skip
@@ -39,8 +39,8 @@ def look(case: Raising, machine: Machine) -> Finding | None:
 
 def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: str) -> Finding:
     """What is wrong with running this file of a package by its path; ``by_name``: the interpreter to run it with."""
-    facts = machine.facts
-    above, dotted = package_of(facts, path)
+    reader = machine.reader
+    above, dotted = package_of(reader, path)
     if dotted is None:
         step = remedies.by_hand(f"in {path}, write the import without its leading dots")
         mends = [Remedy(says="import it by its name", steps=[step], touches=[path])]
@@ -55,21 +55,21 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
     return Finding(
         cause="no-parent-package",
         certainty="proven",
-        says=f"{facts.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
+        says=f"{reader.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
         evidence=evidence,
         remedies=mends,
     )
 
 
-def package_of(facts: Facts, path: str) -> tuple[str, str | None]:
+def package_of(reader: Reader, path: str) -> tuple[str, str | None]:
     """The folder that a file's package begins in, and its name as a module from there; None: it has no such name."""
-    folder, words = facts.parent(path), [facts.name(path).rpartition(".")[0]]
-    while facts.is_file(facts.join(folder, "__init__.py")) and facts.parent(folder) != folder:
-        words.insert(0, facts.name(folder))
-        folder = facts.parent(folder)
+    folder, words = reader.parent(path), [reader.name(path).rpartition(".")[0]]
+    while reader.is_file(reader.join(folder, "__init__.py")) and reader.parent(folder) != folder:
+        words.insert(0, reader.name(folder))
+        folder = reader.parent(folder)
     if len(words) == 1:  # a folder without __init__ is a package too
-        words.insert(0, facts.name(folder))
-        folder = facts.parent(folder)
+        words.insert(0, reader.name(folder))
+        folder = reader.parent(folder)
     if words[-1] == "__init__":
         words.pop()
     return folder, ".".join(words) if all(word.isidentifier() for word in words) else None

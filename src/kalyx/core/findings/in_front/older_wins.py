@@ -37,8 +37,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     for other in resolution.others:
         if other.kind == "namespace" or other.entry == first.entry or not _has(case, machine, other, subject, name):
             continue
-        one = owner_of(machine.facts, [first.entry], first.path)
-        two = owner_of(machine.facts, [other.entry], other.path)
+        one = owner_of(machine.reader, [first.entry], first.path)
+        two = owner_of(machine.reader, [other.entry], other.path)
         # Two different things of one name: the one in front stands in the way, and is no older copy.
         if (
             two is None
@@ -65,7 +65,7 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
     of_path = any(entry.entry == first.entry and entry.put_by == "variable" for entry in case.search.entries)
     if not of_path or first.kind != "package" or other.kind != "package":
         return False
-    both = [set(machine.facts.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]
+    both = [set(machine.reader.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]
     return bool(both[0] & both[1])
 
 
@@ -77,7 +77,7 @@ def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | N
     if name is None:
         return True
     inner = case.resolver.in_folder(other.entry, f"{subject}.{name}")
-    return inner is not None or name in (machine.facts.text_or_none(place.path) or "")
+    return inner is not None or name in (machine.reader.text_or_none(place.path) or "")
 
 
 def _finding(

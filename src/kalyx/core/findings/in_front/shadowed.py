@@ -44,7 +44,7 @@ def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
     return Finding(
         cause="shadowed",
         certainty="proven",
-        says=f"{machine.facts.name(path)} imports itself: it has the name of the module that is meant",
+        says=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
         evidence=[
             Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
             Evidence(fact=f"the {found.module} that is meant comes later", source=found.hides[0], path=found.hides[0]),
@@ -117,7 +117,7 @@ def _meant(case: Case, others: list[Place]) -> Place:
 def _finding(case: Case, machine: Machine, name: str, place: Place, others: list[Place]) -> Finding:
     origin = _origins(case)[place.entry]
     hidden = _meant(case, others)
-    whole = machine.facts.parent(place.path) if place.kind == "package" else place.path
+    whole = machine.reader.parent(place.path) if place.kind == "package" else place.path
     evidence = [
         Evidence(fact=f"import {name} finds this file first ({origin})", source=place.path, path=place.path),
         Evidence(fact=f"the {name} that is meant comes later", source=hidden.path, path=hidden.path),
@@ -125,7 +125,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
     if origin == "PYTHONPATH":
-        kept = [entry for entry in (machine.facts.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
+        kept = [entry for entry in (machine.reader.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
         argv = ["env", f"PYTHONPATH={':'.join(kept)}", case.interpreter.executable]
         aside = remedies.rename(machine, whole, remedies.free_name(machine, whole))
         without = Remedy(says="run without that entry of PYTHONPATH", steps=[remedies.command(machine, argv)])
@@ -135,7 +135,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         mends = [remedies.rename(machine, whole, remedies.free_name(machine, whole))]
     between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
     for other in between:  # of several in the way each has to go
-        path = machine.facts.parent(other.path) if other.kind == "package" else other.path
+        path = machine.reader.parent(other.path) if other.kind == "package" else other.path
         evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
         if mends[0].steps[0].command is not None and mends[0].steps[0].command[0] == "mv":
             more = remedies.rename(machine, path, remedies.free_name(machine, path))
@@ -144,7 +144,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",
-        says=f"{machine.facts.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
+        says=f"{machine.reader.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
         evidence=evidence,
         remedies=mends,
     )

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 from kalyx.core.findings import remedies
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Case
@@ -37,23 +37,23 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if path is None or not running:
         return None
     owner = case.owner(path)
-    changed, when = _last_change(machine.facts, path, owner)
+    changed, when = _last_change(machine.reader, path, owner)
     older = [one for one in running if (one.started or 0) < when - 1]
     return _finding(case, machine, older, owner, changed, when) if older else None
 
 
-def _last_change(facts: Facts, path: str, owner: Installed | None) -> tuple[str, float]:
+def _last_change(reader: Reader, path: str, owner: Installed | None) -> tuple[str, float]:
     """The file of the module or of its whole distribution that changed last, and when; no interpreter's cache."""
     files = [path]
     if owner is not None:
         listed = [file for file in owner.files or () if not file.endswith(".pyc")]
-        some = facts.first_of(listed, _FILES, owner.path)
-        files += [owner.path, *(facts.join(owner.site, *file.split("/")) for file in some)]
-    elif facts.name(path).startswith("__init__."):
-        folder = facts.parent(path)
-        some = facts.first_of(facts.names(folder), _FILES, folder)
-        files += [facts.join(folder, name) for name in some if name != "__pycache__"]
-    times = [(status.modified_ns, file) for file in files if (status := facts.status(file)) is not None]
+        some = reader.first_of(listed, _FILES, owner.path)
+        files += [owner.path, *(reader.join(owner.site, *file.split("/")) for file in some)]
+    elif reader.name(path).startswith("__init__."):
+        folder = reader.parent(path)
+        some = reader.first_of(reader.names(folder), _FILES, folder)
+        files += [reader.join(folder, name) for name in some if name != "__pycache__"]
+    times = [(status.modified_ns, file) for file in files if (status := reader.status(file)) is not None]
     newest = max(times, default=(0, path))
     return newest[1], newest[0] / 1e9
 
@@ -67,11 +67,11 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
     from kalyx.core.seats.running import live_kernels
 
     ask = machine.ask_server if machine.servers else None
-    lives = live_kernels(machine.facts, machine.servers, ask, [])
+    lives = live_kernels(machine.reader, machine.servers, ask, [])
     found = [live for live in lives if live.spec == case.kernel.id]
     if case.seat.seat == "notebook":
-        path = machine.facts.join(case.seat.folder or machine.facts.folder, case.seat.name)
-        found = [live for live in found if live.notebook is not None and machine.facts.same_path(live.notebook, path)]
+        path = machine.reader.join(case.seat.folder or machine.reader.folder, case.seat.name)
+        found = [live for live in found if live.notebook is not None and machine.reader.same_path(live.notebook, path)]
     return [RunningKernel(pid=live.process.pid, notebook=live.notebook, started=live.process.started) for live in found]
 
 

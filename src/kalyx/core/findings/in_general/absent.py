@@ -31,7 +31,7 @@ def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Bro
     key = canonical(missing)
     for one in machine.installed(case.sites):
         if speaks_of(one, key):
-            for asked in asked_by(one, case.interpreter, machine.facts.system, extras=True):
+            for asked in asked_by(one, case.interpreter, machine.reader.system, extras=True):
                 if asked.key == key:
                     by = f"the extra {asked.extra} of {one.name}" if asked.extra else f"what {one.name} requires"
                     return Brought(asked.line, None, by, one.path)

@@ -54,7 +54,7 @@ def _called(seat: Seat) -> str:
 
 def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]]:
     """The user's other seats: name, environment key, and what says so."""
-    facts = machine.facts
+    reader = machine.reader
     found = []
     shell = machine.shell_seat
     if seat.seat != "shell" and shell.environment is not None and shell.interpreter is not None:
@@ -63,13 +63,13 @@ def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]
     for kernel in machine.kernels:
         if kernel.environment is None or "hidden" in kernel.conditions or f"kernel:{kernel.id}" == seat.via:
             continue
-        path = facts.join(kernel.folder, SPEC_FILE)
+        path = reader.join(kernel.folder, SPEC_FILE)
         fact = f"kernel {kernel.id} starts {kernel.command[0]}"
         found.append(
             (
                 f"kernel {kernel.id}",
                 kernel.environment.key,
-                Evidence(fact=fact, source=path, path=path, line=argv_line(facts, kernel)),
+                Evidence(fact=fact, source=path, path=path, line=argv_line(reader, kernel)),
             )
         )
     return found

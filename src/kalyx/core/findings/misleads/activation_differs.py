@@ -30,14 +30,14 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     finding = look_at_seat(case.seat, machine) if case.missing_is_asked else None
     if finding is None:
         return None
-    facts, claimed = machine.facts, finding.evidence[0].fact.partition("=")[2]
-    environment = machine.environment_named(facts.real(claimed))
+    reader, claimed = machine.reader, finding.evidence[0].fact.partition("=")[2]
+    environment = machine.environment_named(reader.real(claimed))
     if environment is None:  # renamed: its own script still says where it was
         environment = next((one for one in machine.all_environments if _claims(machine, one, claimed)), None)
     resolver = machine.resolver(environment) if environment is not None else None
     if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
         return None
-    if not facts.exists(claimed):
+    if not reader.exists(claimed):
         finding.says = f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
         line = remedies.by_hand(machine.line_to_enter(environment.prefix))
         finding.remedies = [Remedy(says=f"enter {environment.name} where it is now", steps=[line])]
@@ -48,22 +48,22 @@ def _claims(machine: Machine, environment: Environment, path: str) -> bool:
     from kalyx.core.findings.shared.activation import spoken_place
 
     spoken = spoken_place(machine, environment.prefix)
-    return spoken is not None and machine.facts.same_path(spoken[0], path)
+    return spoken is not None and machine.reader.same_path(spoken[0], path)
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     if seat.seat != "shell":
         return None
-    facts = machine.facts
+    reader = machine.reader
     for name in ACTIVATION:
         value = seat.variables.get(name)
-        if not value or not facts.path.isabs(value):
+        if not value or not reader.path.isabs(value):
             continue
-        key = facts.real(value)
+        key = reader.real(value)
         if seat.environment is not None and seat.environment.key == key:
             return None  # a base kept by a manager's own records below an entered environment keeps its own variable
         runs = seat.environment.name if seat.environment else "nothing"
-        is_there = facts.exists(value)
+        is_there = reader.exists(value)
         evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]
         if seat.interpreter is not None:
             path = seat.interpreter.executable
@@ -71,8 +71,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         if not is_there:
             evidence.append(Evidence(fact="that folder is not there any more", source=value))
         mends = []
-        script = facts.join(value, "bin", "activate")
-        if facts.is_file(script) and facts.system != "windows":
+        script = reader.join(value, "bin", "activate")
+        if reader.is_file(script) and reader.system != "windows":
             word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
             line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
             mends.append(Remedy(says="enter it again", steps=[remedies.by_hand(line)]))
@@ -81,7 +81,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         return Finding(
             cause="activation-differs",
             certainty="proven",
-            says=f"this shell claims {facts.name(value)} is on, and python starts {runs}",
+            says=f"this shell claims {reader.name(value)} is on, and python starts {runs}",
             evidence=evidence,
             remedies=mends,
         )

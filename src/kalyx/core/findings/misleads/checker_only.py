@@ -61,7 +61,9 @@ def _that_run(case: Case, machine: Machine) -> list[Seat]:
 
     own = case.environment.key if case.environment is not None else ""
     found = [
-        seat for seat in editor_seats(machine.facts, machine.facts.folder) if seat.parts and seat.parts[0].role == "run"
+        seat
+        for seat in editor_seats(machine.reader, machine.reader.folder)
+        if seat.parts and seat.parts[0].role == "run"
     ]
     return [
         seat

@@ -81,11 +81,11 @@ def _carries(words: list[str], name: list[str]) -> bool:
 
 
 def _finding(kernel: Kernel, named: Environment, machine: Machine) -> Finding:
-    facts = machine.facts
-    path = facts.join(kernel.folder, SPEC_FILE)
+    reader = machine.reader
+    path = reader.join(kernel.folder, SPEC_FILE)
     runs = kernel.environment.name if kernel.environment else "nothing"
     evidence = [
-        Evidence(fact=f"{kernel.id} starts {kernel.argv[0]}", source=path, path=path, line=argv_line(facts, kernel)),
+        Evidence(fact=f"{kernel.id} starts {kernel.argv[0]}", source=path, path=path, line=argv_line(reader, kernel)),
         Evidence(fact=f"an environment called {named.name} is here", source=named.prefix, path=named.prefix),
     ]
     if kernel.label != kernel.id:

@@ -81,17 +81,17 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
 
 def _hook(case: Case, machine: Machine, said: str) -> Finding:
     assert case.trial is not None
-    paths = [path for path in re.findall(r'File "([^"]+)"', case.trial.output) if machine.facts.is_file(path)]
+    paths = [path for path in re.findall(r'File "([^"]+)"', case.trial.output) if machine.reader.is_file(path)]
     library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
-    own = [path for path in paths if not any(machine.facts.parent(path) == entry for entry in library)]
+    own = [path for path in paths if not any(machine.reader.parent(path) == entry for entry in library)]
     if not own:
         # It ended without a word: the hook is the one that the path leads to.
         named = [
-            machine.facts.join(entry.entry, f"{name}customize.py")
+            machine.reader.join(entry.entry, f"{name}customize.py")
             for entry in case.search.entries
             for name in ("site", "user")
         ]
-        own = [path for path in named if machine.facts.is_file(path) and machine.facts.parent(path) not in library]
+        own = [path for path in named if machine.reader.is_file(path) and machine.reader.parent(path) not in library]
     hook = next(iter([path for path in own if "customize" in path] or own), None)
     evidence = [
         Evidence(fact=said[:300], source=hook or "the interpreter's own words", path=hook),
@@ -126,13 +126,13 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     places = [case.resolution.place.path] if case.resolution.place is not None else []
     without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
     for entry in case.search.entries:
-        if entry.put_by == "variable" and remedies.is_standard_library(machine.facts, entry.entry):
-            if any(machine.facts.inside(path, entry.entry) for path in frames + places):
+        if entry.put_by == "variable" and remedies.is_standard_library(machine.reader, entry.entry):
+            if any(machine.reader.inside(path, entry.entry) for path in frames + places):
                 case.propose("startup-broken", without)
                 return _library_of_another(case, machine, entry.entry)
         match = _OTHER.search(entry.entry) if entry.put_by == "variable" else None
         version = ".".join(part for part in match.groups() if part) if match is not None else own
-        if version == own or not any(machine.facts.inside(path, entry.entry) for path in frames + places):
+        if version == own or not any(machine.reader.inside(path, entry.entry) for path in frames + places):
             continue
         case.propose("startup-broken", without)
         evidence = [
@@ -165,17 +165,17 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     assert case.trial is not None
     missing = case.missing
     match = _LINE.search(case.trial.output)
-    if missing is None or match is None or not machine.facts.is_file(match[2]):
+    if missing is None or match is None or not machine.reader.is_file(match[2]):
         return None
-    facts = machine.facts
+    reader = machine.reader
     number, path = leading_number(match[1]), match[2]
-    lines = (machine.facts.text_or_none(path, 65536) or "").splitlines()
+    lines = (machine.reader.text_or_none(path, 65536) or "").splitlines()
     line = lines[number - 1] if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]
     # What the line would have done, and the lines after it: the first that fails ends its file.
-    later = [facts.join(facts.parent(path), one.strip()) for one in lines[number:] if one.strip() and "\0" not in one]
+    later = [reader.join(reader.parent(path), one.strip()) for one in lines[number:] if one.strip() and "\0" not in one]
     taken = next((folder for folder in later if case.resolver.in_folder(folder, missing) is not None), None)
-    if taken is None and top not in line and "path" not in line and top not in machine.facts.name(path):
+    if taken is None and top not in line and "path" not in line and top not in machine.reader.name(path):
         return None
     rest = case.trial.output[match.end() :]
     said = next((one.strip() for one in rest.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", one)), "it fails")
@@ -188,7 +188,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         (
             one
             for one in machine.installed(case.sites)
-            if one.is_wheel and machine.facts.name(path) in (one.files or ())
+            if one.is_wheel and machine.reader.name(path) in (one.files or ())
         ),
         None,
     )

@@ -46,21 +46,21 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         if made is not None:
             mends.insert(0, made)
     if _is_own_fault(problem, machine):
-        says = f"its own {machine.facts.name(problem.path)} is {problem.reason}"
+        says = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
         return condition("no-interpreter", says, evidence, mends)
     return condition("base-gone", "the installation it stands on is gone", evidence, mends)
 
 
 def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
     """Whether the file in the environment itself is what does not start, and leads nowhere else."""
-    facts = machine.facts
-    return facts.is_file(problem.path) and facts.same_path(facts.real(problem.path), problem.path)
+    reader = machine.reader
+    return reader.is_file(problem.path) and reader.same_path(reader.real(problem.path), problem.path)
 
 
 def _upgraded(view: View, machine: Machine) -> Finding | None:
     """The same path now starts another minor version, which does not see the packages."""
     environment, interpreter = view.environment, view.interpreter
-    if interpreter is None or environment.site_packages or machine.facts.system == "windows":
+    if interpreter is None or environment.site_packages or machine.reader.system == "windows":
         return None
     minor = interpreter.minor
     others = packages_of_others(machine, environment.prefix, minor)

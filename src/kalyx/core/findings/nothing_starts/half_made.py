@@ -21,7 +21,7 @@ from kalyx.core.findings.shared.activation import spoken_place
 from kalyx.core.findings.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
 from kalyx.core.machine import Machine
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
@@ -33,29 +33,29 @@ _MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "e
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    facts, environment, settings = machine.facts, view.environment, view.settings
-    mark = facts.join(environment.prefix, UNFINISHED_MARK)
-    if facts.kind(mark) is not None:
-        if working := _worker(facts, mark):
+    reader, environment, settings = machine.reader, view.environment, view.settings
+    mark = reader.join(environment.prefix, UNFINISHED_MARK)
+    if reader.kind(mark) is not None:
+        if working := _worker(reader, mark):
             return _at_work(mark, working, "made")
-    if facts.kind(mark) is not None and entry_of(facts, environment.prefix, mark, "prepare"):
+    if reader.kind(mark) is not None and entry_of(reader, environment.prefix, mark, "prepare"):
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
         return condition("half-made", "making it was begun and not finished", evidence, [remove(view, machine)])
-    going = facts.join(environment.prefix, DISCARDED_MARK)
-    if facts.kind(going) is not None:
-        if working := _worker(facts, going):
+    going = reader.join(environment.prefix, DISCARDED_MARK)
+    if reader.kind(going) is not None:
+        if working := _worker(reader, going):
             return _at_work(going, working, "removed")
-    if facts.kind(going) is not None and entry_of(facts, environment.prefix, going, "discard"):
+    if reader.kind(going) is not None and entry_of(reader, environment.prefix, going, "discard"):
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
         finish = remedies.command(machine, ["kalyx", "discard", environment.prefix])
         mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
         return condition("half-made", "removing it was begun and not finished", evidence, [mend])
-    kept = facts.join(environment.prefix, BEFORE_FOLDER)
-    if facts.kind(kept) is not None:
-        claim = facts.join(environment.prefix, CLAIM)
-        if working := _worker(facts, claim):
+    kept = reader.join(environment.prefix, BEFORE_FOLDER)
+    if reader.kind(kept) is not None:
+        claim = reader.join(environment.prefix, CLAIM)
+        if working := _worker(reader, claim):
             return _at_work(claim, working, "filled")
-    if facts.kind(kept) is not None and entry_of(facts, environment.prefix, facts.join(kept, MARK_FILE), "fill"):
+    if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
         argv = ["kalyx", "fill", environment.prefix, "--repair"]
         back = Remedy(says="put back what was there", steps=[remedies.command(machine, argv)],
@@ -66,7 +66,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     missing = _missing_installer(view, machine)
     if missing is not None:
         return missing
-    folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
+    folder = reader.join(environment.prefix, "Scripts" if reader.system == "windows" else "bin")
     if view.interpreter is None and view.problem is None:
         evidence = [
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
@@ -84,11 +84,11 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     return None
 
 
-def _worker(facts: Facts, mark: str) -> int | None:
+def _worker(reader: Reader, mark: str) -> int | None:
     """The process that works on what carries the mark, where one still does."""
     from kalyx.core.system import claims  # few environments carry one
 
-    return claims.worker(facts, mark)
+    return claims.worker(reader, mark)
 
 
 def _at_work(path: str, process: int, what: str) -> Finding:
@@ -98,17 +98,17 @@ def _at_work(path: str, process: int, what: str) -> Finding:
 
 def _missing_installer(view: View, machine: Machine) -> Finding | None:
     """The installer comes before the activation scripts: without those, and with nothing of one's own, it stopped."""
-    facts, settings, environment = machine.facts, view.settings, view.environment
+    reader, settings, environment = machine.reader, view.settings, view.environment
     if view.interpreter is None or settings is None or not environment.site_packages:
         return None
-    folder = facts.join(environment.prefix, "Scripts" if facts.system == "windows" else "bin")
+    folder = reader.join(environment.prefix, "Scripts" if reader.system == "windows" else "bin")
     # The usual one is read anyway: the scripts of most environments need not be listed.
     if spoken_place(machine, environment.prefix) is not None or any(
-        name.lower().startswith("activate") for name in facts.names(folder)
+        name.lower().startswith("activate") for name in reader.names(folder)
     ):
         return None
     brought = {one.key for one in machine.installed(environment.site_packages)}
-    modules = {name for site in environment.site_packages for name in facts.names(site)}
+    modules = {name for site in environment.site_packages for name in reader.names(site)}
     if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
         return None
     evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]

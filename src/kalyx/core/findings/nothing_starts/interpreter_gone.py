@@ -35,7 +35,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
         return None  # it could not be told
     from kalyx.core.system.nearest_path import nearest_existing
 
-    near = nearest_existing(machine.facts, source) if machine.facts.path.isabs(source) else None
+    near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None
     mends = []
     if near is not None:
         mends.append(Remedy(says="the nearest path that is there", steps=[remedies.by_hand(f"use {near}")]))
@@ -55,7 +55,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     if seat.seat != "editor" or seat.source is None or not seat.parts or seat.parts[0].path is None:
         return None
     path = seat.parts[0].path
-    if seat.interpreter is not None or machine.facts.exists(path):
+    if seat.interpreter is not None or machine.reader.exists(path):
         return None
     evidence = [
         Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
@@ -81,19 +81,19 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     if kernel.language not in ("", "python") or kernel.undecided:
         return None
-    path = machine.facts.join(kernel.folder, SPEC_FILE)
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
     first = kernel.command[0]
     evidence = [
-        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.facts, kernel)),
-        Evidence(fact=kernel.reason, source=first, path=first if machine.facts.path.isabs(first) else None),
+        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.reader, kernel)),
+        Evidence(fact=kernel.reason, source=first, path=first if machine.reader.path.isabs(first) else None),
     ]
     mends = []
     from kalyx.core.system.nearest_path import nearest_existing
 
-    near = nearest_existing(machine.facts, first) if machine.facts.path.isabs(first) else None
+    near = nearest_existing(machine.reader, first) if machine.reader.path.isabs(first) else None
     if near is not None:
-        prefix = machine.facts.parent(machine.facts.parent(near))
-        environment = machine.environment_named(machine.facts.real(prefix))
+        prefix = machine.reader.parent(machine.reader.parent(near))
+        environment = machine.environment_named(machine.reader.real(prefix))
         evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
         if environment is not None and environment.executable:
             mends.append(remedies.register(machine, environment, kernel.id, take_over=True))

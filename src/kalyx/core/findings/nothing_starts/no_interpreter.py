@@ -24,10 +24,10 @@ from kalyx.core.records import Evidence, Finding, Remedy
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if view.interpreter is not None or view.environment.findings:
         return None
-    facts, prefix = machine.facts, view.environment.prefix
-    folder = prefix if facts.system == "windows" else facts.join(prefix, "bin")
+    reader, prefix = machine.reader, view.environment.prefix
+    folder = prefix if reader.system == "windows" else reader.join(prefix, "bin")
     evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
-    line = f"add a Python to it through what keeps {facts.join(prefix, 'conda-meta')}"
+    line = f"add a Python to it through what keeps {reader.join(prefix, 'conda-meta')}"
     mends = [Remedy(says="give it a Python", steps=[remedies.by_hand(line)])]
     says = "it holds no Python of its own: after entering it, the Python below still runs"
     return condition("no-interpreter", says, evidence, mends)

@@ -31,18 +31,18 @@ _FOR_ALL = 0o005  # read and enter, for everybody
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""
-    facts = machine.facts
+    reader = machine.reader
     for path in _places(case):
-        if facts.kind(path) is None or facts.may_read(path):
+        if reader.kind(path) is None or reader.may_read(path):
             continue
-        status = facts.status(path)
-        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {facts.user}" if status else ""
+        status = reader.status(path)
+        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}" if status else ""
         evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
         from kalyx.core.findings.shared.failing import said
 
         evidence += said(case)
         says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
-        mine = status is not None and status.owner == facts.user
+        mine = status is not None and status.owner == reader.user
         allow = remedies.command(machine, ["chmod", "-R", "u+rX", path])
         mends = [Remedy(says="let yourself read it", steps=[allow], touches=[path])] if mine else [_ask_owner(path)]
         return condition("unreadable", says, evidence, mends)
@@ -52,9 +52,9 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     """What the seat starts may not be looked at: it is not gone for that."""
     source = case.source
-    if source is None or not machine.facts.path.isabs(source):
+    if source is None or not machine.reader.path.isabs(source):
         return None
-    refusal = machine.facts.refusal(source)
+    refusal = machine.reader.refusal(source)
     if refusal is None:
         return None
     evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
@@ -64,7 +64,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
 
 def _places(case: Failing) -> list[str]:
     """Where the missing or failing module would lie, on each entry; and what the error names."""
-    facts, found = case.resolver.facts, []
+    reader, found = case.resolver.reader, []
     raised = case.raised
     if raised is not None:
         found += [path for path in (raised.path, raised.file) if path]
@@ -75,16 +75,21 @@ def _places(case: Failing) -> list[str]:
     entries = [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists]
     top = module.split(".")[0]
     for entry in entries:
-        found += [entry, facts.join(entry, top), facts.join(entry, top + ".py"), facts.join(entry, top, "__init__.py")]
+        found += [
+            entry,
+            reader.join(entry, top),
+            reader.join(entry, top + ".py"),
+            reader.join(entry, top, "__init__.py"),
+        ]
     return list(dict.fromkeys(found))
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    facts, prefix, settings = machine.facts, view.environment.prefix, view.settings
+    reader, prefix, settings = machine.reader, view.environment.prefix, view.settings
     try:
-        facts.listing(prefix)
+        reader.listing(prefix)
     except Unreadable as problem:
-        status = facts.status(prefix)
+        status = reader.status(prefix)
         mode = f" (owner {status.owner}, mode {status.mode:o})" if status else ""
         evidence = [Evidence(fact=problem.reason + mode, source=prefix, path=prefix)]
         return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
@@ -94,8 +99,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return condition("unreadable", says, evidence, [_ask_owner(settings.path)])
     # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
     home = settings.get("home") if settings is not None else None
-    below = [view.environment.base_prefix, facts.parent(home) if home else None] if view.interpreter is None else []
-    refused = facts.refused_within(prefix, *below)
+    below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []
+    refused = reader.refused_within(prefix, *below)
     if refused is None and view.problem is not None and view.problem.refused:
         refused = view.problem.path, view.problem.reason
     refused = refused or _shut_site(view, machine)
@@ -109,24 +114,24 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 
 def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
     """A site folder that this user may not list; only one that is not for everybody costs a question to the system."""
-    facts = machine.facts
-    for site in view.environment.site_packages if facts.system != "windows" else []:
-        status = facts.status(site)
-        if status is not None and status.mode & _FOR_ALL != _FOR_ALL and not facts.may_read(site):
+    reader = machine.reader
+    for site in view.environment.site_packages if reader.system != "windows" else []:
+        status = reader.status(site)
+        if status is not None and status.mode & _FOR_ALL != _FOR_ALL and not reader.may_read(site):
             return site, "permission denied"
     return None
 
 
 def _owned_by(machine: Machine, path: str) -> str:
     """Who the nearest folder belongs to that may be looked at."""
-    facts = machine.facts
+    reader = machine.reader
     while True:
-        status = facts.status(path)
+        status = reader.status(path)
         if status is not None:
             return f" (owner {status.owner}, mode {status.mode:o})"
-        if facts.parent(path) == path:
+        if reader.parent(path) == path:
             return ""
-        path = facts.parent(path)
+        path = reader.parent(path)
 
 
 def _ask_owner(path: str) -> Remedy:

@@ -14,7 +14,7 @@ Only looks like it (another environment has it, the base has not):
 
 from __future__ import annotations
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import view_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.findings import remedies
@@ -33,19 +33,19 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     interpreter, missing = case.interpreter, case.missing
     if interpreter.prefix == interpreter.base_prefix:
         return None
-    view = view_of(machine.facts, interpreter)
+    view = view_of(machine.reader, interpreter)
     if view.settings is None or view.settings.sees_base:
         return None
     try:
-        base = read_interpreter(machine.facts, interpreter.real_executable)
+        base = read_interpreter(machine.reader, interpreter.real_executable)
     except NotAnInterpreter:
         return None
-    search = search_path(machine.facts, base, Way(no_user=True))
-    resolver = Resolver(machine.facts, base, search, case.seat.folder or machine.facts.folder)
+    search = search_path(machine.reader, base, Invocation(no_user=True))
+    resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)
     place = resolver.resolve(missing).place
     if place is None or place.kind in ("builtin", "namespace"):
         return None
-    owner = owner_of(machine.facts, search.site_packages, place.path)
+    owner = owner_of(machine.reader, search.site_packages, place.path)
     line = view.settings.line("include-system-site-packages")
     requirement = owner.name if owner else missing.split(".")[0]
     switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"

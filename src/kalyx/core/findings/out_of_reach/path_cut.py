@@ -13,7 +13,7 @@ Only looks like it (the file is not there either):
 
 from __future__ import annotations
 
-from kalyx.core.environments.invocation import Way
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.findings import remedies
 from kalyx.core.findings.shared.own_code import has_code, run_with
@@ -40,38 +40,38 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
     """Folders that another way of running would search, with what leaves them out in this one."""
-    facts, way, stand = machine.facts, case.way, case.resolver.folder
+    reader, way, stand = machine.reader, case.way, case.resolver.folder
     found = []
     if way.keeps_first_away and way.first is not None:
         flag = "-I" if way.isolated else "-P"
         found.append(
-            (facts.within(way.first) if way.first else stand, f"the flag {flag} leaves the program's folder out")
+            (reader.within(way.first) if way.first else stand, f"the flag {flag} leaves the program's folder out")
         )
     elif way.variables.get("PYTHONSAFEPATH"):
         found.append((stand, "PYTHONSAFEPATH leaves the program's folder out"))
     if way.ignore_variables or way.isolated:
-        plain = search_path(facts, case.interpreter, Way(variables=way.variables))
+        plain = search_path(reader, case.interpreter, Invocation(variables=way.variables))
         cut = [entry.entry for entry in plain.entries if entry.put_by == "variable"]
         found += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
     if way.first is not None and way.first != stand:
         found.append((stand, "only the script's own folder is searched, not the one you stand in"))
     source = case.seat.source
     if source is not None and source.endswith((".py", ".ipynb")):
-        found.append((facts.parent(source), "the folder of the file is not the one it runs in"))
+        found.append((reader.parent(source), "the folder of the file is not the one it runs in"))
     return found + _of_the_project(machine, stand)
 
 
 def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
     """The folders of the project that the folder lies in, up to its root: what runs from the root finds them."""
-    facts, found, folder = machine.facts, [], stand
+    reader, found, folder = machine.reader, [], stand
     for _ in range(4):
-        source = facts.join(folder, "src")
-        if facts.is_folder(source):
+        source = reader.join(folder, "src")
+        if reader.is_folder(source):
             found.append((source, "the sources' folder of the project is not searched by itself"))
-        if any(facts.kind(facts.join(folder, name)) is not None for name in _PROJECT):
+        if any(reader.kind(reader.join(folder, name)) is not None for name in _PROJECT):
             break
-        upper = facts.parent(folder)
-        if upper in (folder, facts.home) or facts.same_path(folder, facts.home):
+        upper = reader.parent(folder)
+        if upper in (folder, reader.home) or reader.same_path(folder, reader.home):
             break
         folder = upper
         found.append((folder, "only the folder of what runs is searched, not those above it"))
@@ -79,10 +79,10 @@ def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
 
 
 def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str], reason: str) -> Finding:
-    facts, (folder, path) = machine.facts, where
+    reader, (folder, path) = machine.reader, where
     found = [run_with(machine, case, folder)]
-    root = facts.parent(folder) if facts.name(folder) == "src" else folder
-    if any(facts.is_file(facts.join(root, name)) for name in _PROJECT[:2]):
+    root = reader.parent(folder) if reader.name(folder) == "src" else folder
+    if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
         mend = remedies.install(machine, case.interpreter, root, "-e")
         mend.says = "or install the project for development"
         found.append(mend)

@@ -24,29 +24,29 @@ from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    facts, missing = machine.facts, case.missing
+    reader, missing = machine.reader, case.missing
     if "." in missing and case.resolver.resolve(missing.split(".")[0]).place is not None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     folder = case.resolver.folder
     for _ in range(6):
-        marks = [name for name in PROJECT_FILES if facts.is_file(facts.join(folder, name))]
+        marks = [name for name in PROJECT_FILES if reader.is_file(reader.join(folder, name))]
         if marks:
-            for holds in (folder, facts.join(folder, "src")):
+            for holds in (folder, reader.join(folder, "src")):
                 place = case.resolver.in_folder(holds, missing) if holds not in searched else None
                 if place is not None and has_code(machine, place):
                     case.propose("project-not-installed", Experiment(f"with {holds} on the path", put=(holds,)))
                     return _finding(case, machine, (folder, marks[0]), holds, place.path)
             return None
-        above = facts.parent(folder)
-        if above in (folder, facts.home):
+        above = reader.parent(folder)
+        if above in (folder, reader.home):
             return None
         folder = above
     return None
 
 
 def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str, path: str) -> Finding:
-    facts, (folder, mark) = machine.facts, root
+    reader, (folder, mark) = machine.reader, root
     found = []
     if mark != "setup.cfg":
         mend = remedies.install(machine, case.interpreter, folder, "-e")
@@ -59,7 +59,7 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
         says=f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here",
         evidence=[
             Evidence(fact=f"{case.missing} is here", source=path, path=path),
-            Evidence(fact="the project's own file", source=facts.join(folder, mark), path=facts.join(folder, mark)),
+            Evidence(fact="the project's own file", source=reader.join(folder, mark), path=reader.join(folder, mark)),
         ],
         remedies=found,
     )

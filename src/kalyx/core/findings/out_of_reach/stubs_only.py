@@ -24,13 +24,13 @@ from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
-    facts = machine.facts
+    reader = machine.reader
     top = (case.missing or case.module).split(".")[0]
     place = case.resolver.resolve(top).place
     if place is not None and place.kind != "namespace":
         return None
     # A folder of its own beside (PEP 561), or one of that name that holds nothing but stubs.
-    folders = [facts.join(site, top + "-stubs") for site in case.sites]
+    folders = [reader.join(site, top + "-stubs") for site in case.sites]
     folders += place.portions if place is not None else []
     found = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)
     if found is None:
@@ -40,7 +40,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         (
             one
             for one in machine.installed(case.sites)
-            if any(_is_of(file, facts.name(found)) for file in one.files or ())
+            if any(_is_of(file, reader.name(found)) for file in one.files or ())
         ),
         None,
     )
@@ -66,7 +66,7 @@ def _is_of(file: str, folder: str) -> bool:
 
 
 def _holds_only_stubs(machine: Machine, folder: str) -> bool:
-    names = machine.facts.names(folder)
+    names = machine.reader.names(folder)
     return any(name.endswith(".pyi") for name in names) and not any(
         name.endswith((".py", ".pyc", ".so", ".pyd")) for name in names
     )

@@ -27,14 +27,14 @@ from kalyx.core.records import Evidence, Finding, Remedy
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter, way = case.missing, case.interpreter, case.way
-    facts = machine.facts
-    folder = user_site(facts, interpreter, way.variables)
-    if folder in case.sites or not facts.is_folder(folder):
+    reader = machine.reader
+    folder = user_site(reader, interpreter, way.variables)
+    if folder in case.sites or not reader.is_folder(folder):
         return None
     place = case.resolver.in_folder(folder, missing)
     if place is None or place.kind == "namespace":
         return None
-    owner = owner_of(facts, [folder], place.path)
+    owner = owner_of(reader, [folder], place.path)
     requirement = f"{owner.name}=={owner.version}" if owner is not None else missing.split(".")[0]
     reason, source, mends = _reason(case, machine)
     install = remedies.install(machine, interpreter, requirement)
@@ -45,7 +45,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         says=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
         evidence=[
             Evidence(fact=f"{missing} is in your own packages", source=place.path, path=place.path),
-            Evidence(fact=reason, source=source, path=source if facts.is_file(source) else None),
+            Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
         ],
         remedies=[*mends, install] if owner is not None else mends or [install],
     )
@@ -54,9 +54,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
     """What leaves them out, where that is written, and what lets them in again where that is the least change."""
     assert case.environment is not None
-    facts, way, interpreter = machine.facts, case.way, case.interpreter
+    reader, way, interpreter = machine.reader, case.way, case.interpreter
     if interpreter.prefix != interpreter.base_prefix and not case.environment.sees_base:
-        settings = facts.join(case.environment.prefix, "pyvenv.cfg")
+        settings = reader.join(case.environment.prefix, "pyvenv.cfg")
         return "a virtual environment sees only its own", settings, []
     value = way.variables.get("PYTHONNOUSERSITE")
     if value and is_switched_on(value, interpreter):
@@ -66,7 +66,7 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
     if flag is not None:
         step = f"run it without {flag}"
         if case.kernel is not None:
-            step = f"take {flag} out of the argv of {facts.join(case.kernel.folder, SPEC_FILE)}"
+            step = f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}"
         mend = Remedy(says=f"run it without {flag}", steps=[remedies.by_hand(step)])
         return f"the flag {flag} leaves them out", "the command line", [mend]
     return "they are not on its path", interpreter.executable, []

@@ -3,27 +3,27 @@
 from __future__ import annotations
 
 from kalyx.core.machine import Machine
-from kalyx.core.system import Facts
+from kalyx.core.system import Reader
 
 Spoken = tuple[str, str, int]
 
 
 def spoken_place(machine: Machine, prefix: str) -> Spoken | None:
     """The place that the activation lines were written for, the script and the line; read once in a run."""
-    known: dict[str, Spoken | None] = machine.facts.memory.setdefault("spoken places", {})
+    known: dict[str, Spoken | None] = machine.reader.memory.setdefault("spoken places", {})
     if prefix not in known:
-        known[prefix] = _spoken_place(machine.facts, prefix)
+        known[prefix] = _spoken_place(machine.reader, prefix)
     return known[prefix]
 
 
-def _spoken_place(facts: Facts, prefix: str) -> Spoken | None:
-    if facts.system == "windows":
-        script = facts.join(prefix, "Scripts", "activate.bat")
+def _spoken_place(reader: Reader, prefix: str) -> Spoken | None:
+    if reader.system == "windows":
+        script = reader.join(prefix, "Scripts", "activate.bat")
         starts: tuple[str, ...] = ("set VIRTUAL_ENV=", 'set "VIRTUAL_ENV=', "@set VIRTUAL_ENV=", '@set "VIRTUAL_ENV=')
     else:
-        script = facts.join(prefix, "bin", "activate")
+        script = reader.join(prefix, "bin", "activate")
         starts = ("VIRTUAL_ENV=", "export VIRTUAL_ENV=")
-    text = facts.text_or_none(script, 65536) or ""
+    text = reader.text_or_none(script, 65536) or ""
     if "VIRTUAL_ENV" not in text:
         return None
     for number, line in enumerate(text.splitlines(), 1):
@@ -31,6 +31,6 @@ def _spoken_place(facts: Facts, prefix: str) -> Spoken | None:
         start = next((one for one in starts if stripped.startswith(one)), None)
         if start is not None:
             value = stripped[len(start) :].strip().strip("\"'")
-            if value and "$" not in value and "%" not in value and facts.path.isabs(value):
+            if value and "$" not in value and "%" not in value and reader.path.isabs(value):
                 return value, script, number
     return None

@@ -34,13 +34,13 @@ def same_minor(view: View, machine: Machine) -> Interpreter | None:
 
 def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
     """Make the environment again in place, its packages kept: only its links to the base are renewed."""
-    facts, prefix = machine.facts, view.environment.prefix
-    folder = facts.join(prefix, "bin")
+    reader, prefix = machine.reader, view.environment.prefix
+    folder = reader.join(prefix, "bin")
     steps = []
-    if facts.system != "windows":
+    if reader.system != "windows":
         broken = view.problem.path if view.problem is not None else None
-        named = [facts.join(folder, name) for name in facts.names(folder) if name.startswith("python")]
-        dead = [path for path in named if facts.kind(path) == "link" or path == broken]
+        named = [reader.join(folder, name) for name in reader.names(folder) if name.startswith("python")]
+        dead = [path for path in named if reader.kind(path) == "link" or path == broken]
         if dead:
             steps.append(remedies.command(machine, ["rm", "-f", *dead]))
     steps.append(remedies.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
@@ -53,17 +53,17 @@ def anew(view: View, machine: Machine) -> Remedy | None:
     For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it
     whatever starts it. None where nothing says what was in it, or where it cannot be made.
     """
-    facts, prefix, made_for = machine.facts, view.environment.prefix, minor_of(view.environment.version or "")
-    if made_for is None or facts.system == "windows":
+    reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
+    if made_for is None or reader.system == "windows":
         return None
-    site = facts.join(prefix, "lib", f"python{made_for}", "site-packages")
+    site = reader.join(prefix, "lib", f"python{made_for}", "site-packages")
     asked = _asked_for(machine, view.environment.site_packages or [site])
     own = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.implementation == "cpython"]
     able = [one for one in own if one.version.startswith("3.")]
     if not asked or not able:
         return None
     aside = f"{prefix}-{made_for}"
-    if facts.kind(aside) is not None:
+    if reader.kind(aside) is not None:
         return None
     from kalyx.core.text.versions import numbers_of
 
@@ -78,7 +78,7 @@ def anew(view: View, machine: Machine) -> Remedy | None:
 def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
     """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
     installed = [one for one in machine.installed(sites) if one.key not in BROUGHT_ALONG]
-    marked = [one for one in installed if machine.facts.is_file(machine.facts.join(one.path, "REQUESTED"))]
+    marked = [one for one in installed if machine.reader.is_file(machine.reader.join(one.path, "REQUESTED"))]
     from kalyx.core.packages.requirements import speaks_of
 
     chosen = marked or [one for one in installed if not any(speaks_of(other, one.key) for other in installed)]
@@ -95,14 +95,14 @@ def remove(view: View, machine: Machine) -> Remedy:
 
 def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:
     """Other versions that have packages in this prefix: the version and its site folder."""
-    facts = machine.facts
-    library = facts.join(prefix, "lib")
+    reader = machine.reader
+    library = reader.join(prefix, "lib")
     found = []
-    for name in facts.names(library):
+    for name in reader.names(library):
         number = name.removeprefix("python").rstrip("t")
         if not name.startswith("python") or number == minor or not are_numbers(number) or "." not in number:
             continue
-        site = facts.join(library, name, "site-packages")
-        if any(entry.endswith((".dist-info", ".egg-info")) for entry in facts.names(site)):
+        site = reader.join(library, name, "site-packages")
+        if any(entry.endswith((".dist-info", ".egg-info")) for entry in reader.names(site)):
             found.append((number, site))
     return found

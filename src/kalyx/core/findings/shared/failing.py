@@ -21,7 +21,7 @@ _PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\
 
 def files_of(case: Case) -> list[str]:
     """The files that a failure speaks of, the likeliest first: named by the error, passed through, found."""
-    facts, found = case.resolver.facts, []
+    reader, found = case.resolver.reader, []
     raised, trial = case.raised, case.trial
     if raised is not None:
         found += [path for path in (raised.path, raised.file) if path]
@@ -36,7 +36,7 @@ def files_of(case: Case) -> list[str]:
         places = [case.resolution.place] if case.resolution.place is not None else []
         found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
     usable = [path for path in found if not path.startswith(("<", "(")) and path != PROBE_PATH]
-    return [path for path in dict.fromkeys(usable) if facts.is_file(path)]
+    return [path for path in dict.fromkeys(usable) if reader.is_file(path)]
 
 
 def compiled_of(case: Case) -> list[str]:
@@ -52,7 +52,7 @@ def namesakes(case: Case) -> list[str]:
     if subject is None:
         return []
     parent, _, stem = subject.rpartition(".")
-    facts = case.resolver.facts
+    reader = case.resolver.reader
     if parent:
         place = case.resolver.resolve(parent).place
         folders = place.portions if place is not None else []
@@ -60,9 +60,9 @@ def namesakes(case: Case) -> list[str]:
         folders = [entry.entry or case.resolver.folder for entry in case.search.entries]
     found = []
     for folder in folders:
-        for name in facts.names(folder):
+        for name in reader.names(folder):
             if name.startswith(stem + ".") and is_compiled(name):
-                found.append(facts.join(folder, name))
+                found.append(reader.join(folder, name))
     return found
 
 
@@ -105,7 +105,7 @@ def unfit(
     mend = Remedy(says="build it here", steps=[step])
     if owner is not None:
         evidence.append(owned(owner))
-        wheel = machine.facts.join(owner.path, "WHEEL")
+        wheel = machine.reader.join(owner.path, "WHEEL")
         evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
         mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
     evidence += said(case)
@@ -115,7 +115,7 @@ def unfit(
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
     """A requirement of ``asker`` on a distribution that is here in another version: the line, and that distribution."""
     here = {one.key: one for one in reversed(machine.installed(case.sites))}
-    for asked in asked_by(asker, case.interpreter, machine.facts.system):
+    for asked in asked_by(asker, case.interpreter, machine.reader.system):
         there = here.get(asked.key)
         if there is not None and asked.specifier and not satisfies(there.version, asked.specifier):
             return asked.line, there
@@ -135,11 +135,11 @@ def owners_passed(case: Case) -> list[Installed]:
 def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Remedy:
     """Run it once without a variable, nothing changed for others; a kernel that sets it has it taken out."""
     kernel = case.kernel
-    path = machine.facts.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
-    if kernel is not None and f'"{variable}"' in (machine.facts.text_or_none(path, 1024 * 1024) or ""):
+    path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
+    if kernel is not None and f'"{variable}"' in (machine.reader.text_or_none(path, 1024 * 1024) or ""):
         steps = [remedies.by_hand(f"take {variable} out of the env of {path}")]
         return Remedy(says=f"let the kernel {kernel.id} start without {variable}", steps=steps, touches=[path])
-    if machine.facts.system == "windows":
+    if machine.reader.system == "windows":
         step = remedies.by_hand(f"set {variable}=  (for this window), then run it again")
     else:
         step = remedies.command(machine, ["env", "-u", variable, *case.command])

@@ -34,7 +34,7 @@ def _holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]
         if place is not None and place.kind not in ("namespace", "builtin") and _is_installed(resolver, place):
             found.append((environment, place))
     # The environment's own copy before one that it only sees below it.
-    found.sort(key=lambda pair: not machine.facts.inside(pair[1].path, pair[0].prefix))
+    found.sort(key=lambda pair: not machine.reader.inside(pair[1].path, pair[0].prefix))
     return found
 
 
@@ -49,7 +49,7 @@ def _is_installed(resolver: Resolver, place: Place) -> bool:
 def proof(case: Missing, machine: Machine, environment: Environment, place: Place) -> tuple[list[Evidence], str]:
     """Where the other copy is and that this path has none; with the name to install it by."""
     missing = case.missing
-    owner = owner_of(machine.facts, environment.site_packages, place.path)
+    owner = owner_of(machine.reader, environment.site_packages, place.path)
     if owner is None:
         owner = machine.distribution_of_module(missing, environment.site_packages)
     what = f"{owner.name} {owner.version}" if owner else missing

@@ -14,7 +14,7 @@ def has_code(machine: Machine, place: Place) -> bool:
     """A file, or a folder with code of its own."""
     if place.kind != "namespace":
         return True
-    return any(name.endswith(".py") for portion in place.portions for name in machine.facts.names(portion))
+    return any(name.endswith(".py") for portion in place.portions for name in machine.reader.names(portion))
 
 
 def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
@@ -22,9 +22,9 @@ def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
     if case.kernel is not None and case.environment is not None and valid_id(case.kernel.id):
         return _kernel_with(machine, case.kernel, case.environment, folder)
     says = "run it with that folder searched"
-    if machine.facts.system == "windows":
+    if machine.reader.system == "windows":
         return Remedy(says=says, steps=[remedies.by_hand(f"set PYTHONPATH={folder}")])
-    kept = machine.facts.variable("PYTHONPATH")
+    kept = machine.reader.variable("PYTHONPATH")
     value = f"{folder}:{kept}" if kept else folder
     argv = ["env", f"PYTHONPATH={value}", *case.command]
     return Remedy(says=says, steps=[remedies.command(machine, argv)])
@@ -33,7 +33,7 @@ def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
 def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Remedy:
     """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
     own = kernel.env.get("PYTHONPATH")
-    value = (";" if machine.facts.system == "windows" else ":").join([folder, *([own] if own else [])])
+    value = (";" if machine.reader.system == "windows" else ":").join([folder, *([own] if own else [])])
     pair = ["--variable", f"PYTHONPATH={value}"]
     argv = remedies.registering(machine, environment, kernel.id, "--take-over", *pair)
     says = f"let the kernel {kernel.id} search that folder; then restart it"

@@ -83,7 +83,7 @@ def _held(
         if not satisfies(owner.version, f"<{removal.first_without}"):
             line, says = f"{owner.name}<{removal.first_without}", f"{owner.name} {removal.first_without} took it away"
     if line is None and asker is not None and asker.key != owner.key:
-        for asked in asked_by(asker, case.interpreter, machine.facts.system):
+        for asked in asked_by(asker, case.interpreter, machine.reader.system):
             bound = _next_major(asked.specifier, owner.version) if asked.key == owner.key else None
             if bound is not None:
                 line = f"{asked.line},<{bound}"

@@ -36,9 +36,9 @@ def _submodules(case: Case, parent: str) -> set[str]:
     place = case.resolver.resolve(parent).place
     found: set[str] = set()
     for portion in place.portions if place is not None else []:
-        for name in case.resolver.facts.names(portion):
+        for name in case.resolver.reader.names(portion):
             stem = name.split(".")[0]
-            is_folder = case.resolver.facts.is_folder(case.resolver.facts.join(portion, name))
+            is_folder = case.resolver.reader.is_folder(case.resolver.reader.join(portion, name))
             if stem.isidentifier() and (is_folder or name.endswith((".py", ".so", ".pyd"))):
                 found.add(stem)
     return found - {"__init__", "__pycache__"}

@@ -55,7 +55,7 @@ def _judge(case: Case, machine: Machine) -> Judged | None:
     frame = case.blamed()
     path = raised.file if "SyntaxError" in raised.bases else frame.file if frame is not None else None
     line = raised.line if "SyntaxError" in raised.bases else frame.line if frame is not None else None
-    if path is None or path.startswith("<") or not machine.facts.is_file(path):
+    if path is None or path.startswith("<") or not machine.reader.is_file(path):
         return None
     judged = Judged(path, line, case.owner(path))
     _by_metadata(case, machine, judged, interpreter)
@@ -81,8 +81,8 @@ def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Inte
         if not wanted or satisfies(interpreter.version, wanted):
             continue
         fact = f"{owner.name} {owner.version} says that it is for Python {wanted}; this is {interpreter.version}"
-        path = machine.facts.join(owner.path, "METADATA" if owner.is_wheel else "PKG-INFO")
-        judged.said.append(Evidence(fact=fact, source=path, path=path if machine.facts.is_file(path) else owner.path))
+        path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "PKG-INFO")
+        judged.said.append(Evidence(fact=fact, source=path, path=path if machine.reader.is_file(path) else owner.path))
         judged.owner = owner
         newest = max(
             (one.version for one in machine.interpreters if satisfies(one.version, wanted)),
@@ -121,7 +121,7 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
     takes: dict[str, bool] = {}
     for one in machine.interpreters:
         minor = one.minor
-        if one.implementation != "cpython" or minor in takes or objection(machine.facts, one, "machine") is not None:
+        if one.implementation != "cpython" or minor in takes or objection(machine.reader, one, "machine") is not None:
             continue
         flags = ["-E", "-s", "-S", "-B"]
         with machine.runner.empty_folder() as empty:
@@ -155,7 +155,7 @@ _OLD_ASYNC = pattern(r"\basync\s*[=,):.]|\bimport\s+async\b|\.async\b|\bdef\s+as
 
 def _by_reading(machine: Machine, judged: Judged, interpreter: Interpreter, raised: Raised) -> None:
     """Where no other interpreter here can be asked: by the line, and by the parser that Kalyx itself runs on."""
-    text = machine.facts.text_or_none(judged.path or "", 4 * 1024 * 1024) or ""
+    text = machine.reader.text_or_none(judged.path or "", 4 * 1024 * 1024) or ""
     lines = text.splitlines()
     line = lines[judged.line - 1] if judged.line and 0 < judged.line <= len(lines) else ""
     own = _minor(interpreter.version)
@@ -218,7 +218,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
                 else remedies.by_hand(f"run it with Python {wanted}"))  # fmt: skip
         mends = [Remedy(says=f"run it on Python {wanted}", steps=[step])]
     own = case.interpreter.minor
-    what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.facts.name(path or "")
+    what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.reader.name(path or "")
     says = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
         f"{what} is written for Python {wanted}, and this is {own}")  # fmt: skip
     return Finding(

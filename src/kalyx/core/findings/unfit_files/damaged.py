@@ -24,7 +24,7 @@ from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.records import Evidence, Finding, Remedy
-from kalyx.core.system import Facts, Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 _FILES = 5000
 _HASHED = 64 * 1024 * 1024
@@ -35,7 +35,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         return None
     for path in _suspects(case, machine):
         owner = case.owner(path)
-        wrong = _wrong(machine.facts, path, owner)
+        wrong = _wrong(machine.reader, path, owner)
         if wrong is not None:
             return _finding(case, machine, path, owner, wrong)
     return None
@@ -49,10 +49,10 @@ def _suspects(case: Tried, machine: Machine) -> list[str]:
     assert case.trial is not None
     if not case.trial.answered:
         owner = machine.distribution_of_module(case.module, case.sites)
-        listed = machine.facts.first_of(owner.files or [], _FILES, owner.path) if owner is not None else []
+        listed = machine.reader.first_of(owner.files or [], _FILES, owner.path) if owner is not None else []
         for name in listed:
             if is_compiled(name) and owner is not None:
-                found.append(machine.facts.join(owner.site, *name.split("/")))
+                found.append(machine.reader.join(owner.site, *name.split("/")))
     return list(dict.fromkeys(found))
 
 
@@ -77,9 +77,9 @@ def _asked_for(case: Tried) -> list[str]:
     return [place.path for place in places if place is not None and place.path]
 
 
-def _wrong(facts: Facts, path: str, owner: Installed | None) -> str | None:
+def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
     """What is wrong with the file, in words; None where it is what was installed, or nobody says what that was."""
-    status = facts.status(path)
+    status = reader.status(path)
     if status is None:
         return None
     said, size = "", None
@@ -90,24 +90,24 @@ def _wrong(facts: Facts, path: str, owner: Installed | None) -> str | None:
         how = "it is empty" if not status.size else "it is cut short" if status.size < size else "it was changed"
         return f"{how}: the record says {size} bytes, it has {status.size}"
     if is_compiled(path):
-        problem = read_header(facts, path).problem
+        problem = read_header(reader, path).problem
         if problem is not None and "denied" not in problem:
             return problem
     if said.startswith("sha256=") and status.size <= _HASHED:
         try:
-            digest = bytes.fromhex(facts.digest(path, _HASHED))
+            digest = bytes.fromhex(reader.digest(path, _HASHED))
         except (Unreadable, ValueError):
             return None
         if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != said.removeprefix("sha256=").rstrip("="):
             return "its content is not what was installed: the record has another hash"
-    if path.endswith(".py") and b"\0" in _beginning(facts, path):
+    if path.endswith(".py") and b"\0" in _beginning(reader, path):
         return "it holds null bytes, which no source has"
     return None
 
 
-def _beginning(facts: Facts, path: str) -> bytes:
+def _beginning(reader: Reader, path: str) -> bytes:
     try:
-        return facts.read(path, 1024 * 1024)
+        return reader.read(path, 1024 * 1024)
     except Unreadable:
         return b""
 
@@ -115,7 +115,7 @@ def _beginning(facts: Facts, path: str) -> bytes:
 def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, wrong: str) -> Finding:
     evidence = [Evidence(fact=wrong, source=path, path=path)]
     if owner is not None:
-        record = machine.facts.join(owner.path, "RECORD")
+        record = machine.reader.join(owner.path, "RECORD")
         fact = f"the record of {owner.name} {owner.version} lists it"
         evidence.append(Evidence(fact=fact, source=record, path=record))
         mends = [reinstall(machine, case.interpreter, owner)]
@@ -130,7 +130,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
     return Finding(
         cause="damaged",
         certainty="proven",
-        says=f"{machine.facts.name(path)} is damaged: {wrong}",
+        says=f"{machine.reader.name(path)} is damaged: {wrong}",
         evidence=evidence,
         remedies=mends,
     )

@@ -31,8 +31,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
     lost = lost_files(machine, installed, subject.split(".")[0])
     if not lost:
         return None
-    first = machine.facts.join(installed.site, *lost[0].split("/"))
-    record = machine.facts.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
+    first = machine.reader.join(installed.site, *lost[0].split("/"))
+    record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
     requirement = f"{installed.name}=={installed.version}"
     mend = remedies.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
     mend.says = "install the same version again"
@@ -63,11 +63,11 @@ def _subject(case: Case) -> str | None:
 
 def lost_files(machine: Machine, installed: Installed, top: str) -> list[str]:
     """Importable files of a top-level module that the record lists and that are not there."""
-    facts = machine.facts
+    reader = machine.reader
     found = []
     for file in installed.files or []:
         first = file.split("/")[0]
         if (first == top or first.split(".")[0] == top) and file.endswith((".py", ".so", ".pyd")):
-            if not facts.exists(facts.join(installed.site, *file.split("/"))):
+            if not reader.exists(reader.join(installed.site, *file.split("/"))):
                 found.append(file)
     return found

@@ -37,10 +37,10 @@ _READ = 300
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     named = next((match[1] for says in _SAYS if (match := says.search(trial.words))), None)
-    facts = machine.facts
-    if named is None or "libpython" in named or "musl" in named or facts.is_file(named):
+    reader = machine.reader
+    if named is None or "libpython" in named or "musl" in named or reader.is_file(named):
         return None
-    library = facts.name(named)
+    library = reader.name(named)
     needer = _needer(case, machine, library)
     owner = case.owner(needer) if needer is not None else None
     evidence = [
@@ -53,7 +53,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="library-missing",
         certainty="proven",
-        says=f"the shared library {library} is not found, which {facts.name(needer) if needer else case.module} needs",
+        says=f"the shared library {library} is not found, which {reader.name(needer) if needer else case.module} needs",
         evidence=evidence,
         remedies=_ways_out(case, machine, library, owner, evidence),
     )
@@ -67,9 +67,9 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
     ]:
         for name in (passed.files or []) if passed is not None else []:
             if is_compiled(name) and passed is not None:
-                candidates.append(machine.facts.join(passed.site, *name.split("/")))
-    for path in machine.facts.first_of(list(dict.fromkeys(candidates)), _READ, "libraries of the package"):
-        if library in (machine.facts.name(one) for one in read_header(machine.facts, path).needed):
+                candidates.append(machine.reader.join(passed.site, *name.split("/")))
+    for path in machine.reader.first_of(list(dict.fromkeys(candidates)), _READ, "libraries of the package"):
+        if library in (machine.reader.name(one) for one in read_header(machine.reader, path).needed):
             return path
     return next(iter(compiled_of(case)), None)
 
@@ -77,15 +77,15 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
 def _ways_out(
     case: Case, machine: Machine, library: str, owner: Installed | None, evidence: list[Evidence]
 ) -> list[Remedy]:
-    facts, interpreter, found = machine.facts, case.interpreter, []
+    reader, interpreter, found = machine.reader, case.interpreter, []
     if owner is not None:
         lost = [file for file in owner.files or [] if file.rpartition("/")[2] == library]
-        if lost and not facts.exists(facts.join(owner.site, *lost[0].split("/"))):
-            record = facts.join(owner.path, "RECORD")
+        if lost and not reader.exists(reader.join(owner.site, *lost[0].split("/"))):
+            record = reader.join(owner.path, "RECORD")
             evidence.append(Evidence(fact=f"its record lists {lost[0]}, which is gone", source=record, path=record))
             return [reinstall(machine, interpreter, owner)]
         here = {one.key for one in machine.installed(case.sites)}
-        unmet = [one.line for one in asked_by(owner, interpreter, facts.system) if one.key not in here]
+        unmet = [one.line for one in asked_by(owner, interpreter, reader.system) if one.key not in here]
         if unmet:
             mend = remedies.install(machine, interpreter, unmet[0], *unmet[1:])
             mend.says = f"install what {owner.name} requires and is not here: it may bring {library}"
@@ -93,10 +93,10 @@ def _ways_out(
     place = _elsewhere(case, machine, library)
     if place is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
-        variable = "DYLD_LIBRARY_PATH" if facts.system == "macos" else "LD_LIBRARY_PATH"
-        argv = ["env", f"{variable}={facts.parent(place)}", *case.command]
+        variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
+        argv = ["env", f"{variable}={reader.parent(place)}", *case.command]
         found.append(
-            Remedy(says=f"run it with {facts.parent(place)} searched", steps=[remedies.command(machine, argv)])
+            Remedy(says=f"run it with {reader.parent(place)} searched", steps=[remedies.command(machine, argv)])
         )
     bringer = remedies.bringer_of_library(machine, library)
     if bringer is not None:
@@ -109,11 +109,11 @@ def _ways_out(
 
 def _elsewhere(case: Case, machine: Machine, library: str) -> str | None:
     """The library in a folder that may hold some and is not searched: the prefixes' own, local and optional ones."""
-    facts = machine.facts
-    folders = [facts.join(case.interpreter.prefix, "lib"), facts.join(case.interpreter.base_prefix, "lib")]
-    if facts.system != "windows":
+    reader = machine.reader
+    folders = [reader.join(case.interpreter.prefix, "lib"), reader.join(case.interpreter.base_prefix, "lib")]
+    if reader.system != "windows":
         folders += ["/usr/local/lib", "/usr/local/lib64", "/opt/homebrew/lib"]
-        folders += [facts.join("/opt", name, "lib") for name in facts.names("/opt")]
+        folders += [reader.join("/opt", name, "lib") for name in reader.names("/opt")]
     for site in case.sites:
-        folders += [facts.join(site, name) for name in facts.names(site) if name.endswith((".libs", ".dylibs"))]
-    return next((path for path in (facts.join(one, library) for one in folders) if facts.is_file(path)), None)
+        folders += [reader.join(site, name) for name in reader.names(site) if name.endswith((".libs", ".dylibs"))]
+    return next((path for path in (reader.join(one, library) for one in folders) if reader.is_file(path)), None)

@@ -37,13 +37,13 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     if match is None:
         return None
     version = match[2]
-    library, needer = (str(machine.facts.path.normpath(one)) for one in (match[1], match[3]))
+    library, needer = (str(machine.reader.path.normpath(one)) for one in (match[1], match[3]))
     family = version.rpartition("_")[0]
-    gives = [one for one in read_header(machine.facts, library).gives if one.rpartition("_")[0] == family]
+    gives = [one for one in read_header(machine.reader, library).gives if one.rpartition("_")[0] == family]
     newest = max(gives, key=numbers_of, default=None)
     owner, of_library = case.owner(needer), case.owner(library)
     evidence = [
-        Evidence(fact=f"it asks {machine.facts.name(library)} for {version}", source=needer, path=needer),
+        Evidence(fact=f"it asks {machine.reader.name(library)} for {version}", source=needer, path=needer),
         Evidence(
             fact=f"the newest it has is {newest}" if newest else f"it lacks {version}", source=library, path=library
         ),
@@ -53,7 +53,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="library-too-old",
         certainty="proven",
-        says=f"{machine.facts.name(library)} is too old for {machine.facts.name(needer)}: asked for {version}"
+        says=f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}"
         + (f", present {newest}" if newest else ""),
         evidence=evidence,
         remedies=_ways_out(case, machine, newest, owner, of_library),

@@ -52,20 +52,20 @@ def _emptied(case: Case) -> str | None:
 
 
 def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
-    facts, found = machine.facts, []
+    reader, found = machine.reader, []
     for site in case.sites:
-        for name in facts.names(site):
-            path = facts.join(site, name)
+        for name in reader.names(site):
+            path = reader.join(site, name)
             if name.endswith("_finder.py") and name.startswith("__editable__"):
-                target = finder_mapping(facts, path).get(top)
-                gone = target is not None and not facts.exists(target) and not facts.exists(target + ".py")
+                target = finder_mapping(reader, path).get(top)
+                gone = target is not None and not reader.exists(target) and not reader.exists(target + ".py")
                 if target is not None and gone:
                     found.append(_Link(path, 1, target, _called(case, machine, name, top)))
             elif name.endswith((".pth", ".egg-link")) and _is_for(case, machine, name, top):
-                text = facts.text_or_none(path, _LIMIT) or ""
+                text = reader.text_or_none(path, _LIMIT) or ""
                 for number, line in enumerate(text.splitlines(), 1):
                     folder = line.strip()
-                    if facts.path.isabs(folder) and not facts.exists(folder):
+                    if reader.path.isabs(folder) and not reader.exists(folder):
                         found.append(_Link(path, number, folder, _called(case, machine, name, top)))
                         break
     return found
@@ -77,7 +77,7 @@ def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
         if one.is_wheel and one.lists(name):
             listed = [
                 line.strip()
-                for line in (machine.facts.text_or_none(machine.facts.join(one.path, "top_level.txt")) or "").split()
+                for line in (machine.reader.text_or_none(machine.reader.join(one.path, "top_level.txt")) or "").split()
             ]
             return top in listed if listed else canonical(one.name) == canonical(top)
     stem = name.rpartition(".")[0]
@@ -88,7 +88,7 @@ def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
         return any(
             other.endswith(".egg-link") and canonical(other[:-9]) == canonical(top)
             for site in case.sites
-            for other in machine.facts.names(site)
+            for other in machine.reader.names(site)
         )
     return canonical(top) in words
 
@@ -127,18 +127,18 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
 
 def _moved_to(machine: Machine, folder: str, top: str) -> str | None:
     """A project that holds the module, beside a folder above the one that is gone."""
-    facts, gone = machine.facts, folder
+    reader, gone = machine.reader, folder
     for _ in range(3):
-        upper = facts.parent(gone)
-        if facts.is_folder(upper):
-            for name in facts.names(upper):
-                root = facts.join(upper, name)
+        upper = reader.parent(gone)
+        if reader.is_folder(upper):
+            for name in reader.names(upper):
+                root = reader.join(upper, name)
                 has_code = any(
-                    facts.exists(facts.join(root, *inner, last))
+                    reader.exists(reader.join(root, *inner, last))
                     for inner in ((), ("src",))
                     for last in (top, top + ".py")
                 )
-                if has_code and any(facts.is_file(facts.join(root, one)) for one in ("pyproject.toml", "setup.py")):
+                if has_code and any(reader.is_file(reader.join(root, one)) for one in ("pyproject.toml", "setup.py")):
                     return root
             return None
         gone = upper

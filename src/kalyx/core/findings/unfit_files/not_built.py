@@ -33,13 +33,13 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     parent, _, stem = (subject or "").rpartition(".")
     if not parent or namesakes(case):
         return None
-    facts, place = machine.facts, case.resolver.resolve(parent).place
+    reader, place = machine.reader, case.resolver.resolve(parent).place
     source = next(
         (
             path
             for folder in (place.portions if place is not None else [])
             for ending in _SOURCES
-            if facts.is_file(path := facts.join(folder, stem + ending))
+            if reader.is_file(path := reader.join(folder, stem + ending))
         ),
         None,
     )
@@ -69,11 +69,11 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 def _project_of(machine: Machine, path: str) -> str | None:
     """The project that a source file lies in: the nearest folder above that can be installed."""
-    facts, folder = machine.facts, machine.facts.parent(path)
+    reader, folder = machine.reader, machine.reader.parent(path)
     for _ in range(8):
-        if any(facts.is_file(facts.join(folder, name)) for name in PROJECT_FILES[:2]):
+        if any(reader.is_file(reader.join(folder, name)) for name in PROJECT_FILES[:2]):
             return folder
-        if facts.parent(folder) == folder or facts.name(folder) in ("site-packages", "dist-packages"):
+        if reader.parent(folder) == folder or reader.name(folder) in ("site-packages", "dist-packages"):
             return None
-        folder = facts.parent(folder)
+        folder = reader.parent(folder)
     return None

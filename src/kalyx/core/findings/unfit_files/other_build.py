@@ -34,7 +34,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter, trial = case.interpreter, case.trial
     own = interpreter.minor
     for path in namesakes(case):
-        if is_other_build(path, interpreter) and foreign(machine.facts, interpreter, path) is None:
+        if is_other_build(path, interpreter) and foreign(machine.reader, interpreter, path) is None:
             fact = f"its name says it is for Python {build_of(path)}; this is {own}"
             return _finding(case, machine, path, fact)
     words = trial.words if trial is not None else ""
@@ -67,5 +67,5 @@ def _said(words: str, own: str) -> str | None:
 
 
 def _finding(case: Case, machine: Machine, path: str, fact: str) -> Finding:
-    says = f"{machine.facts.name(path)} is not for this Python: {fact}"
+    says = f"{machine.reader.name(path)} is not for this Python: {fact}"
     return unfit(case, machine, case.interpreter, "other-build", path, (fact, says))

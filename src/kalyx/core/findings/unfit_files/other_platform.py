@@ -24,8 +24,8 @@ from kalyx.core.records import Finding
 def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter = case.interpreter
     for path in compiled_of(case):
-        reason = foreign(machine.facts, interpreter, path)
+        reason = foreign(machine.reader, interpreter, path)
         if reason is not None:
-            told = (f"its header says it is {reason}", f"{machine.facts.name(path)} is {reason}")
+            told = (f"its header says it is {reason}", f"{machine.reader.name(path)} is {reason}")
             return unfit(case, machine, interpreter, "other-platform", path, told)
     return None
