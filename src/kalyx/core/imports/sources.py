@@ -173,7 +173,8 @@ def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[FoundImport
                 module = "." * node.level + (node.module or "")
                 statement = f"from {module} import {', '.join(names)}"
                 yield FoundImport(statement=statement, module=node.module or "", names=names, path=path,
-                                  line=node.lineno, cell=cell, guarded=guarded, level=node.level, either=either)  # fmt: skip
+                                  line=node.lineno, cell=cell, guarded=guarded, level=node.level,
+                                  either=either)  # fmt: skip
         elif isinstance(node, ast.Try):
             pending += reversed(_tried(node, guarded, either))
         else:
