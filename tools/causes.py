@@ -13,7 +13,7 @@ import tempfile
 from pathlib import Path
 from xml.etree import ElementTree
 
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 
 ROOT = Path(__file__).resolve().parents[1]
 PAGE = ROOT / "docs" / "causes.md"

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.queries.here import seat_of_file
@@ -120,7 +120,7 @@ def test_every_pair_is_decided():
     for one, other in itertools.combinations(IMPORTS, 2):
         first = catalogue.in_order([other, one])[0]
         assert first == catalogue.in_order([one, other])[0]
-        declared = other in catalogue.stands_before(one), one in catalogue.stands_before(other)
+        declared = other in catalogue.precedes(one), one in catalogue.precedes(other)
         assert declared != (True, True), f"{one} and {other} each stand before the other"
         assert first == (other if declared[1] else one), f"the tiers say {one}, and nothing declares otherwise"
 
@@ -128,14 +128,13 @@ def test_every_pair_is_decided():
 @pytest.mark.parametrize("cause", catalogue.ABOUT)
 def test_only_what_the_tiers_do_not_say_is_declared(cause):
     names = list(catalogue.ABOUT)
-    for other, reason in catalogue.stands_before(cause).items():
+    for other, reason in catalogue.precedes(cause).items():
         assert names.index(other) < names.index(cause) and reason, "the tiers say it already"
     look = getattr(catalogue.module_of(cause), "look", None)
     kinds = {"Case", *(kind.__name__ for kind in (Failing, Missing, Tried, Raising))}
     assert look is None or look.__annotations__["case"] in kinds, "no case is of that kind"
     source = Path(catalogue.module_of(cause).__file__).read_text()
-    tiers = "|".join(tier.folder for tier in catalogue.TIERS)
-    assert not re.search(rf"from kalyx.core.findings.({tiers})", source), "no cause is another's library"
+    assert not re.search(r"from kalyx.core.diagnosis.(causes|conditions)", source), "no cause is another's library"
 
 
 def test_remedies_never_offer_an_unknown_name():

@@ -6,7 +6,7 @@ import pytest
 from msgspec.structs import replace
 
 from kalyx.core.actions import mending, version_cache
-from kalyx.core.findings import proving, remedies
+from kalyx.core.diagnosis import experiments, fixes
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.queries import here, survey
@@ -91,7 +91,7 @@ WHOSE = {
 @pytest.mark.parametrize("path", WHOSE)
 def test_whose_a_file_is(path):
     """Only what lies below the home folder or the tree, and what nobody installed."""
-    said = remedies.not_the_users_own(owned().machine(), path)
+    said = fixes.not_the_users_own(owned().machine(), path)
     assert said is None if WHOSE[path] is None else said is not None and WHOSE[path] in said, said
 
 
@@ -131,21 +131,21 @@ def test_what_experiments_prove(outcomes, ordered, monkeypatch):
     """A cause that an experiment refutes falls behind those that were only read; after four nothing more is tried."""
     causes = "abcde"[: len(outcomes)]
     told = dict(zip(causes, outcomes, strict=True))
-    experiments = {cause: Experiment(f"without {cause}:") for cause, outcome in told.items() if outcome is not None}
+    proposed = {cause: Experiment(f"without {cause}:") for cause, outcome in told.items() if outcome is not None}
     tried = []
 
     def conduct(case, experiment, runner, seconds):
         tried.append(experiment)
         return Tried(changed=experiment.says, outcome=told[experiment.says.split()[1][:-1]], seconds=0.1)
 
-    monkeypatch.setattr(proving, "conduct", conduct)
+    monkeypatch.setattr(experiments, "conduct", conduct)
     machine = SimpleNamespace(runner=object(), reader=Files().machine().reader, seconds=5.0)
-    case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=experiments.get)
-    found = proving.proven_first([finding(one) for one in causes], case, machine)
+    case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=proposed.get)
+    found = experiments.proven_first([finding(one) for one in causes], case, machine)
     assert [f"{one.cause} {one.certainty}" for one in found][: len(ordered)] == ordered and len(tried) <= 4
     machine.runner = None
-    found = proving.proven_first([finding(one) for one in causes], case, machine)
-    assert all(one.certainty == "likely" for one in found if one.cause in experiments), "without a trial nothing is proven"
+    found = experiments.proven_first([finding(one) for one in causes], case, machine)
+    assert all(one.certainty == "likely" for one in found if one.cause in proposed), "without a trial nothing is proven"
 
 
 @pytest.mark.parametrize("after, outcome", [(None, "imports"), ("No module named 'hive'", "finds nothing"), ("No module named 'comb'", "fails otherwise"),
@@ -180,7 +180,7 @@ SYSTEMS = {'ID=debian\n': "debian", 'ID="linuxmint"\nID_LIKE="ubuntu debian"\n':
 def test_whose_packages_the_system_has(text):
     files = Files()
     files["/etc/os-release"] = text
-    assert remedies._family(files.machine()) == SYSTEMS[text]
+    assert fixes._family(files.machine()) == SYSTEMS[text]
 
 
 @pytest.mark.parametrize("kind, versions, said", [("installation", ("3.11.7", "3.11.7"), "same"), ("installation", ("3.11.7", "3.9.2"), "differs"),

@@ -213,12 +213,12 @@ def test_what_changed_between_two_looks_is_said():
 
 @pytest.mark.parametrize("user, debian, says", [(0, "gcc", ["apt-get", "install", "-y", "gcc"]), (1000, "gcc", ["sudo", "apt-get", "install", "-y", "gcc"]), (0, None, None)])
 def test_a_package_of_the_system(user, debian, says):
-    from kalyx.core.findings import remedies
+    from kalyx.core.diagnosis import fixes
 
     files = Files()
     files["/etc/os-release"] = "ID=debian\n"
     machine = files.machine()
     machine.reader.user = user
-    made = remedies.of_system(machine, debian, "gcc", "gcc")
+    made = fixes.of_system(machine, debian, "gcc", "gcc")
     assert (made.steps[0].command if made is not None else None) == says
 

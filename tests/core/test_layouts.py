@@ -2,10 +2,10 @@
 
 import pytest
 
+from kalyx.core.diagnosis.fixes import install
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.findings.remedies import install
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine

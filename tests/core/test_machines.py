@@ -5,10 +5,10 @@ import os
 
 import pytest
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server, kernel_folders

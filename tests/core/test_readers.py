@@ -5,11 +5,11 @@ import json
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
-from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import parse_spec
 from kalyx.core.packages import requirements

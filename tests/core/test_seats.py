@@ -4,8 +4,8 @@ import json
 
 import pytest
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast

@@ -21,7 +21,7 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.text.blinding import Blinding
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import Moor, make_environment, put_in, tree, without_times

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.findings import catalogue
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from tests.conftest import make_environment, tree

@@ -87,7 +87,7 @@ def kernels(prefix: str, **_: object) -> list[str]:
 
 def causes(prefix: str, **_: object) -> list[str]:
     """The names of causes."""
-    from kalyx.core.findings import catalogue
+    from kalyx.core.diagnosis import catalogue
 
     return list(catalogue.ABOUT)
 

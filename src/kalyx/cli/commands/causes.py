@@ -8,7 +8,7 @@ from kalyx.cli.context import Call
 from kalyx.cli.render.colours import BLUE, QUIET
 from kalyx.cli.render.screen import wrap
 from kalyx.core.answers import CausesAnswer
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.records import KalyxError
 from kalyx.core.text.nearness import distance
 

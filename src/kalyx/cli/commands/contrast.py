@@ -9,7 +9,7 @@ import msgspec
 from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast

@@ -6,7 +6,7 @@ import argparse
 
 from kalyx.cli.context import Call
 from kalyx.core.answers import KernelsAnswer
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.kernels.folders import kernel_folders
 from kalyx.core.records import Unread
 from kalyx.core.system import Reader, Unreadable

@@ -12,7 +12,7 @@ from kalyx.core import signals
 from kalyx.core.actions import filling, registering
 from kalyx.core.actions.registering import Order, Plan
 from kalyx.core.actions.requested import wants
-from kalyx.core.findings.conditions import kernel_package_absent
+from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.context import Call
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.records import KalyxError

@@ -15,8 +15,8 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.actions.journal import Working, forget
+from kalyx.core.diagnosis.causes.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.environments.journal import entry_of
-from kalyx.core.findings.nothing_starts.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.records import KalyxError
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import distrust

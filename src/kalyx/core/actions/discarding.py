@@ -19,16 +19,16 @@ from kalyx.core.actions import managed_envs, registering
 from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.preparing import MAKERS_NAMES
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.environments.journal import Entry, Work, entry_of
-from kalyx.core.environments.managed_envs import made_prefixes
-from kalyx.core.environments.reading import View, looks_like_environment, read_environment
-from kalyx.core.findings.nothing_starts.half_made import (
+from kalyx.core.diagnosis.causes.half_made import (
     BEFORE_FOLDER,
     CLAIM,
     DISCARDED_MARK,
     MARK_FILE,
     UNFINISHED_MARK,
 )
+from kalyx.core.environments.journal import Entry, Work, entry_of
+from kalyx.core.environments.managed_envs import made_prefixes
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import DiscardAnswer
 from kalyx.core.packages.metadata import installed_in

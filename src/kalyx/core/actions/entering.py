@@ -7,8 +7,8 @@ else the line puts its programs first on ``PATH``, which is what counts.
 from __future__ import annotations
 
 from kalyx.core.answers import EnterAnswer
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import View, view_of
-from kalyx.core.findings import catalogue
 from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Seat

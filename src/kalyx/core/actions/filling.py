@@ -18,7 +18,7 @@ from kalyx.core.actions.installer import Installer, held
 from kalyx.core.actions.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.actions.proving import proofs, running_in
 from kalyx.core.actions.requested import InstallSpec
-from kalyx.core.findings import remedies
+from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import FillAnswer
 from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
@@ -78,7 +78,7 @@ def _deed(move: VersionChange) -> str:
 
 def _refuse(machine: Machine, order: Order, installer: Installer, packages: list[Package]) -> None:
     prefix, executable = order.environment.prefix, order.interpreter.executable
-    keeper = remedies.keeper_of(machine, order.interpreter)
+    keeper = fixes.keeper_of(machine, order.interpreter)
     if keeper is not None:
         what = "take it out" if order.remove else f"add {', '.join(sorted(order.wants.keys)) or 'it'}"
         raise KalyxError(f"{visible(prefix)} is kept by {keeper}: {what} there, or use an environment of your own")

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from kalyx.core.actions.installer import run_to_end
+from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import looks_like_environment
-from kalyx.core.findings import remedies
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
@@ -104,6 +104,6 @@ def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ..
     if argv[0] in ("rm", "mv"):
         links = machine.reader.kind
         for path in [word for word in argv[1:] if machine.reader.path.isabs(word) and links(word) is not None]:
-            whose = remedies.not_the_users_own(machine, path)
+            whose = fixes.not_the_users_own(machine, path)
             if whose is not None:
                 raise KalyxError(f"{visible(path)} belongs to {visible(whose)}: nothing was done")

@@ -20,10 +20,10 @@ from kalyx.core.actions.inventory import moves
 from kalyx.core.actions.journal import Working
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
+from kalyx.core.diagnosis.causes.half_made import UNFINISHED_MARK
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.findings.nothing_starts.half_made import UNFINISHED_MARK
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kalyx.core.actions.installer import run_to_end
-from kalyx.core.findings.taking_back import inverse
+from kalyx.core.diagnosis.undo import inverse
 from kalyx.core.machine import Machine
 from kalyx.core.records import KalyxError, Remedy
 from kalyx.core.system import Reader

@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.answers import ContrastAnswer, Difference
-from kalyx.core.findings.shared.conditions import BROUGHT_ALONG
+from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.records import Evidence, Interpreter, Kernel, Package, Seat
 from kalyx.core.text.names import canonical

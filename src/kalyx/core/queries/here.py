@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.answers import HereAnswer
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of, with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.packages.project import Project, project_of

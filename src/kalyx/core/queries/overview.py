@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from msgspec import Struct
 
 from kalyx.core.answers import CauseText, HereAnswer, SurveyAnswer, WhyAnswer
-from kalyx.core.findings import catalogue
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.formats.headers import COMPILED
 from kalyx.core.machine import Machine
 from kalyx.core.outcomes import Picture

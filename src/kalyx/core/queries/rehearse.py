@@ -11,8 +11,8 @@ from contextlib import nullcontext
 
 from msgspec import Struct
 
+from kalyx.core.diagnosis.conditions import no_answer
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.findings.conditions import no_answer
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.consent import let_through

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.findings import catalogue
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.findings.in_front import no_parent_package, shadowed
+from kalyx.core.diagnosis.causes import no_parent_package, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder

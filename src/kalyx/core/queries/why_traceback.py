@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from kalyx.core.answers import WhyAnswer
-from kalyx.core.findings.conditions import not_the_environment
-from kalyx.core.findings.shared.brought import modules_of_listed
+from kalyx.core.diagnosis.conditions import not_the_environment
+from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.invocation import FROM_TEXT

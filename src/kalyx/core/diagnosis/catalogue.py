@@ -1,0 +1,310 @@
+"""The list of all causes, what each is found about, and the order they come in.
+
+The order is that of the tiers below, from top to bottom and within a tier as listed: a cause that says why others seem
+to hold comes before them. Where a cause stands before one of a higher place, its module says so (``PRECEDES``).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from functools import cache
+from importlib import import_module
+from types import ModuleType
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from kalyx.core.diagnosis.undo import with_undo
+from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
+from kalyx.core.system import Unreadable
+
+if TYPE_CHECKING:  # what only explains an import is loaded where one is explained
+    from kalyx.core.answers import CauseText
+    from kalyx.core.imports.case import Case, DeadSeat
+
+
+class Tier(Struct, frozen=True):
+    """Causes of one kind: what they have in common, and each with what it is found about."""
+
+    name: str
+    says: str
+    about: dict[str, str]
+
+
+TIERS = [
+    Tier("dead_seat", "the seat starts nothing", {
+        "unreadable": "environment import",
+        "half-made": "environment import",
+        "base-gone": "environment import",
+        "no-interpreter": "environment import",
+        "interpreter-gone": "import kernel seat",
+    }),
+    Tier("misleading", "the seat, or its start-up, is not what it seems", {
+        "name-misleads": "import kernel",
+        "activation-differs": "seat import",
+        "installer-elsewhere": "seat import",
+        "startup-broken": "import",
+        "checker-only": "import",
+    }),
+    Tier("broken_files", "a file is broken, or not for this system", {
+        "link-broken": "import",
+        "not-built": "import",
+        "gutted": "import",
+        "damaged": "import",
+        "other-platform": "import",
+        "other-build": "import",
+        "library-missing": "import",
+        "library-too-old": "import",
+    }),
+    Tier("shadowing", "something else answers to the name", {
+        "older-wins": "import",
+        "shadowed": "import",
+        "folder-answers": "import",
+        "namespace-split": "import",
+        "stale-in-memory": "import",
+        "no-parent-package": "import",
+        "circular": "import",
+    }),
+    Tier("unreachable", "it is here, and out of reach", {
+        "base-hidden": "import",
+        "user-site-off": "import",
+        "project-not-installed": "import",
+        "path-cut": "import",
+        "stubs-only": "import",
+    }),
+    Tier("wrong_python", "it is for another Python", {
+        "syntax-newer": "import",
+        "syntax-older": "import",
+        "stdlib-gone": "import",
+        "stdlib-newer": "import",
+        "stdlib-part-missing": "import",
+        "other-minor": "import",
+    }),
+    Tier("wrong_version", "it wants another package, or another version", {
+        "unmet": "import",
+        "binary-mismatch": "import",
+        "optional": "import",
+        "other-distribution": "import",
+        "submodule-gone": "import",
+        "name-gone": "import",
+    }),
+    Tier("fallback", "nothing more specific is known", {
+        "seat-differs": "import",
+        "elsewhere": "import",
+        "misnamed": "import",
+        "misspelt": "import",
+        "hangs": "import",
+        "crashes": "import",
+        "raises": "import",
+        "absent": "import",
+    }),
+    # What no import needs to fail for: these stand side by side.
+    Tier("conditions", "of an environment, a seat, a kernel, a command, or of Kalyx itself", {
+        "moved": "environment",
+        "mixed-versions": "environment",
+        "in-version-control": "environment seat",
+        "kernel-absent": "seat",
+        "program-absent": "program",
+        "first-line-dead": "program",
+        "kernel-package-absent": "kernel",
+        "twin": "kernel",
+        "hidden": "kernel",
+        "spec-unreadable": "kernel",
+        "shell-elsewhere": "kernel",
+        "server-bound": "kernel",
+        "no-answer": "rehearsal",
+        "not-the-environment": "traceback",
+        "not-asked": "refusal",
+    }),
+]  # fmt: skip
+
+TIER_OF = {cause: tier for tier in TIERS for cause in tier.about}
+
+# Name of the cause, and what it is found about: this is what Kalyx knows.
+ABOUT = {cause: about for tier in TIERS for cause, about in tier.about.items()}
+
+
+@cache
+def module_of(cause: str) -> ModuleType:
+    """The module that knows a cause."""
+    folder = "conditions" if TIER_OF[cause].name == "conditions" else "causes"
+    return import_module(f"kalyx.core.diagnosis.{folder}.{cause.replace('-', '_')}")
+
+
+def precedes(cause: str) -> dict[str, str]:
+    """The causes of a higher place that this one stands before all the same, each with the reason."""
+    declared: dict[str, str] = getattr(module_of(cause), "PRECEDES", {})
+    return declared
+
+
+def suppressed_by_others(cause: str) -> bool:
+    """Whether it is not said at all beside one that stands before it, which says the same and more."""
+    return bool(getattr(module_of(cause), "SUPPRESSED_BY_OTHERS", False))
+
+
+def text_of(cause: str) -> CauseText:
+    """A cause explained: from its module's docstring, and its place among the others."""
+    from kalyx.core.answers import CauseText
+
+    says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
+    teaching, sign, example = rest.partition("\nHas it:")
+    words = " ".join(teaching.split())
+    apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
+    return CauseText(
+        name=cause, about=ABOUT[cause], says=says, tier=TIER_OF[cause].says, before=precedes(cause),
+        example=(sign + example).strip(), told_apart=apart.removesuffix("."), mends=mends.removesuffix("."),
+    )  # fmt: skip
+
+
+@cache
+def _about(kind: str) -> tuple[str, ...]:
+    return tuple(cause for cause, about in ABOUT.items() if kind in about.split())
+
+
+def ready() -> None:
+    """Load every cause that an import can have."""
+    for cause in _about("import"):
+        module_of(cause)
+
+
+def in_order(causes: Iterable[str]) -> list[str]:
+    """The most specific first: as the tiers list them, but for what declares that it stands before others."""
+    present = set(causes)
+    left = [cause for cause in ABOUT if cause in present]
+    found: list[str] = []
+    while left:
+        first = next(one for one in left if not any(one in precedes(other) for other in left))
+        left.remove(first)
+        found.append(first)
+    return found
+
+
+def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
+    """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
+    from kalyx.core.imports.case import Case, DeadSeat
+
+    found = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
+    by_cause = {finding.cause: finding for finding in found}
+    ordered = [by_cause[cause] for cause in in_order(by_cause)]
+    if isinstance(case, Case):
+        from kalyx.core.diagnosis.experiments import proven_first
+
+        ordered = proven_first(ordered, case, machine)
+    return [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
+
+
+def _looked(look: Callable[..., Finding | None], subject: object, machine: Machine) -> Finding | None:
+    """What a cause finds; one that the system keeps from looking spoils its own line, not the others'."""
+    try:
+        finding = look(subject, machine)
+        for remedy in finding.remedies if finding is not None else []:
+            with_undo(remedy, machine)
+        return finding
+    except (KalyxError, Unreadable, OSError) as refusal:
+        name = look.__module__.rpartition(".")[2].replace("_", "-")
+        reason = refusal.says if isinstance(refusal, KalyxError) else str(refusal)
+        machine.unread.append(Unread(path=name, reason=f"could not be looked for: {reason}"))
+        return None
+
+
+def _of_case(case: Case, machine: Machine) -> list[Finding]:
+    """Every cause looks that can be true of a case of this kind: the type that its ``look`` takes says which."""
+    kinds = {type(kind).__name__: kind for kind in case.kinds()}
+    found = []
+    for cause in _about("import"):
+        look = getattr(module_of(cause), "look", None)
+        kind = kinds.get(look.__annotations__["case"]) if look is not None else None
+        finding = _looked(look, kind, machine) if look is not None and kind is not None else None
+        if finding is not None:
+            found.append(finding)
+    return found
+
+
+def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
+    """What is wrong with the environment that the seat names, where it lies in one; and what the seat itself says."""
+    if case.seat.seat == "notebook" and case.kernel is None:
+        absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine)
+        if absent is not None:
+            return [absent]  # with the lines that here prints
+    found = _of_environment_at(case.source or "", machine)
+    for cause in TIERS[0].about:
+        look = getattr(module_of(cause), "look_at_dead", None)
+        finding = _looked(look, case, machine) if look is not None else None
+        if finding is not None and cause not in {one.cause for one in found}:
+            found.append(finding)
+    return found
+
+
+def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
+    """What keeps the environment from starting that a path names, or that the interpreter of this path lies in."""
+    reader = machine.reader
+    if reader.path.isabs(named):
+        for prefix in (named, reader.parent(reader.parent(named))):
+            if looks_like_environment(reader, prefix):
+                judged = judge_environment(read_environment(reader, prefix), machine)
+                return [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
+    return []
+
+
+# Conditions of a kernel that show while the folders are listed: their modules know the way out.
+_FOUND_BY_LISTING = {"hidden", "spec-unreadable"}
+
+
+def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
+    """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold."""
+    for cause in _about("kernel"):
+        if cause in _FOUND_BY_LISTING and cause not in kernel.conditions:
+            continue
+        finding = _looked(module_of(cause).look_at_kernel, kernel, machine)
+        if finding is None:
+            continue
+        if cause in kernel.conditions:
+            kernel.findings = [finding if one.cause == cause else one for one in kernel.findings]
+        else:
+            kernel.conditions.append(cause)
+            kernel.findings.append(finding)
+        if cause == "interpreter-gone":
+            _mended_by_its_environment(kernel, finding, machine)
+    return kernel
+
+
+def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
+    """A kernel whose environment is still there, and starts nothing: to mend that comes before removing the kernel."""
+    for cause in _of_environment_at(kernel.command[0], machine)[:1]:
+        known = {(one.path, one.fact) for one in finding.evidence}
+        finding.evidence += [one for one in cause.evidence if (one.path, one.fact) not in known]
+        finding.remedies = cause.remedies + finding.remedies
+
+
+def judge_environment(view: View, machine: Machine) -> Environment:
+    """The environment with its condition (the worst found) and the findings filled in."""
+    environment = view.environment
+    if environment.findings:
+        return environment
+    for cause in _about("environment"):
+        if cause == "unreadable":
+            continue  # asked last
+        finding = _looked(module_of(cause).look_at_environment, view, machine)
+        if finding is not None:
+            environment.findings.append(finding)
+    # Asked when all was looked at. What may not be read is not gone: nothing that follows from not finding something
+    # may be said then.
+    unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
+    if unreadable is not None:
+        tracked = [one for one in environment.findings if one.cause == "in-version-control"]
+        environment.findings = [unreadable, *tracked]
+    grave = [one.cause for one in environment.findings if not getattr(module_of(one.cause), "IS_SOUND", False)]
+    if grave:
+        environment.condition = grave[0]
+    return environment
+
+
+def judge_seat(seat: Seat, machine: Machine) -> Seat:
+    """The seat with what is wrong about it filled in."""
+    for cause in _about("seat"):
+        finding = _looked(module_of(cause).look_at_seat, seat, machine)
+        if finding is not None:
+            seat.findings.append(finding)
+    return seat

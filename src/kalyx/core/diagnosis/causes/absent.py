@@ -1,0 +1,76 @@
+"""Nothing that provides it is found in any environment that Kalyx knows on this machine.
+
+Told apart: all environments known here were read, and none has it.
+Mends it: install the distribution that brings it, once you know which.
+
+Has it:
+    asked in heath: import broodmap
+
+Only looks like it (it is in another environment):
+    orchard has broodmap 1.0
+    asked in heath: import broodmap
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import Brought, brought_by, listed_part
+from kalyx.core.diagnosis.shared.failing import asked_here
+from kalyx.core.imports.case import Missing
+from kalyx.core.machine import Machine
+from kalyx.core.packages.removals import requirement_with
+from kalyx.core.packages.requirements import asked_by, speaks_of
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.names import canonical
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Brought | None:
+    """The distribution of this name that an extra of something installed here asks for."""
+    key = canonical(missing)
+    for one in machine.installed(case.sites):
+        if speaks_of(one, key):
+            for asked in asked_by(one, case.interpreter, machine.reader.system, extras=True):
+                if asked.key == key:
+                    by = f"the extra {asked.extra} of {one.name}" if asked.extra else f"what {one.name} requires"
+                    return Brought(asked.line, None, by, one.path)
+    return None
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing = case.missing
+    searched = len(case.search.entries)
+    where = case.environment.name if case.environment else case.interpreter.prefix
+    evidence = [
+        Evidence(fact=f"no {missing} on the search path of {where}", source=f"{searched} entries read"),
+        Evidence(
+            fact=f"no environment known here has {missing.split('.')[0]}",
+            source=f"{len(machine.all_environments)} environments read",
+        ),
+    ]
+    if not case.missing_is_asked:
+        evidence = asked_here(case, missing) + evidence
+    known = listed_part(case.module if case.missing_is_asked else missing)
+    if known is None and "." not in missing:
+        known = brought_by(machine, missing)
+    if known is None and "." not in missing:
+        known = _asked_for_by_an_extra(case, machine, missing)
+    if known is not None:
+        evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))
+        mend = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
+    else:
+        argv = [case.interpreter.executable, "-m", "pip", "install"]
+        if fixes.keeper_of(machine, case.interpreter) is not None:
+            own, _ = fixes.own_environment(machine, case.interpreter, [])
+            argv = [*own, *(["--want"] if own[1] == "prepare" else [])] if own is not None else []
+        line = f"find out which distribution brings {missing} (nothing that Kalyx read says so)"
+        line += f"; then install that one: {machine.line(argv)} NAME" if argv else ""
+        mend = Remedy(says="its distribution is not known here", steps=[fixes.by_hand(line)])
+    return Finding(
+        cause="absent",
+        certainty="proven" if case.trial is not None else "likely",
+        says=f"{missing} is nowhere that Kalyx knows: {len(machine.all_environments)} environments were read",
+        evidence=evidence,
+        remedies=[mend],
+    )

@@ -1,0 +1,92 @@
+"""The prompt's environment is on, by its variable, and python is another one.
+
+Told apart: the variable that activation sets and the python that comes first on the path name two environments.
+Mends it: enter it again, or leave it.
+
+Has it:
+    the shell has entered orchard, and PATH finds python in heath
+    asked about the shell
+
+Only looks like it (both are the same):
+    the shell has entered orchard, and PATH finds python in orchard
+    asked about the shell
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Evidence, Finding, Remedy, Seat
+from kalyx.core.seats.shell import ACTIVATION
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """Of an import in the shell: where what is missing is in the environment that it claims to have entered."""
+    finding = look_at_seat(case.seat, machine) if case.missing_is_asked else None
+    if finding is None:
+        return None
+    reader, claimed = machine.reader, finding.evidence[0].fact.partition("=")[2]
+    environment = machine.environment_named(reader.real(claimed))
+    if environment is None:  # renamed: its own script still says where it was
+        environment = next((one for one in machine.all_environments if _claims(machine, one, claimed)), None)
+    resolver = machine.resolver(environment) if environment is not None else None
+    if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
+        return None
+    if not reader.exists(claimed):
+        finding.says = f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
+        line = fixes.by_hand(machine.line_to_enter(environment.prefix))
+        finding.remedies = [Remedy(says=f"enter {environment.name} where it is now", steps=[line])]
+    return finding
+
+
+def _claims(machine: Machine, environment: Environment, path: str) -> bool:
+    from kalyx.core.diagnosis.shared.activation import spoken_place
+
+    spoken = spoken_place(machine, environment.prefix)
+    return spoken is not None and machine.reader.same_path(spoken[0], path)
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    if seat.seat != "shell":
+        return None
+    reader = machine.reader
+    for name in ACTIVATION:
+        value = seat.variables.get(name)
+        if not value or not reader.path.isabs(value):
+            continue
+        key = reader.real(value)
+        if seat.environment is not None and seat.environment.key == key:
+            return None  # a base kept by a manager's own records below an entered environment keeps its own variable
+        runs = seat.environment.name if seat.environment else "nothing"
+        is_there = reader.exists(value)
+        evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]
+        if seat.interpreter is not None:
+            path = seat.interpreter.executable
+            evidence.append(Evidence(fact=f"python on PATH is of {runs}", source=path, path=path))
+        if not is_there:
+            evidence.append(Evidence(fact="that folder is not there any more", source=value))
+        mends = []
+        script = reader.join(value, "bin", "activate")
+        if reader.is_file(script) and reader.system != "windows":
+            word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
+            line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
+            mends.append(Remedy(says="enter it again", steps=[fixes.by_hand(line)]))
+        else:
+            mends.append(Remedy(says="leave it", steps=[fixes.by_hand("close this shell and open another")]))
+        return Finding(
+            cause="activation-differs",
+            certainty="proven",
+            says=f"this shell claims {reader.name(value)} is on, and python starts {runs}",
+            evidence=evidence,
+            remedies=mends,
+        )
+    return None
+
+
+def _ending(shell: str) -> str:
+    return {"fish": ".fish", "tcsh": ".csh", "csh": ".csh"}.get(shell, "")

@@ -1,0 +1,80 @@
+"""The installation under this environment was removed or upgraded away.
+
+Told apart: the settings name a base whose files are not there.
+Mends it: make the environment anew on a Python that is here.
+
+Has it:
+    heath stands on /opt/old, which is gone
+    asked about heath
+
+Only looks like it (it never had an interpreter):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.conditions import anew, condition, packages_of_others, remake, same_minor
+from kalyx.core.environments.reading import View
+from kalyx.core.interpreters.reading import NotAnInterpreter
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    problem, settings = view.problem, view.settings
+    if view.interpreter is not None and view.environment.kind == "virtual":
+        return _upgraded(view, machine)
+    if view.interpreter is not None or problem is None or view.environment.kind == "installation":
+        return None
+    if "half-made" in {finding.cause for finding in view.environment.findings}:
+        return None
+    evidence = [Evidence(fact=problem.reason, source=problem.path, path=problem.path)]
+    if settings is not None and settings.get("home"):
+        home = f"home = {settings.get('home')}"
+        evidence.append(Evidence(fact=home, source=settings.path, path=settings.path, line=settings.line("home")))
+    base = same_minor(view, machine)
+    if base is not None:
+        mends = [remake(view, machine, base)]
+    else:
+        line = (
+            f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
+        )
+        mends = [Remedy(says="make it anew", steps=[fixes.by_hand(line)])]
+        made = anew(view, machine)
+        if made is not None:
+            mends.insert(0, made)
+    if _is_own_fault(problem, machine):
+        says = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
+        return condition("no-interpreter", says, evidence, mends)
+    return condition("base-gone", "the installation it stands on is gone", evidence, mends)
+
+
+def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
+    """Whether the file in the environment itself is what does not start, and leads nowhere else."""
+    reader = machine.reader
+    return reader.is_file(problem.path) and reader.same_path(reader.real(problem.path), problem.path)
+
+
+def _upgraded(view: View, machine: Machine) -> Finding | None:
+    """The same path now starts another minor version, which does not see the packages."""
+    environment, interpreter = view.environment, view.interpreter
+    if interpreter is None or environment.site_packages or machine.reader.system == "windows":
+        return None
+    minor = interpreter.minor
+    others = packages_of_others(machine, environment.prefix, minor)
+    if not others:
+        return None
+    made_for, site = others[-1]
+    evidence = [
+        Evidence(fact=f"its packages are for {made_for}", source=site, path=site),
+        Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
+    ]
+    old = [one for one in machine.interpreters if one.minor == made_for]
+    if old:
+        mends = [remake(view, machine, old[0])]
+    else:
+        line = f"no Python {made_for} is on this machine; install one, or make the environment anew for {minor}"
+        mends = [Remedy(says="make it anew", steps=[fixes.by_hand(line)])]
+    return condition("base-gone", f"its base went from {made_for} on to {minor}", evidence, mends)

@@ -1,0 +1,70 @@
+"""It is in the installation below, whose packages this environment does not see.
+
+Told apart: the base has the module, and the settings leave the base's packages out.
+Mends it: install it into the environment itself.
+
+Has it:
+    base has hivescale 2.1
+    asked in heath: import hivescale
+
+Only looks like it (another environment has it, the base has not):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.reading import view_of
+from kalyx.core.environments.searchpath import search_path
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.resolver import Resolver
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    interpreter, missing = case.interpreter, case.missing
+    if interpreter.prefix == interpreter.base_prefix:
+        return None
+    view = view_of(machine.reader, interpreter)
+    if view.settings is None or view.settings.sees_base:
+        return None
+    try:
+        base = read_interpreter(machine.reader, interpreter.real_executable)
+    except NotAnInterpreter:
+        return None
+    search = search_path(machine.reader, base, Invocation(no_user=True))
+    resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)
+    place = resolver.resolve(missing).place
+    if place is None or place.kind in ("builtin", "namespace"):
+        return None
+    owner = owner_of(machine.reader, search.site_packages, place.path)
+    line = view.settings.line("include-system-site-packages")
+    requirement = owner.name if owner else missing.split(".")[0]
+    switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
+    case.propose("base-hidden", Experiment(f"with the base's {place.entry} on the path", put=(place.entry,)))
+    return Finding(
+        cause="base-hidden",
+        certainty="proven",
+        says=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
+        evidence=[
+            Evidence(fact=f"{missing} is in the base", source=place.path, path=place.path),
+            Evidence(
+                fact="include-system-site-packages = " + (view.settings.get("include-system-site-packages") or "false"),
+                source=view.settings.path,
+                path=view.settings.path,
+                line=line,
+            ),
+        ],
+        remedies=[
+            fixes.install(machine, interpreter, requirement),
+            Remedy(says="let it see the base's packages", steps=[fixes.by_hand(switch)]),
+        ],
+    )

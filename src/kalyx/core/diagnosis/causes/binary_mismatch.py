@@ -1,0 +1,127 @@
+"""It was compiled against another version of a package that it calls into.
+
+Told apart: the message is one of a compiled part that checks whom it was built against, and that package is here in
+another version.
+Mends it: both packages from releases made for each other: the compiled one installed again.
+
+Has it:
+    heath has combcore 1.0 compiled against hivescale 2.1, and hivescale 1.0
+    asked in heath: import combcore
+
+Only looks like it (its own code raises for another reason):
+    heath has combcore 1.0 that raises on import
+    asked in heath: import combcore
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import broken_requirement, compiled_of, files_of, owned, reinstall
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.names import canonical
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
+
+_SIZE = pattern(
+    r"(?<![\w.])([\w.]+)\.\w+ size changed, may indicate binary incompatibility\."
+    r" Expected (\d+) from C header, got (\d+)"
+)
+_API = pattern(r"compiled against (?:API|ABI) version (0x[0-9a-f]+) but this version of (\w+) is (0x[0-9a-f]+)")
+_MAJOR = pattern(r"compiled (?:using|against|with) (\w+) (\d+)\.x cannot be run in")
+_PLAIN = pattern(
+    r"(?:compiled|built) (?:against|with|for|using) (?:version )?([A-Za-z][\w.-]*?) (?:version )?v?(\d+(?:\.\d+)*)"
+)
+_LACKS = (
+    "_ARRAY_API not found",
+    "numpy.core.multiarray failed to import",
+    "numpy._core.multiarray failed to import",
+    "_UFUNC_API not found",
+)
+
+
+class _Told(Struct):
+    """The other package, the words that say so, and which way it must move: newer, older, or to a version."""
+
+    module: str
+    words: str
+    newer: bool | None = None
+    below_major: bool = False
+    version: str | None = None
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    if not (trial.chain or trial.output):
+        return None
+    told = _told(trial.words)
+    if told is None:
+        return None
+    other = machine.distribution_of_module(told.module, case.sites) or next(
+        (one for one in machine.installed(case.sites) if one.key == canonical(told.module)), None
+    )
+    if other is None:
+        return None
+    paths = [
+        path for path in compiled_of(case) + files_of(case) if (found := case.owner(path)) and found.key != other.key
+    ]
+    asker = case.owner(paths[0]) if paths else machine.distribution_of_module(case.module, case.sites)
+    if asker is None or asker.key == other.key:
+        return None
+    evidence = [
+        Evidence(fact=told.words[:300], source="the trial"),
+        Evidence(fact=f"{other.name} {other.version} is here", source=other.path, path=other.path),
+        owned(asker)
+        if not paths
+        else Evidence(fact=f"it belongs to {asker.name} {asker.version}", source=paths[0], path=paths[0]),
+    ]
+    return Finding(
+        cause="binary-mismatch",
+        certainty="proven",
+        says=f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here",
+        evidence=evidence,
+        remedies=_ways_out(case, machine, asker, other, told),
+    )
+
+
+def _told(words: str) -> _Told | None:
+    if match := _MAJOR.search(words):
+        return _Told(match[1].lower(), match[0], newer=False, below_major=True)
+    if match := _API.search(words):
+        newer = int(match[1][:16], 16) > int(match[3][:16], 16)
+        return _Told(match[2].lower(), match[0], newer=newer, below_major=not newer)
+    if match := _SIZE.search(words):
+        # A smaller object than expected: compiled for a newer one, or for the last major whose object was larger.
+        return _Told(match[1].split(".")[0], match[0])
+    for said in _LACKS:
+        if said in words:
+            return _Told("numpy", said)
+    if (match := _PLAIN.search(words)) and not match[1].lower().startswith(("python", "gcc", "openssl")):
+        return _Told(match[1].lower().replace("-", "_"), match[0], version=match[2])
+    return None
+
+
+def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, told: _Told) -> list[Remedy]:
+    again = reinstall(machine, case.interpreter, asker)
+    again.says = f"or install {asker.name} again: a build for this {other.name} may be there"
+    broken = broken_requirement(case, machine, asker)
+    if broken is not None and broken[1].key == other.key:
+        mend = fixes.install(machine, case.interpreter, broken[0])
+        mend.says = f"{asker.name} {asker.version} requires {broken[0]}"
+        return [mend, again]
+    major = other.version.split(".")[0]
+    if told.version is not None:
+        line = f"{other.name}=={told.version}" if told.version.count(".") > 1 else f"{other.name}=={told.version}.*"
+        mend = fixes.install(machine, case.interpreter, line)
+    elif told.newer is True:
+        mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
+    elif leading_number(major) >= (1 if told.below_major else 2):
+        mend = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
+    else:
+        mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
+    mend.says = f"the {other.name} it was compiled against"
+    return [mend, again]

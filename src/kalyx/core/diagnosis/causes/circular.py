@@ -1,0 +1,52 @@
+"""The module asks for itself while it is still loading.
+
+Told apart: the traceback passes through the same module twice while it is half loaded.
+Mends it: move the import into the function that needs it, or the shared name into a third module.
+
+Has it:
+    heath has hivescale 2.1 whose two modules ask for each other
+    asked in heath: import hivescale
+
+Only looks like it (the name was never there):
+    heath has hivescale 2.1
+    asked in heath: from hivescale import old_weights
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import owned, said
+from kalyx.core.diagnosis.shared.loops import loop_of
+from kalyx.core.imports.case import Raising
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Raising, machine: Machine) -> Finding | None:
+    loop = loop_of(case)
+    if not loop:
+        return None
+    reader = machine.reader
+    names = [reader.name(one.file) for one in loop] + [reader.name(loop[0].file)]
+    evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
+    for one, following in zip(loop, [*loop[1:], loop[0]], strict=True):
+        fact = f"asks for {reader.name(following.file)}"
+        evidence.append(Evidence(fact=fact, source=one.file, path=one.file, line=one.line))
+    evidence += said(case)
+    last = loop[-1]
+    owner = case.owner(last.file)
+    if owner is not None:
+        evidence.append(owned(owner))
+        mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
+        mend.says = f"a newer {owner.name} may have it mended"
+        mends = [mend]
+    else:
+        line = f"in {last.file}, move line {last.line} into the function that uses it"
+        mends = [Remedy(says="ask for it later", steps=[fixes.by_hand(line)], touches=[last.file])]
+    return Finding(
+        cause="circular",
+        certainty="proven",
+        says=f"{names[0]} asks for itself while it is still loading, through {reader.name(last.file)}",
+        evidence=evidence,
+        remedies=mends,
+    )

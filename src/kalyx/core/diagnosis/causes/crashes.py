@@ -1,0 +1,58 @@
+"""The interpreter dies while importing it.
+
+Told apart: the trial's process ended by a signal.
+Mends it: the release of the part it died in for this Python; the line with faulthandler says where.
+
+Has it:
+    heath has hivescale 2.1 that kills its interpreter
+    asked in heath: import hivescale
+
+Only looks like it (it raises, and the interpreter lives):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Case, Tried, is_in_a_file
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    if trial.answered or trial.timed_out:
+        return None
+    how = f"ended by {trial.signal}" if trial.signal else f"ended with status {trial.status}"
+    if trial.problem:
+        how = trial.problem
+    lines = [line for line in trial.output.splitlines() if line.strip()]
+    evidence = [Evidence(fact=f"the interpreter {how} and gave no answer", source="the trial")]
+    if lines and not trial.stack:
+        evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
+    place = case.resolution.place
+    stood = next((frame for frame in trial.stack if is_in_a_file(frame)), None)
+    if stood is not None:
+        evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))
+    owner = case.owner(stood.file) if stood is not None else None
+    owner = owner or (case.owner(place.path) if place is not None else None)
+    if owner is not None:
+        mend = fixes.install(
+            machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
+        )
+    else:
+        mend = Remedy(says="look at what it last said", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
+    return Finding(
+        cause="crashes",
+        certainty="proven",
+        says=f"the interpreter dies while importing {case.module}",
+        evidence=evidence,
+        remedies=[mend],
+    )
+
+
+def _line(case: Case, machine: Machine) -> str:
+    return machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])

@@ -1,0 +1,136 @@
+"""A file is cut short, empty or not what it says it is.
+
+Told apart: the file's own head, size or bytes are not those of its kind, or not those of its record.
+Mends it: install the same version again.
+
+Has it:
+    heath has hivescale 2.1 whose compiled part is cut short
+    asked in heath: import hivescale
+
+Only looks like it (its own code raises):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+import base64
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import compiled_of, files_of, reinstall, said
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.formats.headers import read_header
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Reader, Unreadable
+
+_FILES = 5000
+_HASHED = 64 * 1024 * 1024
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    if case.failed.timed_out:
+        return None
+    for path in _suspects(case, machine):
+        owner = case.owner(path)
+        wrong = _wrong(machine.reader, path, owner)
+        if wrong is not None:
+            return _finding(case, machine, path, owner, wrong)
+    return None
+
+
+def _suspects(case: Tried, machine: Machine) -> list[str]:
+    """The files the failure speaks of; where the interpreter died, every file of the module's distribution."""
+    found = compiled_of(case) + files_of(case)
+    if case.raised is not None and "null byte" in case.raised.text:
+        found = _asked_for(case) + found  # the error names no file: it is that of a module that was asked for
+    assert case.trial is not None
+    if not case.trial.answered:
+        owner = machine.distribution_of_module(case.module, case.sites)
+        listed = machine.reader.first_of(owner.files or [], _FILES, owner.path) if owner is not None else []
+        for name in listed:
+            if is_compiled(name) and owner is not None:
+                found.append(machine.reader.join(owner.site, *name.split("/")))
+    return list(dict.fromkeys(found))
+
+
+def _asked_for(case: Tried) -> list[str]:
+    """The files of the modules that the last line of code asked for."""
+    words = case.asking_line().replace(",", " ").replace("(", " ").split()
+    frame = case.importer()
+    package = case.module
+    if frame is not None:
+        for parent in case.resolution.parents:
+            package = parent.module if parent.path == frame.file else package
+    names = [word.lstrip(".") for word in words if word not in ("from", "import", "as")]
+    asked = [
+        *names,
+        *(f"{names[0]}.{name}" for name in names[1:]),
+        *(f"{package}.{name}" for name in names),
+        case.module,
+    ]
+    places = [
+        case.resolver.resolve(name).place for name in asked if all(part.isidentifier() for part in name.split("."))
+    ]
+    return [place.path for place in places if place is not None and place.path]
+
+
+def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
+    """What is wrong with the file, in words; None where it is what was installed, or nobody says what that was."""
+    status = reader.status(path)
+    if status is None:
+        return None
+    said, size = "", None
+    if owner is not None:
+        relative = path[len(owner.site) :].strip("/\\").replace("\\", "/")
+        said, size = owner.recorded.get(relative, ("", None))
+    if size is not None and status.size != size:
+        how = "it is empty" if not status.size else "it is cut short" if status.size < size else "it was changed"
+        return f"{how}: the record says {size} bytes, it has {status.size}"
+    if is_compiled(path):
+        problem = read_header(reader, path).problem
+        if problem is not None and "denied" not in problem:
+            return problem
+    if said.startswith("sha256=") and status.size <= _HASHED:
+        try:
+            digest = bytes.fromhex(reader.digest(path, _HASHED))
+        except (Unreadable, ValueError):
+            return None
+        if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != said.removeprefix("sha256=").rstrip("="):
+            return "its content is not what was installed: the record has another hash"
+    if path.endswith(".py") and b"\0" in _beginning(reader, path):
+        return "it holds null bytes, which no source has"
+    return None
+
+
+def _beginning(reader: Reader, path: str) -> bytes:
+    try:
+        return reader.read(path, 1024 * 1024)
+    except Unreadable:
+        return b""
+
+
+def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, wrong: str) -> Finding:
+    evidence = [Evidence(fact=wrong, source=path, path=path)]
+    if owner is not None:
+        record = machine.reader.join(owner.path, "RECORD")
+        fact = f"the record of {owner.name} {owner.version} lists it"
+        evidence.append(Evidence(fact=fact, source=record, path=record))
+        mends = [reinstall(machine, case.interpreter, owner)]
+    else:
+        put_back = fixes.by_hand(f"put back {path} from where it came; no installed package owns it")
+        mends = [Remedy(says="put it back", steps=[put_back], touches=[path])]
+    evidence += said(case)
+    if case.raised is None and case.trial is not None:
+        evidence.append(
+            Evidence(fact=f"the interpreter died: {case.trial.signal or case.trial.status}", source="the trial")
+        )
+    return Finding(
+        cause="damaged",
+        certainty="proven",
+        says=f"{machine.reader.name(path)} is damaged: {wrong}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,40 @@
+"""It is installed, but for another environment than the one that runs.
+
+Told apart: an environment that was read has the module, and the one that runs has not.
+Mends it: install it here too, or run the environment that has it.
+
+Has it:
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+
+Only looks like it (nothing has it):
+    orchard has nectarflow 1.0
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
+from kalyx.core.imports.case import Missing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    found = holders(case, machine)
+    if not found:
+        return None
+    environment, place = found[0]
+    evidence, requirement = proof(case, machine, environment, place)
+    for other, other_place in found[1:4]:
+        evidence.append(Evidence(fact=f"also in {other.name}", source=other_place.path, path=other_place.path))
+    propose(case, machine, "elsewhere", environment, place)
+    return Finding(
+        cause="elsewhere",
+        certainty="proven",
+        says=f"{case.missing} is installed in {environment.name}, not in {case.here}",
+        evidence=evidence,
+        remedies=ways_out(case, machine, environment, requirement),
+    )

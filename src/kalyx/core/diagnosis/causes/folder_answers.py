@@ -1,0 +1,93 @@
+"""A plain folder without __init__ answers as a namespace package, so the import "works" and has nothing in it.
+
+Told apart: the folder that answers has no code of its own, and a real copy comes later or lies elsewhere.
+Mends it: give the folder another name, or start elsewhere; install what was meant.
+
+Has it:
+    the folder has a folder hivescale without code in it
+    asked in heath: import hivescale
+
+Only looks like it (the folder holds modules, as a namespace package does):
+    the folder has a folder hivescale with modules in it
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
+from kalyx.core.diagnosis.shared.failing import said
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.resolver import Place
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    place = _plain_folder(case)
+    if place is None:
+        return None
+    reader, top = machine.reader, case.module.split(".")[0]
+    inner = reader.join(place.path, top)
+    doubled = reader.is_file(reader.join(inner, "__init__.py"))
+    code = [name for name in reader.names(place.path) if name.endswith((".py", ".so", ".pyd"))]
+    code = [name for name in code if name not in ("setup.py", "conftest.py", "manage.py")]
+    folders = [
+        name
+        for name in reader.names(place.path)
+        if reader.is_folder(reader.join(place.path, name)) and name.isidentifier()
+    ]
+    is_project = any(reader.is_file(reader.join(place.path, name)) for name in ("setup.py", "pyproject.toml"))
+    if (
+        not doubled
+        and not is_project
+        and (code or (folders and case.raised is None and _has_code(machine, place.path, folders)))
+    ):
+        return None
+    evidence = [Evidence(fact=f"{top} is this plain folder, without __init__", source=place.path, path=place.path)]
+    if doubled:
+        evidence.append(
+            Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
+        )
+    evidence += said(case)
+    known = brought_by(machine, top)
+    if known is not None:
+        evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
+    mends = [fixes.rename(machine, place.path, fixes.free_name(machine, place.path))]
+    if doubled and is_project:
+        mend = fixes.install(machine, case.interpreter, place.path, "-e")
+        mend.says = "install the project for development"
+        mends.insert(0, mend)
+    elif known is not None and _installed_here(case, machine, known.name) is None:
+        mends = [fixes.install(machine, case.interpreter, known.name)]
+    return Finding(
+        cause="folder-answers",
+        certainty="proven",
+        says=f"only the plain folder {place.path} answers to {top}: the import works and finds nothing in it",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _plain_folder(case: Case) -> Place | None:
+    """The namespace portion that answers to the top-level name, where it lies in front and not among packages."""
+    place = case.resolver.resolve(case.module.split(".")[0]).place
+    if place is None or place.kind != "namespace" or len(place.portions) != 1:
+        return None
+    if case.raised is not None and case.missing is not None and not case.missing_is_asked:
+        return None
+    fronts = [entry for number, entry in enumerate(case.search.entries) if entry.put_by == "variable" or number == 0]
+    return place if place.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
+
+
+def _has_code(machine: Machine, path: str, folders: list[str]) -> bool:
+    return any(
+        name.endswith((".py", ".so", ".pyd"))
+        for one in folders
+        for name in machine.reader.names(machine.reader.join(path, one))
+    )
+
+
+def _installed_here(case: Case, machine: Machine, name: str) -> Installed | None:
+    return next((one for one in machine.installed(case.sites) if one.name.lower() == name.lower()), None)

@@ -1,0 +1,120 @@
+"""Making the environment stopped half-way.
+
+Told apart: the mark of an unfinished run is there, or what every environment has is not.
+Mends it: finish it, or remove it and make it anew.
+
+Has it:
+    heath was begun and not finished
+    asked about heath
+
+Only looks like it (it was finished, and its base was removed later):
+    heath stands on /opt/old, which is gone
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.activation import spoken_place
+from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
+from kalyx.core.environments.journal import entry_of
+from kalyx.core.environments.reading import View
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Reader
+
+UNFINISHED_MARK = ".kalyx-unfinished"
+BEFORE_FOLDER = ".kalyx-before"
+MARK_FILE = "mark"  # in that folder
+CLAIM = ".kalyx-filling"
+DISCARDED_MARK = ".kalyx-discarding"
+# What the standard module itself brings along.
+_MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    reader, environment, settings = machine.reader, view.environment, view.settings
+    mark = reader.join(environment.prefix, UNFINISHED_MARK)
+    if reader.kind(mark) is not None:
+        if working := _worker(reader, mark):
+            return _at_work(mark, working, "made")
+    if reader.kind(mark) is not None and entry_of(reader, environment.prefix, mark, "prepare"):
+        evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
+        return condition("half-made", "making it was begun and not finished", evidence, [remove(view, machine)])
+    going = reader.join(environment.prefix, DISCARDED_MARK)
+    if reader.kind(going) is not None:
+        if working := _worker(reader, going):
+            return _at_work(going, working, "removed")
+    if reader.kind(going) is not None and entry_of(reader, environment.prefix, going, "discard"):
+        evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
+        finish = fixes.command(machine, ["kalyx", "discard", environment.prefix])
+        mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
+        return condition("half-made", "removing it was begun and not finished", evidence, [mend])
+    kept = reader.join(environment.prefix, BEFORE_FOLDER)
+    if reader.kind(kept) is not None:
+        claim = reader.join(environment.prefix, CLAIM)
+        if working := _worker(reader, claim):
+            return _at_work(claim, working, "filled")
+    if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
+        evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
+        argv = ["kalyx", "fill", environment.prefix, "--repair"]
+        back = Remedy(says="put back what was there", steps=[fixes.command(machine, argv)],
+                      touches=[environment.prefix])  # fmt: skip
+        return condition("half-made", "filling it was begun and not finished", evidence, [back])
+    if environment.kind != "virtual" or settings is None or settings.problem:
+        return None
+    missing = _missing_installer(view, machine)
+    if missing is not None:
+        return missing
+    folder = reader.join(environment.prefix, "Scripts" if reader.system == "windows" else "bin")
+    if view.interpreter is None and view.problem is None:
+        evidence = [
+            Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
+            Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
+        ]
+        says = "it has a settings file and no interpreter: making it stopped half-way"
+        return condition("half-made", says, evidence, [remove(view, machine)])
+    if view.interpreter is not None and not environment.site_packages:
+        minor = view.interpreter.minor
+        if packages_of_others(machine, environment.prefix, minor):
+            return None  # its base moved on to another version: that has a name of its own
+        evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
+        says = "it has an interpreter and no folder for packages: making it stopped half-way"
+        return condition("half-made", says, evidence, [remove(view, machine)])
+    return None
+
+
+def _worker(reader: Reader, mark: str) -> int | None:
+    """The process that works on what carries the mark, where one still does."""
+    from kalyx.core.system import claims  # few environments carry one
+
+    return claims.worker(reader, mark)
+
+
+def _at_work(path: str, process: int, what: str) -> Finding:
+    evidence = [Evidence(fact=f"process {process} is at work", source=path, path=path)]
+    return condition("half-made", f"it is being {what} at this moment", evidence, [])
+
+
+def _missing_installer(view: View, machine: Machine) -> Finding | None:
+    """The installer comes before the activation scripts: without those, and with nothing of one's own, it stopped."""
+    reader, settings, environment = machine.reader, view.settings, view.environment
+    if view.interpreter is None or settings is None or not environment.site_packages:
+        return None
+    folder = reader.join(environment.prefix, "Scripts" if reader.system == "windows" else "bin")
+    # The usual one is read anyway: the scripts of most environments need not be listed.
+    if spoken_place(machine, environment.prefix) is not None or any(
+        name.lower().startswith("activate") for name in reader.names(folder)
+    ):
+        return None
+    brought = {one.key for one in machine.installed(environment.site_packages)}
+    modules = {name for site in environment.site_packages for name in reader.names(site)}
+    if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
+        return None
+    evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]
+    made_by = settings.get("command")
+    if made_by:
+        line = settings.line("command")
+        evidence.append(Evidence(fact=f"made by: {made_by}", source=settings.path, path=settings.path, line=line))
+    what = "while its installer was brought in" if modules else "before its installer came"
+    return condition("half-made", f"making it stopped {what}", evidence, [remove(view, machine)])

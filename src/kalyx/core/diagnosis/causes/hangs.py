@@ -1,0 +1,39 @@
+"""No answer comes within the time allowed.
+
+Told apart: the trial gave no answer within the limit, and was ended.
+Mends it: what it waits for: faulthandler says where; a longer --timeout where it is only slow.
+
+Has it:
+    heath has hivescale 2.1 that never ends its import
+    asked in heath: import hivescale
+
+Only looks like it (it raises at once):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Tried, is_in_a_file
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    if not trial.timed_out:
+        return None
+    evidence = [Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")]
+    own = [frame for frame in trial.stack if is_in_a_file(frame)]
+    for frame in own[:3]:
+        fact = f"it stands in {frame.function}" if frame is own[0] else f"called from {frame.function}"
+        evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
+    line = machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])
+    return Finding(
+        cause="hangs",
+        certainty="proven",
+        says=f"importing {case.module} did not end within {machine.seconds:g} seconds",
+        evidence=evidence,
+        remedies=[Remedy(says="see where it stands", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
+    )

@@ -1,0 +1,74 @@
+"""The installer that this seat's command line finds fills another interpreter than the one that runs.
+
+Told apart: the installer's own first line is read: it runs another interpreter than python does.
+Mends it: install by python -m pip, which fills the one that runs.
+
+Has it:
+    PATH finds python in orchard and pip in heath
+    asked about the shell
+
+Only looks like it (both are in one environment):
+    PATH finds python in orchard and pip in orchard
+    asked about the shell
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """Of an import in the shell: where what is missing is in the environment that its installer fills."""
+    finding = look_at_seat(case.seat, machine) if case.missing_is_asked and case.seat.seat == "shell" else None
+    if finding is None:
+        return None
+    part = next(part for part in case.seat.parts if part.role == "installer" and part.word == "pip")
+    resolver = machine.resolver(part.environment) if part.environment is not None else None
+    place = resolver.resolve(case.missing).place if resolver is not None else None
+    owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
+    if place is None or owner is None:
+        return None
+    finding.says += f": {case.missing} was put there"
+    finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=place.path, path=place.path))
+    finding.remedies = [fixes.install(machine, case.interpreter, owner.name)]
+    return finding
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    if seat.environment is None or seat.interpreter is None:
+        return None
+    for part in seat.parts:
+        if part.role != "installer" or part.word != "pip" or part.path is None:
+            continue
+        if part.environment is not None and part.environment.key == seat.environment.key:
+            continue
+        fills = part.environment.name if part.environment else "no interpreter that starts"
+        reason = f" ({part.reason})" if part.reason else ""
+        argv = [seat.interpreter.executable, "-m", "pip", "install"]
+        return Finding(
+            cause="installer-elsewhere",
+            certainty="proven",
+            says=f"{part.word} fills {fills}{reason}, and python starts {seat.environment.name}",
+            evidence=[
+                Evidence(fact=f"{part.word} is this file", source=part.path, path=part.path),
+                Evidence(
+                    fact="python is this file",
+                    source=seat.interpreter.executable,
+                    path=seat.interpreter.executable,
+                ),
+            ],
+            remedies=[
+                Remedy(
+                    says="install through the interpreter itself",
+                    steps=[fixes.by_hand(f"{machine.line(argv)} NAME")],
+                )
+            ],
+        )
+    return None

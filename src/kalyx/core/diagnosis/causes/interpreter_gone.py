@@ -1,0 +1,107 @@
+"""The path names nothing that starts, or a link whose end is gone.
+
+Told apart: the path is followed link by link to where it ends.
+Mends it: the path that exists: register, point or make it anew.
+
+Has it:
+    kernel hives starts /home/keeper/orchrad/bin/python
+    asked in kernel:hives: import hivescale
+
+Only looks like it (it starts, and lacks the module):
+    kernel hives starts /home/keeper/heath/bin/python
+    asked in kernel:hives: import hivescale
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.kernels.specs import SPEC_FILE, argv_line
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy, Seat
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import DeadSeat
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
+    if case.kernel is not None:
+        return look_at_kernel(case.kernel, machine)
+    source = case.seat.source or case.seat.name
+    if case.seat.undecided:
+        return None  # it could not be told
+    from kalyx.core.system.nearest_path import nearest_existing
+
+    near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None
+    mends = []
+    if near is not None:
+        mends.append(Remedy(says="the nearest path that is there", steps=[fixes.by_hand(f"use {near}")]))
+    else:
+        mends.append(Remedy(says="name another interpreter", steps=[fixes.by_hand("see: kalyx survey")]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
+        evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
+        remedies=mends,
+    )
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    """A settings file that names an interpreter that is not there."""
+    if seat.seat != "editor" or seat.source is None or not seat.parts or seat.parts[0].path is None:
+        return None
+    path = seat.parts[0].path
+    if seat.interpreter is not None or machine.reader.exists(path):
+        return None
+    evidence = [
+        Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
+        Evidence(fact="there is nothing at this path", source=path, path=path),
+    ]
+    where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
+    step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
+    mends = [Remedy(says="name one that is there", steps=[step], touches=[seat.source])]
+    if seat.nearest is not None:
+        step = fixes.by_hand(f"write {seat.nearest} in {where}")
+        mends.insert(0, Remedy(says="the nearest path that is there", steps=[step], touches=[seat.source]))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"the editor's {seat.name} names nothing: {path}",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if kernel.interpreter is not None or not kernel.argv or kernel.reason is None:
+        return None
+    if kernel.language not in ("", "python") or kernel.undecided:
+        return None
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
+    first = kernel.command[0]
+    evidence = [
+        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.reader, kernel)),
+        Evidence(fact=kernel.reason, source=first, path=first if machine.reader.path.isabs(first) else None),
+    ]
+    mends = []
+    from kalyx.core.system.nearest_path import nearest_existing
+
+    near = nearest_existing(machine.reader, first) if machine.reader.path.isabs(first) else None
+    if near is not None:
+        prefix = machine.reader.parent(machine.reader.parent(near))
+        environment = machine.environment_named(machine.reader.real(prefix))
+        evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
+        if environment is not None and environment.executable:
+            mends.append(fixes.register(machine, environment, kernel.id, take_over=True))
+    mends.append(fixes.unregister(machine, kernel))
+    return Finding(
+        cause="interpreter-gone",
+        certainty="proven",
+        says=f"kernel {kernel.id} starts nothing: {kernel.reason}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,119 @@
+"""A shared library that its compiled part needs is not found on this machine.
+
+Told apart: the header of the compiled part names the library, and no folder that the loader looks in has it.
+Mends it: the system's package that brings the library.
+
+Has it:
+    heath has hivescale 2.1 whose compiled part needs libhoney.so.1
+    asked in heath: import hivescale
+
+Only looks like it (the library is there, and lacks a version of a symbol):
+    heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import compiled_of, owned, reinstall
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.formats.headers import read_header
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import asked_by
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.patterns import pattern
+
+_SAYS = [
+    pattern(r"(?<![^\s:'\"])([^\s:'\"]+): cannot open shared object file"),
+    pattern(r"Error loading shared library ([^\s:]+):"),
+    pattern(r"Library not loaded: ([^\s']+)"),
+    pattern(r"image not found: ([^\s']+)"),
+]
+_READ = 300
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    named = next((match[1] for says in _SAYS if (match := says.search(trial.words))), None)
+    reader = machine.reader
+    if named is None or "libpython" in named or "musl" in named or reader.is_file(named):
+        return None
+    library = reader.name(named)
+    needer = _needer(case, machine, library)
+    owner = case.owner(needer) if needer is not None else None
+    evidence = [
+        Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}" if case.raised else library, source="the trial")
+    ]
+    if needer is not None:
+        evidence.insert(0, Evidence(fact=f"it needs {library}", source=needer, path=needer))
+    if owner is not None:
+        evidence.append(owned(owner))
+    return Finding(
+        cause="library-missing",
+        certainty="proven",
+        says=f"the shared library {library} is not found, which {reader.name(needer) if needer else case.module} needs",
+        evidence=evidence,
+        remedies=_ways_out(case, machine, library, owner, evidence),
+    )
+
+
+def _needer(case: Case, machine: Machine, library: str) -> str | None:
+    """The compiled file that asks for the library: one the failure names, else one of the same distribution."""
+    candidates = compiled_of(case)
+    for passed in [case.owner(path) for path in candidates[:3]] + [
+        machine.distribution_of_module(case.module, case.sites)
+    ]:
+        for name in (passed.files or []) if passed is not None else []:
+            if is_compiled(name) and passed is not None:
+                candidates.append(machine.reader.join(passed.site, *name.split("/")))
+    for path in machine.reader.first_of(list(dict.fromkeys(candidates)), _READ, "libraries of the package"):
+        if library in (machine.reader.name(one) for one in read_header(machine.reader, path).needed):
+            return path
+    return next(iter(compiled_of(case)), None)
+
+
+def _ways_out(
+    case: Case, machine: Machine, library: str, owner: Installed | None, evidence: list[Evidence]
+) -> list[Remedy]:
+    reader, interpreter, found = machine.reader, case.interpreter, []
+    if owner is not None:
+        lost = [file for file in owner.files or [] if file.rpartition("/")[2] == library]
+        if lost and not reader.exists(reader.join(owner.site, *lost[0].split("/"))):
+            record = reader.join(owner.path, "RECORD")
+            evidence.append(Evidence(fact=f"its record lists {lost[0]}, which is gone", source=record, path=record))
+            return [reinstall(machine, interpreter, owner)]
+        here = {one.key for one in machine.installed(case.sites)}
+        unmet = [one.line for one in asked_by(owner, interpreter, reader.system) if one.key not in here]
+        if unmet:
+            mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
+            mend.says = f"install what {owner.name} requires and is not here: it may bring {library}"
+            found.append(mend)
+    place = _elsewhere(case, machine, library)
+    if place is not None:
+        evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
+        variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
+        argv = ["env", f"{variable}={reader.parent(place)}", *case.command]
+        found.append(
+            Remedy(says=f"run it with {reader.parent(place)} searched", steps=[fixes.command(machine, argv)])
+        )
+    bringer = fixes.bringer_of_library(machine, library)
+    if bringer is not None:
+        found.append(bringer)
+    if not found:
+        line = f"find out which package of this system brings {library} (nothing here says so), and install that"
+        found.append(Remedy(says="its package is not known here", steps=[fixes.by_hand(line)]))
+    return found
+
+
+def _elsewhere(case: Case, machine: Machine, library: str) -> str | None:
+    """The library in a folder that may hold some and is not searched: the prefixes' own, local and optional ones."""
+    reader = machine.reader
+    folders = [reader.join(case.interpreter.prefix, "lib"), reader.join(case.interpreter.base_prefix, "lib")]
+    if reader.system != "windows":
+        folders += ["/usr/local/lib", "/usr/local/lib64", "/opt/homebrew/lib"]
+        folders += [reader.join("/opt", name, "lib") for name in reader.names("/opt")]
+    for site in case.sites:
+        folders += [reader.join(site, name) for name in reader.names(site) if name.endswith((".libs", ".dylibs"))]
+    return next((path for path in (reader.join(one, library) for one in folders) if reader.is_file(path)), None)

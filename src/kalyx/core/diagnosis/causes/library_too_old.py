@@ -1,0 +1,84 @@
+"""A shared library is there but lacks a symbol version that the compiled part needs.
+
+Told apart: the compiled part asks for a symbol version that the library here does not list.
+Mends it: a release built for this system, or a newer system.
+
+Has it:
+    heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
+    asked in heath: import hivescale
+
+Only looks like it (the library is not there at all):
+    heath has hivescale 2.1 whose compiled part needs libhoney.so.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import owned, reinstall
+from kalyx.core.formats.headers import read_header
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import satisfies
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import numbers_of
+
+_SAYS = pattern(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \(required by ([^)\n]+)\)")
+_SYMBOL = pattern(r"undefined symbol: (\w+), version (\w[\w.]*)")
+_FLOOR = pattern(r"manylinux_(\d+)_(\d+)_")
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    match = _SAYS.search(trial.words)
+    if match is None:
+        return None
+    version = match[2]
+    library, needer = (str(machine.reader.path.normpath(one)) for one in (match[1], match[3]))
+    family = version.rpartition("_")[0]
+    gives = [one for one in read_header(machine.reader, library).gives if one.rpartition("_")[0] == family]
+    newest = max(gives, key=numbers_of, default=None)
+    owner, of_library = case.owner(needer), case.owner(library)
+    evidence = [
+        Evidence(fact=f"it asks {machine.reader.name(library)} for {version}", source=needer, path=needer),
+        Evidence(
+            fact=f"the newest it has is {newest}" if newest else f"it lacks {version}", source=library, path=library
+        ),
+    ]
+    if owner is not None:
+        evidence.append(owned(owner))
+    return Finding(
+        cause="library-too-old",
+        certainty="proven",
+        says=f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}"
+        + (f", present {newest}" if newest else ""),
+        evidence=evidence,
+        remedies=_ways_out(case, machine, newest, owner, of_library),
+    )
+
+
+def _ways_out(
+    case: Case, machine: Machine, newest: str | None, owner: Installed | None, of_library: Installed | None
+) -> list[Remedy]:
+    if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
+        mend = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
+        mend.says = f"the library is {of_library.name}'s: a newer one has it"
+        return [mend]
+    if owner is None:
+        line = "build it on this system, or on one whose libraries are not newer"
+        return [Remedy(says="build it here", steps=[fixes.by_hand(line)])]
+    floors = [(leading_number(a), leading_number(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
+    own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
+    again = reinstall(machine, case.interpreter, owner)
+    older = fixes.install(machine, case.interpreter, f"{owner.name}<{owner.version}")
+    older.says = f"an older {owner.name}, built for older systems"
+    # A build that says it needs a newer system was put here past the installer, which would have taken another one.
+    forced = own is not None and bool(floors) and min(floors) > own
+    return [again, older] if forced or not _is_release(owner) else [older, again]
+
+
+def _is_release(owner: Installed) -> bool:
+    return satisfies(owner.version, ">=0")

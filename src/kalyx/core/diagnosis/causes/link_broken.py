@@ -1,0 +1,145 @@
+"""A development install points to a folder that is gone or moved.
+
+Told apart: the path file or finder names a folder that is not there.
+Mends it: install it for development from where the folder is now.
+
+Has it:
+    heath links hivescale to /home/keeper/gone, which is not there
+    asked in heath: import hivescale
+
+Only looks like it (the link is for another module):
+    heath links nectarflow to /home/keeper/gone, which is not there
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+from kalyx.core.packages.editable import finder_mapping
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.names import canonical
+
+_LIMIT = 65536
+
+
+class _Link(Struct):
+    """Where a development install is written down, the line, the folder it names, and the distribution's name."""
+
+    path: str
+    line: int
+    folder: str
+    name: str
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    subject = case.missing or _emptied(case)
+    if subject is None:
+        return None
+    top = subject.split(".")[0]
+    for link in _broken(case, machine, top):
+        return _finding(case, machine, subject, link)
+    return None
+
+
+def _emptied(case: Case) -> str | None:
+    """A name that only a plain folder answers to, where the real one is linked to a folder that is gone."""
+    place = case.resolution.place
+    return case.module if place is not None and place.kind == "namespace" and case.raised is not None else None
+
+
+def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
+    reader, found = machine.reader, []
+    for site in case.sites:
+        for name in reader.names(site):
+            path = reader.join(site, name)
+            if name.endswith("_finder.py") and name.startswith("__editable__"):
+                target = finder_mapping(reader, path).get(top)
+                gone = target is not None and not reader.exists(target) and not reader.exists(target + ".py")
+                if target is not None and gone:
+                    found.append(_Link(path, 1, target, _called(case, machine, name, top)))
+            elif name.endswith((".pth", ".egg-link")) and _is_for(case, machine, name, top):
+                text = reader.text_or_none(path, _LIMIT) or ""
+                for number, line in enumerate(text.splitlines(), 1):
+                    folder = line.strip()
+                    if reader.path.isabs(folder) and not reader.exists(folder):
+                        found.append(_Link(path, number, folder, _called(case, machine, name, top)))
+                        break
+    return found
+
+
+def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
+    """Whether a link file is about this module: by the record that lists it, by its name, or by the folder's."""
+    for one in machine.installed(case.sites):
+        if one.is_wheel and one.lists(name):
+            listed = [
+                line.strip()
+                for line in (machine.reader.text_or_none(machine.reader.join(one.path, "top_level.txt")) or "").split()
+            ]
+            return top in listed if listed else canonical(one.name) == canonical(top)
+    stem = name.rpartition(".")[0]
+    if name.endswith(".egg-link"):
+        return canonical(stem) == canonical(top)
+    words = {canonical(part) for part in (stem, stem.strip("_"), stem.removeprefix("__editable__.").split("-")[0])}
+    if stem == "easy-install":
+        return any(
+            other.endswith(".egg-link") and canonical(other[:-9]) == canonical(top)
+            for site in case.sites
+            for other in machine.reader.names(site)
+        )
+    return canonical(top) in words
+
+
+def _called(case: Case, machine: Machine, name: str, top: str) -> str:
+    for one in machine.installed(case.sites):
+        if one.is_wheel and one.lists(name):
+            return one.name
+    return top
+
+
+def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding:
+    evidence = [
+        Evidence(fact=f"{link.name} is linked to {link.folder}", source=link.path, path=link.path, line=link.line),
+        Evidence(fact="that folder is not there", source=link.folder),
+    ]
+    moved = _moved_to(machine, link.folder, subject.split(".")[0])
+    if moved is not None:
+        evidence.append(
+            Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
+        )
+        mend = fixes.install(machine, case.interpreter, moved, "--no-build-isolation", "--no-deps", "-e")
+        mend.says = f"link it to {moved}"
+        mends = [mend]
+    else:
+        line = f"put {link.folder} back, or install {link.name} from where its sources are now"
+        mends = [Remedy(says="its sources are not found here", steps=[fixes.by_hand(line)])]
+    return Finding(
+        cause="link-broken",
+        certainty="proven",
+        says=f"{link.name} is a development install, and its folder {link.folder} is gone",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _moved_to(machine: Machine, folder: str, top: str) -> str | None:
+    """A project that holds the module, beside a folder above the one that is gone."""
+    reader, gone = machine.reader, folder
+    for _ in range(3):
+        upper = reader.parent(gone)
+        if reader.is_folder(upper):
+            for name in reader.names(upper):
+                root = reader.join(upper, name)
+                has_code = any(
+                    reader.exists(reader.join(root, *inner, last))
+                    for inner in ((), ("src",))
+                    for last in (top, top + ".py")
+                )
+                if has_code and any(reader.is_file(reader.join(root, one)) for one in ("pyproject.toml", "setup.py")):
+                    return root
+            return None
+        gone = upper
+    return None

@@ -1,0 +1,60 @@
+"""The word is a distribution's name; the module in it is called something else.
+
+Told apart: metadata knows the word as a distribution's name, and lists the module that it brings.
+Mends it: import it by the module's name.
+
+Has it:
+    heath has pollen-kit 1.0 as pollenkit
+    asked in heath: import pollen_kit
+
+Only looks like it (the module has the distribution's name):
+    orchard has pollenkit 1.0
+    asked in heath: import pollenkit
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import distributions_named, modules_of_listed, table_modules
+from kalyx.core.imports.case import Case, Missing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing = case.missing
+    if "." in missing or not case.missing_is_asked:
+        return None
+    here = [(i, e) for i, e in distributions_named(machine, missing) if i.site in case.sites]
+    everywhere = here or distributions_named(machine, missing)
+    for installed, environment in everywhere:
+        modules = [name for name in installed.modules if not name.startswith("_")]
+        if not modules or missing in modules:
+            continue
+        fact = f"{installed.name} {installed.version} in {environment.name} provides {', '.join(modules[:4])}"
+        evidence = [Evidence(fact=fact, source=installed.path, path=installed.path)]
+        return _finding(case, machine, installed.name, modules[0], evidence, bool(here))
+    listed = modules_of_listed(missing)
+    if listed and missing not in table_modules():
+        evidence = [Evidence(fact=f"{missing} provides {listed[0]}", source="Kalyx's table of well-known names")]
+        return _finding(case, machine, table_modules()[listed[0]], listed[0], evidence, False)
+    return None
+
+
+def _finding(
+    case: Case, machine: Machine, distribution: str, module: str, evidence: list[Evidence], is_here: bool
+) -> Finding:
+    write = fixes.by_hand(f"write: import {module}")
+    mends = [Remedy(says="use the module's own name", steps=[write])]
+    if not is_here:
+        first = fixes.install(machine, case.interpreter, distribution)
+        first.says = "install it here, and use the module's own name"
+        first.steps.append(write)
+        mends = [first]
+    return Finding(
+        cause="misnamed",
+        certainty="proven",
+        says=f"{case.missing} is the name of a distribution; the module in it is called {module}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,48 @@
+"""One or two letters, the case or a hyphen away from a module that is there.
+
+Told apart: a module that is there differs by a letter or two, and no table knows the word as one of its own.
+Mends it: write the name as it is.
+
+Has it:
+    heath has hivescale 2.1
+    asked in heath: import hivescael
+
+Only looks like it (a module of exactly that name is elsewhere):
+    heath has hivescale 2.1
+    orchard has hivescales 1.0
+    asked in heath: import hivescales
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import is_well_known
+from kalyx.core.diagnosis.shared.spelling import nearest
+from kalyx.core.imports.case import Missing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    found = nearest(case, case.missing) if case.missing_is_asked else None
+    if found is None:
+        return None
+    full, place, far = found
+    if far and "." not in case.missing and is_well_known(case.missing):
+        return None  # it is called so, and is not here
+    says = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
+    return Finding(
+        cause="misspelt",
+        certainty="likely",
+        says=f"there is no {case.missing}; {says} {full}, which is here",
+        evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
+        remedies=[Remedy(says="write it as it is called", steps=[fixes.by_hand(f"write: {_rightly(case, full)}")])],
+    )
+
+
+def _rightly(case: Missing, full: str) -> str:
+    """The statement that was asked about with the name put right; of anything else, a plain import of it."""
+    statement = case.wanted.statement
+    return statement.replace(case.missing, full, 1) if case.missing in statement.split() else f"import {full}"

@@ -1,0 +1,88 @@
+"""The module imports, the name asked for is not in this version of it.
+
+Told apart: the module imports, and no file in front of it changes which one is meant.
+Mends it: the name that took its place; of a package that asks for it a release that fits.
+
+Has it:
+    heath has hivescale 2.1
+    asked in heath: from hivescale import old_weights
+
+Only looks like it (the module itself is not there):
+    orchard has hivescale 2.1
+    asked in heath: from hivescale import old_weights
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import asked_here, said
+from kalyx.core.diagnosis.shared.loops import loop_of
+from kalyx.core.diagnosis.shared.releases import ways_out
+from kalyx.core.imports import standard
+from kalyx.core.imports.case import Case, Raising
+from kalyx.core.imports.lacking import Lack, lack_of
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Raising, machine: Machine) -> Finding | None:
+    lack = lack_of(case)
+    if lack is None or loop_of(case):
+        return None
+    place = case.resolver.resolve(lack.module).place
+    what = f"{lack.owner.name} {lack.owner.version}" if lack.owner is not None else lack.module
+    evidence = said(case)
+    if place is not None:
+        where = place.path if place.kind != "builtin" else None
+        evidence.append(Evidence(fact=f"{lack.module} of {what} is here", source=place.path, path=where))
+    evidence += asked_here(case, lack.name)
+    span = standard.name_span(lack.module, lack.name) if lack.owner is None else None
+    says = f"{lack.module} imports, and {what} has no {lack.name}"
+    mends = _by_the_standard_library(case, machine, lack, span) if span is not None else []
+    if span is not None and mends:
+        has = f"until {span.last}" if span.is_gone(case.interpreter.version) else f"from {span.first} on"
+        own = case.interpreter.minor
+        says = f"Python {own} has no {lack.module}.{lack.name}; it is there {has}"
+    return Finding(
+        cause="name-gone",
+        certainty="proven",
+        says=says,
+        evidence=evidence,
+        remedies=mends or ways_out(case, machine, lack),
+    )
+
+
+def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Availability) -> list[Remedy]:
+    """For a name that this Python's own library no longer has, or has not yet."""
+    version = case.interpreter.version
+    if not span.is_gone(version) and not span.is_newer(version):
+        return []
+    now = standard.instead_of_name(lack.module, lack.name)
+    if lack.asker is not None:
+        newer = span.is_gone(version)
+        line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
+        mend = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
+        mend.says = f"{'a newer' if newer else 'an older'} {lack.asker.name}, which is for this Python"
+        exact = f"{lack.asker.name}=={lack.asker.version}"
+        wanted = span.last if newer else span.first
+        return [mend, fixes.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
+    if now is not None and span.is_gone(version):
+        module, _, name = now.rpartition(".")
+        return [
+            Remedy(says="it has another place now", steps=[fixes.by_hand(f"write: from {module} import {name}")])
+        ]
+    back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
+    if back is not None and "write" in back:
+        mend = fixes.install(machine, case.interpreter, back["install"])
+        mend.says = f"{back['install']} brings it to older Pythons"
+        mend.steps.append(fixes.by_hand(f"write: from {back['write'].removeprefix('import ')} import {lack.name}"))
+        return [mend]
+    wanted = span.last if span.is_gone(version) else span.first
+    return [
+        Remedy(
+            says=f"run it on Python {wanted}",
+            steps=[fixes.by_hand(f"run it on Python {wanted}, or write it otherwise")],
+        )
+    ]

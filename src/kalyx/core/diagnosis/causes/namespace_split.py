@@ -1,0 +1,98 @@
+"""A regular package hides the other portions of a namespace package.
+
+Told apart: several folders on the path hold parts of the package, and one of them has an __init__ file.
+Mends it: the release without that file; or take the file away where it is your own.
+
+Has it:
+    heath has a regular package moorland, and a portion of moorland with bees further down
+    asked in heath: import moorland.bees
+
+Only looks like it (there is no other portion):
+    heath has moorland 1.0
+    asked in heath: import moorland.bees
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import owned
+from kalyx.core.imports.case import Case, Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.resolver import Place
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing = case.missing
+    if "." not in missing:
+        return None
+    parts = missing.split(".")
+    for depth in range(1, len(parts)):
+        upper = ".".join(parts[:depth])
+        resolution = case.resolver.resolve(upper)
+        place = resolution.place
+        if place is None or place.kind != "package":
+            continue
+        for other in resolution.others:
+            portion = _portion(case, other, missing, depth)
+            if portion is not None:
+                folder = case.resolver.reader.join(other.entry, parts[depth - 1])
+                says = f"with {folder} in {upper} too"
+                case.propose("namespace-split", Experiment(says, extend=((upper, folder),)))
+                return _finding(case, machine, upper, missing, place, portion)
+    return None
+
+
+def _portion(case: Case, other: Place, missing: str, depth: int) -> Place | None:
+    """The missing module below another portion."""
+    place = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
+    return place if place is not None and place.kind != "namespace" else None
+
+
+def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Place, portion: Place) -> Finding:
+    reader = machine.reader
+    owner, other = case.owner(place.path), case.owner(portion.path)
+    evidence = [
+        Evidence(
+            fact=f"{upper} is a regular package by this file, and so the only folder of it",
+            source=place.path,
+            path=place.path,
+        ),
+        Evidence(fact=f"{missing} lies in another folder of {upper}", source=portion.path, path=portion.path),
+    ]
+    evidence += [owned(one) for one in (owner, other) if one is not None]
+    found: list[Remedy] = []
+    aside = fixes.rename(machine, place.path, place.path + ".aside")
+    aside.says = "make it a folder of the namespace: set its __init__ aside"
+    if aside.steps[0].command is None:
+        line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
+        aside.steps = [fixes.by_hand(line)]
+    elif _says_nothing(reader.text_or_none(place.path, 65536)):
+        found.append(aside)
+    if owner is not None:
+        mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
+        mend.says = f"{'or ' if found else ''}a newer {owner.name} may leave room for others"
+        found.append(mend)
+    if not found or aside not in found:
+        found.append(aside)
+    return Finding(
+        cause="namespace-split",
+        certainty="proven",
+        says=f"{upper} in {place.entry} is a regular package, and hides the part of {upper} that has {missing}",
+        evidence=evidence,
+        remedies=found,
+    )
+
+
+def _says_nothing(text: str | None) -> bool:
+    """Whether an ``__init__`` has no code but, at most, words and a declaration of an older kind of namespace."""
+    if text is None:
+        return False
+    import ast
+
+    try:
+        body = ast.parse(text).body
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return False
+    return all(isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant) for node in body)

@@ -1,0 +1,33 @@
+"""A prefix that holds no Python of its own: after entering it, the Python below still runs.
+
+Told apart: the folder has the marks of an environment and no executable that starts.
+Mends it: put a Python into it, or make it anew.
+
+Has it:
+    heath is a prefix that a manager keeps by its own records without Python
+    asked about heath
+
+Only looks like it (it was to have one, and making it stopped):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.conditions import condition
+from kalyx.core.environments.reading import View
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    if view.interpreter is not None or view.environment.findings:
+        return None
+    reader, prefix = machine.reader, view.environment.prefix
+    folder = prefix if reader.system == "windows" else reader.join(prefix, "bin")
+    evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
+    line = f"add a Python to it through what keeps {reader.join(prefix, 'conda-meta')}"
+    mends = [Remedy(says="give it a Python", steps=[fixes.by_hand(line)])]
+    says = "it holds no Python of its own: after entering it, the Python below still runs"
+    return condition("no-interpreter", says, evidence, mends)

@@ -1,0 +1,75 @@
+"""A file inside a package was run as a script, so its relative imports have nothing to be relative to.
+
+Told apart: the file uses dots and is itself the program.
+Mends it: run it as a module of its package: python -m package.module.
+
+Has it:
+    the folder has a package beehouse whose part scales asks for its neighbour, and beehouse is on PYTHONPATH
+    asked in heath: import scales
+
+Only looks like it (asked for as a part of its package):
+    the folder has a package beehouse whose part scales asks for its neighbour
+    asked in heath: import beehouse.scales
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import said
+from kalyx.core.imports.case import Raising
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Reader
+
+_WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
+          "__main__' is not a package")  # fmt: skip
+
+
+def look(case: Raising, machine: Machine) -> Finding | None:
+    if not any(word in case.raised.text.lower() for word in _WORDS):
+        return None
+    frame = case.importer()
+    if frame is None:
+        return None
+    evidence = [
+        Evidence(fact=case.asking_line() or "a relative import", source=frame.file, path=frame.file, line=frame.line)
+    ]
+    return finding(machine, frame.file, [*evidence, *said(case)], by_name=case.interpreter.executable)
+
+
+def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: str) -> Finding:
+    """What is wrong with running this file of a package by its path; ``by_name``: the interpreter to run it with."""
+    reader = machine.reader
+    above, dotted = package_of(reader, path)
+    if dotted is None:
+        step = fixes.by_hand(f"in {path}, write the import without its leading dots")
+        mends = [Remedy(says="import it by its name", steps=[step], touches=[path])]
+    else:
+        run = fixes.command(machine, [by_name, "-m", dotted])
+        write = fixes.by_hand(f"write: import {dotted}")
+        mends = [
+            Remedy(says=f"ask for it as a part of its package, from {above}", steps=[write]),
+            Remedy(says="or run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
+        ]
+        evidence.append(Evidence(fact=f"its package begins in {above}", source=path, path=path))
+    return Finding(
+        cause="no-parent-package",
+        certainty="proven",
+        says=f"{reader.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def package_of(reader: Reader, path: str) -> tuple[str, str | None]:
+    """The folder that a file's package begins in, and its name as a module from there; None: it has no such name."""
+    folder, words = reader.parent(path), [reader.name(path).rpartition(".")[0]]
+    while reader.is_file(reader.join(folder, "__init__.py")) and reader.parent(folder) != folder:
+        words.insert(0, reader.name(folder))
+        folder = reader.parent(folder)
+    if len(words) == 1:  # a folder without __init__ is a package too
+        words.insert(0, reader.name(folder))
+        folder = reader.parent(folder)
+    if words[-1] == "__init__":
+        words.pop()
+    return folder, ".".join(words) if all(word.isidentifier() for word in words) else None

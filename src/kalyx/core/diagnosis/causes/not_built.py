@@ -1,0 +1,79 @@
+"""Its compiled part was never built from the source that is there.
+
+Told apart: its source lies there, and no compiled file of any name.
+Mends it: install the package, which builds it or brings it built.
+
+Has it:
+    heath has hivescale 2.1 whose part fast is there as source in C only
+    asked in heath: import hivescale.fast
+
+Only looks like it (there is no source of that name):
+    heath has hivescale 2.1
+    asked in heath: import hivescale.fast
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned, reinstall, said
+from kalyx.core.imports.case import Failing
+from kalyx.core.imports.lacking import lack_of
+from kalyx.core.machine import Machine
+from kalyx.core.packages.project import PROJECT_FILES
+from kalyx.core.records import Evidence, Finding, Remedy
+
+_SOURCES = (".pyx", ".c", ".cpp", ".cc", ".cxx", ".f90", ".f", ".rs")
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    subject = case.missing
+    if subject is None:
+        lack = lack_of(case)
+        subject = f"{lack.module}.{lack.name}" if lack is not None else None
+    parent, _, stem = (subject or "").rpartition(".")
+    if not parent or namesakes(case):
+        return None
+    reader, place = machine.reader, case.resolver.resolve(parent).place
+    source = next(
+        (
+            path
+            for folder in (place.portions if place is not None else [])
+            for ending in _SOURCES
+            if reader.is_file(path := reader.join(folder, stem + ending))
+        ),
+        None,
+    )
+    if source is None or place is None:
+        return None
+    evidence = [
+        Evidence(fact=f"the source of {subject} is here, and nothing built from it", source=source, path=source)
+    ]
+    evidence += asked_here(case, str(subject)) or said(case)
+    owner, root = case.owner(place.path), _project_of(machine, source)
+    if root is not None:
+        mend = fixes.install(machine, case.interpreter, root, "-e")
+        mend.says = "build it: install the project for development"
+    elif owner is not None:
+        evidence.append(owned(owner))
+        mend = reinstall(machine, case.interpreter, owner, ", built for this Python")
+    else:
+        mend = Remedy(says="build it", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")])
+    return Finding(
+        cause="not-built",
+        certainty="proven",
+        says=f"{subject} is a compiled part that was never built here: only its source is there",
+        evidence=evidence,
+        remedies=[mend],
+    )
+
+
+def _project_of(machine: Machine, path: str) -> str | None:
+    """The project that a source file lies in: the nearest folder above that can be installed."""
+    reader, folder = machine.reader, machine.reader.parent(path)
+    for _ in range(8):
+        if any(reader.is_file(reader.join(folder, name)) for name in PROJECT_FILES[:2]):
+            return folder
+        if reader.parent(folder) == folder or reader.name(folder) in ("site-packages", "dist-packages"):
+            return None
+        folder = reader.parent(folder)
+    return None

@@ -1,0 +1,112 @@
+"""Two copies can be reached and the wrong one comes first (own over base, user over base, path over all).
+
+Told apart: both copies are on the path; with the other one first it imports.
+Mends it: remove the copy that is not wanted, or take its folder off the path.
+
+Has it:
+    heath sees its base and has hivescale 1.0, and the base has hivescale 2.1 with frames
+    asked in heath: import hivescale.frames
+
+Only looks like it (there is one copy only):
+    heath has hivescale 1.0
+    asked in heath: import hivescale.frames
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.lacking import lack_of
+from kalyx.core.imports.resolver import Place
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed, owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    subject, name = _subject(case)
+    if subject is None:
+        return None
+    top = subject.split(".")[0]
+    resolution = case.resolver.resolve(top)
+    first = resolution.place
+    if first is None or first.kind in ("namespace", "builtin"):
+        return None
+    for other in resolution.others:
+        if other.kind == "namespace" or other.entry == first.entry or not _has(case, machine, other, subject, name):
+            continue
+        one = owner_of(machine.reader, [first.entry], first.path)
+        two = owner_of(machine.reader, [other.entry], other.path)
+        # Two different things of one name: the one in front stands in the way, and is no older copy.
+        if (
+            two is None
+            or (one is not None and one.key != two.key)
+            or (one is None and not _is_copy(case, machine, first, other))
+        ):
+            continue
+        says = f"with {other.entry} searched before {first.entry}"
+        case.propose("older-wins", Experiment(says, front=(other.entry,)))
+        return _finding(case, machine, subject if name is None else f"{subject}.{name}", (first, one), (other, two))
+    return None
+
+
+def _subject(case: Case) -> tuple[str | None, str | None]:
+    """The module, and the name in it, that the copy in front lacks."""
+    lack = lack_of(case)
+    if lack is not None:
+        return lack.module, lack.name
+    return (case.missing, None) if case.missing and "." in case.missing else (None, None)
+
+
+def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
+    """Whether what PYTHONPATH puts in front is another copy of a package: it has files of the same names."""
+    of_path = any(entry.entry == first.entry and entry.put_by == "variable" for entry in case.search.entries)
+    if not of_path or first.kind != "package" or other.kind != "package":
+        return False
+    both = [set(machine.reader.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]
+    return bool(both[0] & both[1])
+
+
+def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
+    """Whether the copy further down has it: the module, or a source that speaks of the name."""
+    place = case.resolver.in_folder(other.entry, subject)
+    if place is None or place.kind == "namespace":
+        return False
+    if name is None:
+        return True
+    inner = case.resolver.in_folder(other.entry, f"{subject}.{name}")
+    return inner is not None or name in (machine.reader.text_or_none(place.path) or "")
+
+
+def _finding(
+    case: Case, machine: Machine, lacks: str, front: tuple[Place, Installed | None], behind: tuple[Place, Installed]
+) -> Finding:
+    (first, one), (other, two) = front, behind
+    what = f"{one.name} {one.version}" if one is not None else f"a copy of {two.name}"
+    evidence = [
+        Evidence(fact=f"{what} comes first, and has no {lacks}", source=first.path, path=first.path),
+        Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),
+    ]
+    evidence += said(case)
+    origin = next((entry.origin for entry in case.search.entries if entry.entry == first.entry), "")
+    if origin == "PYTHONPATH":
+        mends = [run_without(machine, case, case.interpreter, "PYTHONPATH")]
+    else:
+        line = f"{two.name}=={two.version}"
+        again = fixes.install(machine, case.interpreter, line)
+        again.says = f"have {two.version} in front too"
+        away = Remedy(
+            says="or take the copy in front away",
+            touches=[first.entry],
+            steps=[fixes.command(machine, [case.interpreter.executable, "-m", "pip", "uninstall", "-y", two.name])],
+        )
+        mends = [away, again] if origin == "user" else [again, away]
+    return Finding(
+        cause="older-wins",
+        certainty="proven",
+        says=f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,86 @@
+"""It is there, and the part used needs an extra that was not asked for.
+
+Told apart: the missing module is asked for by an extra of the package in its own metadata.
+Mends it: the package with that extra: name[extra].
+
+Has it:
+    heath has hivescale 2.1 whose extra plots asks for nectarflow
+    asked in heath: import hivescale.plots
+
+Only looks like it (it is required without any extra):
+    heath has hivescale 2.1 requiring nectarflow>=1.2
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
+from kalyx.core.diagnosis.shared.failing import asked_here, said
+from kalyx.core.imports.case import Case, Raising
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import MarkedRequirement, asked_by
+from kalyx.core.records import Evidence, Finding
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
+
+# What packages say of themselves where a part of them was not asked for.
+_SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
+
+
+def look(case: Raising, machine: Machine) -> Finding | None:
+    interpreter = case.interpreter
+    found = _by_requirement(case, machine) or _by_words(case, machine)
+    if found is None:
+        return None
+    owner, extra, line = found
+    path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
+    path = path if machine.reader.is_file(path) else owner.path
+    evidence = [
+        *asked_here(case, case.missing or line),
+        Evidence(fact=f"its extra {extra} asks for {line}", source=path, path=path),
+        *said(case),
+    ]
+    mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
+    mend.says = f"install what the extra {extra} of {owner.name} asks for"
+    return Finding(
+        cause="optional",
+        certainty="proven",
+        says=f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for",
+        evidence=evidence,
+        remedies=[mend],
+    )
+
+
+def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
+    missing, asker = case.missing, case.asker()
+    if missing is None or asker is None or case.missing_is_asked:
+        return None
+    requirements = asked_by(asker, case.interpreter, machine.reader.system, extras=True)
+    asked = _for(machine, requirements, missing)
+    if asked is None or asked.extra is None or asked.key in {one.key for one in machine.installed(case.sites)}:
+        return None
+    return asker, asked.extra, asked.line
+
+
+def _for(machine: Machine, requirements: list[MarkedRequirement], missing: str) -> MarkedRequirement | None:
+    top = canonical(missing.split(".")[0])
+    found = [one for one in requirements if one.key == top]
+    if not found:
+        known = brought_by(machine, missing)
+        found = [one for one in requirements if known is not None and one.key == canonical(known.name)]
+    # One asked for without an extra is another cause's matter.
+    return None if any(one.extra is None for one in found) else next(iter(found), None)
+
+
+def _by_words(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
+    match = _SAYS.search(case.trial.words) if case.trial is not None else None
+    if match is None:
+        return None
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    owner = here.get(canonical(match[1]))
+    extra = match[2].split(",")[0].strip()
+    if owner is None or canonical(extra) not in {canonical(one) for one in owner.fields("provides-extra")}:
+        return None
+    return owner, extra, f"{match[1]}[{extra}]"

@@ -1,0 +1,51 @@
+"""The module is brought by a distribution of nearly that name that is not the one meant: a namesake.
+
+Told apart: the table knows another distribution for this module, and the one here only shares the name.
+Mends it: remove the namesake and install the one that is meant.
+
+Has it:
+    heath has yaml 0.1
+    asked in heath: import yaml.loader
+
+Only looks like it (the one that is meant is here, in another version):
+    heath has hivescale 2.1
+    asked in heath: import hivescale.loader
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared.brought import table_modules
+from kalyx.core.diagnosis.shared.failing import asked_here, namesake, owned, said
+from kalyx.core.imports.case import Failing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    for name in _tops(case):
+        place = case.resolver.resolve(name).place
+        owner = case.owner(place.path) if place is not None and place.path else None
+        if owner is None:
+            continue
+        mend = namesake(machine, case.interpreter, owner, name)
+        if mend is None:
+            continue
+        meant = table_modules()[name]
+        return Finding(
+            cause="other-distribution",
+            certainty="likely",
+            says=f"{name} comes from {owner.name} {owner.version} here; most code means the one that {meant} brings",
+            evidence=[
+                owned(owner),
+                Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),
+                *asked_here(case, name),
+                *said(case),
+            ],
+            remedies=[mend],
+        )
+    return None
+
+
+def _tops(case: Failing) -> list[str]:
+    """The top names that the failure speaks of: asked for, or missing."""
+    return list(dict.fromkeys((name or "").split(".")[0] for name in (case.missing, case.module) if name))

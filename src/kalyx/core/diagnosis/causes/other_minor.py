@@ -1,0 +1,72 @@
+"""It is in this prefix, or among the user's own packages, under another Python version's folder.
+
+Told apart: the same module lies below this prefix in the folder of another minor version, and none of this version's.
+Mends it: install it again for the Python that runs, or run the Python that it was installed for.
+
+Has it:
+    heath holds hivescale 2.1 for 3.9 beside its own
+    asked in heath: import hivescale
+
+Only looks like it (it is in another prefix):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.searchpath import user_site
+from kalyx.core.imports.case import Case, Missing
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing, interpreter = case.missing, case.interpreter
+    own = interpreter.minor
+    reader = machine.reader
+    for version, folder in _folders(case, machine):
+        if version == own or not reader.is_folder(folder):
+            continue
+        place = case.resolver.in_folder(folder, missing)
+        if place is None or place.kind == "namespace":
+            continue
+        owner = owner_of(reader, [folder], place.path)
+        requirement = owner.name if owner is not None else missing.split(".")[0]
+        evidence = [
+            Evidence(fact=f"{missing} is in the folder of Python {version}", source=place.path, path=place.path),
+            Evidence(
+                fact=f"this interpreter is {interpreter.version}",
+                source=interpreter.executable,
+                path=interpreter.executable,
+            ),
+        ]
+        return Finding(
+            cause="other-minor",
+            certainty="proven",
+            says=f"{missing} is installed here for Python {version}, and this is {own}",
+            evidence=evidence,
+            remedies=[fixes.install(machine, interpreter, requirement)],
+        )
+    return None
+
+
+def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
+    """The package folders of other versions: in this prefix, and of the user; with their versions, the newest first."""
+    reader, found = machine.reader, []
+    prefix = case.environment.prefix if case.environment is not None else case.interpreter.prefix
+    roots: list[tuple[str, tuple[str, ...]]] = [
+        (reader.join(prefix, name), ("site-packages", "dist-packages")) for name in ("lib", "lib64", "local/lib")
+    ]
+    own = user_site(reader, case.interpreter, case.way.variables)
+    if reader.system == "linux" and prefix == case.interpreter.base_prefix:
+        roots.append((reader.parent(reader.parent(own)), ("site-packages",)))
+    for root, names in roots:
+        for name in reader.names(root):
+            match = re.fullmatch(r"python(\d\.\d+)", name)
+            if match is not None:
+                found += [(match[1], reader.join(root, name, inner)) for inner in names]
+    return sorted(found, key=lambda one: [int(part) for part in one[0].split(".")], reverse=True)

@@ -1,0 +1,65 @@
+"""It is this project's own code, and nothing puts the folder that holds it on the path here.
+
+Told apart: the project's own files name it as what they build, and its folder is not on the path.
+Mends it: install the project for development: pip install -e.
+
+Has it:
+    the folder's project has combs.py in its src folder
+    asked in heath: import combs
+
+Only looks like it (no project's file says that the folder above is one):
+    the folder above the script's has combs.py
+    asked in heath: import combs
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.own_code import has_code, run_with
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.machine import Machine
+from kalyx.core.packages.project import PROJECT_FILES
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    reader, missing = machine.reader, case.missing
+    if "." in missing and case.resolver.resolve(missing.split(".")[0]).place is not None:
+        return None
+    searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
+    folder = case.resolver.folder
+    for _ in range(6):
+        marks = [name for name in PROJECT_FILES if reader.is_file(reader.join(folder, name))]
+        if marks:
+            for holds in (folder, reader.join(folder, "src")):
+                place = case.resolver.in_folder(holds, missing) if holds not in searched else None
+                if place is not None and has_code(machine, place):
+                    case.propose("project-not-installed", Experiment(f"with {holds} on the path", put=(holds,)))
+                    return _finding(case, machine, (folder, marks[0]), holds, place.path)
+            return None
+        above = reader.parent(folder)
+        if above in (folder, reader.home):
+            return None
+        folder = above
+    return None
+
+
+def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str, path: str) -> Finding:
+    reader, (folder, mark) = machine.reader, root
+    found = []
+    if mark != "setup.cfg":
+        mend = fixes.install(machine, case.interpreter, folder, "-e")
+        mend.says = "install the project for development: its code is then found from everywhere"
+        found.append(mend)
+    found.append(run_with(machine, case, holds))
+    return Finding(
+        cause="project-not-installed",
+        certainty="proven",
+        says=f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here",
+        evidence=[
+            Evidence(fact=f"{case.missing} is here", source=path, path=path),
+            Evidence(fact="the project's own file", source=reader.join(folder, mark), path=reader.join(folder, mark)),
+        ],
+        remedies=found,
+    )

@@ -1,0 +1,91 @@
+"""Its own code raises something else on import.
+
+Told apart: the module is found, and its own code fails in a way that nothing more specific explains.
+Mends it: look at the line it fails in.
+
+Has it:
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+
+Only looks like it (it fails for want of another package):
+    heath has hivescale 2.1 requiring nectarflow>=1.2
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import broken_requirement, namesake, owners_passed
+from kalyx.core.imports.case import Case, Raising
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
+
+SUPPRESSED_BY_OTHERS = True
+
+_DOWNGRADE = pattern(
+    r"[Dd]owngrade (?:the )?([A-Za-z][\w.-]*?)(?: package)? (?:version )?to (?:version )?(\d+(?:\.\d+)*(?:\.x)?)"
+)
+
+
+def look(case: Raising, machine: Machine) -> Finding | None:
+    raised = case.raised
+    if case.missing is not None:
+        return None
+    frame = case.blamed()
+    file, line = (raised.file or frame.file, raised.line or frame.line) if frame else (raised.file, raised.line)
+    owner = case.owner(file) if file else None
+    where = f"{file}, line {line}" if file else "an unknown place"
+    evidence = [
+        Evidence(
+            fact=f"{raised.type}: {raised.text[:300]}", source=where if file else "the trial", path=file, line=line
+        )
+    ]
+    if owner is not None:
+        evidence.append(
+            Evidence(fact=f"the file belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
+        )
+        again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
+        again.says = f"a newer {owner.name} may have it mended"
+        mends = [again]
+        for passed in owners_passed(case):
+            broken = broken_requirement(case, machine, passed)
+            if broken is not None:
+                fact = (
+                    f"{passed.name} {passed.version} requires {broken[0]}; {broken[1].name} {broken[1].version} is here"
+                )
+                evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
+                mend = fixes.install(machine, case.interpreter, broken[0])
+                mend.says = f"{passed.name} {passed.version} requires {broken[0]}"
+                mends.insert(0, mend)
+                break
+    else:
+        mends = [Remedy(says="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
+    meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
+    if meant is not None:
+        mends.insert(0, meant)
+    told = _by_its_own_words(case, machine)
+    if told is not None:
+        mends.insert(0, told)
+    return Finding(
+        cause="raises",
+        certainty="proven",
+        says=f"the code of {owner.name if owner else (case.module)} raises {raised.type} while it is imported",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _by_its_own_words(case: Case, machine: Machine) -> Remedy | None:
+    """Some errors say themselves which release to go back to: of a package that is here."""
+    assert case.raised is not None
+    match = _DOWNGRADE.search(case.raised.text)
+    here = {one.key: one for one in machine.installed(case.sites)}
+    owner = here.get(canonical(match[1])) if match is not None else None
+    if match is None or owner is None:
+        return None
+    version = match[2].removesuffix(".x")
+    mend = fixes.install(machine, case.interpreter, f"{owner.name}=={version}.*")
+    mend.says = "as the error itself says"
+    return mend

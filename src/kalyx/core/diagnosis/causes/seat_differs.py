@@ -1,0 +1,75 @@
+"""It imports in another of the user's seats; this seat starts another interpreter.
+
+Told apart: the same import is found from another of your seats.
+Mends it: use that seat's interpreter, or install it for this one.
+
+Has it:
+    orchard has hivescale 2.1
+    kernel heath starts /home/keeper/heath/bin/python
+    kernel orchard starts /home/keeper/orchard/bin/python
+    asked in kernel:heath: import hivescale
+
+Only looks like it (an environment has it that no seat uses):
+    orchard has hivescale 2.1
+    kernel heath starts /home/keeper/heath/bin/python
+    asked in kernel:heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
+from kalyx.core.imports.case import Missing
+from kalyx.core.kernels.specs import SPEC_FILE, argv_line
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Seat
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    if case.seat.seat == "path" or case.environment is None:
+        return None
+    by_key = {environment.key: (environment, place) for environment, place in holders(case, machine)}
+    for name, key, evidence in _other_seats(case.seat, machine):
+        if key in by_key:
+            environment, place = by_key[key]
+            propose(case, machine, "seat-differs", environment, place)
+            seen, requirement = proof(case, machine, environment, place)
+            return Finding(
+                cause="seat-differs",
+                certainty="proven",
+                says=(
+                    f"{case.missing} is in {environment.name}, which {name} runs;"
+                    f" {_called(case.seat)} runs {case.environment.name}"
+                ),
+                evidence=[evidence, *seen],
+                remedies=ways_out(case, machine, environment, requirement),
+            )
+    return None
+
+
+def _called(seat: Seat) -> str:
+    return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
+
+
+def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]]:
+    """The user's other seats: name, environment key, and what says so."""
+    reader = machine.reader
+    found = []
+    shell = machine.shell_seat
+    if seat.seat != "shell" and shell.environment is not None and shell.interpreter is not None:
+        path = shell.interpreter.executable
+        found.append(("the shell", shell.environment.key, Evidence(fact="python on PATH", source=path, path=path)))
+    for kernel in machine.kernels:
+        if kernel.environment is None or "hidden" in kernel.conditions or f"kernel:{kernel.id}" == seat.via:
+            continue
+        path = reader.join(kernel.folder, SPEC_FILE)
+        fact = f"kernel {kernel.id} starts {kernel.command[0]}"
+        found.append(
+            (
+                f"kernel {kernel.id}",
+                kernel.environment.key,
+                Evidence(fact=fact, source=path, path=path, line=argv_line(reader, kernel)),
+            )
+        )
+    return found

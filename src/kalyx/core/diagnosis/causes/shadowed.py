@@ -1,0 +1,150 @@
+"""A file or folder in the script's folder, or on PYTHONPATH, has the same name and comes first.
+
+Told apart: with the file's folder searched last, it imports.
+Mends it: give your own file another name.
+
+Has it:
+    the folder has statistics.py that lacks what is asked for
+    asked in heath: from statistics import mean
+
+Only looks like it (the folder's file has a name of its own):
+    the folder has weights.py
+    asked in heath: from statistics import mean
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.resolver import Place, Resolution
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, ImportAnswer, Remedy
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    if case.trial is not None and case.trial.imports:
+        return None
+    if case.trial is None and case.missing is None:
+        return None
+    for name in _suspects(case):
+        resolution = case.resolver.resolve(name)
+        if resolution.place is not None and _is_in_the_way(case, resolution):
+            finding = _finding(case, machine, name, resolution.place, resolution.others)
+            hidden = _meant(case, resolution.others)
+            says = f"with {hidden.entry} searched before {resolution.place.entry or 'the folder'}"
+            case.propose("shadowed", Experiment(says, front=(hidden.entry,)))
+            return finding
+    return None
+
+
+def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
+    """Of a script called like the module that it imports: it gets itself."""
+    path = found.found_at or ""
+    return Finding(
+        cause="shadowed",
+        certainty="proven",
+        says=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
+        evidence=[
+            Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
+            Evidence(fact=f"the {found.module} that is meant comes later", source=found.hides[0], path=found.hides[0]),
+        ],
+        remedies=[fixes.rename(machine, path, fixes.free_name(machine, path))],
+    )
+
+
+def _suspects(case: Case) -> list[str]:
+    """Top-level names that the failure speaks of: asked, named by the error, or passed through by it."""
+    names = [case.module.split(".")[0]]
+    raised = case.raised
+    if raised is not None:
+        for word in (raised.name, case.missing):
+            if word:
+                names.append(word.split(".")[0])
+        for frame in raised.frames:
+            stem = frame.file.replace("\\", "/").rpartition("/")[2].removesuffix(".py")
+            names.append(stem)
+        # An attribute that a standard module always has is missing from a file of its name.
+        names += _spoken(case)
+    return [name for name in dict.fromkeys(names) if name.isidentifier()]
+
+
+def _spoken(case: Case) -> list[str]:
+    """The words of the error, and of the line that asked: older versions do not say from which module."""
+    assert case.raised is not None
+    text = case.raised.text
+    if text.startswith("cannot import name"):
+        text += " " + case.asking_line().replace(",", " ")
+    for character in "'\".":
+        text = text.replace(character, " ")
+    return [word for word in text.split() if word.isidentifier()]
+
+
+def _origins(case: Case) -> dict[str, str]:
+    """Entries that a folder or a variable put in front, with their origin."""
+    front = {}
+    for position, entry in enumerate(case.search.entries):
+        if entry.put_by == "variable" or (position == 0 and entry.put_by != "library"):
+            front[entry.entry or case.resolver.folder] = entry.origin
+    return front
+
+
+def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
+    place = resolution.place
+    assert place is not None
+    if place.entry not in _origins(case) or place.kind == "builtin":
+        return False
+    others = [other for other in resolution.others if other.kind != "namespace" and other.entry != place.entry]
+    if not others:
+        return False
+    # The failure must pass through the file, speak of it, or be the lack of something in it.
+    raised = case.raised
+    top = place.module
+    if raised is None:
+        return case.module.split(".")[0] == top
+    if any(frame.file == place.path for frame in raised.frames):
+        return True
+    return top in _spoken(case) or place.path in raised.text
+
+
+def _meant(case: Case, others: list[Place]) -> Place:
+    """The one that is meant: the first that is no file of the same kind in front."""
+    fronts = _origins(case)
+    usable = [other for other in others if other.kind != "namespace"]
+    return next((other for other in usable if other.entry not in fronts), usable[0])
+
+
+def _finding(case: Case, machine: Machine, name: str, place: Place, others: list[Place]) -> Finding:
+    origin = _origins(case)[place.entry]
+    hidden = _meant(case, others)
+    whole = machine.reader.parent(place.path) if place.kind == "package" else place.path
+    evidence = [
+        Evidence(fact=f"import {name} finds this file first ({origin})", source=place.path, path=place.path),
+        Evidence(fact=f"the {name} that is meant comes later", source=hidden.path, path=hidden.path),
+    ]
+    if case.raised is not None:
+        evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
+    if origin == "PYTHONPATH":
+        kept = [entry for entry in (machine.reader.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
+        argv = ["env", f"PYTHONPATH={':'.join(kept)}", case.interpreter.executable]
+        aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
+        without = Remedy(says="run without that entry of PYTHONPATH", steps=[fixes.command(machine, argv)])
+        # What is not the user's own stays: there it is the variable that has to go.
+        mends = [aside, without] if aside.steps[0].command is not None else [without]
+    else:
+        mends = [fixes.rename(machine, whole, fixes.free_name(machine, whole))]
+    between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
+    for other in between:  # of several in the way each has to go
+        path = machine.reader.parent(other.path) if other.kind == "package" else other.path
+        evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
+        if mends[0].steps[0].command is not None and mends[0].steps[0].command[0] == "mv":
+            more = fixes.rename(machine, path, fixes.free_name(machine, path))
+            mends[0].steps += more.steps
+            mends[0].touches += more.touches
+    return Finding(
+        cause="shadowed",
+        certainty="proven" if case.trial is not None else "likely",
+        says=f"{machine.reader.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
+        evidence=evidence,
+        remedies=mends,
+    )

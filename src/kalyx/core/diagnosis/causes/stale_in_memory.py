@@ -1,0 +1,109 @@
+"""A running kernel loaded it, or looked for it, before it was installed or changed.
+
+Told apart: the files changed after the process began, and a fresh start imports it.
+Mends it: restart the kernel or the process.
+
+Has it:
+    heath has hivescale 2.1, and a kernel of heath has been running since before
+    asked about that kernel: import hivescale
+
+Only looks like it (the kernel was started after it):
+    heath has hivescale 2.1, and a kernel of heath was started after it
+    asked about that kernel: import hivescale
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, RunningKernel
+from kalyx.core.system import Reader
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Case
+    from kalyx.core.packages.metadata import Installed
+
+_FILES = 2000  # of one distribution
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    """Only for what runs: a kernel, a notebook's, a process; and where a fresh start imports it."""
+    if case.trial is None or not case.trial.imports or case.seat.seat not in ("kernel", "notebook", "process"):
+        return None
+    path = case.trial.file or next(iter(case.trial.folders or []), None)
+    running = [one for one in _running(case, machine) if one.started is not None] if path else []
+    if path is None or not running:
+        return None
+    owner = case.owner(path)
+    changed, when = _last_change(machine.reader, path, owner)
+    older = [one for one in running if (one.started or 0) < when - 1]
+    return _finding(case, machine, older, owner, changed, when) if older else None
+
+
+def _last_change(reader: Reader, path: str, owner: Installed | None) -> tuple[str, float]:
+    """The file of the module or of its whole distribution that changed last, and when; no interpreter's cache."""
+    files = [path]
+    if owner is not None:
+        listed = [file for file in owner.files or () if not file.endswith(".pyc")]
+        some = reader.first_of(listed, _FILES, owner.path)
+        files += [owner.path, *(reader.join(owner.site, *file.split("/")) for file in some)]
+    elif reader.name(path).startswith("__init__."):
+        folder = reader.parent(path)
+        some = reader.first_of(reader.names(folder), _FILES, folder)
+        files += [reader.join(folder, name) for name in some if name != "__pycache__"]
+    times = [(status.modified_ns, file) for file in files if (status := reader.status(file)) is not None]
+    newest = max(times, default=(0, path))
+    return newest[1], newest[0] / 1e9
+
+
+def _running(case: Case, machine: Machine) -> list[RunningKernel]:
+    """The live kernels that this seat stands for: its own process, else those started as its kernel."""
+    if case.seat.pid is not None:
+        return [RunningKernel(pid=case.seat.pid, started=case.seat.started)]
+    if case.kernel is None:
+        return []
+    from kalyx.core.seats.running import live_kernels
+
+    ask = machine.ask_server if machine.servers else None
+    lives = live_kernels(machine.reader, machine.servers, ask, [])
+    found = [live for live in lives if live.spec == case.kernel.id]
+    if case.seat.seat == "notebook":
+        path = machine.reader.join(case.seat.folder or machine.reader.folder, case.seat.name)
+        found = [live for live in found if live.notebook is not None and machine.reader.same_path(live.notebook, path)]
+    return [RunningKernel(pid=live.process.pid, notebook=live.notebook, started=live.process.started) for live in found]
+
+
+def _finding(
+    case: Case, machine: Machine, older: list[RunningKernel], owner: Installed | None, changed: str, when: float
+) -> Finding:
+    from datetime import datetime
+
+    def clock(seconds: float) -> str:
+        return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
+
+    what = f"{owner.name} {owner.version}" if owner is not None else case.module
+    evidence = [
+        Evidence(
+            fact=f"{what} was installed or changed at {clock(when)}",
+            source=changed,
+            path=changed,
+        )
+    ]
+    kind = "process" if case.seat.seat == "process" else "kernel process"
+    for one in older:
+        said = f"{kind} {one.pid} has been running since {clock(one.started or 0)}"
+        evidence.append(Evidence(fact=said, source=one.notebook or "the process list", path=one.notebook))
+    if case.seat.seat == "process":
+        name, line = "that process", f"end process {older[0].pid} and start it again"
+    else:
+        name = "the kernel that runs"
+        line = f"restart the kernel of process {older[0].pid} (in the notebook: Restart kernel), then import it again"
+    return Finding(
+        cause="stale-in-memory",
+        certainty="likely",
+        says=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
+        evidence=evidence,
+        remedies=[Remedy(says="start it afresh", steps=[fixes.by_hand(line)])],
+    )

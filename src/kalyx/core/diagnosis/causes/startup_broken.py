@@ -1,0 +1,209 @@
+"""A start-up hook fails, or PYTHONHOME or PYTHONPATH belongs to another Python.
+
+Told apart: without the variable or the hook it imports.
+Mends it: take the variable away, or mend the hook.
+
+Has it:
+    PYTHONHOME is /nowhere
+    asked in heath: import json
+
+Only looks like it (it is set, and the interpreter starts):
+    asked in heath: import json
+"""
+
+from __future__ import annotations
+
+import re
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.imports.case import Case, Tried
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
+
+_LINE = pattern(r"Error processing line (\d+) of (.+?):\n")
+_HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
+_OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
+
+
+def look(case: Tried, machine: Machine) -> Finding | None:
+    trial = case.failed
+    if machine.runner is None:
+        return None
+    if not trial.answered and not trial.timed_out and not trial.stack:
+        return _does_not_start(case, machine)
+    return _path_of_another(case, machine) or _hook_failed(case, machine)
+
+
+def _does_not_start(case: Case, machine: Machine) -> Finding | None:
+    """Asked who it is without one thing after the other: what lets it answer is the reason."""
+    assert case.trial is not None and machine.runner is not None
+    from kalyx.core.interpreters.asking import Who, ask_witness
+
+    def answers(flags: list[str], left_out: tuple[str, ...]) -> bool:
+        assert machine.runner is not None
+        variables = {key: value for key, value in case.way.variables.items() if key not in left_out}
+        with machine.runner.empty_folder() as empty:
+            told, _ = ask_witness(
+                machine.runner,
+                case.interpreter.executable,
+                ["-B", *flags],
+                ["who"],
+                Who,
+                variables=variables,
+                folder=empty,
+                seconds=machine.seconds,
+            )
+        return told is not None
+
+    own = list(case.way.flags)
+    if answers(own, ()):
+        return None  # it starts; what was imported ended it
+    said = next((line for line in case.trial.output.splitlines() if line.strip()), "it gave no answer")
+    for names in (("PYTHONHOME",), ("PYTHONPATH",), ("PYTHONHOME", "PYTHONPATH")):
+        if all(case.way.variables.get(name) for name in names) and answers(own, names):
+            value = case.way.variables[names[0]]
+            evidence = [
+                Evidence(fact=f"{names[0]} is {value}", source="the variables of this seat"),
+                Evidence(fact=said[:300], source="the interpreter's own words"),
+                Evidence(fact="without it the interpreter starts", source="a second trial"),
+            ]
+            mend = run_without(machine, case, case.interpreter, names[0])
+            says = f"the interpreter does not start, for {names[0]} is {value}, which belongs to another Python"
+            return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+    if answers([*own, "-S"], ()):
+        return _hook(case, machine, said)
+    return None
+
+
+def _hook(case: Case, machine: Machine, said: str) -> Finding:
+    assert case.trial is not None
+    paths = [path for path in re.findall(r'File "([^"]+)"', case.trial.output) if machine.reader.is_file(path)]
+    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
+    own = [path for path in paths if not any(machine.reader.parent(path) == entry for entry in library)]
+    if not own:
+        # It ended without a word: the hook is the one that the path leads to.
+        named = [
+            machine.reader.join(entry.entry, f"{name}customize.py")
+            for entry in case.search.entries
+            for name in ("site", "user")
+        ]
+        own = [path for path in named if machine.reader.is_file(path) and machine.reader.parent(path) not in library]
+    hook = next(iter([path for path in own if "customize" in path] or own), None)
+    evidence = [
+        Evidence(fact=said[:300], source=hook or "the interpreter's own words", path=hook),
+        Evidence(fact="without start-up hooks (-S) the interpreter starts", source="a second trial"),
+    ]
+    mends = (
+        [fixes.rename(machine, hook, hook + ".aside")]
+        if hook
+        else [
+            Remedy(
+                says="mend the start-up hook",
+                steps=[fixes.by_hand("mend or remove the start-up hook that is named above")],
+            )
+        ]
+    )
+    if hook:
+        mends[0].says = "set the hook aside"
+    what = hook or "a start-up hook"
+    return Finding(
+        cause="startup-broken",
+        certainty="proven",
+        says=f"the interpreter does not start: {what} fails",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _path_of_another(case: Case, machine: Machine) -> Finding | None:
+    """The failure passes through packages of another Python version that PYTHONPATH brings in front."""
+    own = case.interpreter.minor
+    frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
+    places = [case.resolution.place.path] if case.resolution.place is not None else []
+    without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
+    for entry in case.search.entries:
+        if entry.put_by == "variable" and fixes.is_standard_library(machine.reader, entry.entry):
+            if any(machine.reader.inside(path, entry.entry) for path in frames + places):
+                case.propose("startup-broken", without)
+                return _library_of_another(case, machine, entry.entry)
+        match = _OTHER.search(entry.entry) if entry.put_by == "variable" else None
+        version = ".".join(part for part in match.groups() if part) if match is not None else own
+        if version == own or not any(machine.reader.inside(path, entry.entry) for path in frames + places):
+            continue
+        case.propose("startup-broken", without)
+        evidence = [
+            Evidence(
+                fact=f"PYTHONPATH brings in packages of Python {version}; this is {own}",
+                source=entry.entry,
+                path=entry.entry,
+            )
+        ]
+        evidence += said(case)
+        mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
+        says = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
+        return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+    return None
+
+
+def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
+    """The standard library of another Python stands on PYTHONPATH: it is that variable that has to go."""
+    evidence = [
+        Evidence(fact="PYTHONPATH brings in the standard library of another Python", source=folder, path=folder),
+        *said(case),
+    ]
+    mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
+    says = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
+    return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+
+
+def _hook_failed(case: Case, machine: Machine) -> Finding | None:
+    """A line of a path file that failed at start, where that line would have brought what is missing."""
+    assert case.trial is not None
+    missing = case.missing
+    match = _LINE.search(case.trial.output)
+    if missing is None or match is None or not machine.reader.is_file(match[2]):
+        return None
+    reader = machine.reader
+    number, path = leading_number(match[1]), match[2]
+    lines = (machine.reader.text_or_none(path, 65536) or "").splitlines()
+    line = lines[number - 1] if 0 < number <= len(lines) else ""
+    top = missing.split(".")[0]
+    # What the line would have done, and the lines after it: the first that fails ends its file.
+    later = [reader.join(reader.parent(path), one.strip()) for one in lines[number:] if one.strip() and "\0" not in one]
+    taken = next((folder for folder in later if case.resolver.in_folder(folder, missing) is not None), None)
+    if taken is None and top not in line and "path" not in line and top not in machine.reader.name(path):
+        return None
+    rest = case.trial.output[match.end() :]
+    said = next((one.strip() for one in rest.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", one)), "it fails")
+    evidence = [
+        Evidence(fact=line[:200], source=path, path=path, line=number),
+        Evidence(fact=f"it fails at start: {said[:200]}", source="the interpreter's own words"),
+    ]
+    steps = [fixes.by_hand(f"mend line {number} of {path}")]
+    owner = next(
+        (
+            one
+            for one in machine.installed(case.sites)
+            if one.is_wheel and machine.reader.name(path) in (one.files or ())
+        ),
+        None,
+    )
+    mends = [Remedy(says="mend the line", steps=steps, touches=[path])]
+    if owner is not None:
+        from kalyx.core.diagnosis.shared.failing import reinstall
+
+        mends.insert(0, reinstall(machine, case.interpreter, owner))
+    if taken is not None:
+        evidence.append(
+            Evidence(fact=f"the lines after it are left out; one adds the folder of {missing}", source=taken)
+        )
+        case.propose("startup-broken", Experiment(f"with {taken} on the path", put=(taken,)))
+    brings = (
+        "and takes those after it along, which would have brought" if taken is not None else "and would have brought"
+    )
+    says = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
+    return Finding(cause="startup-broken", certainty="likely", says=says, evidence=evidence, remedies=mends)

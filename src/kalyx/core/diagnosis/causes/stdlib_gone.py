@@ -1,0 +1,30 @@
+"""A standard module removed or renamed by this Python version (Python 2 names too).
+
+Told apart: the name stands in the table of standard modules with the version that took it away, and nothing else on
+the path has it.
+Mends it: the module that took its place; of code that is not your own a release that knows this Python, else an older
+Python.
+
+Has it:
+    asked in heath: import urllib2
+
+Only looks like it (this version has it):
+    asked in heath: import distutils
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared.standard import finding, missing_standard
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    found = missing_standard(case)
+    if found is None:
+        return None
+    module, span = found
+    if not span.is_gone(case.interpreter.version):
+        return None
+    return finding(case, machine, module, span, "stdlib-gone")

@@ -1,0 +1,30 @@
+"""A standard module that only a later Python version has.
+
+Told apart: the name stands in the table of standard modules with a first version newer than this one.
+Mends it: its backport where there is one, else a newer Python.
+
+Has it:
+    heath runs Python 3.9
+    asked in heath: import tomllib
+
+Only looks like it (no version has it):
+    heath runs Python 3.9
+    asked in heath: import tomlbook
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared.standard import finding, missing_standard
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    found = missing_standard(case)
+    if found is None:
+        return None
+    module, span = found
+    if not span.is_newer(case.interpreter.version):
+        return None
+    return finding(case, machine, module, span, "stdlib-newer")

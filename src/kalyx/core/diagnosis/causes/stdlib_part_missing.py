@@ -1,0 +1,96 @@
+"""A standard module that this interpreter was built or packaged without: its part is not there.
+
+Told apart: the Python part lies in the standard library and its compiled part does not.
+Mends it: the system's package that brings the part, or building this Python with the library it needs.
+
+Has it:
+    the base has tkinter without its compiled part
+    asked in heath: import _tkinter
+
+Only looks like it (it is no standard module's part):
+    the base has tkinter without its compiled part
+    asked in heath: import _tkinterer
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import asked_here
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.standard import instead, module_span
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing, interpreter = case.missing, case.interpreter
+    part = _part(missing)
+    if part is None:
+        return None
+    span = module_span(missing.split(".")[0])
+    if span is not None and (span.is_gone(interpreter.version) or span.is_newer(interpreter.version)):
+        return None
+    one = instead("parts")[part]
+    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
+    evidence = [
+        Evidence(
+            fact=f"no {part} in this interpreter's library", source=", ".join(library[:3]) or interpreter.base_prefix
+        )
+    ]
+    evidence += asked_here(case, missing)
+    has = _other_with(machine, part, interpreter)
+    if has is not None:
+        evidence.append(
+            Evidence(
+                fact=f"the Python {has.version} at {has.prefix} has it", source=has.executable, path=has.executable
+            )
+        )
+    of = one["of"][0]
+    return Finding(
+        cause="stdlib-part-missing",
+        certainty="proven",
+        says=f"this Python was built or packaged without {of}: its part {part} is not there",
+        evidence=evidence,
+        remedies=_ways_out(machine, interpreter, one, part, has),
+    )
+
+
+def _part(missing: str) -> str | None:
+    parts = instead("parts")
+    for name, one in parts.items():
+        if missing == name or missing in one["of"] or (missing.split(".")[0] == name):
+            return name
+    return None
+
+
+def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | None:
+    """Another interpreter here that has the part, one of the same version first."""
+    reader = machine.reader
+    minor = own.version.split(".")[:2]
+    found = []
+    for one in machine.interpreters:
+        names = [*reader.names(reader.join(one.library, "lib-dynload")), *reader.names(one.library)]
+        if one.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
+            found.append(one)
+    found.sort(key=lambda one: one.version.split(".")[:2] != minor)
+    return next((one for one in found if one.base_prefix != own.base_prefix), None)
+
+
+def _ways_out(
+    machine: Machine, interpreter: Interpreter, one: dict[str, str | None], part: str, has: Interpreter | None
+) -> list[Remedy]:
+    packaged = interpreter.base_prefix == "/usr"
+    found = []
+    if packaged or machine.reader.system == "macos":
+        mend = fixes.of_system(machine, one.get("debian"), one.get("fedora"), one.get("brew"))
+        found += [mend] if mend is not None else []
+    source = fixes.of_system(machine, one.get("source"), None, None) if not packaged else None
+    if source is not None:
+        source.says = f"build this Python again with what {part} needs"
+        source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
+        found.append(source)
+    if has is not None:
+        step = fixes.command(machine, [has.executable])
+        found.append(Remedy(says=f"or use the Python {has.version} that has it", steps=[step]))
+    line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
+    return found or [Remedy(says="use a Python that has it", steps=[fixes.by_hand(line)])]

@@ -1,0 +1,72 @@
+"""Only its type stubs are installed: they tell a checker what it would look like, and hold no code.
+
+Told apart: what answers holds files of declarations only.
+Mends it: install the package itself beside its stubs.
+
+Has it:
+    heath has the stubs of hivescale
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+
+Only looks like it (there are no stubs either):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
+from kalyx.core.diagnosis.shared.failing import owned
+from kalyx.core.imports.case import Failing
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    reader = machine.reader
+    top = (case.missing or case.module).split(".")[0]
+    place = case.resolver.resolve(top).place
+    if place is not None and place.kind != "namespace":
+        return None
+    # A folder of its own beside (PEP 561), or one of that name that holds nothing but stubs.
+    folders = [reader.join(site, top + "-stubs") for site in case.sites]
+    folders += place.portions if place is not None else []
+    found = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)
+    if found is None:
+        return None
+    evidence = [Evidence(fact=f"it holds stubs of {top}, and no code", source=found, path=found)]
+    owner = next(
+        (
+            one
+            for one in machine.installed(case.sites)
+            if any(_is_of(file, reader.name(found)) for file in one.files or ())
+        ),
+        None,
+    )
+    if owner is not None:
+        evidence.append(owned(owner))
+    known = brought_by(machine, top, case.environment.key if case.environment is not None else None)
+    if known is not None:
+        evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
+        mend = fixes.install(machine, case.interpreter, known.name)
+    else:
+        mend = fixes.unknown_here(top)
+    return Finding(
+        cause="stubs-only",
+        certainty="proven",
+        says=f"of {top} only the type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code",
+        evidence=evidence,
+        remedies=[mend],
+    )
+
+
+def _is_of(file: str, folder: str) -> bool:
+    return file.replace("\\", "/").startswith(folder + "/")
+
+
+def _holds_only_stubs(machine: Machine, folder: str) -> bool:
+    names = machine.reader.names(folder)
+    return any(name.endswith(".pyi") for name in names) and not any(
+        name.endswith((".py", ".pyc", ".so", ".pyd")) for name in names
+    )

@@ -1,0 +1,115 @@
+"""The package imports, and what is asked for below it is not in this version.
+
+Told apart: the package is whole by its own record, and its record has no such part.
+Mends it: the release that has it, or the line that no longer asks for it.
+
+Has it:
+    heath has hivescale 2.1
+    asked in heath: import hivescale.frames
+
+Only looks like it (the package itself is not there):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale.frames
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned
+from kalyx.core.diagnosis.shared.loops import loop_of
+from kalyx.core.diagnosis.shared.releases import ways_out
+from kalyx.core.diagnosis.shared.spelling import nearest
+from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.lacking import Lack, lack_of
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.removals import removal_of
+from kalyx.core.records import Environment, Evidence, Finding
+from kalyx.core.text.versions import numbers_of
+
+SUPPRESSED_BY_OTHERS = True
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    interpreter, resolver = case.interpreter, case.resolver
+    if namesakes(case):
+        return None
+    subject = case.missing or _part_of_itself(case)
+    if subject is None:
+        return None
+    parent, _, word = subject.rpartition(".")
+    owner = _owner(case, machine, subject)
+    if owner is None:
+        return None
+    other = _version_with(case, machine, subject, owner)
+    removal = removal_of(subject)
+    if other is None and removal is None and nearest(case, subject) is not None:
+        return None  # a module a letter away is the likelier explanation
+    place = resolver.resolve(parent).place if parent else None
+    asker = case.asker()
+    evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
+    if place is not None:
+        evidence.append(
+            Evidence(fact=f"{parent} is here, and has no {word}", source=place.path, path=place.path or None)
+        )
+    evidence += asked_here(case, subject)
+    if asker is not None:
+        evidence.append(owned(asker))
+    mends = []
+    if other is not None:
+        environment, one = other
+        fact = f"{one.name} {one.version} in {environment.name} has it"
+        evidence.append(Evidence(fact=fact, source=one.path, path=one.path))
+        mend = fixes.install(machine, interpreter, f"{one.name}=={one.version}")
+        mend.says = f"the version that has it, as in {environment.name}"
+        mends = [mend]
+    if case.raised is not None and (removal is not None or not mends):
+        # The table names the newest release that has it; another environment only some release.
+        mends = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
+    if not mends:
+        mends = [fixes.install(machine, interpreter, owner.name, "--upgrade")]
+    return Finding(
+        cause="submodule-gone",
+        certainty="proven",
+        says=f"{owner.name} {owner.version} is here and has no {subject}",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
+    """The distribution that is here and should have it: its package's, or the one a release of which took it away."""
+    parent = subject.rpartition(".")[0]
+    place = case.resolver.resolve(parent).place if parent else None
+    if place is not None and place.kind == "package":
+        return case.owner(place.path) or machine.distribution_of_module(parent, case.sites)
+    removal = removal_of(subject) if not parent else None
+    if removal is None:
+        return None
+    return next((one for one in machine.installed(case.sites) if one.key == removal.distribution.lower()), None)
+
+
+def _part_of_itself(case: Case) -> str | None:
+    """``from . import part`` in the package's own file, where there is no such part: called circular and is not."""
+    lack, frame = lack_of(case), case.importer()
+    if lack is None or frame is None or loop_of(case):
+        return None
+    place = case.resolver.resolve(lack.module).place
+    if place is None or place.kind != "package" or frame.file != place.path:
+        return None
+    return f"{lack.module}.{lack.name}"
+
+
+def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:
+    """The same distribution in another environment, in a version that has it."""
+    found: list[tuple[Environment, Installed]] = []
+    for environment in machine.all_environments:
+        if case.environment is not None and environment.key == case.environment.key:
+            continue
+        one = next((one for one in machine.installed(environment.site_packages) if one.key == owner.key), None)
+        resolver = machine.resolver(environment) if one is not None and one.version != owner.version else None
+        if one is not None and resolver is not None:
+            place = resolver.resolve(subject).place
+            if place is not None and place.kind not in ("namespace", "builtin"):
+                found.append((environment, one))
+    return max(found, key=lambda pair: numbers_of(pair[1].version), default=None)

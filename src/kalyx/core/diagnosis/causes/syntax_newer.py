@@ -1,0 +1,29 @@
+"""Its source needs a later Python than this one.
+
+Told apart: a newer compiler that is here takes the very file, and this one does not.
+Mends it: a release of the package for this Python, else running it with the newer one.
+
+Has it:
+    heath has hivescale 2.1 whose source needs Python 3.12
+    asked in heath: import hivescale
+
+Only looks like it (its source is for Python 2):
+    heath has hivescale 2.1 whose source is for Python 2
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis.shared import syntax as _syntax
+from kalyx.core.imports.case import Case
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding
+
+PRECEDES = {"circular": "a file that does not parse leaves those that ask for it half loaded"}
+
+
+def look(case: Case, machine: Machine) -> Finding | None:
+    judged = _syntax.judge(case, machine)
+    if judged is None or judged.newer is None:
+        return None
+    return _syntax.finding(case, machine, judged, "syntax-newer", judged.newer)

@@ -1,0 +1,136 @@
+"""It is there, but a package that it requires is not.
+
+Told apart: the package whose code asks has it among its requirements, and no distribution of that name is here, or
+one too old.
+Mends it: install all that it requires, within what the others in the environment leave open.
+
+Has it:
+    heath has hivescale 2.1 requiring nectarflow>=1.2
+    asked in heath: import hivescale
+
+Only looks like it (what is missing is not required by anything):
+    heath has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
+from kalyx.core.diagnosis.shared.failing import broken_requirement, owners_passed, said
+from kalyx.core.imports.case import Case, Failing
+from kalyx.core.imports.lacking import lack_of
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import MarkedRequirement, asked_by, satisfies
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
+
+_WANTS = pattern(r"\b(?:requires?|required|needs?|needed|must|at least|too old|upgrade|minimum|newer)\b|>=")
+_OF_A_BUILD = pattern(r"\b(?:binary|compiled|size changed|abi|symbol)\b")
+_SAYS_MORE = "what a package itself requires says more than where else the module lies"
+PRECEDES = dict.fromkeys(
+    ("base-hidden", "user-site-off", "path-cut", "other-minor", "stdlib-gone", "stdlib-newer", "stdlib-part-missing",
+     "syntax-newer", "syntax-older"),
+    _SAYS_MORE,
+)  # fmt: skip
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    if case.missing is not None:
+        return _missing(case, machine)
+    return _too_old(case, machine) if case.raised is not None else None
+
+
+def _too_old(case: Failing, machine: Machine) -> Finding | None:
+    """A package that says in words of its own that what it requires is here in a version that is not enough."""
+    assert case.raised is not None
+    words = case.raised.text.lower()
+    if lack_of(case) is not None or not _WANTS.search(words) or _OF_A_BUILD.search(words):
+        return None  # a name that is not there, or a part built against another, says more
+    for passed in owners_passed(case):
+        broken = broken_requirement(case, machine, passed)
+        if broken is None or broken[1].name.lower() not in words:
+            continue
+        line, there = broken
+        return Finding(
+            cause="unmet",
+            certainty="proven",
+            says=f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here",
+            evidence=[
+                Evidence(fact=f"{passed.name} {passed.version} requires {line}", source=passed.path, path=passed.path),
+                Evidence(fact=f"{there.name} {there.version} is here", source=there.path, path=there.path),
+                *said(case),
+            ],
+            remedies=[fixes.install(machine, case.interpreter, line)],
+        )
+    return None
+
+
+def _missing(case: Failing, machine: Machine) -> Finding | None:
+    assert case.missing is not None
+    missing = case.missing
+    if case.missing_is_asked:
+        return None
+    importer = case.importer()
+    asker = case.owner(importer.file) if importer is not None else None
+    if asker is None or importer is None:
+        return None
+    asked = _requirement_for(case, machine, asker, missing)
+    if asked is None:
+        return None
+    present = {one.key: one for one in machine.installed(case.sites)}
+    if asked.key in present:
+        return None
+    evidence = [
+        Evidence(fact=f"{importer.file} imports {missing}", source="the trial", path=importer.file, line=importer.line),
+        Evidence(
+            fact=f"{asker.name} {asker.version} requires {asked.line}",
+            source=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+            path=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+        ),
+        Evidence(fact=f"no {asked.name} among {len(present)} distributions", source=", ".join(case.sites[:2])),
+    ]
+    chain = _chain(case, importer.file)
+    if chain:
+        evidence.insert(0, Evidence(fact=" → ".join([*chain, missing]), source="the trial's frames"))
+    return Finding(
+        cause="unmet",
+        certainty="proven",
+        says=f"{asker.name} {asker.version} requires {asked.line}, which is not installed",
+        evidence=evidence,
+        remedies=[_all_of(case, machine, asker, asked)],
+    )
+
+
+def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Remedy:
+    """Everything that a package requires and that is not here, or not as required, in one line."""
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    lines = [first.line]
+    for asked in asked_by(asker, case.interpreter, machine.reader.system):
+        there = here.get(asked.key)
+        if asked.key != first.key and (there is None or not satisfies(there.version, asked.specifier)):
+            lines.append(asked.line)
+    return fixes.install_all(machine, case.interpreter, lines)
+
+
+def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: str) -> MarkedRequirement | None:
+    """The requirement of ``asker`` that would bring the missing module."""
+    requirements = asked_by(asker, case.interpreter, machine.reader.system)
+    top = canonical(missing.split(".")[0])
+    for asked in requirements:
+        if asked.key == top:
+            return asked
+    known = brought_by(machine, missing)
+    return next((a for a in requirements if known is not None and a.key == canonical(known.name)), None)
+
+
+def _chain(case: Case, last: str) -> list[str]:
+    """The distributions whose files were passed on the way, outermost first."""
+    found: list[str] = []
+    for frame in case.frames():
+        owner = case.owner(frame.file)
+        if owner is not None and (not found or found[-1] != owner.name):
+            found.append(owner.name)
+    return found if len(found) > 1 else []

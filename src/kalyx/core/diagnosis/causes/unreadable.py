@@ -1,0 +1,138 @@
+"""This user may not read it, or its settings file cannot be read.
+
+Told apart: the system refuses the look; that is not the same as being gone.
+Mends it: the right to read it, from whoever may give it.
+
+Has it:
+    heath may not be read
+    asked about heath
+
+Only looks like it (it can be read, and is empty):
+    heath was begun and not finished
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.conditions import condition
+from kalyx.core.environments.reading import View
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.system import Unreadable
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import DeadSeat, Failing
+
+_FOR_ALL = 0o005  # read and enter, for everybody
+
+
+def look(case: Failing, machine: Machine) -> Finding | None:
+    """A file or folder of the module that this process may not read: the interpreter often says something else."""
+    reader = machine.reader
+    for path in _places(case):
+        if reader.kind(path) is None or reader.may_read(path):
+            continue
+        status = reader.status(path)
+        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}" if status else ""
+        evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
+        from kalyx.core.diagnosis.shared.failing import said
+
+        evidence += said(case)
+        says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
+        mine = status is not None and status.owner == reader.user
+        allow = fixes.command(machine, ["chmod", "-R", "u+rX", path])
+        mends = [Remedy(says="let yourself read it", steps=[allow], touches=[path])] if mine else [_ask_owner(path)]
+        return condition("unreadable", says, evidence, mends)
+    return None
+
+
+def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
+    """What the seat starts may not be looked at: it is not gone for that."""
+    source = case.source
+    if source is None or not machine.reader.path.isabs(source):
+        return None
+    refusal = machine.reader.refusal(source)
+    if refusal is None:
+        return None
+    evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
+    says = f"{case.seat.name} starts {source}, which this user may not look at"
+    return condition("unreadable", says, evidence, [_ask_owner(source)])
+
+
+def _places(case: Failing) -> list[str]:
+    """Where the missing or failing module would lie, on each entry; and what the error names."""
+    reader, found = case.resolver.reader, []
+    raised = case.raised
+    if raised is not None:
+        found += [path for path in (raised.path, raised.file) if path]
+    module = case.missing or case.module
+    resolution = case.resolver.resolve(module)
+    places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
+    found += [path for place in places for path in (place.path, *place.portions)]
+    entries = [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists]
+    top = module.split(".")[0]
+    for entry in entries:
+        found += [
+            entry,
+            reader.join(entry, top),
+            reader.join(entry, top + ".py"),
+            reader.join(entry, top, "__init__.py"),
+        ]
+    return list(dict.fromkeys(found))
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    reader, prefix, settings = machine.reader, view.environment.prefix, view.settings
+    try:
+        reader.listing(prefix)
+    except Unreadable as problem:
+        status = reader.status(prefix)
+        mode = f" (owner {status.owner}, mode {status.mode:o})" if status else ""
+        evidence = [Evidence(fact=problem.reason + mode, source=prefix, path=prefix)]
+        return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
+    if settings is not None and settings.problem is not None:
+        evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
+        says = f"its settings file cannot be read: {settings.problem}"
+        return condition("unreadable", says, evidence, [_ask_owner(settings.path)])
+    # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
+    home = settings.get("home") if settings is not None else None
+    below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []
+    refused = reader.refused_within(prefix, *below)
+    if refused is None and view.problem is not None and view.problem.refused:
+        refused = view.problem.path, view.problem.reason
+    refused = refused or _shut_site(view, machine)
+    if refused is None:
+        return None
+    path, reason = refused
+    evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
+    says = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
+    return condition("unreadable", says, evidence, [_ask_owner(path)])
+
+
+def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
+    """A site folder that this user may not list; only one that is not for everybody costs a question to the system."""
+    reader = machine.reader
+    for site in view.environment.site_packages if reader.system != "windows" else []:
+        status = reader.status(site)
+        if status is not None and status.mode & _FOR_ALL != _FOR_ALL and not reader.may_read(site):
+            return site, "permission denied"
+    return None
+
+
+def _owned_by(machine: Machine, path: str) -> str:
+    """Who the nearest folder belongs to that may be looked at."""
+    reader = machine.reader
+    while True:
+        status = reader.status(path)
+        if status is not None:
+            return f" (owner {status.owner}, mode {status.mode:o})"
+        if reader.parent(path) == path:
+            return ""
+        path = reader.parent(path)
+
+
+def _ask_owner(path: str) -> Remedy:
+    return Remedy(says="make it readable", steps=[fixes.by_hand(f"look at {path}: its owner can let you read it")])

@@ -1,0 +1,72 @@
+"""It is among the user's own packages, which this interpreter leaves out.
+
+Told apart: it lies among the user's own packages, and a flag, a variable or the environment leaves these out.
+Mends it: install it into the environment, or leave the flag away.
+
+Has it:
+    the user has hivescale 2.1
+    asked in heath: import hivescale
+
+Only looks like it (another environment has it):
+    orchard has hivescale 2.1
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import run_without
+from kalyx.core.environments.searchpath import is_switched_on, user_site
+from kalyx.core.imports.case import Case, Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.kernels.specs import SPEC_FILE
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    missing, interpreter, way = case.missing, case.interpreter, case.way
+    reader = machine.reader
+    folder = user_site(reader, interpreter, way.variables)
+    if folder in case.sites or not reader.is_folder(folder):
+        return None
+    place = case.resolver.in_folder(folder, missing)
+    if place is None or place.kind == "namespace":
+        return None
+    owner = owner_of(reader, [folder], place.path)
+    requirement = f"{owner.name}=={owner.version}" if owner is not None else missing.split(".")[0]
+    reason, source, mends = _reason(case, machine)
+    install = fixes.install(machine, interpreter, requirement)
+    case.propose("user-site-off", Experiment(f"with {folder} on the path", put=(folder,)))
+    return Finding(
+        cause="user-site-off",
+        certainty="proven",
+        says=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
+        evidence=[
+            Evidence(fact=f"{missing} is in your own packages", source=place.path, path=place.path),
+            Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
+        ],
+        remedies=[*mends, install] if owner is not None else mends or [install],
+    )
+
+
+def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
+    """What leaves them out, where that is written, and what lets them in again where that is the least change."""
+    assert case.environment is not None
+    reader, way, interpreter = machine.reader, case.way, case.interpreter
+    if interpreter.prefix != interpreter.base_prefix and not case.environment.sees_base:
+        settings = reader.join(case.environment.prefix, "pyvenv.cfg")
+        return "a virtual environment sees only its own", settings, []
+    value = way.variables.get("PYTHONNOUSERSITE")
+    if value and is_switched_on(value, interpreter):
+        mend = run_without(machine, case, interpreter, "PYTHONNOUSERSITE")
+        return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
+    flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
+    if flag is not None:
+        step = f"run it without {flag}"
+        if case.kernel is not None:
+            step = f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}"
+        mend = Remedy(says=f"run it without {flag}", steps=[fixes.by_hand(step)])
+        return f"the flag {flag} leaves them out", "the command line", [mend]
+    return "they are not on its path", interpreter.executable, []

@@ -1,0 +1,44 @@
+"""A command's first line names an interpreter that is gone, or another one than the environment it lies in.
+
+Told apart: the command's own first line is read, and what it names is looked at.
+Mends it: make the command anew: install its package again with this environment's Python.
+
+Has it:
+    hivescale-read in heath's bin names /home/keeper/old/heath/bin/python
+    asked: kalyx why program:hivescale-read
+
+Only looks like it (the command is not on PATH at all):
+    no hivescale-read is on PATH
+    asked: kalyx why program:hivescale-read
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
+    """Its first line leads to nothing that starts."""
+    lies = machine.reader.parent(machine.reader.parent(path))
+    owner = next((one for one in machine.all_environments if one.prefix == lies and one.executable), None)
+    mends = []
+    if owner is not None and owner.executable is not None:
+        argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
+        step = fixes.by_hand(f"write its commands anew: {machine.line(argv)} and the package that brings {word}")
+        mends.append(Remedy(says="write its commands anew", steps=[step], touches=[path]))
+    return Finding(cause="first-line-dead", certainty="proven", says=f"{word} starts nothing: {reason}",
+                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], remedies=mends)  # fmt: skip
+
+
+def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
+    """It lies in the environment ``lies`` and its first line starts ``runs``."""
+    return Finding(
+        cause="first-line-dead",
+        certainty="proven",
+        says=f"{word} lies in {lies} and its first line starts {runs}",
+        evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
+        remedies=[Remedy(says="run its module with the environment's own interpreter",
+                         steps=[fixes.command(machine, [machine.reader.join(lies, "bin", "python"), "-m", word])])],
+    )  # fmt: skip

@@ -1,0 +1,32 @@
+"""Another kernel of the same id lies in a folder that comes first.
+
+Told apart: two folders of kernels hold the same id, and the search order decides.
+Mends it: remove one of the two, or register yours under another id.
+
+Has it:
+    kernel heath starts /home/keeper/heath/bin/python
+    kernel heath is also registered for the machine
+    asked about the second kernel:heath
+
+Only looks like it (ids that differ):
+    kernel heath starts /home/keeper/heath/bin/python
+    kernel moor is also registered for the machine
+    asked about kernel:moor
+"""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding, Kernel, Remedy
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    """It was found while the folders were listed, in their order; here is the way out."""
+    for finding in kernel.findings:
+        if finding.cause == "hidden" and not finding.remedies:
+            words = f"give one of the two another id: rename the folder {kernel.folder}"
+            return replace(finding, remedies=[Remedy(says="give it an id of its own", steps=[fixes.by_hand(words)])])
+    return None

@@ -1,0 +1,79 @@
+"""Something that is true on this machine only, an environment or a path to one, is under version control.
+
+Told apart: the index of the repository lists the file, or no ignore file leaves the environment out.
+Mends it: take it out of the repository and name it in an ignore file.
+
+Has it:
+    heath lies in a repository that does not leave it out
+    asked about heath
+
+Only looks like it (the repository's ignore file names it):
+    heath lies in a repository that leaves it out
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import View
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy, Seat
+
+# It is worth saying, and the environment works all the same.
+IS_SOUND = True
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    reader, prefix = machine.reader, view.environment.key
+    if view.environment.kind == "installation":
+        return None
+    from kalyx.core.diagnosis.shared.conditions import condition
+    from kalyx.core.environments.tracked import is_ignored, repository_of, tracked_below
+
+    repository = repository_of(reader, reader.parent(prefix))
+    if repository is None:
+        return None
+    tracked = tracked_below(reader, repository, prefix)
+    if not tracked and is_ignored(reader, repository, prefix):
+        return None
+    relative = reader.path.relpath(prefix, repository).replace("\\", "/")
+    ignore = reader.join(prefix, ".gitignore")
+    leave_out = fixes.by_hand(f"leave it out: write the one line * into {ignore}")
+    steps = [leave_out]
+    evidence = [Evidence(fact="a version-controlled folder", source=repository, path=reader.join(repository, ".git"))]
+    if tracked:
+        evidence.append(Evidence(fact=f"{tracked} of its files are tracked", source="the repository's index",
+                                 path=reader.join(repository, ".git")))  # fmt: skip
+        argv = ["git", "-C", repository, "rm", "-r", "-q", "--cached", "--", relative]
+        steps = [fixes.command(machine, argv), leave_out]
+        says = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
+    else:
+        evidence.append(Evidence(fact="no ignore file leaves it out", source=ignore, path=repository))
+        says = f"it lies in the version-controlled folder {repository}, which does not leave it out"
+    return condition("in-version-control", says, evidence, [Remedy(says="take it out", steps=steps, touches=[prefix])])
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    """A settings file that others share, with a path that is true on this machine only."""
+    reader, word = machine.reader, seat.parts[0].word if seat.parts else None
+    if seat.seat != "editor" or seat.source is None or not word or not reader.path.isabs(word):
+        return None
+    from kalyx.core.environments.tracked import is_tracked, repository_of
+
+    repository = repository_of(reader, reader.parent(seat.source))
+    if repository is None or not is_tracked(reader, repository, seat.source):
+        return None
+    steps = [fixes.by_hand(f"write a path that begins at the folder, or move this setting to your own: {word}")]
+    if reader.inside(word, repository):
+        inner = reader.path.relpath(word, repository).replace("\\", "/")
+        steps = [fixes.by_hand(f"write it from the folder on: {inner}")]
+    return Finding(
+        cause="in-version-control",
+        certainty="proven",
+        says=f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
+        evidence=[
+            Evidence(fact=f"names {word}", source=seat.source, path=seat.source, line=seat.line),
+            Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
+        ],
+        remedies=[Remedy(says="keep machines apart", steps=steps, touches=[seat.source])],
+    )

@@ -1,0 +1,113 @@
+"""The notebook asks for a kernel that is not registered here.
+
+Told apart: the notebook's own metadata names an id that no kernel folder has.
+Mends it: register the environment under that id, or point the notebook to a kernel that is there.
+
+Has it:
+    a notebook asks for kernel meadow, and there is none
+    asked about the notebook
+
+Only looks like it (the kernel is there, and starts nothing):
+    kernel meadow starts /home/keeper/gone/bin/python
+    a notebook asks for kernel meadow
+    asked about the notebook
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.kernels.specs import valid_id
+from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.seats.notebook import read_notebook
+from kalyx.core.text.numbers import number_of
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    if seat.seat != "notebook" or seat.via is None or seat.source is None:
+        return None
+    wanted = seat.via.removeprefix("kernel:")
+    if machine.kernel_by_id(wanted) is not None:
+        return None
+    notebook = read_notebook(machine.reader, seat.source)
+    evidence = [
+        Evidence(fact=f"asks for kernel {wanted}", source=seat.source, path=seat.source, line=notebook.line),
+        Evidence(
+            fact=f"{len(machine.kernels)} kernels are registered: "
+            + (", ".join(kernel.id for kernel in machine.kernels[:6]) or "none"),
+            source=machine.server.said_as,
+        ),
+    ]
+    environment = _fitting(wanted, machine)
+    mends = []
+    nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine)
+    if nearest is not None:
+        kernel, lacks = nearest
+        argv = ["kalyx", "point", f"notebook:{seat.source}", f"kernel:{kernel.id}"]
+        lacking = f"; it lacks {', '.join(lacks[:4])}" if lacks else ", and all that it imports is there"
+        mends.append(Remedy(says=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
+                            steps=[fixes.command(machine, argv)], touches=[seat.source]))  # fmt: skip
+    if environment is not None and valid_id(wanted):
+        renewed = fixes.register(machine, environment, wanted, take_over=False)
+        # An environment of just that name is what was meant; any other is a guess that comes second.
+        mends.insert(0 if environment.name == wanted else len(mends), renewed)
+    return Finding(
+        cause="kernel-absent",
+        certainty="proven",
+        says=f"{seat.name} asks for kernel {wanted}, which is not registered here",
+        evidence=evidence,
+        remedies=mends,
+    )
+
+
+def _nearest(path: str, language: str | None, version: str | None, machine: Machine) -> tuple[Kernel, list[str]] | None:
+    """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
+    from kalyx.core.imports.sources import modules_of_notebook
+
+    folder = machine.reader.parent(path)
+    known: dict[object, Any] = machine.reader.memory.setdefault("nearest kernels", {})
+    if folder not in known:
+        known[folder] = {name.removesuffix(".py") for name in machine.reader.names(folder)}
+    modules = [name for name in modules_of_notebook(machine.reader, path) if name not in known[folder]]
+    # Notebooks that ask for the same have the same answer: it is worked out once.
+    key = (tuple(modules), language, version)
+    if key not in known:
+        known[key] = _ranked_first(modules, language, version, machine)
+    found: tuple[Kernel, list[str]] | None = known[key]
+    return found
+
+
+def _ranked_first(
+    modules: list[str], language: str | None, version: str | None, machine: Machine
+) -> tuple[Kernel, list[str]] | None:
+    ranked = []
+    for number, kernel in enumerate(machine.kernels):
+        if kernel.interpreter is None or kernel.environment is None or "hidden" in kernel.conditions:
+            continue
+        if (language or "python") != (kernel.language or "python"):
+            continue
+        resolver = machine.resolver(kernel.environment)
+        lacks = [name for name in modules if resolver is None or resolver.resolve(name).place is None]
+        far = 0 if version is None else _apart(version, kernel.interpreter.version)
+        ranked.append((len(lacks), far, number, kernel, lacks))
+    if not ranked:
+        return None
+    _, _, _, kernel, lacks = min(ranked, key=lambda one: one[:3])
+    return kernel, lacks
+
+
+def _apart(one: str, other: str) -> int:
+    """How far two versions are from each other, in minors; another major is far away."""
+    parts = [[number_of(part) or 0 for part in text.split(".")[:2]] for text in (one, other)]
+    return abs(parts[0][0] - parts[1][0]) * 100 + abs(parts[0][-1] - parts[1][-1])
+
+
+def _fitting(wanted: str, machine: Machine) -> Environment | None:
+    """The environment of that name, else the shell's own."""
+    for environment in machine.environments:
+        if environment.name == wanted and environment.executable:
+            return environment
+    own = machine.shell_seat.environment
+    return own if own is not None and own.executable else None

@@ -1,0 +1,56 @@
+"""The environment was moved or copied; its scripts and links still speak of the old place.
+
+Told apart: its scripts and activation lines name a folder that is not the one they lie in.
+Mends it: move it back, or make it anew where it is; linked folders are not moved ones.
+
+Has it:
+    heath was moved here from /home/keeper/old/heath
+    asked about heath
+
+Only looks like it (a link leads to it under another name):
+    heath is reached by the link /home/keeper/moor
+    asked about heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.activation import spoken_place
+from kalyx.core.diagnosis.shared.conditions import condition
+from kalyx.core.environments.reading import View
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def look_at_environment(view: View, machine: Machine) -> Finding | None:
+    reader, environment = machine.reader, view.environment
+    if view.interpreter is None or environment.kind != "virtual":
+        return None
+    spoken = spoken_place(machine, environment.prefix)
+    if spoken is None:
+        return None
+    place, script, line = spoken
+    if reader.same_path(reader.real(place), environment.key):
+        return None
+    python = view.interpreter.executable
+    # Making it again over itself writes the scripts anew and keeps the packages.
+    keep = ["--system-site-packages"] if environment.sees_base else []
+    argv = [view.interpreter.real_executable, "-m", "venv", "--without-pip", *keep, environment.prefix]
+    renew = [
+        fixes.command(machine, argv),
+        fixes.by_hand(
+            "and each package that brings commands again:"
+            f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"
+        ),
+    ]
+    mends = [Remedy(says="renew its scripts in place", steps=renew, touches=[environment.prefix])]
+    if not reader.exists(place):
+        back = ["cmd", "/c", "move", environment.prefix, place] if reader.system == "windows" else [
+            "mv", environment.prefix, place]  # fmt: skip
+        mends.append(Remedy(says="move it back", steps=[fixes.command(machine, back)], touches=[place]))
+    return condition(
+        "moved",
+        f"it was moved or copied: its scripts still speak of {place}",
+        [Evidence(fact=f"speaks of {place}", source=script, path=script, line=line)],
+        mends,
+    )

@@ -1,0 +1,47 @@
+"""The kernel was started and gave no answer: it ended, stayed silent, or did not speak the protocol.
+
+Told apart: the kernel was started for real, and what it wrote before it ended is kept.
+Mends it: what its own words say; then rehearse it again.
+
+Has it:
+    kernel heath starts a program that ends at once
+    rehearsed
+
+Only looks like it (it answers, and an import in it fails):
+    kernel heath starts /home/keeper/heath/bin/python
+    rehearsed with --import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import view_of
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.text.names import is_module_name
+
+
+def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Finding:
+    """A kernel that gave no answer, explained from its own last words."""
+    evidence = [Evidence(fact=problem, source="the rehearsal")]
+    lines = [line.rstrip() for line in words.splitlines() if line.strip()]
+    if lines:
+        evidence.append(Evidence(fact=lines[-1][:300], source="its last words"))
+    mends: list[Remedy] = []
+    missing = next((line for line in reversed(lines) if "No module named" in line), None)
+    if missing is not None and kernel.interpreter is not None:
+        module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
+        if is_module_name(module):
+            argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
+            mends.append(Remedy(says="see why that import fails", steps=[fixes.command(machine, argv)]))
+    elif kernel.interpreter is not None:
+        view = view_of(machine.reader, kernel.interpreter)
+        argv = ["kalyx", "survey", "--under", view.environment.prefix]
+        mends.append(Remedy(says="look at its environment", steps=[fixes.command(machine, argv)]))
+    return Finding(
+        cause="no-answer",
+        certainty="proven",
+        says=f"kernel {kernel.id} was started and gave no answer: {problem}",
+        evidence=evidence,
+        remedies=mends,
+    )

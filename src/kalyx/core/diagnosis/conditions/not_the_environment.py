@@ -1,0 +1,43 @@
+"""The error is in the user's own code or data (a name never defined, a wrong file): no environment will mend it.
+
+Told apart: the last frame is your own file, and no import stands behind the error.
+Mends it: your own code.
+
+Has it:
+    a traceback that ends in a NameError in spring/weights.py
+    asked: kalyx why -
+
+Only looks like it (a traceback that ends in an import that failed):
+    a traceback that ends in ModuleNotFoundError in spring/weights.py
+    asked: kalyx why -
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.traceback import Told
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def finding(told: Told, is_own: bool) -> Finding:
+    """That no environment will mend it: the error is in code or data, with the line where it was raised."""
+    evidence = [
+        Evidence(fact=f"{told.type}: {told.text}"[:300] if told.text else str(told.type), source="the text given")
+    ]
+    where = ""
+    if told.frames:
+        path, line = told.frames[-1]
+        evidence.append(Evidence(fact="raised here", source=path, path=path, line=line or None))
+        where = f" in {path}, line {line}"
+    whose = "the program's own code or data" if is_own else "what that code was given"
+    return Finding(
+        cause="not-the-environment",
+        certainty="proven" if is_own else "likely",
+        says=f"it is no import that failed: the error is in {whose}{where}; no environment will mend it",
+        evidence=evidence,
+        remedies=[
+            Remedy(
+                says="look at that line", steps=[fixes.by_hand(f"look at {where[4:] or 'the line that raised it'}")]
+            )
+        ],
+    )

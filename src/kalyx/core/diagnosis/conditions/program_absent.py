@@ -1,0 +1,39 @@
+"""A command is not on the path of this seat, though an environment here has it (or no one has).
+
+Told apart: every folder of the path is looked at, then the command folders of the environments here.
+Mends it: run it from the environment that has it, or install it in this one.
+
+Has it:
+    hivescale-read lies in heath's bin, and heath is not on PATH
+    asked: kalyx why program:hivescale-read
+
+Only looks like it (it is on PATH, and its first line is dead):
+    hivescale-read on PATH names /home/keeper/gone/bin/python
+    asked: kalyx why program:hivescale-read
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Remedy
+
+
+def finding(machine: Machine, word: str) -> Finding:
+    """No such command on PATH: where one lies, or that none does."""
+    reader = machine.reader
+    folder = "Scripts" if reader.system == "windows" else "bin"
+    evidence = [Evidence(fact=f"no {word} in {len(reader.path_folders())} folders", source="PATH")]
+    mends = []
+    for environment in machine.all_environments:
+        path = next((reader.join(environment.prefix, folder, name) for name in (word, word + ".exe")
+                     if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
+        if path is not None:
+            evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
+            mends.append(Remedy(says="start it by its full path", steps=[fixes.command(machine, [path])]))
+            line = fixes.by_hand(machine.line_to_enter(environment.prefix))
+            mends.append(Remedy(says=f"enter {environment.name}", steps=[line]))
+            break
+    where = "though an environment here has it" if mends else "and no environment known here has it"
+    return Finding(cause="program-absent", certainty="proven", says=f"{word} is not on the path of this shell, {where}",
+                   evidence=evidence, remedies=mends)  # fmt: skip

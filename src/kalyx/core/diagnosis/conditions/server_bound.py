@@ -1,0 +1,49 @@
+"""The kernel means a different interpreter under each notebook server.
+
+Told apart: the kernel's first word is a bare name: what it starts depends on who starts it.
+Mends it: register it again, which writes the full path.
+
+Has it:
+    kernel python3 starts python3
+    asked about kernel:python3
+
+Only looks like it (it names its interpreter by the full path):
+    kernel python3 starts /home/keeper/heath/bin/python
+    asked about kernel:python3
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.kernels.specs import SPEC_FILE, argv_line
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.text.numbers import are_numbers
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if not kernel.argv or machine.reader.path.dirname(kernel.argv[0]):
+        return None
+    word = kernel.argv[0]
+    if word != "python" and not (word.startswith("python") and are_numbers(word[6:])):
+        return None
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
+    evidence = [
+        Evidence(fact=f'starts the bare word "{word}"', source=path, path=path, line=argv_line(machine.reader, kernel))
+    ]
+    if kernel.interpreter is not None:
+        here = kernel.interpreter.executable
+        said = f"under the server seen here ({machine.server.said_as}) it is {here}"
+        evidence.append(Evidence(fact=said, source=here, path=here))
+    mends = []
+    if kernel.environment is not None and kernel.environment.kind != "installation":
+        own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")
+        argv = fixes.registering(machine, kernel.environment, own)
+        mends.append(Remedy(says="register it under a name of its own", steps=[fixes.command(machine, argv)]))
+    return Finding(
+        cause="server-bound",
+        certainty="proven",
+        says=f"kernel {kernel.id} means the interpreter of whichever notebook server runs",
+        evidence=evidence,
+        remedies=mends,
+    )

@@ -1,0 +1,51 @@
+"""Shell lines in this kernel's notebooks reach another interpreter than the kernel's own.
+
+Told apart: the path that the kernel gives its shell lines is followed to the first python on it.
+Mends it: register it with its own folder first on that path.
+
+Has it:
+    PATH finds python in orchard and pip in orchard
+    kernel heath starts /home/keeper/heath/bin/python
+    asked about kernel:heath
+
+Only looks like it (PATH leads to the kernel's own environment):
+    PATH finds python in heath and pip in heath
+    kernel heath starts /home/keeper/heath/bin/python
+    asked about kernel:heath
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import environment_of
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if kernel.environment is None or kernel.interpreter is None:
+        return None
+    path_value = kernel_variables(kernel, machine.server).get("PATH", "")
+    found = next(machine.reader.lookup("python", path_value), None)
+    if found is None:
+        return None
+    try:
+        reached = environment_of(machine.reader, read_interpreter(machine.reader, found))
+    except NotAnInterpreter:
+        return None
+    if reached.key == kernel.environment.key:
+        return None
+    spec = machine.reader.join(kernel.folder, SPEC_FILE)
+    argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
+    return Finding(
+        cause="shell-elsewhere",
+        certainty="likely",
+        says=f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}",
+        evidence=[
+            Evidence(fact="python on the kernel's PATH", source=found, path=found),
+            Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
+        ],
+        remedies=[Remedy(says="let its PATH begin with its own environment", steps=[fixes.command(machine, argv)])],
+    )

@@ -1,0 +1,36 @@
+"""The kernel file cannot be used: not JSON, or it lacks the command to start.
+
+Told apart: the file is read as the notebook server reads it.
+Mends it: write it anew: register the environment under the same id.
+
+Has it:
+    kernel heath has a file that is no JSON
+    asked about kernel:heath
+
+Only looks like it (readable, and starts nothing):
+    kernel heath starts /home/keeper/gone/bin/python
+    asked about kernel:heath
+"""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.kernels.specs import valid_id
+from kalyx.core.machine import Machine
+from kalyx.core.records import Finding, Kernel, Remedy
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    """It was found while the file was read. The way out: remove it, since what it was to start cannot be known.
+
+    Not where it may not be read: that is not gone.
+    """
+    refused = machine.reader.refused_within(kernel.folder)
+    for finding in kernel.findings:
+        if finding.cause == "spec-unreadable" and not finding.remedies and valid_id(kernel.id):
+            line = f"look at {refused[0]}: its owner can let you read it" if refused else ""
+            mend = Remedy(says="make it readable", steps=[fixes.by_hand(line)])
+            return replace(finding, remedies=[mend if refused else fixes.unregister(machine, kernel)])
+    return None

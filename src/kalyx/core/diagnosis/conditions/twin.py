@@ -1,0 +1,47 @@
+"""Two kernels in the list start the same environment.
+
+Told apart: the two commands are followed to the environments that they start.
+Mends it: remove the one that nobody's notebook asks for.
+
+Has it:
+    kernel heath starts /home/keeper/heath/bin/python
+    kernel moor starts /home/keeper/heath/bin/python
+    asked about kernel:moor
+
+Only looks like it (the same base, two environments):
+    kernel heath starts /home/keeper/heath/bin/python
+    kernel orchard starts /home/keeper/orchard/bin/python
+    asked about kernel:orchard
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.kernels.specs import SPEC_FILE
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Kernel
+
+
+def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
+    if kernel.environment is None or {"hidden", "name-misleads"} & set(kernel.conditions):
+        return None
+    for other in machine.kernels:
+        if other is kernel or other.environment is None or "hidden" in other.conditions:
+            continue
+        same = other.environment.key == kernel.environment.key and other.env == kernel.env
+        if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
+            path = machine.reader.join(other.folder, SPEC_FILE)
+            own = machine.reader.join(kernel.folder, SPEC_FILE)
+            # Of two one is enough to go, and both say the same one: that which is listed later.
+            later = max(kernel, other, key=machine.kernels.index)
+            return Finding(
+                cause="twin",
+                certainty="proven",
+                says=f"kernel {other.id} starts the same environment, {kernel.environment.name}",
+                evidence=[
+                    Evidence(fact=f"{other.id} starts {other.command[0]}", source=path, path=path),
+                    Evidence(fact=f"{kernel.id} starts {kernel.command[0]}", source=own, path=own),
+                ],
+                remedies=[fixes.unregister(machine, later)],
+            )
+    return None

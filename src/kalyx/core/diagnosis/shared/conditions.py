@@ -1,0 +1,108 @@
+"""What the conditions of environments share: the finding record, and remaking an environment."""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import View
+from kalyx.core.interpreters.versions import minor_of
+from kalyx.core.machine import Machine
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.text.names import is_distribution_name
+from kalyx.core.text.numbers import are_numbers
+
+# What making an environment brings along by itself: nobody chose it.
+BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
+
+# More names than fit a line that a person would read before pasting it.
+_MOST = 20
+
+
+def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
+    """A condition as a finding: what was read leaves no other way, so it is proven."""
+    return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=mends)
+
+
+def same_minor(view: View, machine: Machine) -> Interpreter | None:
+    """An installation on this machine of the version that the environment was made for."""
+    wanted = view.environment.version or ""
+    minor = minor_of(wanted)
+    for interpreter in machine.interpreters:
+        if minor and interpreter.minor == minor:
+            return interpreter
+    return None
+
+
+def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
+    """Make the environment again in place, its packages kept: only its links to the base are renewed."""
+    reader, prefix = machine.reader, view.environment.prefix
+    folder = reader.join(prefix, "bin")
+    steps = []
+    if reader.system != "windows":
+        broken = view.problem.path if view.problem is not None else None
+        named = [reader.join(folder, name) for name in reader.names(folder) if name.startswith("python")]
+        dead = [path for path in named if reader.kind(path) == "link" or path == broken]
+        if dead:
+            steps.append(fixes.command(machine, ["rm", "-f", *dead]))
+    steps.append(fixes.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
+    return Remedy(says=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, touches=[prefix])
+
+
+def anew(view: View, machine: Machine) -> Remedy | None:
+    """Move the environment aside and make another in its place, on a Python that is here, with what was asked for.
+
+    For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it
+    whatever starts it. None where nothing says what was in it, or where it cannot be made.
+    """
+    reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
+    if made_for is None or reader.system == "windows":
+        return None
+    site = reader.join(prefix, "lib", f"python{made_for}", "site-packages")
+    asked = _asked_for(machine, view.environment.site_packages or [site])
+    own = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.implementation == "cpython"]
+    able = [one for one in own if one.version.startswith("3.")]
+    if not asked or not able:
+        return None
+    aside = f"{prefix}-{made_for}"
+    if reader.kind(aside) is not None:
+        return None
+    from kalyx.core.text.versions import numbers_of
+
+    later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
+    base = later[-1] if later else able[0]
+    wishes = [word for name in asked for word in ("--want", name)]
+    steps = [["mv", prefix, aside], ["kalyx", "prepare", prefix, "--python", base.executable, *wishes]]
+    says = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
+    return Remedy(says=says, steps=[fixes.command(machine, argv) for argv in steps], touches=[prefix, aside])
+
+
+def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
+    """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
+    installed = [one for one in machine.installed(sites) if one.key not in BROUGHT_ALONG]
+    marked = [one for one in installed if machine.reader.is_file(machine.reader.join(one.path, "REQUESTED"))]
+    from kalyx.core.packages.requirements import speaks_of
+
+    chosen = marked or [one for one in installed if not any(speaks_of(other, one.key) for other in installed)]
+    names = sorted({one.name for one in chosen if is_distribution_name(one.name)})
+    return names if len(names) <= _MOST else []
+
+
+def remove(view: View, machine: Machine) -> Remedy:
+    """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
+    prefix = view.environment.prefix
+    step = fixes.command(machine, ["kalyx", "discard", prefix])
+    return Remedy(says="remove what is there", steps=[step], touches=[prefix])
+
+
+def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:
+    """Other versions that have packages in this prefix: the version and its site folder."""
+    reader = machine.reader
+    library = reader.join(prefix, "lib")
+    found = []
+    for name in reader.names(library):
+        number = name.removeprefix("python").rstrip("t")
+        if not name.startswith("python") or number == minor or not are_numbers(number) or "." not in number:
+            continue
+        site = reader.join(library, name, "site-packages")
+        if any(entry.endswith((".dist-info", ".egg-info")) for entry in reader.names(site)):
+            found.append((number, site))
+    return found

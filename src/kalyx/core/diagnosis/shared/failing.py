@@ -1,0 +1,159 @@
+"""What causes of failing imports share: the files a failure speaks of, who owns them, and installing them again."""
+
+from __future__ import annotations
+
+from kalyx.core.data import PROBE_PATH
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import table_modules
+from kalyx.core.formats.fitting import is_compiled
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.lacking import lack_of
+from kalyx.core.kernels.specs import SPEC_FILE
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.requirements import asked_by, satisfies
+from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.text.names import canonical
+from kalyx.core.text.patterns import pattern
+
+_PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
+
+
+def files_of(case: Case) -> list[str]:
+    """The files that a failure speaks of, the likeliest first: named by the error, passed through, found."""
+    reader, found = case.resolver.reader, []
+    raised, trial = case.raised, case.trial
+    if raised is not None:
+        found += [path for path in (raised.path, raised.file) if path]
+        found += _PATHS.findall(raised.text)
+        found += [frame.file for frame in reversed(raised.frames)]
+    if trial is not None:
+        found += [frame.file for frame in trial.stack]
+        for link in trial.chain:
+            found += [link.path] if link.path else []
+            found += _PATHS.findall(link.text)
+    if case.resolution is not None:
+        places = [case.resolution.place] if case.resolution.place is not None else []
+        found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
+    usable = [path for path in found if not path.startswith(("<", "(")) and path != PROBE_PATH]
+    return [path for path in dict.fromkeys(usable) if reader.is_file(path)]
+
+
+def compiled_of(case: Case) -> list[str]:
+    """The compiled files that a failure speaks of, and those beside a missing module that have its name."""
+    found = [path for path in files_of(case) if is_compiled(path)]
+    return list(dict.fromkeys(found + namesakes(case)))
+
+
+def namesakes(case: Case) -> list[str]:
+    """Compiled files that bear the missing module's name and are not taken: the name's ending is for another Python."""
+    lack = lack_of(case)
+    subject = case.missing or (f"{lack.module}.{lack.name}" if lack is not None else None)
+    if subject is None:
+        return []
+    parent, _, stem = subject.rpartition(".")
+    reader = case.resolver.reader
+    if parent:
+        place = case.resolver.resolve(parent).place
+        folders = place.portions if place is not None else []
+    else:
+        folders = [entry.entry or case.resolver.folder for entry in case.search.entries]
+    found = []
+    for folder in folders:
+        for name in reader.names(folder):
+            if name.startswith(stem + ".") and is_compiled(name):
+                found.append(reader.join(folder, name))
+    return found
+
+
+def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Remedy:
+    """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
+    line = f"{owner.name}=={owner.version}"
+    mend = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
+    mend.says = f"install {owner.name} {owner.version} again{why}"
+    return mend
+
+
+def owned(owner: Installed) -> Evidence:
+    """That a file belongs to a distribution, as evidence."""
+    return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
+
+
+def said(case: Case) -> list[Evidence]:
+    """What the trial's exception says; nothing where it raised none."""
+    raised = case.raised
+    return [Evidence(fact=f"{raised.type}: {raised.text[:200]}", source="the trial")] if raised is not None else []
+
+
+def asked_here(case: Case, what: str) -> list[Evidence]:
+    """The line of code that asked for it; nothing where no file did."""
+    frame = case.importer()
+    fact = f"{what} is asked for here"
+    return [Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line)] if frame is not None else []
+
+
+def unfit(
+    case: Case, machine: Machine, interpreter: Interpreter, cause: str, path: str, told: tuple[str, str]
+) -> Finding:
+    """A compiled file that is not for this interpreter; ``told``: the fact that shows it, and the sentence.
+
+    The installer takes the build that fits; a file that no package owns is to be built here.
+    """
+    (fact, says), owner = told, case.owner(path)
+    evidence = [Evidence(fact=fact, source=path, path=path)]
+    step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
+    mend = Remedy(says="build it here", steps=[step])
+    if owner is not None:
+        evidence.append(owned(owner))
+        wheel = machine.reader.join(owner.path, "WHEEL")
+        evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
+        mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
+    evidence += said(case)
+    return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=[mend])
+
+
+def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
+    """A requirement of ``asker`` on a distribution that is here in another version: the line, and that distribution."""
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    for asked in asked_by(asker, case.interpreter, machine.reader.system):
+        there = here.get(asked.key)
+        if there is not None and asked.specifier and not satisfies(there.version, asked.specifier):
+            return asked.line, there
+    return None
+
+
+def owners_passed(case: Case) -> list[Installed]:
+    """The distributions whose code the failure passed through, innermost first."""
+    found: list[Installed] = []
+    for frame in reversed(case.frames()):
+        owner = case.owner(frame.file)
+        if owner is not None and owner.key not in {one.key for one in found}:
+            found.append(owner)
+    return found
+
+
+def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Remedy:
+    """Run it once without a variable, nothing changed for others; a kernel that sets it has it taken out."""
+    kernel = case.kernel
+    path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
+    if kernel is not None and f'"{variable}"' in (machine.reader.text_or_none(path, 1024 * 1024) or ""):
+        steps = [fixes.by_hand(f"take {variable} out of the env of {path}")]
+        return Remedy(says=f"let the kernel {kernel.id} start without {variable}", steps=steps, touches=[path])
+    if machine.reader.system == "windows":
+        step = fixes.by_hand(f"set {variable}=  (for this window), then run it again")
+    else:
+        step = fixes.command(machine, ["env", "-u", variable, *case.command])
+    return Remedy(says=f"run it without {variable}", steps=[step])
+
+
+def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Remedy | None:
+    """Where a distribution only has the module's name, and the well-known module comes from another one: that one."""
+    top = module.split(".")[0]
+    meant = table_modules().get(top)
+    if meant is None or canonical(meant) == owner.key or owner.key != canonical(top):
+        return None
+    mend = fixes.install(machine, interpreter, meant)
+    away = fixes.command(machine, [interpreter.executable, "-m", "pip", "uninstall", "-y", owner.name])
+    mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
+    mend.says = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
+    return mend

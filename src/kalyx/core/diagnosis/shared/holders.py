@@ -1,0 +1,97 @@
+"""The other environments that have what is missing here, and the ways out that they offer."""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.resolver import Place, Resolver
+from kalyx.core.machine import Machine
+from kalyx.core.packages.metadata import owner_of
+from kalyx.core.packages.removals import requirement_with
+from kalyx.core.records import Environment, Evidence, Remedy
+
+
+def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
+    """The other environments in which the missing module is found, and where."""
+    if "holders" not in case.memory:
+        case.memory["holders"] = _holders(case, machine)
+    found: list[tuple[Environment, Place]] = case.memory["holders"]
+    return found
+
+
+def _holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
+    own, found = case.environment, []
+    if own is None:
+        return []
+    for environment in machine.all_environments:
+        if environment.key == own.key and environment.version == own.version:
+            continue
+        resolver = machine.resolver(environment)
+        if resolver is None:
+            continue
+        place = resolver.resolve(case.missing).place
+        if place is not None and place.kind not in ("namespace", "builtin") and _is_installed(resolver, place):
+            found.append((environment, place))
+    # The environment's own copy before one that it only sees below it.
+    found.sort(key=lambda pair: not machine.reader.inside(pair[1].path, pair[0].prefix))
+    return found
+
+
+def _is_installed(resolver: Resolver, place: Place) -> bool:
+    """In a site folder: a standard module of another version is another cause's matter."""
+    sites = resolver.search.site_packages
+    return any(place.entry == site or place.path.startswith(site) for site in sites) or place.entry not in {
+        entry.entry for entry in resolver.search.entries if entry.put_by == "library"
+    }
+
+
+def proof(case: Missing, machine: Machine, environment: Environment, place: Place) -> tuple[list[Evidence], str]:
+    """Where the other copy is and that this path has none; with the name to install it by."""
+    missing = case.missing
+    owner = owner_of(machine.reader, environment.site_packages, place.path)
+    if owner is None:
+        owner = machine.distribution_of_module(missing, environment.site_packages)
+    what = f"{owner.name} {owner.version}" if owner else missing
+    seen = [
+        Evidence(fact=f"{what} is in {environment.name}", source=place.path, path=place.path),
+        Evidence(
+            fact=f"no {missing} on {case.here}'s path",
+            source=f"{len(case.search.entries)} entries read",
+        ),
+    ]
+    return seen, requirement_with(missing, owner.name) if owner else ""
+
+
+def propose(case: Missing, machine: Machine, cause: str, environment: Environment, place: Place) -> None:
+    """That it would import from there, where that is for the same minor version of Python."""
+    minor = ".".join((environment.version or "").split(".")[:2])
+    if minor == case.interpreter.minor and place.entry in environment.site_packages:
+        says = f"with {environment.name}'s packages on the path"
+        case.propose(cause, Experiment(says, put=(place.entry,), refutes=False))
+
+
+def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Remedy]:
+    """Install it here; or use the environment that has it."""
+    found = []
+    if requirement:
+        found.append(fixes.install(machine, case.interpreter, requirement))
+    ready = [
+        kernel
+        for kernel in machine.kernels
+        if kernel.environment is not None
+        and kernel.environment.key == environment.key
+        and not {"hidden", "interpreter-gone"} & set(kernel.conditions)
+    ]
+    if case.seat.seat in ("kernel", "notebook") and ready:
+        choose = f"choose the kernel {ready[0].id} ({ready[0].label}) for the notebook: it runs {environment.name}"
+        found.append(Remedy(says="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
+    elif case.seat.seat in ("kernel", "notebook"):
+        identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
+        argv = fixes.registering(machine, environment, identifier or "python")
+        step = fixes.command(machine, argv)
+        found.append(Remedy(says=f"run it on {environment.name}: register that, then choose it", steps=[step]))
+    elif environment.executable:
+        step = fixes.command(machine, [environment.executable])
+        found.append(Remedy(says=f"use {environment.name}, which has it", steps=[step]))
+    return found

@@ -1,0 +1,40 @@
+"""The user's own code that is here and not on the path: whether a folder holds it, and running it so."""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.resolver import Place
+from kalyx.core.kernels.specs import valid_id
+from kalyx.core.machine import Machine
+from kalyx.core.records import Environment, Kernel, Remedy
+
+
+def has_code(machine: Machine, place: Place) -> bool:
+    """A file, or a folder with code of its own."""
+    if place.kind != "namespace":
+        return True
+    return any(name.endswith(".py") for portion in place.portions for name in machine.reader.names(portion))
+
+
+def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
+    """Run it once with a folder searched, nothing changed for others; a kernel is registered with it."""
+    if case.kernel is not None and case.environment is not None and valid_id(case.kernel.id):
+        return _kernel_with(machine, case.kernel, case.environment, folder)
+    says = "run it with that folder searched"
+    if machine.reader.system == "windows":
+        return Remedy(says=says, steps=[fixes.by_hand(f"set PYTHONPATH={folder}")])
+    kept = machine.reader.variable("PYTHONPATH")
+    value = f"{folder}:{kept}" if kept else folder
+    argv = ["env", f"PYTHONPATH={value}", *case.command]
+    return Remedy(says=says, steps=[fixes.command(machine, argv)])
+
+
+def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Remedy:
+    """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
+    own = kernel.env.get("PYTHONPATH")
+    value = (";" if machine.reader.system == "windows" else ":").join([folder, *([own] if own else [])])
+    pair = ["--variable", f"PYTHONPATH={value}"]
+    argv = fixes.registering(machine, environment, kernel.id, "--take-over", *pair)
+    says = f"let the kernel {kernel.id} search that folder; then restart it"
+    return Remedy(says=says, steps=[fixes.command(machine, argv)], touches=[kernel.folder])
