@@ -29,7 +29,7 @@ from typing import Any
 from benchmarks import survey
 from kalyx.cli.context import Call
 from kalyx.cli.start import command_parser
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.player import Capture
 from kalyx.core.system.recorder import Recorder

@@ -9,9 +9,9 @@ from typing import Any
 
 import msgspec
 
-from kalyx.core import answers, outcomes
+from kalyx.core.model import action_results, results
 
-_NAMED = vars(answers) | vars(outcomes)
+_NAMED = vars(results) | vars(action_results)
 ANSWERS = [one for name, one in _NAMED.items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from kalyx.core.actions import editor_settings
 from kalyx.core.formats.positions import spots
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files

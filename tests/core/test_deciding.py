@@ -9,8 +9,7 @@ from kalyx.core.actions import mending, version_cache
 from kalyx.core.diagnosis import experiments, fixes
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.queries import here, survey
-from kalyx.core.records import (
+from kalyx.core.model.records import (
     Environment,
     Evidence,
     Finding,
@@ -21,6 +20,7 @@ from kalyx.core.records import (
     Step,
     Tried,
 )
+from kalyx.core.queries import here, survey
 from tests.made import HOME, Files
 
 

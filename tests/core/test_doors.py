@@ -6,7 +6,7 @@ import random
 
 import pytest
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from kalyx.core.actions import pointing
 from kalyx.core.formats.editing import apply
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError, Kernel
+from kalyx.core.model.records import KalyxError, Kernel
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_writer import LiveWriter
 

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from kalyx.core.formats.fitting import build_of, foreign, is_other_build
 from kalyx.core.formats.headers import read_header
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import WINDOWS
 

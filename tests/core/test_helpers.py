@@ -6,10 +6,10 @@ from types import SimpleNamespace
 
 import pytest
 
-from kalyx.core.answers import HereAnswer
 from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
-from kalyx.core.records import Environment, KalyxError, Seat, Step, VersionChange
+from kalyx.core.model.records import Environment, KalyxError, Seat, Step, VersionChange
+from kalyx.core.model.results import HereAnswer
 from tests.made import Files
 
 PY = Files().machine().interpreters[0]

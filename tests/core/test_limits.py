@@ -165,7 +165,7 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     from kalyx.core.actions import installer
     from kalyx.core.kernels import wire
     from kalyx.core.machine import Machine
-    from kalyx.core.records import KalyxError
+    from kalyx.core.model.records import KalyxError
     from kalyx.core.seats import callers, shell_words, startfiles
     from kalyx.core.system import Unreadable, live_reader, loopback
     from kalyx.core.system.live_reader import LiveReader

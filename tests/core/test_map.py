@@ -4,8 +4,8 @@ import random
 
 import pytest
 
+from kalyx.core.model.records import Environment, Interpreter, Part, Seat
 from kalyx.core.queries.map import draw_map
-from kalyx.core.records import Environment, Interpreter, Part, Seat
 from tests.equipment import LONG
 
 BASES = [("/opt/3.9", "3.9.18"), ("/opt/3.11", "3.11.7"), ("/opt/3.12", "3.12.1"), ("/usr", "3.11.2")]

@@ -9,8 +9,8 @@ from kalyx.core.actions.recording import record
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.why import why_import
-from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
 from kalyx.core.system.memory_reader import Link, MemoryReader

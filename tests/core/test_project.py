@@ -4,10 +4,10 @@ import pytest
 
 from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import search_of
+from kalyx.core.model.records import KalyxError
 from kalyx.core.packages.project import block_of_script, project_of
 from kalyx.core.queries.fitness import fitness
 from kalyx.core.queries.here import look_here
-from kalyx.core.records import KalyxError
 from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 

@@ -12,10 +12,10 @@ from kalyx.core.environments.searchpath import search_path
 from kalyx.core.environments.tracked import is_ignored, tracked_below
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import parse_spec
+from kalyx.core.model.records import Interpreter
 from kalyx.core.packages import requirements
 from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.records import Interpreter
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import HOME, Files

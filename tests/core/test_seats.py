@@ -7,10 +7,10 @@ import pytest
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.queries.here import look_here
-from kalyx.core.records import KalyxError
 from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process

@@ -11,9 +11,9 @@ import msgspec
 import pytest
 
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.captures import finished
 from kalyx.core.queries.here import look_here
-from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.system.player import NOT_HERE, Capture, contents_of, load, machine_of

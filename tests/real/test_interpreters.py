@@ -13,7 +13,7 @@ import pytest
 from kalyx.core.imports.trial import try_import
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment, until

@@ -11,7 +11,7 @@ import pytest
 
 from kalyx.core.actions.rollback import found_before, put_back
 from kalyx.core.machine import Machine
-from kalyx.core.records import Remedy, Step
+from kalyx.core.model.records import Remedy, Step
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment

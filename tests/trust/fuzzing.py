@@ -29,7 +29,7 @@ from pathlib import Path
 from kalyx.cli import start
 from kalyx.cli.context import Call
 from kalyx.core.actions.requested import wants
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process

@@ -226,7 +226,7 @@ def test_what_cannot_be_taken_back_is_said(hive):
     """A refusal after which the inverse is refused too: nobody is told that all is as before."""
     moor, _ = hive
     from kalyx.core.actions.transaction import Transaction
-    from kalyx.core.records import KalyxError
+    from kalyx.core.model.records import KalyxError
     from kalyx.core.system.live_reader import LiveReader
     from kalyx.core.system.live_writer import LiveWriter
 

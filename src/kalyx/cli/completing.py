@@ -10,7 +10,7 @@ import argparse
 from collections.abc import Callable, Iterable
 
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Seat
+from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
 from kalyx.core.system import Reader
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible

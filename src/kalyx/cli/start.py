@@ -194,7 +194,7 @@ def call(words: list[str]) -> int:
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
     from kalyx.cli.context import Call
-    from kalyx.core.records import KalyxError
+    from kalyx.core.model.records import KalyxError
     from kalyx.core.system import Unreadable
 
     if getattr(options, "on", None) and options.command not in EXAMINE:

@@ -12,7 +12,7 @@ from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError, Kernel, PathEntry, Seat
+from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
 
 # A seat that only a text given by somebody names.
 FROM_TEXT = "the text given"

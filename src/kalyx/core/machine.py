@@ -24,7 +24,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import listed_kernels
-from kalyx.core.records import Environment, Interpreter, Kernel, Seat, Unread
+from kalyx.core.model.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output

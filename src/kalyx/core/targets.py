@@ -8,7 +8,7 @@ an error that lists candidates, nearest first.
 from __future__ import annotations
 
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError, Kernel, Seat
+from kalyx.core.model.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
 from kalyx.core.seats.build import running, seat_from
 from kalyx.core.seats.kernel import kernel_seat

@@ -15,7 +15,7 @@ from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.consent import let_through, objection
 from kalyx.core.machine import Machine
-from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 
 MARK = ".kalyx-demo"

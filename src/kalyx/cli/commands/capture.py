@@ -11,8 +11,8 @@ from importlib import import_module
 from kalyx.cli.commands.why import words_of
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing, command_parser
-from kalyx.core.outcomes import CaptureAnswer, Captured
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.model.action_results import CaptureAnswer, Captured
+from kalyx.core.model.records import ChangePlan, KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.system.player import Capture
 

@@ -7,9 +7,9 @@ import argparse
 from kalyx.cli.context import Call
 from kalyx.cli.render.colours import BLUE, QUIET
 from kalyx.cli.render.screen import wrap
-from kalyx.core.answers import CausesAnswer
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
+from kalyx.core.model.results import CausesAnswer
 from kalyx.core.text.nearness import distance
 
 

@@ -7,7 +7,7 @@ import sys
 
 from kalyx.cli.completing import SHELLS, shell_code
 from kalyx.cli.context import Call
-from kalyx.core.outcomes import CompletionAnswer
+from kalyx.core.model.action_results import CompletionAnswer
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

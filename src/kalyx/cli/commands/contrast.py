@@ -8,12 +8,12 @@ import msgspec
 
 from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
-from kalyx.core.answers import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of
+from kalyx.core.model.records import Evidence, KalyxError
+from kalyx.core.model.results import NOT_READ, ContrastAnswer, PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
-from kalyx.core.records import Evidence, KalyxError
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.visible import visible
 

@@ -7,8 +7,8 @@ import os
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
-from kalyx.core.outcomes import DemoAnswer, DemoStep
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.model.action_results import DemoAnswer, DemoStep
+from kalyx.core.model.records import ChangePlan, KalyxError
 from kalyx.core.text.visible import visible
 
 

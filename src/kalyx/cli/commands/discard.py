@@ -8,7 +8,7 @@ import sys
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.actions import discarding
-from kalyx.core.outcomes import DiscardAnswer
+from kalyx.core.model.action_results import DiscardAnswer
 from kalyx.core.system.live_writer import LiveWriter
 
 

@@ -11,8 +11,8 @@ from kalyx.core.actions import filling
 from kalyx.core.actions.backup import Kept, left_over
 from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import refuse_unnamed
-from kalyx.core.outcomes import FillAnswer
-from kalyx.core.records import ChangePlan, KalyxError, VersionChange
+from kalyx.core.model.action_results import FillAnswer
+from kalyx.core.model.records import ChangePlan, KalyxError, VersionChange
 from kalyx.core.system.live_writer import LiveWriter
 
 

@@ -6,8 +6,8 @@ import argparse
 import sys
 
 from kalyx.cli.context import Call
-from kalyx.core.answers import HereAnswer
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
+from kalyx.core.model.results import HereAnswer
 
 _EVERY = 1.0
 

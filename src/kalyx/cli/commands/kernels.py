@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.context import Call
-from kalyx.core.answers import KernelsAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.kernels.folders import kernel_folders
-from kalyx.core.records import Unread
+from kalyx.core.model.records import Unread
+from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.system import Reader, Unreadable
 
 # Conditions that say something is wrong; the others are only worth knowing.

@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.context import Call
-from kalyx.core.answers import PackagesAnswer
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.invocation import search_of
+from kalyx.core.model.records import Interpreter, KalyxError, Package
+from kalyx.core.model.results import PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.records import Interpreter, KalyxError, Package
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 

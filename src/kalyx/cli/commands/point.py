@@ -8,8 +8,8 @@ from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import pointing
-from kalyx.core.outcomes import PointAnswer
-from kalyx.core.records import KalyxError
+from kalyx.core.model.action_results import PointAnswer
+from kalyx.core.model.records import KalyxError
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import live_kernels
 from kalyx.core.system.live_writer import LiveWriter

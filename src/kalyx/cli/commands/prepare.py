@@ -16,10 +16,10 @@ from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.specs import read_kernel
-from kalyx.core.outcomes import PrepareAnswer, RehearsalAnswer
+from kalyx.core.model.action_results import PrepareAnswer, RehearsalAnswer
+from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.queries.rehearse import rehearse
-from kalyx.core.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.targets import resolve
 

@@ -9,7 +9,7 @@ from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.actions.record_reader import is_record
 from kalyx.core.actions.recording import record
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.model.records import ChangePlan, KalyxError
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
 

@@ -16,9 +16,9 @@ from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
-from kalyx.core.outcomes import FillAnswer, RehearsalAnswer
+from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
+from kalyx.core.model.records import Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
-from kalyx.core.records import Finding, KalyxError, Seat
 from kalyx.core.system.live_writer import LiveWriter
 
 

@@ -7,8 +7,8 @@ import argparse
 from kalyx.cli.context import Call
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.imports.names import parse_wanted
+from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.rehearse import rehearse
-from kalyx.core.records import KalyxError
 from kalyx.core.system import Unreadable
 from kalyx.core.text.visible import visible
 

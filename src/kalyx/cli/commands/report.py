@@ -7,9 +7,9 @@ from collections.abc import Callable
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing, command_parser
-from kalyx.core.answers import WhyAnswer
-from kalyx.core.outcomes import ReportAnswer
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.model.action_results import ReportAnswer
+from kalyx.core.model.records import ChangePlan, KalyxError
+from kalyx.core.model.results import WhyAnswer
 from kalyx.core.system import Unreadable
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_writer import LiveWriter

@@ -11,8 +11,8 @@ from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import registering
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.outcomes import UnregisterAnswer
-from kalyx.core.records import ChangePlan, Kernel
+from kalyx.core.model.action_results import UnregisterAnswer
+from kalyx.core.model.records import ChangePlan, Kernel
 from kalyx.core.system.live_writer import LiveWriter
 
 

@@ -8,10 +8,10 @@ from collections.abc import Callable
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
-from kalyx.core.answers import WhyAnswer
 from kalyx.core.imports.names import ImportStatement, parse_wanted
+from kalyx.core.model.records import KalyxError
+from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
-from kalyx.core.records import KalyxError
 from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.text.visible import visible
 

@@ -7,9 +7,9 @@ import argparse
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, columns, padded
 from kalyx.cli.render.stories import WORDS
-from kalyx.core.answers import KernelsAnswer
-from kalyx.core.outcomes import RehearsalAnswer
-from kalyx.core.records import ChangePlan, Interpreter, Kernel, RunningKernel
+from kalyx.core.model.action_results import RehearsalAnswer
+from kalyx.core.model.records import ChangePlan, Interpreter, Kernel, RunningKernel
+from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.text.visible import visible
 
 # Worth a word in the list, and no fault.

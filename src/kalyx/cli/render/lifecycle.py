@@ -9,8 +9,8 @@ from kalyx.cli.render.kernels import draw_rehearsal
 from kalyx.cli.render.screen import Screen
 from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import FillAnswer, PrepareAnswer
-from kalyx.core.records import ImportAnswer, VersionChange
+from kalyx.core.model.action_results import FillAnswer, PrepareAnswer
+from kalyx.core.model.records import ImportAnswer, VersionChange
 from kalyx.core.text.visible import visible
 
 

@@ -10,7 +10,7 @@ from kalyx.cli.render.colours import ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, padded
 from kalyx.cli.render.stories import place_of
 from kalyx.cli.render.survey import said_size
-from kalyx.core.answers import PackagesAnswer
+from kalyx.core.model.results import PackagesAnswer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 

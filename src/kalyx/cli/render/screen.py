@@ -16,9 +16,9 @@ from rich.console import Console
 from rich.text import Text
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
-from kalyx.core.answers import NOT_READ
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, Evidence, Finding, Remedy
+from kalyx.core.model.records import ChangePlan, Evidence, Finding, Remedy
+from kalyx.core.model.results import NOT_READ
 from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}

@@ -11,8 +11,8 @@ from rich.cells import cell_len
 from kalyx.cli.render.colours import ORANGE, QUIET
 from kalyx.cli.render.folding import FEW, SHOWN, folded
 from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
-from kalyx.core.answers import HereAnswer
-from kalyx.core.records import Seat
+from kalyx.core.model.records import Seat
+from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.folding import folded
 from kalyx.cli.render.screen import Screen, wrap
-from kalyx.core.answers import SeatImports, WhyAnswer
-from kalyx.core.records import ImportAnswer, Seat
+from kalyx.core.model.records import ImportAnswer, Seat
+from kalyx.core.model.results import SeatImports, WhyAnswer
 from kalyx.core.text.visible import visible
 
 WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined": ("cannot be told", QUIET)}

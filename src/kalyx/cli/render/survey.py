@@ -8,9 +8,9 @@ from rich.cells import cell_len
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.screen import Screen, padded
-from kalyx.core.answers import SurveyAnswer
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Interpreter
+from kalyx.core.model.records import Environment, Interpreter
+from kalyx.core.model.results import SurveyAnswer
 from kalyx.core.text.visible import visible
 
 

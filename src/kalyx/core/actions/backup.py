@@ -17,7 +17,7 @@ from msgspec import Struct
 from kalyx.core.actions.journal import Working, forget
 from kalyx.core.diagnosis.causes.half_made import BEFORE_FOLDER, CLAIM, MARK_FILE
 from kalyx.core.environments.journal import entry_of
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.writer import Writer

@@ -30,9 +30,9 @@ from kalyx.core.environments.journal import Entry, Work, entry_of
 from kalyx.core.environments.managed_envs import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import DiscardAnswer
+from kalyx.core.model.action_results import DiscardAnswer
+from kalyx.core.model.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.packages.metadata import installed_in
-from kalyx.core.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_in, read_notebook
 from kalyx.core.system import Reader, Unreadable, claims

@@ -20,7 +20,7 @@ from kalyx.core.formats.positions import spots, written
 from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, KalyxError, Seat
+from kalyx.core.model.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import is_number

@@ -6,12 +6,12 @@ else the line puts its programs first on ``PATH``, which is what counts.
 
 from __future__ import annotations
 
-from kalyx.core.answers import EnterAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError, Seat
+from kalyx.core.model.records import KalyxError, Seat
+from kalyx.core.model.results import EnterAnswer
 from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.system import Reader
 from kalyx.core.text.quoting import Unquotable, line_for, quoted

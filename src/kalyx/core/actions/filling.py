@@ -20,8 +20,8 @@ from kalyx.core.actions.proving import proofs, running_in
 from kalyx.core.actions.requested import InstallSpec
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import FillAnswer
-from kalyx.core.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
+from kalyx.core.model.action_results import FillAnswer
+from kalyx.core.model.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 from kalyx.core.text.nearness import distance

@@ -20,8 +20,8 @@ from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Interpreter, KalyxError, Package
 from kalyx.core.packages.contents import contents
-from kalyx.core.records import Interpreter, KalyxError, Package
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_files import distrust

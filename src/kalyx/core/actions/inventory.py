@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from kalyx.core.actions.installer import PlannedInstall
+from kalyx.core.model.records import Broken, Interpreter, Package, VersionChange
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
-from kalyx.core.records import Broken, Interpreter, Package, VersionChange
 from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 
 from kalyx.core.environments.journal import Work, entry_file
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.writer import Writer
 

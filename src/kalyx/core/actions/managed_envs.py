@@ -6,7 +6,7 @@ import json
 
 from kalyx.core.environments.managed_envs import made_list, made_prefixes
 from kalyx.core.environments.reading import looks_like_environment
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.writer import Writer
 

@@ -9,7 +9,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
+from kalyx.core.model.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
 from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible
 

@@ -19,7 +19,7 @@ from kalyx.core.actions.transaction import Transaction
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.invocation import kernel_of
 from kalyx.core.machine import Machine
-from kalyx.core.records import ChangePlan, KalyxError, Kernel, Seat
+from kalyx.core.model.records import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder

@@ -29,9 +29,9 @@ from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import PrepareAnswer
+from kalyx.core.model.action_results import PrepareAnswer
+from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.packages.contents import contents
-from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.system import Unreadable, claims
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.imports.trial import try_import
 from kalyx.core.machine import Machine
-from kalyx.core.records import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
+from kalyx.core.model.records import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
 from kalyx.core.seats.callers import connection_file_of, python_processes
 from kalyx.core.text.redaction import program_ran
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.records import Interpreter, KalyxError, Package, Seat
+from kalyx.core.model.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.visible import visible
 

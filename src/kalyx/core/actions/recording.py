@@ -15,11 +15,11 @@ from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.invocation import search_of
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import RecordAnswer, RecordLine
+from kalyx.core.model.action_results import RecordAnswer, RecordLine
+from kalyx.core.model.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, marker_environment
-from kalyx.core.records import Interpreter, KalyxError, Package, Seat
 from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical, is_distribution_name, is_version
 from kalyx.core.text.redaction import without_credentials

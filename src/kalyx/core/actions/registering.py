@@ -25,8 +25,8 @@ from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
 from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import RehearsalAnswer
-from kalyx.core.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
+from kalyx.core.model.action_results import RehearsalAnswer
+from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
 from kalyx.core.seats.server import listed_by
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed

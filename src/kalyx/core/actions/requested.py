@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible

@@ -13,7 +13,7 @@ from msgspec import Struct
 from kalyx.core.actions.installer import run_to_end
 from kalyx.core.diagnosis.undo import inverse
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError, Remedy
+from kalyx.core.model.records import KalyxError, Remedy
 from kalyx.core.system import Reader
 from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible

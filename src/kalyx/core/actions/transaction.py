@@ -20,7 +20,7 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions.journal import Files
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.writer import Writer

@@ -19,8 +19,8 @@ from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
 from kalyx.core.packages.metadata import Installed, installed_in
-from kalyx.core.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 

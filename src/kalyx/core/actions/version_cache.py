@@ -12,7 +12,7 @@ import json
 
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import Gate, objection
-from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.runner import Runner

@@ -17,12 +17,12 @@ from msgspec import Struct
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
+from kalyx.core.model.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:  # what only explains an import is loaded where one is explained
-    from kalyx.core.answers import CauseText
     from kalyx.core.imports.case import Case, DeadSeat
+    from kalyx.core.model.results import CauseText
 
 
 class Tier(Struct, frozen=True):
@@ -146,7 +146,7 @@ def suppressed_by_others(cause: str) -> bool:
 
 def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
-    from kalyx.core.answers import CauseText
+    from kalyx.core.model.results import CauseText
 
     says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
     teaching, sign, example = rest.partition("\nHas it:")

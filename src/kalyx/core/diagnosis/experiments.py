@@ -11,7 +11,7 @@ from kalyx.core.imports.conducting import conduct
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Tried
+from kalyx.core.model.records import Evidence, Finding, Tried
 
 _AT_MOST = 4
 _SECONDS = 30.0  # for all of one import's

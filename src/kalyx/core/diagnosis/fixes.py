@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Interpreter, Kernel, Remedy, Step
+from kalyx.core.model.records import Environment, Interpreter, Kernel, Remedy, Step
 from kalyx.core.system import Reader
 from kalyx.core.text.names import is_requirement
 from kalyx.core.text.quoting import Unquotable, line_for

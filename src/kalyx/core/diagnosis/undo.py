@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.machine import Machine
-from kalyx.core.records import Remedy
+from kalyx.core.model.records import Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.quoting import Unquotable, line_for
 

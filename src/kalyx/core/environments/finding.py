@@ -12,7 +12,7 @@ from kalyx.core.environments.managed_envs import made_prefixes
 from kalyx.core.environments.reading import executables_of, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at
-from kalyx.core.records import Unread
+from kalyx.core.model.records import Unread
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.numbers import are_numbers
 

@@ -10,7 +10,7 @@ from msgspec import structs
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
 from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.records import Environment, Interpreter, Unread
+from kalyx.core.model.records import Environment, Interpreter, Unread
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import leading_number
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from msgspec import Struct
 
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.numbers import leading_number
 

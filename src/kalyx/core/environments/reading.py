@@ -16,7 +16,7 @@ from kalyx.core.interpreters.reading import (
     sees_base_without_settings,
     version_in,
 )
-from kalyx.core.records import Environment, EnvironmentKind, Interpreter
+from kalyx.core.model.records import Environment, EnvironmentKind, Interpreter
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import are_numbers
 

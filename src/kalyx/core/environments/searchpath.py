@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
 from kalyx.core.interpreters.versions import installation_at
-from kalyx.core.records import Evidence, Interpreter, PathEntry, PutBy
+from kalyx.core.model.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.numbers import leading_number

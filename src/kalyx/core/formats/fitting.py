@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.formats.headers import COMPILED, Header, read_header
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
 from kalyx.core.text.patterns import pattern
 

@@ -19,8 +19,8 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Frame, Raised, Trial, missing_name
+from kalyx.core.model.records import Environment, Interpreter, Kernel, Seat
 from kalyx.core.packages.metadata import Installed, owner_of
-from kalyx.core.records import Environment, Interpreter, Kernel, Seat
 
 
 def is_in_a_file(frame: Frame) -> bool:

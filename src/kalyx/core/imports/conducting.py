@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.trial import Trial, missing_name, try_import
-from kalyx.core.records import Tried
+from kalyx.core.model.records import Tried
 from kalyx.core.system.runner import Runner
 
 

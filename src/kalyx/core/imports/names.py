@@ -6,7 +6,7 @@ import keyword
 
 from msgspec import Struct
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 
 
 class ImportStatement(Struct, frozen=True):

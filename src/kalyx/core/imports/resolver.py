@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 
 _DEEP = 200  # packages in packages: no path of a file system holds more

@@ -11,7 +11,7 @@ from msgspec import Struct
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import installation_at, minor_of
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
 
 if TYPE_CHECKING:

@@ -18,7 +18,7 @@ import sys
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
 from kalyx.core.system.runner import Ended, Runner, Running
 

@@ -17,7 +17,7 @@ from kalyx.core.formats.processors import processor_of
 from kalyx.core.interpreters import shims, versions
 from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
-from kalyx.core.records import Interpreter
+from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import PATH_LIMIT
 from kalyx.core.text.numbers import is_number

@@ -15,7 +15,7 @@ from msgspec import Struct
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
 from kalyx.core.interpreters.reading import settings_for
-from kalyx.core.records import Interpreter, KalyxError
+from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.numbers import number_of

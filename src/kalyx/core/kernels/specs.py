@@ -19,7 +19,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, provisioners
-from kalyx.core.records import Evidence, Finding, Kernel
+from kalyx.core.model.records import Evidence, Finding, Kernel
 from kalyx.core.system import Reader, Unreadable
 
 _SPEC_LIMIT = 1024 * 1024

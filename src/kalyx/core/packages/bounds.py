@@ -7,9 +7,9 @@ from collections.abc import Iterable
 
 from msgspec import Struct
 
+from kalyx.core.model.records import Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, speaks_of
-from kalyx.core.records import Interpreter
 from kalyx.core.text.names import canonical
 
 

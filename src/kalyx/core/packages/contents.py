@@ -7,9 +7,9 @@ the search path; of two copies the first one wins, and the other is hidden.
 from __future__ import annotations
 
 from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.model.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
 from kalyx.core.packages.metadata import EGG, Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 

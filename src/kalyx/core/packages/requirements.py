@@ -11,8 +11,8 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
+from kalyx.core.model.records import Interpreter
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Interpreter
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import is_number, leading_number
 from kalyx.core.text.patterns import pattern

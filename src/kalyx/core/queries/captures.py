@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.player import Capture
 from kalyx.core.text.blinding import Blinding

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers import HereAnswer
-from kalyx.core.records import Seat
+from kalyx.core.model.records import Seat
+from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
 
 

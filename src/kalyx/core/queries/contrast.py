@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.answers import ContrastAnswer, Difference
 from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.records import Evidence, Interpreter, Kernel, Package, Seat
+from kalyx.core.model.records import Evidence, Interpreter, Kernel, Package, Seat
+from kalyx.core.model.results import ContrastAnswer, Difference
 from kalyx.core.text.names import canonical
 
 # Variables that change what an interpreter does.

@@ -6,10 +6,10 @@ from collections.abc import Mapping
 
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Fitness, Interpreter, Met
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.project import Project, ProjectRequirement
 from kalyx.core.packages.requirements import asked_by_lines, satisfies
-from kalyx.core.records import Fitness, Interpreter, Met
 from kalyx.core.text.names import canonical
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers import HereAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of, with_search_path
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Step, Unread
+from kalyx.core.model.results import HereAnswer
 from kalyx.core.packages.project import Project, project_of
-from kalyx.core.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Step, Unread
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats

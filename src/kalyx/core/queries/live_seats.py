@@ -16,7 +16,7 @@ from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.records import Part
+from kalyx.core.model.records import Part
 from kalyx.core.seats.running import Live
 from kalyx.core.system import Unreadable
 

@@ -15,8 +15,8 @@ from itertools import permutations
 from msgspec import Struct
 
 from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.outcomes import MapBox, MapWay, Picture
-from kalyx.core.records import Environment, Interpreter, Relation, Seat
+from kalyx.core.model.action_results import MapBox, MapWay, Picture
+from kalyx.core.model.records import Environment, Interpreter, Relation, Seat
 from kalyx.core.text.versions import numbers_of
 
 # Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.

@@ -6,15 +6,15 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct
 
-from kalyx.core.answers import CauseText, HereAnswer, SurveyAnswer, WhyAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.formats.headers import COMPILED
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import Picture
+from kalyx.core.model.action_results import Picture
+from kalyx.core.model.records import Environment, Finding, ImportAnswer, Kernel, Seat
+from kalyx.core.model.results import CauseText, HereAnswer, SurveyAnswer, WhyAnswer
 from kalyx.core.queries.here import look_here
 from kalyx.core.queries.map import draw_map
 from kalyx.core.queries.survey import survey
-from kalyx.core.records import Environment, Finding, ImportAnswer, Kernel, Seat
 
 
 class Candidate(Struct):

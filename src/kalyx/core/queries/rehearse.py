@@ -22,9 +22,8 @@ from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.outcomes import RehearsalAnswer
-from kalyx.core.packages.metadata import owner_of
-from kalyx.core.records import (
+from kalyx.core.model.action_results import RehearsalAnswer
+from kalyx.core.model.records import (
     Distribution,
     ErrorText,
     ImportAnswer,
@@ -33,6 +32,7 @@ from kalyx.core.records import (
     Kernel,
     ShellReach,
 )
+from kalyx.core.packages.metadata import owner_of
 from kalyx.core.system.loopback import Connection, answers_itself, monotonic
 from kalyx.core.system.runner import Runner, Running
 from kalyx.core.targets import seat_of_kernel

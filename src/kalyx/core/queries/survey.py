@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
-from kalyx.core.answers import SurveyAnswer
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.found import bases_of, found_environments, in_order_of_versions, names_of, with_name
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, PackageSize, Unread, UserPackages
+from kalyx.core.model.records import Environment, PackageSize, Unread, UserPackages
+from kalyx.core.model.results import SurveyAnswer
 from kalyx.core.system import Unreadable
 
 

@@ -15,8 +15,8 @@ from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.invocation import invocation_of, kernel_of, named_by, search_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.system.reader import NOT_HERE
 
 if TYPE_CHECKING:

@@ -6,13 +6,13 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from kalyx.core.answers import SeatImports, WhyAnswer
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.invocation import invocation_of, kernel_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import ImportAnswer, Seat
+from kalyx.core.model.results import SeatImports, WhyAnswer
 from kalyx.core.queries.here import look_here
 from kalyx.core.queries.why import why_import
-from kalyx.core.records import ImportAnswer, Seat
 from kalyx.core.targets import seat_of_path
 
 Tell = Callable[[str], None]

@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from kalyx.core.answers import WhyAnswer
 from kalyx.core.diagnosis.causes import no_parent_package, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
@@ -14,8 +13,9 @@ from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
+from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
-from kalyx.core.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.system.loopback import monotonic
 from kalyx.core.text.visible import visible
 

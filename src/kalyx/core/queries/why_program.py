@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kalyx.core.answers import WhyAnswer
 from kalyx.core.diagnosis.conditions import first_line_dead, program_absent
 from kalyx.core.environments.reading import view_of
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
+from kalyx.core.model.results import WhyAnswer
 from kalyx.core.targets import resolve
 
 

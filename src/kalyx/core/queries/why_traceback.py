@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.answers import WhyAnswer
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.invocation import FROM_TEXT
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError, Seat
+from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.queries.why_program import why_program
-from kalyx.core.records import KalyxError, Seat
 from kalyx.core.targets import resolve
 
 Tell = Callable[[str], None]

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.records import Interpreter, Part, Seat, SeatKind
+from kalyx.core.model.records import Interpreter, Part, Seat, SeatKind
 from kalyx.core.system import Reader
 
 

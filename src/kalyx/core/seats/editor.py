@@ -13,7 +13,7 @@ from kalyx.core.data import table
 from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import FORMS, LIMIT, Value, values
-from kalyx.core.records import Part, Seat
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.checkers import ConfigFile, deciding, holds_packages, said, sheet_of
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
-from kalyx.core.records import Kernel, Part, Seat
+from kalyx.core.model.records import Kernel, Part, Seat
 from kalyx.core.seats.build import seat_from
 from kalyx.core.seats.shell import telling
 from kalyx.core.system import Reader

@@ -9,7 +9,7 @@ from msgspec import Struct
 from kalyx.core.formats.notebook import metadata_of
 from kalyx.core.formats.span import Malformed
 from kalyx.core.kernels.folders import Server
-from kalyx.core.records import Kernel, Seat
+from kalyx.core.model.records import Kernel, Seat
 from kalyx.core.seats.build import silent_seat
 from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.system import Reader, Unreadable

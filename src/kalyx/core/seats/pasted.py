@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from kalyx.core.records import Part, Seat
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible

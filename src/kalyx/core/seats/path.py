@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kalyx.core.environments.reading import executables_of, looks_like_environment
-from kalyx.core.records import KalyxError, Part, Seat
+from kalyx.core.model.records import KalyxError, Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, starting
 from kalyx.core.system import Reader
 from kalyx.core.system.nearest_path import near_paths

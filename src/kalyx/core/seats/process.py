@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.records import Seat, SeatKind
+from kalyx.core.model.records import Seat, SeatKind
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.seats.callers import (
     above,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.records import Seat
+from kalyx.core.model.records import Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.system import Reader
 

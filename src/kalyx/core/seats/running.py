@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.records import Kernel, RunningKernel, Seat, Unread
+from kalyx.core.model.records import Kernel, RunningKernel, Seat, Unread
 from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
 from kalyx.core.seats.notebook import Notebook
 from kalyx.core.seats.process import process_seat, with_life

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
-from kalyx.core.records import Seat
+from kalyx.core.model.records import Seat
 from kalyx.core.seats.process import process_seat
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.records import Part, Seat
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import Meaning, Taken, meanings

@@ -13,7 +13,7 @@ from typing import Literal
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.records import Evidence
+from kalyx.core.model.records import Evidence
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.system import Reader
 from kalyx.core.text.lines import lines_of

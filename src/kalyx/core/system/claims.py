@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.reader import Process

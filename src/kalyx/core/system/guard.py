@@ -19,7 +19,7 @@ import threading
 from contextlib import suppress
 from itertools import count
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.processes import is_living
 from kalyx.core.text.numbers import is_number
 

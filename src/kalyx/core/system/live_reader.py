@@ -9,7 +9,7 @@ import sys
 from contextlib import suppress
 from functools import cache, cached_property
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.text.numbers import is_number
 

@@ -19,7 +19,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
 from kalyx.core import signals
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.processes import is_living
 from kalyx.core.system.trees import copy_tree, first_difference, keep_what_belongs, look_through
 from kalyx.core.system.writer import Writer

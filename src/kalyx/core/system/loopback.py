@@ -14,7 +14,7 @@ import socket
 import time
 from typing import Any
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.guard import guard
 from kalyx.core.system.reader import Unreadable
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.writer import Writer
 

@@ -22,7 +22,7 @@ from msgspec import MsgspecError, Raw, Struct, field
 from msgspec.json import Decoder
 
 from kalyx.core.data import PROBE_PATH
-from kalyx.core.records import KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import needed

@@ -6,7 +6,7 @@ import os
 import time
 from contextlib import AbstractContextManager, nullcontext
 
-from kalyx.core.records import ChangePlan, KalyxError
+from kalyx.core.model.records import ChangePlan, KalyxError
 
 
 class Writer:

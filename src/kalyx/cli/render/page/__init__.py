@@ -16,9 +16,9 @@ from markupsafe import Markup
 from kalyx import __version__
 from kalyx.cli.render.survey import said_size
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Part, Seat, Tried
 from kalyx.core.queries.map import LEFT, MIDDLE, RIGHT
 from kalyx.core.queries.overview import Overview
-from kalyx.core.records import Evidence, Finding, Part, Seat, Tried
 from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}

@@ -18,9 +18,9 @@ from kalyx.core.diagnosis.shared.brought import Brought, brought_by, listed_part
 from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.removals import requirement_with
 from kalyx.core.packages.requirements import asked_by, speaks_of
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 
 SUPPRESSED_BY_OTHERS = True

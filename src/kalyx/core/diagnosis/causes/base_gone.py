@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.conditions import anew, condition, packages_of_
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

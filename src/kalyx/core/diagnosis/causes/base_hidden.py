@@ -23,8 +23,8 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import owner_of
-from kalyx.core.records import Evidence, Finding, Remedy
 
 SUPPRESSED_BY_OTHERS = True
 

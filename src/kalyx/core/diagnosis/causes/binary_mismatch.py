@@ -21,8 +21,8 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import broken_requirement, compiled_of, files_of, owned, reinstall
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern

@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

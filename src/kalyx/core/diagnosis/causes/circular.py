@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import owned, said
 from kalyx.core.diagnosis.shared.loops import loop_of
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look(case: Raising, machine: Machine) -> Finding | None:

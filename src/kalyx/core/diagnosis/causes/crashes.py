@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case, Tried, is_in_a_file
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 SUPPRESSED_BY_OTHERS = True
 

@@ -22,8 +22,8 @@ from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.system import Reader, Unreadable
 
 _FILES = 5000

@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding
+from kalyx.core.model.records import Evidence, Finding
 
 SUPPRESSED_BY_OTHERS = True
 

@@ -20,8 +20,8 @@ from kalyx.core.diagnosis.shared.failing import said
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

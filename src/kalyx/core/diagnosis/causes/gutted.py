@@ -17,8 +17,8 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
-from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Case, machine: Machine) -> Finding | None:

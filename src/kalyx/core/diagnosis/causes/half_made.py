@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG, condition, pac
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.system import Reader
 
 UNFINISHED_MARK = ".kalyx-unfinished"

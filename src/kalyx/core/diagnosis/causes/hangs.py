@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Tried, is_in_a_file
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look(case: Tried, machine: Machine) -> Finding | None:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing

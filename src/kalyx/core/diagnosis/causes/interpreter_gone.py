@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy, Seat
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import DeadSeat

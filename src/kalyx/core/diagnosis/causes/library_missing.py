@@ -20,9 +20,9 @@ from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.patterns import pattern
 
 _SAYS = [

@@ -19,9 +19,9 @@ from kalyx.core.diagnosis.shared.failing import owned, reinstall
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.versions import numbers_of

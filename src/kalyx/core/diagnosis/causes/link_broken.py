@@ -19,8 +19,8 @@ from msgspec import Struct
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.editable import finder_mapping
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 
 _LIMIT = 65536

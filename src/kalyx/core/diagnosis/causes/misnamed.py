@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import distributions_named, modules_of_listed, table_modules
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.brought import is_well_known
 from kalyx.core.diagnosis.shared.spelling import nearest
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 SUPPRESSED_BY_OTHERS = True
 

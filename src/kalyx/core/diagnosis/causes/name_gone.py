@@ -22,7 +22,7 @@ from kalyx.core.imports import standard
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 SUPPRESSED_BY_OTHERS = True
 

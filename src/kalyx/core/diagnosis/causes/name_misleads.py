@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Environment, Evidence, Finding, Kernel, Remedy
 from kalyx.core.text.nearness import words_of
 
 if TYPE_CHECKING:

@@ -20,7 +20,7 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import said
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.system import Reader
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",

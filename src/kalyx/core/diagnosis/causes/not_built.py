@@ -19,8 +19,8 @@ from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned, re
 from kalyx.core.imports.case import Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.project import PROJECT_FILES
-from kalyx.core.records import Evidence, Finding, Remedy
 
 _SOURCES = (".pyx", ".c", ".cpp", ".cc", ".cxx", ".f90", ".f", ".rs")
 

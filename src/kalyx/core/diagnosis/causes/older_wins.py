@@ -21,8 +21,8 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed, owner_of
-from kalyx.core.records import Evidence, Finding, Remedy
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:

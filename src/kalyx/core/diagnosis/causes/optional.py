@@ -19,9 +19,9 @@ from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.failing import asked_here, said
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import MarkedRequirement, asked_by
-from kalyx.core.records import Evidence, Finding
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.failing import compiled_of, files_of, namesakes
 from kalyx.core.formats.fitting import build_of, foreign, is_compiled, is_other_build
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding
+from kalyx.core.model.records import Finding
 from kalyx.core.text.patterns import pattern
 
 # What the loader and the import system say where a compiled file speaks to another Python.

@@ -20,8 +20,8 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import owner_of
-from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis.shared.failing import compiled_of, unfit
 from kalyx.core.formats.fitting import foreign
 from kalyx.core.imports.case import Failing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding
+from kalyx.core.model.records import Finding
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:

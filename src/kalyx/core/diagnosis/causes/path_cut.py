@@ -20,7 +20,7 @@ from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 _PROJECT = ("pyproject.toml", "setup.py", "setup.cfg", ".git")
 

@@ -19,8 +19,8 @@ from kalyx.core.diagnosis.shared.own_code import has_code, run_with
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.project import PROJECT_FILES
-from kalyx.core.records import Evidence, Finding
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import broken_requirement, namesake, owners_passed
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 

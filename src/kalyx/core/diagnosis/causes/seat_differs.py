@@ -21,7 +21,7 @@ from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_ou
 from kalyx.core.imports.case import Missing
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Seat
+from kalyx.core.model.records import Evidence, Finding, Seat
 
 SUPPRESSED_BY_OTHERS = True
 

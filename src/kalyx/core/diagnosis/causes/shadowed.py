@@ -19,7 +19,7 @@ from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, ImportAnswer, Remedy
+from kalyx.core.model.records import Evidence, Finding, ImportAnswer, Remedy
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:

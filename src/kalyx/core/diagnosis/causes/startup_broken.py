@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 

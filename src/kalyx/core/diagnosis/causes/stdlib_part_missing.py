@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.standard import instead, module_span
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.failing import owned
 from kalyx.core.imports.case import Failing
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding
+from kalyx.core.model.records import Evidence, Finding
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:

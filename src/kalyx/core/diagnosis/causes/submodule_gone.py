@@ -22,9 +22,9 @@ from kalyx.core.diagnosis.shared.spelling import nearest
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Environment, Evidence, Finding
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
-from kalyx.core.records import Environment, Evidence, Finding
 from kalyx.core.text.versions import numbers_of
 
 SUPPRESSED_BY_OTHERS = True

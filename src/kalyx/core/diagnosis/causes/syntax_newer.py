@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis.shared import syntax as _syntax
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding
+from kalyx.core.model.records import Finding
 
 PRECEDES = {"circular": "a file that does not parse leaves those that ask for it half loaded"}
 

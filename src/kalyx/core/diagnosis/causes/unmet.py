@@ -21,9 +21,9 @@ from kalyx.core.diagnosis.shared.failing import broken_requirement, owners_passe
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import MarkedRequirement, asked_by, satisfies
-from kalyx.core.records import Evidence, Finding, Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 

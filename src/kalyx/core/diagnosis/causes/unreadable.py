@@ -20,7 +20,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:

@@ -21,8 +21,8 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Remedy
 from kalyx.core.packages.metadata import owner_of
-from kalyx.core.records import Evidence, Finding, Remedy
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:

@@ -20,7 +20,7 @@ from msgspec.structs import replace
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding, Kernel, Remedy
+from kalyx.core.model.records import Finding, Kernel, Remedy
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
 
 # It is worth saying, and the environment works all the same.
 IS_SOUND = True

@@ -20,7 +20,7 @@ from typing import Any
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.text.numbers import number_of
 

@@ -21,7 +21,7 @@ from kalyx.core.imports.resolver import Resolver
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel, Seat
+from kalyx.core.model.records import Evidence, Finding, Kernel, Seat
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

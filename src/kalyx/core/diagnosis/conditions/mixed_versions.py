@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remove
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

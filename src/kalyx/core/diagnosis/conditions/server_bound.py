@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy
 from kalyx.core.text.numbers import are_numbers
 
 

@@ -21,7 +21,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

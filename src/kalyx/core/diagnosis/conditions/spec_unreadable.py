@@ -19,7 +19,7 @@ from msgspec.structs import replace
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import Finding, Kernel, Remedy
+from kalyx.core.model.records import Finding, Kernel, Remedy
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

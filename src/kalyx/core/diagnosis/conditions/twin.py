@@ -19,7 +19,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Kernel
+from kalyx.core.model.records import Evidence, Finding, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

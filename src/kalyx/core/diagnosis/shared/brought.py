@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from kalyx.core.data import table
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment
+from kalyx.core.model.records import Environment
 from kalyx.core.text.names import canonical
 
 if TYPE_CHECKING:

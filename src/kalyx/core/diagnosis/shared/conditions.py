@@ -6,7 +6,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
 

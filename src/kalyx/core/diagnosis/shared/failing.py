@@ -10,9 +10,9 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 

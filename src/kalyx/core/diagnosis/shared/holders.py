@@ -7,9 +7,9 @@ from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Environment, Evidence, Remedy
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.removals import requirement_with
-from kalyx.core.records import Environment, Evidence, Remedy
 
 
 def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:

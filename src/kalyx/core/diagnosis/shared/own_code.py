@@ -7,7 +7,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.records import Environment, Kernel, Remedy
+from kalyx.core.model.records import Environment, Kernel, Remedy
 
 
 def has_code(machine: Machine, place: Place) -> bool:

@@ -10,10 +10,10 @@ from kalyx.core.diagnosis.shared.failing import broken_requirement
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.lacking import Lack
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
-from kalyx.core.records import Remedy
 from kalyx.core.text.numbers import number_of
 
 

@@ -7,7 +7,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here, namesake
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.standard import Availability, instead, module_span
 from kalyx.core.machine import Machine
-from kalyx.core.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Remedy
 
 
 def missing_standard(case: Case) -> tuple[str, Availability] | None:

@@ -12,9 +12,9 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import Raised, missing_name
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
-from kalyx.core.records import Evidence, Finding, Interpreter, Remedy
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.versions import numbers_of
 

@@ -6,7 +6,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from kalyx.core.records import (
+from kalyx.core.model.records import (
     ChangePlan,
     Environment,
     Evidence,

@@ -1,0 +1,1 @@
+"""Records and results: the shapes that every package speaks in."""
