@@ -16,8 +16,8 @@ import pytest
 from tests.conftest import make_environment, tree
 from tests.equipment import LONG, NEW
 from tests.faults.place import installation
-from tests.trust.test_doors_refuse import COMMANDS as READING
-from tests.trust.test_doors_refuse import place, reset  # noqa: F401
+from tests.trust.test_readings_refused import COMMANDS as READING
+from tests.trust.test_readings_refused import place, reset  # noqa: F401
 
 ERRORS = ["EACCES", "ENOSPC", "EIO", "ETIMEDOUT", "EINTR", "ENOENT", "EMFILE"]
 # That the child's end cannot be waited for is no error that a system gives; the probe of the temporary folder is the
