@@ -27,7 +27,7 @@ How often each was made and mended: [results](results.md).""".splitlines()
 RESULTS_HEAD = """# Faults made for real, explained and mended
 
 Written by `python tools/causes.py --results`. Each cell: how many of the faults of that kind made on that Python were
-explained by the right cause first, and imported after the first remedy was carried out as printed, of how many.
+explained by the right cause first, and imported after the first fix was carried out as printed, of how many.
 Empty: that Python cannot have the fault.""".splitlines()
 
 KINDS = {
@@ -49,7 +49,7 @@ def page() -> str:
         lines += [f"## {title}", ""]
         for cause in chosen:
             text = catalogue.text_of(cause)
-            lines += [f"### {cause}", "", text.says, ""]
+            lines += [f"### {cause}", "", text.message, ""]
             lines += ["```", text.example, "```", ""]
             lines += [f"Told apart: {text.told_apart}.", "", f"Mends it: {text.mends}.", ""]
     return "\n".join(lines)

@@ -112,17 +112,17 @@ BAD = [
 ]
 
 
-@pytest.mark.parametrize("words, says", BAD, ids=lambda value: " ".join(value)[:40] if isinstance(value, list) else "")
-def test_bad_input_is_one_line(moor, words, says):
+@pytest.mark.parametrize("words, message", BAD, ids=lambda value: " ".join(value)[:40] if isinstance(value, list) else "")
+def test_bad_input_is_one_line(moor, words, message):
     (moor.folder / "file.txt").write_text("hello\n")
     (moor.folder / "broken.ipynb").write_text("{")
     (moor.folder / "full").mkdir()
     (moor.folder / "full" / "data").write_text("mine")
     before = sorted(str(path) for path in moor.root.rglob("*"))
     ran = moor.kalyx(*words)
-    assert ran.status == 2 and says in ran.err, (ran.status, ran.out, ran.err)
+    assert ran.status == 2 and message in ran.err, (ran.status, ran.out, ran.err)
     assert ran.err.startswith("kalyx") and ": " in ran.err and ran.err.count("\n") == 1
-    assert json.loads(moor.kalyx(*words, "--json").out)["schema"] == "kalyx.error/1"
+    assert json.loads(moor.kalyx(*words, "--json").out)["schema"] == "kalyx.error/2"
     assert sorted(str(path) for path in moor.root.rglob("*")) == before, "nothing was written"
 
 

@@ -65,7 +65,7 @@ def examples(cause: str) -> list[list[str]]:
 @pytest.mark.parametrize("cause", catalogue.ABOUT)
 def test_each_cause_says_what_it_is(cause):
     text = catalogue.text_of(cause)
-    assert text.says.endswith("."), "the first line says what it is"
+    assert text.message.endswith("."), "the first line says what it is"
     assert text.example.startswith("Has it:") and "Only looks like it" in text.example
     assert len(examples(cause)) == 2
 
@@ -143,7 +143,7 @@ def test_remedies_never_offer_an_unknown_name():
     (wanted,) = parse_wanted("wholly_unknown")
     answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True)
     assert answer.findings[0].cause == "absent"
-    assert all(step.command is None for remedy in answer.findings[0].remedies for step in remedy.steps)
+    assert all(step.command is None for fix in answer.findings[0].fixes for step in fix.steps)
 
 
 def test_the_page_of_causes_is_as_the_modules_say():
@@ -160,4 +160,4 @@ def test_a_package_that_may_not_be_read_is_told_for_what_it_is():
     (wanted,) = parse_wanted("hivescale")
     first = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True).findings[0]
     assert first.cause == "unreadable" and first.evidence[0].path == f"{files.site('heath')}/hivescale"
-    assert first.remedies[0].steps[0].command[:2] == ["chmod", "-R"]
+    assert first.fixes[0].steps[0].command[:2] == ["chmod", "-R"]

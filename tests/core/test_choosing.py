@@ -88,7 +88,7 @@ def test_of_several_configurations_one_is_named():
     assert [one["python"] for one in json.loads(after)["configurations"]] == [HEATH, ORCHARD]
 
 
-@pytest.mark.parametrize("name, text, says", [
+@pytest.mark.parametrize("name, text, message", [
     (SETTINGS, '{"python.defaultInterpreterPath": }', "it was not changed"),
     (SETTINGS, "[1]", "it was not changed"),
     (SETTINGS, "{ // nothing\n}", "only be put by hand"),
@@ -100,8 +100,8 @@ def test_of_several_configurations_one_is_named():
     ("notes.txt", "x", "not a settings file that Kalyx knows"),
     ("mypy.ini", None, "cannot be begun"),
 ])  # fmt: skip
-def test_what_cannot_be_written_is_refused(name, text, says):
-    with pytest.raises(KalyxError, match=says):
+def test_what_cannot_be_written_is_refused(name, text, message):
+    with pytest.raises(KalyxError, match=message):
         planned(name, text)
 
 

@@ -13,9 +13,9 @@ from kalyx.core.model.records import (
     Environment,
     Evidence,
     Finding,
+    Fix,
     ImportAnswer,
     KalyxError,
-    Remedy,
     Seat,
     Step,
     Tried,
@@ -24,12 +24,12 @@ from kalyx.core.queries import here, survey
 from tests.made import HOME, Files
 
 
-def finding(cause: str, *fixes: Remedy, certainty: str = "proven") -> Finding:
-    return Finding(cause=cause, certainty=certainty, says=cause, evidence=[Evidence(fact="x", source="y")], remedies=list(fixes))
+def finding(cause: str, *fixes: Fix, certainty: str = "proven") -> Finding:
+    return Finding(cause=cause, certainty=certainty, message=cause, evidence=[Evidence(fact="x", source="y")], fixes=list(fixes))
 
 
-def fix(*commands: str | None, tried: str | None = None) -> Remedy:
-    return Remedy(says="x", steps=[Step(command=line.split() if line else None, line=line or "write it") for line in commands], tried=tried)
+def fix(*commands: str | None, tried: str | None = None) -> Fix:
+    return Fix(message="x", steps=[Step(command=line.split() if line else None, line=line or "write it") for line in commands], tried=tried)
 
 
 INSTALL, MOVE, REMOVE, DISCARD = "/h/bin/python -m pip install a", "mv /a /b", "rm /a", "kalyx discard /a"
@@ -51,7 +51,7 @@ CHOSEN = [
     ([((RUN,), None), ((INSTALL,), None)], "by hand"),
     ([((OTHERWISE,), None)], "by hand"),
     ([((INSTALL, BY_HAND), None)], "by hand: write it"),
-    ([], "no remedy is known"),
+    ([], "no fix is known"),
 ]
 
 
@@ -62,11 +62,11 @@ def test_which_fixes_are_carried_out(fixes, chosen):
                ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix("mv /c /d"))])]  # fmt: skip
     if isinstance(chosen, str):
         with pytest.raises(KalyxError, match=chosen):
-            mending.remedies_to_try(answers)
+            mending.fixes_to_try(answers)
     else:
-        cause, some = mending.remedies_to_try(answers)
+        cause, some = mending.fixes_to_try(answers)
         assert cause.cause == "absent" and [made.index(one) for one in some] == chosen
-    assert mending.remedies_to_try(answers[:1]) is None
+    assert mending.fixes_to_try(answers[:1]) is None
 
 
 def owned() -> Files:
@@ -136,7 +136,7 @@ def test_what_experiments_prove(outcomes, ordered, monkeypatch):
 
     def conduct(case, experiment, runner, seconds):
         tried.append(experiment)
-        return Tried(changed=experiment.says, outcome=told[experiment.says.split()[1][:-1]], seconds=0.1)
+        return Tried(changed=experiment.message, outcome=told[experiment.message.split()[1][:-1]], seconds=0.1)
 
     monkeypatch.setattr(experiments, "conduct", conduct)
     machine = SimpleNamespace(runner=object(), reader=Files().machine().reader, seconds=5.0)

@@ -71,22 +71,22 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
     cases = [(b"", "not a notebook"), (b"{", "not a notebook"), (b"[]", "not a notebook"), (b'{"metadata": 3}', "not a notebook"),
              (b'{"metadata": {"kernelspec": 3}}', "kernelspec"), (b"\xff\xfe{", "not UTF-8"), (b"{}", "metadata"),
              (b'{"metadata": {} x}', "not a notebook")]  # fmt: skip
-    for raw, says in cases:
+    for raw, message in cases:
         path = tmp_path / "bad.ipynb"
         path.write_bytes(raw)
         machine.reader = machine.reader.again()
         try:
             pointing.plan(machine, str(path), KERNEL)
         except KalyxError as error:
-            assert says in error.says, (raw, error.says)
+            assert message in error.message, (raw, error.message)
         else:
             raise AssertionError(raw)
     (tmp_path / "good.ipynb").write_bytes(b'{"metadata": {}}')
-    for name, says in [("link.ipynb", "is a link"), ("gone.ipynb", "no such file")]:
+    for name, message in [("link.ipynb", "is a link"), ("gone.ipynb", "no such file")]:
         try:
             pointing.plan(machine, str(tmp_path / name), KERNEL)
         except KalyxError as error:
-            assert says in error.says
+            assert message in error.message
         else:
             raise AssertionError(name)
     machine.reader = machine.reader.again()
@@ -97,6 +97,6 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
     try:
         pointing.plan_undo(machine, path)
     except KalyxError as error:
-        assert "changed since" in error.says
+        assert "changed since" in error.message
     else:
         raise AssertionError("a change of the user's would have been lost")

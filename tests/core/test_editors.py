@@ -126,7 +126,7 @@ def test_a_dead_choice_is_a_finding_and_a_change_is_told():
     files = {".vscode/settings.json": '{\n "python.defaultInterpreterPath": "../haeth/bin/python"\n}'}
     before = look_here(Machine(facts_of(files=files)))
     (finding,) = [one for one in before.findings if one.cause == "interpreter-gone"]
-    assert finding.evidence[0].line == 2 and f"write {HEATH}" in finding.remedies[0].steps[0].line
+    assert finding.evidence[0].line == 2 and f"write {HEATH}" in finding.fixes[0].steps[0].line
     files[".vscode/settings.json"] = files[".vscode/settings.json"].replace("haeth", "heath")
     after = look_here(Machine(facts_of(files=files)))
     told = changes(before, after)

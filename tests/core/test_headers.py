@@ -87,14 +87,14 @@ def test_which_python_a_name_says(name, build, is_other):
     assert (build_of(f"/moor/{name}"), is_other_build(f"/moor/{name}", interpreter)) == (build, is_other)
 
 
-@pytest.mark.parametrize(("content", "says"), [
+@pytest.mark.parametrize(("content", "message"), [
     (b"", "it is empty"), (b"not compiled", "not a compiled file"), (elf(62)[:40], "cannot be read"), (b"MZ" + b"\0" * 100, "cannot be read"),
     (elf(62)[:40] + struct.pack("<Q", 9999) + elf(62)[48:60] + struct.pack("<HH", 3, 0), "cut short"),
     (b"\xcf\xfa\xed\xfe" + b"\xff" * 60, "cannot be read"),
 ])  # fmt: skip
-def test_what_is_wrong_with_a_file(content, says):
+def test_what_is_wrong_with_a_file(content, message):
     reader = MemoryReader("linux", {"/moor/_core.so": content})
-    assert says in (read_header(reader, "/moor/_core.so").problem or ""), read_header(reader, "/moor/_core.so")
+    assert message in (read_header(reader, "/moor/_core.so").problem or ""), read_header(reader, "/moor/_core.so")
 
 
 @settings(max_examples=150, deadline=None)

@@ -62,15 +62,15 @@ ROWS = {
     "formats.toml:_alike": [(("abc", "abd"), 2), (("a", "ab"), 1), (("ab", "a"), 1), (("", "a"), 0)],
     "formats.toml:_parts_of_key": [("a.b = 1", 0), (".".join("a" * 200) + " = 1", 200)],
     "formats.comments:without_comments": [('{"a": 1, // x\n}', '{"a": 1      \n}'), ('{"//": "/* */"}', '{"//": "/* */"}'), ("[1, /* x\n */ 2,]", "[1,     \n    2 ]"), ("[1,2]", "[1,2]"), ('["a\\"//"]', '["a\\"//"]'), ("\ufeff1", " 1"), ("1 /* open", "1        "), ("[1, [2], 3]", "[1, [2], 3]")],
-    "findings.shared.releases:_is_slip": [(("read", "read"), False), (("Read", "read"), True), (("read_all", "readall"), True), (("raed", "read"), True), (("raad", "read"), False), (("reads", "read"), False), (("dear", "read"), False), (("float64", "float46"), True)],
-    "findings.shared.releases:_next_major": [((">=1.2", "2.0"), "2"), ((">=1", "3.1"), "2"), ((">=2", "2.5"), None), ((">=1,<3", "2.0"), None), (("", "2.0"), None), ((">=0.3", "2.0"), "2"), (("~=1.0", "2"), "2"), ((">=1", "x"), None)],
-    "findings.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
-    "findings.taking_back:inverse": [((["mv", "/a", "/b"],), ["mv", "/b", "/a"]), ((["mv", "/a"],), None), ((["kalyx", "register", "x", "--id", "y"],), ["kalyx", "unregister", "y"]), ((["kalyx", "register", "x", "--id", "y", "--take-over"],), ["kalyx", "unregister", "y", "--undo"]), ((["kalyx", "register", "x", "--id", "y", "--bring-package"],), None), ((["kalyx", "register", "x"],), None), ((["kalyx", "unregister", "x"],), ["kalyx", "unregister", "x", "--undo"]), ((["kalyx", "prepare", "x"],), ["kalyx", "discard", "x"]), ((["kalyx", "point", "x", "y"],), ["kalyx", "point", "x", "--undo"]), ((["kalyx", "discard", "x"],), None), ((["rm", "x"],), None), ((["kalyx", "prepare"],), None)],
-    "findings.out_of_reach.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],
-    "findings.in_front.namespace_split:_says_nothing": [(None, False), ("", True), ('"""Words."""', True), ("x = 1", False), ("f()", False), ("(", False)],
-    "findings.unfit_files.other_build:_said": [(("bad magic number in 'x'", "3.11"), "its bytecode is another Python version's; this is 3.11"), (("dynamic module does not define module export function (PyInit_x)", "3.11"), "it has no entry point for Python 3.11: it was built for another, or given another name"), (("dynamic module does not define init function (initx)", "2.7"), "it has no entry point for Python 2.7: it was built for another, or given another name"), (("something else", "3.11"), None)],
-    "findings.misleads.activation_differs:_ending": [("fish", ".fish"), ("tcsh", ".csh"), ("csh", ".csh"), ("bash", "")],
-    "findings.misleads.name_misleads:_carries": [((["my", "heath", "env"], ["heath", "env"]), True), ((["heath"], ["heath", "env"]), False), ((["a", "b"], ["b"]), True), ((["b", "a"], ["a", "b"]), False)],
+    "diagnosis.shared.releases:_is_slip": [(("read", "read"), False), (("Read", "read"), True), (("read_all", "readall"), True), (("raed", "read"), True), (("raad", "read"), False), (("reads", "read"), False), (("dear", "read"), False), (("float64", "float46"), True)],
+    "diagnosis.shared.releases:_next_major": [((">=1.2", "2.0"), "2"), ((">=1", "3.1"), "2"), ((">=2", "2.5"), None), ((">=1,<3", "2.0"), None), (("", "2.0"), None), ((">=0.3", "2.0"), "2"), (("~=1.0", "2"), "2"), ((">=1", "x"), None)],
+    "diagnosis.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
+    "diagnosis.undo:inverse": [((["mv", "/a", "/b"],), ["mv", "/b", "/a"]), ((["mv", "/a"],), None), ((["kalyx", "register", "x", "--id", "y"],), ["kalyx", "unregister", "y"]), ((["kalyx", "register", "x", "--id", "y", "--take-over"],), ["kalyx", "unregister", "y", "--undo"]), ((["kalyx", "register", "x", "--id", "y", "--bring-package"],), None), ((["kalyx", "register", "x"],), None), ((["kalyx", "unregister", "x"],), ["kalyx", "unregister", "x", "--undo"]), ((["kalyx", "prepare", "x"],), ["kalyx", "discard", "x"]), ((["kalyx", "point", "x", "y"],), ["kalyx", "point", "x", "--undo"]), ((["kalyx", "discard", "x"],), None), ((["rm", "x"],), None), ((["kalyx", "prepare"],), None)],
+    "diagnosis.causes.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],
+    "diagnosis.causes.namespace_split:_says_nothing": [(None, False), ("", True), ('"""Words."""', True), ("x = 1", False), ("f()", False), ("(", False)],
+    "diagnosis.causes.other_build:_said": [(("bad magic number in 'x'", "3.11"), "its bytecode is another Python version's; this is 3.11"), (("dynamic module does not define module export function (PyInit_x)", "3.11"), "it has no entry point for Python 3.11: it was built for another, or given another name"), (("dynamic module does not define init function (initx)", "2.7"), "it has no entry point for Python 2.7: it was built for another, or given another name"), (("something else", "3.11"), None)],
+    "diagnosis.causes.activation_differs:_ending": [("fish", ".fish"), ("tcsh", ".csh"), ("csh", ".csh"), ("bash", "")],
+    "diagnosis.causes.name_misleads:_carries": [((["my", "heath", "env"], ["heath", "env"]), True), ((["heath"], ["heath", "env"]), False), ((["a", "b"], ["b"]), True), ((["b", "a"], ["a", "b"]), False)],
     "imports.trial:missing_name": [(raised("No module named 'hive'", "hive"), "hive"), (raised("No module named 'hive.wax'; 'hive' is not a package"), "hive.wax"), (raised("No module named hive"), "hive"), (raised("Please: No module named 'hive' (x)"), "hive"), (raised("x No module named 'a b'"), None), (raised("x No module named 'a'", import_error=False), None), (raised("else"), None), (raised("No module named hive, sorry", "comb"), "hive")],
     "imports.trial:lacking_name": [(raised("cannot import name 'a' from 'b' (/x)"), "a"), (raised("cannot import name a"), "a"), (raised('cannot import name "a"'), "a"), (raised("cannot import name 'a'", import_error=False), None), (raised("no name 'a'"), None)],
     "imports.lacking:module_asked": [(SimpleNamespace(asking_line=lambda: "from hive import x"), "hive"), (SimpleNamespace(asking_line=lambda: "from . import x"), None), (SimpleNamespace(asking_line=lambda: "import hive"), None), (SimpleNamespace(asking_line=lambda: "from"), None)],
@@ -211,8 +211,8 @@ def test_what_changed_between_two_looks_is_said():
     assert changes(before, before) == []
 
 
-@pytest.mark.parametrize("user, debian, says", [(0, "gcc", ["apt-get", "install", "-y", "gcc"]), (1000, "gcc", ["sudo", "apt-get", "install", "-y", "gcc"]), (0, None, None)])
-def test_a_package_of_the_system(user, debian, says):
+@pytest.mark.parametrize("user, debian, message", [(0, "gcc", ["apt-get", "install", "-y", "gcc"]), (1000, "gcc", ["sudo", "apt-get", "install", "-y", "gcc"]), (0, None, None)])
+def test_a_package_of_the_system(user, debian, message):
     from kalyx.core.diagnosis import fixes
 
     files = Files()
@@ -220,5 +220,5 @@ def test_a_package_of_the_system(user, debian, says):
     machine = files.machine()
     machine.reader.user = user
     made = fixes.of_system(machine, debian, "gcc", "gcc")
-    assert (made.steps[0].command if made is not None else None) == says
+    assert (made.steps[0].command if made is not None else None) == message
 

@@ -138,7 +138,7 @@ def heath(tmp_path_factory):
 
 @pytest.mark.parametrize("limit", [*REACHED, *CUT])
 def test_a_limit_that_is_reached_is_said(limit, heath):
-    value, files, words, says = (REACHED | CUT)[limit]
+    value, files, words, message = (REACHED | CUT)[limit]
     site = next((heath.root / "envs" / "heath").glob("lib/python*/site-packages"))
     state = heath.root / ".local" / "state" / "kalyx"
     places = {"env": heath.root / "envs" / "heath", "root": heath.root, "site": site, "info": site / "comb-1.0.dist-info", "state": state,
@@ -152,7 +152,7 @@ def test_a_limit_that_is_reached_is_said(limit, heath):
     try:
         ran = heath.kalyx(*(word.format(**places) for word in words.split()), before=small(limit, value))
         whole = " ".join((ran.out + ran.err).split())
-        assert says in whole and (limit in REACHED or "were looked at" in ran.err or "bytes were read" in ran.err), whole[-1500:]
+        assert message in whole and (limit in REACHED or "were looked at" in ran.err or "bytes were read" in ran.err), whole[-1500:]
     finally:
         for path in made:
             path.unlink()

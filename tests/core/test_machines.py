@@ -126,10 +126,10 @@ BAD_SPECS = [
 ]
 
 
-@pytest.mark.parametrize("raw, says", BAD_SPECS)
-def test_bad_kernel_file_is_said(raw, says):
+@pytest.mark.parametrize("raw, message", BAD_SPECS)
+def test_bad_kernel_file_is_said(raw, message):
     problem = parse_spec(raw).problem
-    assert problem is not None and (says in problem or "not JSON" in problem)
+    assert problem is not None and (message in problem or "not JSON" in problem)
 
 
 def test_kernel_words_by_the_servers_rules():
@@ -160,11 +160,11 @@ REFUSED = [
 ]
 
 
-@pytest.mark.parametrize("files, says", REFUSED)
-def test_what_is_no_interpreter_is_said(files, says):
+@pytest.mark.parametrize("files, message", REFUSED)
+def test_what_is_no_interpreter_is_said(files, message):
     with pytest.raises(NotAnInterpreter) as refusal:
         read_interpreter(MemoryReader("linux", files), "/bin/python")
-    assert says in refusal.value.reason
+    assert message in refusal.value.reason
 
 
 def test_manager_launchers_are_followed_by_reading():

@@ -100,7 +100,7 @@ def first(place: Place, statement: str, **variables: str):
 def test_it_is_elsewhere_or_among_the_users_own(place):
     place.package("orchard", "hivescale")
     found = first(place, "import hivescale")
-    assert found.cause == "elsewhere" and found.remedies[0].steps[-1].command[0] == place.python("heath")
+    assert found.cause == "elsewhere" and found.fixes[0].steps[-1].command[0] == place.python("heath")
     user = (
         "C:\\Data\\Python\\Python312\\site-packages"
         if place.system == "windows"
@@ -114,8 +114,8 @@ def test_a_compiled_part_for_another(place):
     place.package("heath", "hivescale", "hivescale/_core.cpython-312-x86_64-linux-gnu.so")
     place.files[place.site("heath", "hivescale", "_core.cpython-312-x86_64-linux-gnu.so")] = elf(62)
     found = first(place, "import hivescale._core")
-    assert found.cause == "other-platform" and "for Linux, and this is" in found.says
-    assert found.remedies[0].steps[-1].command[-1] == "hivescale==2.1"
+    assert found.cause == "other-platform" and "for Linux, and this is" in found.message
+    assert found.fixes[0].steps[-1].command[-1] == "hivescale==2.1"
 
 
 def test_a_mac_of_the_other_processor():
@@ -134,7 +134,7 @@ def test_a_link_to_a_folder_that_moved(place):
     place.files[place.at("work", "combs-2", "pyproject.toml")] = b""
     place.files[place.at("work", "combs-2", "combs", "__init__.py")] = b""
     found = first(place, "import combs")
-    assert found.cause == "link-broken" and found.remedies[0].steps[-1].command[-2:] == [
+    assert found.cause == "link-broken" and found.fixes[0].steps[-1].command[-2:] == [
         "-e",
         place.at("work", "combs-2"),
     ]
@@ -143,7 +143,7 @@ def test_a_link_to_a_folder_that_moved(place):
 def test_the_sources_of_the_project_are_not_searched(place):
     place.files[place.at("spring", "src", "combs.py")] = b""
     found = first(place, "import combs")
-    line = found.remedies[0].steps[0].line
+    line = found.fixes[0].steps[0].line
     assert (
         found.cause == "path-cut"
         and "PYTHONPATH=" in line
@@ -153,7 +153,7 @@ def test_the_sources_of_the_project_are_not_searched(place):
 
 def test_standard_modules_of_other_versions(place):
     assert first(place, "import distutils").cause == "stdlib-gone"
-    assert first(place, "import urllib2").remedies[0].steps[0].line == "write: import urllib.request"
+    assert first(place, "import urllib2").fixes[0].steps[0].line == "write: import urllib.request"
 
 
 def test_a_record_of_it(place):
@@ -248,17 +248,17 @@ def as_installed(settings: str = "", **variables: str) -> MemoryReader:
     return MemoryReader("windows", files, variables=base | variables, folder="D:\\moor", home=KEEPER, registry=ENTERED)
 
 
-@pytest.mark.parametrize("variables, settings, prefix, says", LAUNCHED)
-def test_what_the_launcher_starts(variables, settings, prefix, says):
+@pytest.mark.parametrize("variables, settings, prefix, message", LAUNCHED)
+def test_what_the_launcher_starts(variables, settings, prefix, message):
     """The store's aliases start nothing; ``py`` starts an active environment, the default it is told, else the newest."""
     seat = read_shell(as_installed(settings, **variables), ShellFound("powershell", None, "test"))
     by_word = {part.word: part for part in seat.parts}
     assert "alias" in by_word["python"].reason and "alias" in by_word["python3"].reason
     part = by_word["py"]
     if prefix is None:
-        assert part.interpreter is None and says in part.reason, part.reason
+        assert part.interpreter is None and message in part.reason, part.reason
     else:
-        assert (part.interpreter.prefix, part.interpreter.version) == (prefix, says) and part.path == "C:\\Windows\\py.exe"
+        assert (part.interpreter.prefix, part.interpreter.version) == (prefix, message) and part.path == "C:\\Windows\\py.exe"
         assert seat.interpreter == part.interpreter
 
 

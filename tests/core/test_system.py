@@ -13,7 +13,7 @@ from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.system.live_writer import LiveWriter, PlanningWriter
 from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.system.memory_writer import MemoryWriter
-from kalyx.core.system.scripted_runner import ScriptedRunner, says
+from kalyx.core.system.scripted_runner import ScriptedRunner, message
 from tests.equipment import LONG
 
 # Below a folder of their own: files, links of every kind, names that mean something elsewhere.
@@ -158,7 +158,7 @@ def did(change, deed: str, words: list[str]) -> str:
         content = [b"new"] if deed in ("write", "mark", "claim") else []
         return repr(getattr(change, deed)(*words, *content, **extra))
     except KalyxError as error:
-        return f"refused: {error.says.partition(': ')[2].partition(';')[0]}"
+        return f"refused: {error.message.partition(': ')[2].partition(';')[0]}"
 
 
 @pytest.mark.parametrize("seed", range(300 if LONG else 30))
@@ -209,7 +209,7 @@ def test_starting(code, status, output, errors):
     import sys
 
     python = sys.executable
-    script = {f"{python} -c {code}": says(output + b"x" * 61 if output.startswith(b"x") else output, status, errors.decode())}
+    script = {f"{python} -c {code}": message(output + b"x" * 61 if output.startswith(b"x") else output, status, errors.decode())}
     begun: list[int] = []
     ended = [
         runner.run([python, "-c", code], limit=40, begun=lambda: begun.append(1)) for runner in (LiveRunner(), ScriptedRunner(script))

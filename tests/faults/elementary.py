@@ -1,6 +1,6 @@
 """Builders of the commonest faults: nothing answers to the name, another thing does, or its own code fails.
 
-Each builder: (place) -> (words of the call, the cause), with what mends it where the remedy is by hand.
+Each builder: (place) -> (words of the call, the cause), with what mends it where the fix is by hand.
 """
 
 import shutil

@@ -1,4 +1,4 @@
-"""Where faults are made: environments of one interpreter, packages and compiled files; and carrying out a remedy."""
+"""Where faults are made: environments of one interpreter, packages and compiled files; and carrying out a fix."""
 
 import os
 import shlex
@@ -154,12 +154,12 @@ def standin() -> Package:
     return standin_package()
 
 
-def apply(place: Place, remedy: dict, words: list[str], variables: dict[str, str | None]) -> list[str]:
-    """Carry out a remedy as printed; returns the call to repeat, changed where the remedy says to write it otherwise.
+def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | None]) -> list[str]:
+    """Carry out a fix as printed; returns the call to repeat, changed where the fix says to write it otherwise.
 
-    What a remedy says of variables for one run goes into ``variables`` (None: left out).
+    What a fix says of variables for one run goes into ``variables`` (None: left out).
     """
-    for step in remedy["steps"]:
+    for step in fix["steps"]:
         if step["command"] is None:
             if step["line"].startswith("run it without -"):
                 flag = step["line"].removeprefix("run it without ")

@@ -3,7 +3,7 @@
 For each cause at least two builders, each on an interpreter that changes from
 builder to builder; on every one of them with KALYX_LONG set. A builder makes the fault in a real environment with made-up
 packages and returns what to ask, the cause, and where it has them variables for the call and what mends it where
-the remedy is by hand. The first remedy is carried out as printed.
+the fix is by hand. The first fix is carried out as printed.
 """
 
 import csv
@@ -21,6 +21,7 @@ from pathlib import Path
 
 import pytest
 
+import kalyx
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.text.blinding import Blinding
 from kalyx.demo.wheels import Package, write_wheel
@@ -80,7 +81,7 @@ def in_stand_ins(moor, value):
 def word_for_word(place: Place, name: str, answer: dict) -> str:
     """What differs from the answer that is kept of this fault."""
     real = BY_VERSION[place.version]
-    names = {str(place.moor.root): "moor", str(place.wheels.parent): "made", real.prefix: "base", real.executable: "interpreter"}
+    names = {str(place.moor.root): "moor", str(place.wheels.parent): "made", real.prefix: "base", real.executable: "interpreter", str(Path(kalyx.__file__).parent): "kalyx"}
     made_by = f"Python {real.version}, user {'root' if os.geteuid() == 0 else 'other'}"
     return answer_differs(Path(__file__).with_name("answers") / f"{name}.json", without_times(answer), names, made_by)
 
@@ -93,7 +94,7 @@ def test_fault(place, builder, record_property):
     record_property("cause", cause)
     record_property("version", place.version)
     variables = dict(variables or {})
-    # Of some the remedies are tried beforehand, on something that is thrown away: they work there too.
+    # Of some the fixes are tried beforehand, on something that is thrown away: they work there too.
     proved = ["--prove"] if LONG or zlib.crc32(builder.__name__.encode()) % 20 == 0 or PROVE else []
     ran = place.moor.kalyx(*words, "--json", *proved, **variables)
     assert ran.status == 1, ran.out + ran.err
@@ -107,24 +108,24 @@ def test_fault(place, builder, record_property):
         difference = word_for_word(place, builder.__name__, answer)
         assert not difference, difference
     first = findings[0]
-    assert first["remedies"][0]["tried"] in (("works", None) if proved else (None,)), first["remedies"]
-    record_property("tried", first["remedies"][0]["tried"])
-    assert first["evidence"] and first["remedies"]
+    assert first["fixes"][0]["tried"] in (("works", None) if proved else (None,)), first["fixes"]
+    record_property("tried", first["fixes"][0]["tried"])
+    assert first["evidence"] and first["fixes"]
     for evidence in first["evidence"]:
         if evidence["path"] and cause != "interpreter-gone":
             assert os.path.lexists(evidence["path"]), evidence
     if builder is elementary.absent_wholly:
-        assert all(step["command"] is None for remedy in first["remedies"] for step in remedy["steps"])
+        assert all(step["command"] is None for fix in first["fixes"] for step in fix["steps"])
         return
     if mend is not None:
         # The deed is said, and done here by hand; some are another way to write the import.
-        assert first["remedies"][0]["steps"], first
+        assert first["fixes"][0]["steps"], first
         again = [*(mend() or words[:2]), *words[2:]]
     else:
-        again = apply(place, first["remedies"][0], words, variables)
+        again = apply(place, first["fixes"][0], words, variables)
     ran = place.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})
     assert ran.status == 0 and ran.json["imports"][0]["outcome"] == "imports", ran.out
-    back = first["remedies"][0]["undo"]
+    back = first["fixes"][0]["undo"]
     if back and (back.startswith("kalyx ") or zlib.crc32(builder.__name__.encode()) % 4 == 2):
         # The way back works, too: what was wrong is wrong again.
         undone = apply(place, {"steps": [{"command": shlex.split(back), "line": back}]}, words, variables)

@@ -78,7 +78,7 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
     asked = spring.kalyx("why", "colorsys", "--in", "heath", "--on", file, "--json")
     (only,) = asked.json["imports"]
     assert asked.status == 2 and only["outcome"] == "undetermined" and [one["cause"] for one in only["findings"]] == ["not-asked"]
-    assert "--why colorsys" in only["findings"][0]["says"] and NOT_HERE in only["findings"][0]["says"]
+    assert "--why colorsys" in only["findings"][0]["message"] and NOT_HERE in only["findings"][0]["message"]
     drawn = spring.kalyx("why", "hivescale", "--in", "kernel:orchard", "--on", file)
     assert "gone_for_good" in drawn.out and drawn.status == 1
 
@@ -233,13 +233,13 @@ def zipped(content: bytes) -> bytes:
     return gzip.compress(content, 1, mtime=0)
 
 
-@pytest.mark.parametrize("content, says", [
+@pytest.mark.parametrize("content, message", [
     (b"", "is empty"), (b"hello", "not packed"), (zipped(b""), "empty"), ("lines", "more than 200000 lines"), (zipped(b"{}\n"), "first line"),
     (zipped(b'{"kalyx capture": 99}\n'), "of form 99"), (zipped(b'{"kalyx capture": 1}\n'), "lacks"),
     (zipped(b"[" * 100_000), "line 1"), (zipped(b"\n" * 100), "line 1"), ("bent", "not a line"), (zipped(b"x" * 100)[:-9], "cut short"),
     ("many", "MiB"), (None, "not a line"),
 ], ids=lambda value: value if isinstance(value, str) else "")  # fmt: skip
-def test_what_is_no_capture_is_one_line(content, says):
+def test_what_is_no_capture_is_one_line(content, message):
     if content is None:
         reader = MemoryReader("linux", {})
         good = gzip.decompress(finished(Capture({}), reader).write(bytes))
@@ -252,7 +252,7 @@ def test_what_is_no_capture_is_one_line(content, says):
     if content == "lines":
         head = finished(Capture({}), MemoryReader("linux", {})).write(bytes)
         content = zipped(gzip.decompress(head) + b'{"read":["a"],"is":0}\n' * 200_001)
-    with pytest.raises(KalyxError, match=says) as refused:
+    with pytest.raises(KalyxError, match=message) as refused:
         load(content, "moor.capture")
     assert "\n" not in str(refused.value)
 
@@ -292,7 +292,7 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     runs = {called: seat["environment"] and (seat["environment"]["name"], seat["interpreter"]["version"]) for called, seat in seats.items()}
     assert runs[shell][1] == first and {called: runs[called] for called in kernels} == kernels and runs["spring_weights.ipynb"] == runs[broken[0]]
     why = moor.kalyx("why", "hivescale", "--in", f"kernel:{broken[0]}", "--on", name, "--json").json["imports"][0]["findings"][0]
-    assert why["cause"] == broken[1] and [step["line"] for step in why["remedies"][0]["steps"]][-1].startswith(mended)
+    assert why["cause"] == broken[1] and [step["line"] for step in why["fixes"][0]["steps"]][-1].startswith(mended)
     assert moor.kalyx("enter", "orchard", "--on", name).out.startswith(entered)
     assert moor.kalyx("survey", "--on", name).status == 0 and moor.kalyx("prepare", "x", "--on", name).status == 2
 

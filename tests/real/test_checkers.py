@@ -131,8 +131,8 @@ def test_the_checker_says_the_same(envs, family, record_property):
         for name, text in {**made, "p/q/r/m.py": "x: int = 1\n"}.items():
             (envs / name).parent.mkdir(parents=True, exist_ok=True)
             (envs / name).write_text(text)
-        says, reading = asked(envs, variables, family), read(envs, variables, family)
-        if not same(says, reading, envs / "p/q/r"):
-            differing.append((says, reading, made))
+        message, reading = asked(envs, variables, family), read(envs, variables, family)
+        if not same(message, reading, envs / "p/q/r"):
+            differing.append((message, reading, made))
     record_property("configurations", rounds)
-    assert not differing, "\n".join(f"it takes {says}, read {reading}\n{json.dumps(made, indent=1)}" for says, reading, made in differing[:3])
+    assert not differing, "\n".join(f"it takes {message}, read {reading}\n{json.dumps(made, indent=1)}" for message, reading, made in differing[:3])

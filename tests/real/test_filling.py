@@ -87,10 +87,10 @@ def test_nothing_past_a_keeper(moor, wheels):
     bare = moor.root / "bare"
     make_environment(NEW, bare, "--without-pip")
     (moor.root / "folder").mkdir()
-    for target, says in [(conda, "conda-meta"), (locked, "pylock.toml"), (bare, "-m ensurepip"),
+    for target, message in [(conda, "conda-meta"), (locked, "pylock.toml"), (bare, "-m ensurepip"),
                          ("/usr/bin/python3", "EXTERNALLY-MANAGED"), (moor.root / "folder", "not an environment")]:  # fmt: skip
         ran = moor.kalyx("fill", target, "nectarflow", "--wheels", wheels, "--yes")
-        assert ran.status == 2 and says in ran.err and ran.err.count("\n") == 1, ran.err
+        assert ran.status == 2 and message in ran.err and ran.err.count("\n") == 1, ran.err
     ran = moor.kalyx("fill", project / ".venv", "nectarflow", "--wheels", wheels)
     assert ran.status == 2
 

@@ -116,9 +116,9 @@ def test_what_must_not_be_removed_is_refused(moor):
         sys.prefix: "Kalyx itself runs in",
         str(moor.root / "nothing"): "",
     }
-    for target, says in refused.items():
+    for target, message in refused.items():
         ran = moor.kalyx("discard", target, "--yes")
-        assert ran.status == 2 and says in ran.err, (target, ran.out + ran.err)
+        assert ran.status == 2 and message in ran.err, (target, ran.out + ran.err)
     running = subprocess.Popen(
         [heath / "bin" / "python", "-c", "import time; print(1, flush=True); time.sleep(60)"], stdout=subprocess.PIPE
     )

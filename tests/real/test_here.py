@@ -170,7 +170,7 @@ def test_watch_says_what_changed(moor, two):
                                 stdout=subprocess.PIPE, text=True)  # fmt: skip
     try:
         first = json.loads(watching.stdout.readline())
-        assert first["schema"] == "kalyx.here/1" and not first["changes"]
+        assert first["schema"] == "kalyx.here/2" and not first["changes"]
         chosen.write_text(json.dumps({"python.defaultInterpreterPath": heath}))
         second = json.loads(watching.stdout.readline())
         assert any("editor settings: run ran" in one and "heath" in one for one in second["changes"]), second["changes"]
@@ -226,7 +226,7 @@ def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, to
     found = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "in-version-control"]
     assert bool(found) == told
     if told:
-        assert str(two[0]) in found[0]["says"] and found[0]["evidence"][0]["line"] == 1
+        assert str(two[0]) in found[0]["message"] and found[0]["evidence"][0]["line"] == 1
 
 
 def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided, server):  # noqa: F811
@@ -249,9 +249,9 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
     ran = moor.kalyx(*words)
     (finding,) = ran.json["imports"][0]["findings"]
     assert ran.status == 1 and finding["cause"] == "stale-in-memory", ran.out
-    assert "restart the kernel of process" in finding["remedies"][0]["steps"][0]["line"]
+    assert "restart the kernel of process" in finding["fixes"][0]["steps"][0]["line"]
     # Asked from outside by its process, it is the same one.
-    pid = finding["remedies"][0]["steps"][0]["line"].split("process ")[1].split()[0]
+    pid = finding["fixes"][0]["steps"][0]["line"].split("process ")[1].split()[0]
     by_process = moor.kalyx("why", "hivescale", "--in", f"pid:{pid}", "--json").json["imports"][0]["findings"]
     assert [one["cause"] for one in by_process] == ["stale-in-memory"] and by_process[0]["evidence"][0]["path"] == str(module)
     time.sleep(1.2)

@@ -63,13 +63,13 @@ MISBEHAVIOURS = [
 ]
 
 
-@pytest.mark.parametrize("word, says", MISBEHAVIOURS)
-def test_a_kernel_that_fails_is_explained(moor, word, says):
+@pytest.mark.parametrize("word, message", MISBEHAVIOURS)
+def test_a_kernel_that_fails_is_explained(moor, word, message):
     moor.kernel("moor", standin_argv("--misbehave", word))
     ran = moor.kalyx("rehearse", "moor", "--json", "--timeout", "3")
     assert ran.status == 1 and not ran.json["answered"]
     (finding,) = ran.json["findings"]
-    assert finding["cause"] == "no-answer" and says in json.dumps(finding), ran.out
+    assert finding["cause"] == "no-answer" and message in json.dumps(finding), ran.out
     assert nothing_is_left(moor)
 
 
@@ -171,7 +171,7 @@ def test_register_refuses_and_puts_back(moor, provided, tmp_path):
     bare = make_environment(NEW, tmp_path / "bare", "--without-pip")
     ran = moor.kalyx("register", bare, "--yes", "--json")
     assert ran.status == 1 and ran.json["findings"][0]["cause"] == "kernel-package-absent"
-    assert "-m pip install ipykernel" in json.dumps(ran.json["findings"][0]["remedies"])
+    assert "-m pip install ipykernel" in json.dumps(ran.json["findings"][0]["fixes"])
     assert not moor.data.exists()
     folder = moor.kernel("orchard", standin_argv())
     before = (folder / "kernel.json").read_bytes()

@@ -58,9 +58,9 @@ def test_prepare_refuses_and_clears(moor, wheels):
         ([moor.root / "n", "--wheels", "gone"], "no such folder of wheels"),
         ([moor.root / "n", "--python", "version:3.77"], f"{manager} install 3.77"),
     ]
-    for words, says in cases:
+    for words, message in cases:
         ran = moor.kalyx("prepare", *([] if "--python" in words else ["--python", base]), *words, "--yes")
-        assert ran.status == 2 and says in ran.err and ran.err.count("\n") == 1, ran.err
+        assert ran.status == 2 and message in ran.err and ran.err.count("\n") == 1, ran.err
     assert sorted(path.name for path in moor.root.iterdir()) == ["file", "full", "spring"]
     assert (full / "data.txt").read_text() == "mine"
     torn = moor.kalyx(

@@ -11,7 +11,7 @@ import pytest
 
 from kalyx.core.actions.rollback import found_before, put_back
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Remedy, Step
+from kalyx.core.model.records import Fix, Step
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment
@@ -117,8 +117,8 @@ def test_programs_and_everywhere(moor, moors):
     assert ran.json["findings"][0]["cause"] == "first-line-dead"
     tool.write_text(f"#!{moors['orchard'][0]}\n{TEXT}")
     ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
-    assert ran.json["findings"][0]["cause"] == "first-line-dead" and "starts" in ran.json["findings"][0]["says"]
-    command = ran.json["findings"][0]["remedies"][0]["steps"][0]["command"]
+    assert ran.json["findings"][0]["cause"] == "first-line-dead" and "starts" in ran.json["findings"][0]["message"]
+    command = ran.json["findings"][0]["fixes"][0]["steps"][0]["command"]
     assert command[0] == python
     for name in moors:
         moor.kernel(name, [moors[name][0], "-m", "x", "-f", "{connection_file}"])
@@ -178,9 +178,9 @@ def test_a_notebook_whose_kernel_is_not_registered(moor):
     moor.notebook("spring.ipynb", "orchard")
     (finding,) = moor.kalyx("why", "hivescale", "--in", "spring.ipynb", "--json").json["imports"][0]["findings"]
     (told,) = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "kernel-absent"]
-    assert finding["cause"] == "kernel-absent" and finding["remedies"] == told["remedies"] and told["remedies"]
+    assert finding["cause"] == "kernel-absent" and finding["fixes"] == told["fixes"] and told["fixes"]
     twins = [one for kernel in moor.kalyx("kernels", "--json").json["kernels"] for one in kernel["findings"] if one["cause"] == "twin"]
-    assert [one["remedies"][0]["steps"][0]["line"] for one in twins] == ["kalyx unregister twin"] * 2
+    assert [one["fixes"][0]["steps"][0]["line"] for one in twins] == ["kalyx unregister twin"] * 2
 
 
 def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
@@ -197,7 +197,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     (old / "pyvenv.cfg").write_text("home = /opt/python3.5/bin\n")
     steps = [["mv", str(old), f"{old}-3.5"], ["kalyx", "prepare", str(old), "--python", python], [*install, "nectarflow==1.2", "hivescale"], [python, "-m", "pip", "uninstall", "-y", "combtool"],
              ["mv", f"{moor.folder}/hivescale.py", f"{moor.folder}/own.py"], ["kalyx", "prepare", made, "--python", python]]  # fmt: skip
-    remedy = Remedy(says="in vain", steps=[Step(command=argv, line="") for argv in steps])
+    fix = Fix(message="in vain", steps=[Step(command=argv, line="") for argv in steps])
 
     def machine() -> Machine:
         return Machine(LiveReader(variables, str(moor.folder)), LiveRunner)
@@ -206,7 +206,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         here = machine().environment_named(str(prefix)).site_packages
         return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
-    before, found = state(), found_before(machine(), remedy)
+    before, found = state(), found_before(machine(), fix)
     for argv in steps:
         mended = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
         assert mended == 0

@@ -256,7 +256,7 @@ def test_what_reaches_into_the_kernel_is_said(moor, provided):  # noqa: F811
 
 
 def test_a_notebook_without_its_kernel_gets_the_nearest(moor, provided):  # noqa: F811
-    """The kernel with what the notebook imports, though another is nearer by version; and the remedy works."""
+    """The kernel with what the notebook imports, though another is nearer by version; and the fix works."""
     moor.kernel("empty", standin_argv(python=BY_VERSION[some("3.11")[0]].executable))
     moor.kernel("orchard", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     notebook = moor.notebook("spring.ipynb", "meadow")
@@ -266,7 +266,7 @@ def test_a_notebook_without_its_kernel_gets_the_nearest(moor, provided):  # noqa
     notebook.write_text(json.dumps(whole, indent=1))
     (finding,) = moor.kalyx("here", "--json").json["findings"]
     assert finding["cause"] == "kernel-absent"
-    command = finding["remedies"][0]["steps"][0]["command"]
+    command = finding["fixes"][0]["steps"][0]["command"]
     assert command == ["kalyx", "point", f"notebook:{notebook}", "kernel:orchard"]
     before = notebook.read_bytes()
     assert moor.kalyx(*command[1:], "--yes").status == 0

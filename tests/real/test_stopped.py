@@ -141,7 +141,7 @@ def test_while_removing(moor, record_property):
                 found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
                 (one,) = [one for one in found if one["prefix"] == str(prefix)]
                 assert one["condition"] == "half-made"
-                assert one["findings"][0]["remedies"][0]["steps"][0]["command"][:2] == ["kalyx", "discard"]
+                assert one["findings"][0]["fixes"][0]["steps"][0]["command"][:2] == ["kalyx", "discard"]
         elif tree(prefix):
             seen["whole"] += 1
             assert tree(prefix).keys() == whole
@@ -229,7 +229,7 @@ def test_while_filling(moor, wheels, record_property):
             found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
             (one,) = [one for one in found if one["prefix"] == str(prefix)]
             assert one["condition"] == "half-made", one["findings"]
-            line = one["findings"][0]["remedies"][0]["steps"][0]["command"]
+            line = one["findings"][0]["fixes"][0]["steps"][0]["command"]
             assert moor.kalyx(*line[1:], "--yes").status == 0
             assert tree(prefix) == before
         elif left == before:

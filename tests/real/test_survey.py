@@ -22,7 +22,7 @@ def by_folder(moor, *words) -> dict:
 
 
 def test_conditions_of_real_environments(moor):
-    """Each is made for real and bent; the survey gives its one name, evidence that exists, and a remedy."""
+    """Each is made for real and bent; the survey gives its one name, evidence that exists, and a fix."""
     root = moor.root
     # The home folder is a made-up one: where this user's interpreters lie must be said.
     moor.variables |= {
@@ -71,14 +71,14 @@ def test_conditions_of_real_environments(moor):
     assert found["old"]["version"] == BY_VERSION[OLD].version and found["sees"]["sees_base"]
     for name, condition in expected.items():
         for finding in found[name]["findings"]:
-            assert finding["remedies"] and finding["evidence"], (name, finding)
+            assert finding["fixes"] and finding["evidence"], (name, finding)
             assert all(os.path.lexists(one["path"]) for one in finding["evidence"] if one["path"]), (name, finding)
         assert bool(found[name]["findings"]) == (condition != "sound"), found[name]["findings"]
     shown = moor.kalyx("survey", "--under", moor.root, "--unsound")
     assert shown.status == 1 and "sound " not in shown.out and "so " in shown.out
-    # The remedy for a base that went on is carried out as printed, and the environment is sound again.
+    # The fix for a base that went on is carried out as printed, and the environment is sound again.
     for name in ("upgraded", "moved", "copied") if OLD != NEW else ("moved", "copied"):
-        for step in found[name]["findings"][0]["remedies"][0]["steps"]:
+        for step in found[name]["findings"][0]["fixes"][0]["steps"]:
             if step["command"] is not None:
                 subprocess.run(step["line"], shell=True, check=True, capture_output=True)
         assert by_folder(moor)[name]["condition"] == "sound", name
@@ -118,7 +118,7 @@ def test_version_control_is_noticed(moor):
     for name in causes:
         ignored = subprocess.run([*git, "check-ignore", "-q", name], check=False).returncode == 0
         assert ignored == (name in ("ignored", "kept-out")), "the tool itself agrees"
-    step = found["tracked"]["findings"][0]["remedies"][0]["steps"][0]
+    step = found["tracked"]["findings"][0]["fixes"][0]["steps"][0]
     subprocess.run(step["line"], shell=True, check=True)
     assert (work / "tracked" / "bin" / "python").exists()
     assert subprocess.run([*git, "ls-files"], capture_output=True, text=True, check=True).stdout == ""
@@ -225,8 +225,8 @@ def test_an_own_interpreter_that_does_not_start_is_renewed_as_printed(moor, kind
     python.chmod(0o644 if kind == "not to be executed" else 0o755)
     answer = moor.kalyx("survey", "--under", moor.root, "--json").json
     (found,) = [one for one in answer["environments"] if one["prefix"] == str(prefix)]
-    assert found["condition"] == "no-interpreter" and "gone" not in found["findings"][0]["says"]
-    for step in found["findings"][0]["remedies"][0]["steps"]:
+    assert found["condition"] == "no-interpreter" and "gone" not in found["findings"][0]["message"]
+    for step in found["findings"][0]["fixes"][0]["steps"]:
         subprocess.run(step["line"], shell=True, env=moor.variables, check=True, capture_output=True)
     assert subprocess.run([python, "-c", "import hivescale"], check=False).returncode == 0 and kept.exists()
 

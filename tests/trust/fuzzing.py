@@ -51,7 +51,7 @@ INDEX = b"DIRC" + struct.pack(">II", 2, 1) + b"\0" * 40 + b"\0" * 20 + struct.pa
 IDEA = b'<?xml version="1.0"?><project><component name="RunManager"><configuration name="a" type="PythonConfigurationType"><option name="SDK_HOME" value="$PROJECT_DIR$/x/bin/python" /></configuration></component><component name="ProjectRootManager" project-jdk-name="Python 3.11 (heath)" project-jdk-type="Python SDK" /></project>'
 TOML = b"[project]\nname='a'\nrequires-python='>=3.9'\ndependencies=['hivescale>=2']\n[tool.pyright]\nvenvPath='.'\nvenv='heath'\npythonVersion='3.11'\n[tool.mypy]\npython_executable='x'\n"
 TRACE = f'Traceback (most recent call last):\n  File "{WORK}/a.py", line 1, in <module>\n    import hivescale\n  File "{SITE}/hivescale/__init__.py", line 3, in <module>\nModuleNotFoundError: No module named \'nectarflow\'\n\nDuring handling of the above exception, another exception occurred:\n\nImportError: cannot import name "x" from "y" (z)\n'.encode()
-UNDO = b'{"schema": "kalyx.undo/1", "path": "x", "before": null, "after": "y"}'
+UNDO = b'{"schema": "kalyx.undo/2", "path": "x", "before": null, "after": "y"}'
 SERVER = json.dumps({"pid": 77, "port": 8888, "url": "http://localhost:8888/", "token": "t", "root_dir": WORK, "base_url": "/", "secure": False}).encode()  # fmt: skip
 STARTS = b"alias python=/usr/bin/python3\nexport PATH=$HOME/orchard/bin:$PATH\nfunction pip { command pip3 \"$@\"; }\nif [ -f ~/.more ]; then . ~/.more; fi\n"
 TCL = b"#%Module\nprepend-path PATH /opt/x/bin\nsetenv PYTHONHOME {/opt/x}\nset a $env(HOME)\nmodule load y\n"
@@ -108,7 +108,7 @@ FILES: dict[str, tuple[str, bytes, list[list[str]]]] = {
     "site module": ("/modules/py/1", TCL, [HERE, SURVEY, ENTER]),
     "other site module": ("/modules/py/2.lua", LUA, [HERE, SURVEY, ENTER]),
     "manager's record": (f"{HOME}/kept/conda-meta/python-3.11.7-x.json", b'{"name": "python", "version": "3.11.7", "files": ["bin/python"]}', [SURVEY, ["packages", f"{HOME}/kept"]]),
-    "answer kept": (f"{WORK}/kept.json", b'{"schema": "kalyx.here/1", "reference": {"seat": "shell", "name": "bash"}, "seats": [], "folder": "/x"}', [["here", "--since", "kept.json"], ["contrast", "kept.json", f"{HOME}/heath"]]),
+    "answer kept": (f"{WORK}/kept.json", b'{"schema": "kalyx.here/2", "reference": {"seat": "shell", "name": "bash"}, "seats": [], "folder": "/x"}', [["here", "--since", "kept.json"], ["contrast", "kept.json", f"{HOME}/heath"]]),
     "list of packages": (f"{WORK}/kept.txt", b"# kalyx record of /x: cpython 3.11.7\nhivescale==2.1 ; sys_platform == 'linux'\n-e ./x\nx @ git+https://h/x@a\n", [["contrast", "kept.txt", f"{HOME}/heath"], ["prepare", f"{HOME}/new", "--from", "kept.txt", "--dry-run"]]),
     "cache": (f"{HOME}/.cache/kalyx/interpreters.json", b'{"schema": "kalyx.remembered/1", "known": {"a|1|2|3:4": {"version": "3.11.7", "abi_flags": ""}}}', [SURVEY]),
     "removed kernel": (f"{HOME}/.local/share/jupyter/kalyx-removed/heath/kalyx.json", UNDO, [["unregister", "heath", "--undo", "--dry-run"]]),

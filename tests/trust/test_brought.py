@@ -249,7 +249,7 @@ def test_a_fix_is_what_was_proven(moor, wheels):
     make_environment(OWN, moor.root / "orchard")
     assert moor.kalyx("fill", moor.root / "orchard", "nectarflow", "--wheels", wheels, "--yes").status == 0
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--prove", "--wheels", wheels, "--json")
-    lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["remedies"] if one["tried"] == "works"]
+    lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["fixes"] if one["tried"] == "works"]
     assert lines and all(line[4:7] == ["--no-index", "--find-links", str(wheels)] for line in lines if line[1:3] == ["-m", "pip"]), lines
     variables = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple"}
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--mend", "--yes", "--json", **variables)
@@ -299,7 +299,7 @@ def test_what_is_not_asked_is_said(clone):
     ran = clone.moor.kalyx("why", "hivescale", "--in", "shell", "--json", **variables)
     (answer,) = ran.json["imports"]
     assert (ran.status, answer["outcome"]) == (2, "undetermined") and answer["findings"][-1]["cause"] == "not-asked"
-    assert f"--in {clone.folder}/.venv/bin/python" in answer["findings"][-1]["says"] and ran.err.count("\n") == 1
+    assert f"--in {clone.folder}/.venv/bin/python" in answer["findings"][-1]["message"] and ran.err.count("\n") == 1
     assert clone.ran() == []
 
 
@@ -320,7 +320,7 @@ def test_what_the_user_named_is_asked(clone):
 
 
 def test_kalyx_starts_itself_by_its_own_path(clone):
-    """A remedy that is a call of Kalyx, carried out where a ``kalyx.py`` and a command ``kalyx`` lie."""
+    """A fix that is a call of Kalyx, carried out where a ``kalyx.py`` and a command ``kalyx`` lie."""
     moor = clone.moor
     make_environment(OWN, moor.root / "heath", "--without-pip")
     site = next((moor.root / "orchard").glob("lib/python*/site-packages"))

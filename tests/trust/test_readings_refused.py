@@ -114,7 +114,7 @@ def test_every_reading_refused_once(place, name, record_property):
             if words[0] in ("packages", "contrast") and status == 0 and error != "GONE":
                 assert known(whole) == usual, said
             assert whole["schema"].startswith("kalyx."), said
-            assert (status == 2) <= (whole["schema"] == "kalyx.error/1" or "undetermined" in out or "not-asked" in out), said
+            assert (status == 2) <= (whole["schema"] == "kalyx.error/2" or "undetermined" in out or "not-asked" in out), said
         elif status == 2:
             assert err.strip() or out.strip(), said
     record_property("refused readings", len(chosen))

@@ -17,7 +17,7 @@ from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation
 
-# What no remedy may do here, and no sentence say.
+# What no fix may do here, and no sentence say.
 FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "stopped half-way", "is gone", "leads nowhere")
 
 
@@ -136,7 +136,7 @@ def test_the_same_in_memory(shut_folder):
     machine = Machine(MemoryReader("linux", {**files, shut_folder: Shut()}))
     judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
     assert judged.condition == "unreadable", judged.findings
-    assert not [step.command for one in judged.findings for mend in one.remedies for step in mend.steps if step.command]
+    assert not [step.command for one in judged.findings for mend in one.fixes for step in mend.steps if step.command]
 
 
 def test_the_helper_can_fail(ground):

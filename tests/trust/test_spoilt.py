@@ -130,7 +130,7 @@ def test_one_bad_file_spoils_only_its_own_line(place, name):
             assert done.returncode in (0, 1, 2) and "Traceback" not in said and "failure of Kalyx itself" not in said, (words, said[-600:])
             assert time.monotonic() - began < 15, "a small file has a bound on work, not only on bytes"
             if "--json" in words:
-                assert json.loads(done.stdout)["schema"] == "kalyx.here/1", words
+                assert json.loads(done.stdout)["schema"] == "kalyx.here/2", words
     finally:
         for path in laid:
             path.unlink(missing_ok=True)

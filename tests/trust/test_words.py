@@ -66,8 +66,8 @@ def test_a_hostile_record_never_gets_into_a_line(name, moor):
         ran = moor.kalyx(*words, "--json")
         for answer in ran.json.get("imports", []):
             for finding in answer["findings"]:
-                for remedy in finding["remedies"]:
-                    for step in remedy["steps"]:
+                for fix in finding["fixes"]:
+                    for step in fix["steps"]:
                         assert step["command"] is None or name not in " ".join(step["command"]), step
         shown = moor.kalyx(*words)
         assert "\x1b" not in shown.out + shown.err and "\u202e" not in shown.out

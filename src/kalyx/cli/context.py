@@ -135,7 +135,7 @@ class Call:
         return path
 
     @contextmanager
-    def progress(self, says: str) -> Iterator[Callable[[str], None]]:
+    def progress(self, message: str) -> Iterator[Callable[[str], None]]:
         """Tell what goes on, on standard error, once it takes longer than half a second; silent in a pipe."""
         if self.as_json or self.options.plain or not sys.stderr.isatty():
             yield lambda text: None
@@ -143,7 +143,7 @@ class Call:
         from threading import Lock, Timer
 
         shown: list[Status] = []  # the one that is drawn, once it takes that long
-        latest, lock = [says], Lock()
+        latest, lock = [message], Lock()
 
         def drawn() -> Text:
             from rich.text import Text
@@ -159,7 +159,7 @@ class Call:
                     shown[0].start()
 
         def tell(text: str) -> None:
-            latest[0] = f"{says} {text}"
+            latest[0] = f"{message} {text}"
             if shown:
                 shown[0].update(drawn())
 

@@ -166,8 +166,8 @@ def call(words: list[str]) -> int:
     as_json = "--json" in words
     long = next((word for word in words if len(word) > _LONGEST), None)
     if long is not None:
-        says = f"{long[:60]}… has {len(long)} characters, and no word of a call has more than {_LONGEST}"
-        return _refuse(says, [], as_json)
+        message = f"{long[:60]}… has {len(long)} characters, and no word of a call has more than {_LONGEST}"
+        return _refuse(message, [], as_json)
     try:
         if words and words[0] in COMMANDS:
             parser = command_parser(words[0])
@@ -208,7 +208,7 @@ def call(words: list[str]) -> int:
         made.tell_what_was_cut()
         return int(status)
     except KalyxError as error:
-        return _refuse(error.says, error.candidates, as_json)
+        return _refuse(error.message, error.candidates, as_json)
     except Unreadable as error:
         return _refuse(str(error), [], as_json)
     except Exception as failure:
@@ -278,19 +278,19 @@ def _near(word: str, known: Iterable[str]) -> list[str]:
     return [one for far, one in ranked if far <= 3][:3]
 
 
-def _refuse(says: str, candidates: list[str], as_json: bool) -> int:
+def _refuse(message: str, candidates: list[str], as_json: bool) -> int:
     from kalyx.core.text.visible import visible
 
-    if len(says) > _LINE:
-        says = f"{says[: _LINE * 2 // 3]}…{says[-_LINE // 3 :]}"
+    if len(message) > _LINE:
+        message = f"{message[: _LINE * 2 // 3]}…{message[-_LINE // 3 :]}"
     if as_json:
         import json
 
-        print(json.dumps({"schema": "kalyx.error/1", "says": says, "candidates": candidates}))
+        print(json.dumps({"schema": "kalyx.error/2", "message": message, "candidates": candidates}))
         return REFUSED
-    lead = "" if says.startswith("kalyx ") else "kalyx: "
+    lead = "" if message.startswith("kalyx ") else "kalyx: "
     near = "; nearest: " + ", ".join(visible(one) for one in candidates[:3]) if candidates else ""
-    print(f"{lead}{visible(says)}{near}", file=sys.stderr)
+    print(f"{lead}{visible(message)}{near}", file=sys.stderr)
     return REFUSED
 
 

@@ -68,8 +68,10 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
     if is_bare and prefix is not None:
         own = [reader.real(folder) for folder in (reader.home, reader.folder)]
         if not any(reader.inside(reader.real(prefix), folder) for folder in own):
-            says = f"{visible(text)!r} lies outside your home and this folder; name it by its path: {visible(prefix)}"
-            raise KalyxError(says, [prefix])
+            message = (
+                f"{visible(text)!r} lies outside your home and this folder; name it by its path: {visible(prefix)}"
+            )
+            raise KalyxError(message, [prefix])
     return seat
 
 

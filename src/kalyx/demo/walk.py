@@ -16,7 +16,7 @@ STEPS = [
     ("You stand in the spring folder, orchard is on. What does each seat really use?", "kalyx here"),
     ("The notebook cannot import hivescale, which you know is installed. Why?",
      "kalyx why hivescale --in spring_weights.ipynb"),
-    ("Paste the first remedy: the kernel of that name now starts orchard, and is tried at once.",
+    ("Paste the first fix: the kernel of that name now starts orchard, and is tried at once.",
      "kalyx register {moor}/orchard --id orchard-spring --label 'Orchard, spring' --take-over --yes"),
     ("Prove it: start the kernel and import in it.", "kalyx rehearse orchard-spring --import hivescale"),
     ("Ask the first question again.", "kalyx why hivescale --in spring_weights.ipynb"),

@@ -29,12 +29,12 @@ def run(call: Call) -> int:
     screen = call.screen
     if name is None:
         for text in texts:
-            screen.line((text.name.ljust(21), BLUE), screen.words(text.says, screen.width - 21))
+            screen.line((text.name.ljust(21), BLUE), screen.words(text.message, screen.width - 21))
         screen.blank()
         screen.line("kalyx causes NAME explains one with an example")
         return 0
     text = texts[0]
-    screen.line((text.name, "bold"), f"  {text.says}")
+    screen.line((text.name, "bold"), f"  {text.message}")
     screen.blank()
     for line in text.example.splitlines():
         screen.line("   ", line)

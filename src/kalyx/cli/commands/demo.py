@@ -45,13 +45,13 @@ def run(call: Call) -> int:
         print(f"\nThe honey cooperative Larkmoor, in {folder}")
         for note in demo.notes:
             print(f"({note})")
-    for says, line in [] if call.options.build_only else STEPS:
+    for message, line in [] if call.options.build_only else STEPS:
         line = line.format(moor="~/larkmoor" if os.name != "nt" else os.path.dirname(demo.folder))
         line += " --plain" if call.options.plain else ""
         if not quiet:
-            print(f"\n--- {says}\n\n$ {line}\n", flush=True)
+            print(f"\n--- {message}\n\n$ {line}\n", flush=True)
         status, output = run_line(demo, line, capture=quiet)
-        steps.append(DemoStep(says=says, line=line, status=status, output=output))
+        steps.append(DemoStep(message=message, line=line, status=status, output=output))
     if quiet:
         call.print_json(DemoAnswer(folder=folder, steps=steps, notes=demo.notes, plan=plan, done=True))
     else:

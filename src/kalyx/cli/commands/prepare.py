@@ -119,8 +119,8 @@ def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
     if exact or near:
         return (exact or near)[0]
     here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
-    says = f"the record is of Python {recorded.version}; here are: {here}; name another with --python"
-    raise KalyxError(says + _bringers(call, minor))
+    message = f"the record is of Python {recorded.version}; here are: {here}; name another with --python"
+    raise KalyxError(message + _bringers(call, minor))
 
 
 def _base(call: Call, recorded: Recorded | None) -> Interpreter:
@@ -135,7 +135,7 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
             kind, _, version = call.options.python.partition(":")
             if kind != "version" or not version.replace(".", "").isdigit():
                 raise
-            raise KalyxError(error.says + _bringers(call, version), error.candidates) from None
+            raise KalyxError(error.message + _bringers(call, version), error.candidates) from None
         if seat.interpreter is None:
             raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
         refuse_unnamed(seat, machine)

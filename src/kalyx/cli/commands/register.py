@@ -57,7 +57,7 @@ def run(call: Call) -> int:
     if bringing is not None:
         plan.deeds[:0] = bringing.answer.plan
     if call.options.dry_run:
-        return _show(call, RehearsalAnswer(schema="kalyx.register/1", kernel=None, plan=plan.deeds, notes=plan.notes))
+        return _show(call, RehearsalAnswer(schema="kalyx.register/2", kernel=None, plan=plan.deeds, notes=plan.notes))
     if not call.as_json and not call.options.yes:
         from kalyx.cli.render.kernels import draw_plan
 
@@ -140,7 +140,7 @@ def _order(call: Call) -> Order:
 
 
 def _refused(seat: Seat, finding: Finding) -> RehearsalAnswer:
-    return RehearsalAnswer(schema="kalyx.register/1", kernel=None, findings=[finding], interpreter=seat.interpreter)
+    return RehearsalAnswer(schema="kalyx.register/2", kernel=None, findings=[finding], interpreter=seat.interpreter)
 
 
 def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
@@ -150,8 +150,8 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
         fresh = Call(call.options).machine  # what was read before the change does not count any more
         kernel = read_kernel(fresh.reader, plan.folder, fresh.server, call.options.reach)
         if call.machine.runner is None:
-            return RehearsalAnswer(schema="kalyx.register/1", kernel=kernel, done=True)
-        return rehearse(fresh, kernel, [], schema="kalyx.register/1")
+            return RehearsalAnswer(schema="kalyx.register/2", kernel=kernel, done=True)
+        return rehearse(fresh, kernel, [], schema="kalyx.register/2")
 
     answer = registering.register(call.machine, plan, LiveWriter(), rehearsed)
     answer.plan, answer.notes = plan.deeds, [*plan.notes, *answer.notes]

@@ -12,7 +12,7 @@ from kalyx.core.queries.survey import survey
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--under", action="append", default=[], metavar="DIR", help="look below this folder too")
     parser.add_argument("--sizes", action="store_true", help="measure what each takes on disk")
-    parser.add_argument("--unsound", action="store_true", help="only what needs care, with its remedies")
+    parser.add_argument("--unsound", action="store_true", help="only what needs care, with its fixes")
 
 
 def run(call: Call) -> int:

@@ -30,10 +30,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
-    parser.add_argument("--prove", action="store_true", help="try each remedy on something that is thrown away")
+    parser.add_argument("--prove", action="store_true", help="try each fix on something that is thrown away")
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
     parser.add_argument(
-        "--mend", action="store_true", help="carry out the first remedy that mends it; what one did in vain is put back"
+        "--mend", action="store_true", help="carry out the first fix that mends it; what one did in vain is put back"
     )
     parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
     changing(parser)
@@ -92,8 +92,8 @@ def _status(answer: WhyAnswer) -> int:
     if unasked and len(unasked) == len(found) and not answer.findings:
         causes = {finding.cause for one in unasked for finding in one.findings}
         if causes <= {"not-asked"}:
-            says = next((finding.says for one in unasked for finding in one.findings), None)
-            line = says or f"{unasked[0].statement}: reading alone does not settle it, and --static starts nothing"
+            message = next((finding.message for one in unasked for finding in one.findings), None)
+            line = message or f"{unasked[0].statement}: reading alone does not settle it, and --static starts nothing"
             print(f"kalyx: {visible(line)}", file=sys.stderr)
             return 2
     return 1 if found or answer.findings or answer.unread else 0
@@ -155,12 +155,12 @@ def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
 
 
 def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
-    """Try the remedies of what fails, on something that is thrown away."""
+    """Try the fixes of what fails, on something that is thrown away."""
     from kalyx.core.actions.trying import prove
 
     options = call.options
     if call.machine.runner is None:
-        raise KalyxError("trying a remedy starts other programs, and --static starts none")
+        raise KalyxError("trying a fix starts other programs, and --static starts none")
     named = call.named
     for one in answer.imports:
         if one.outcome == "fails":
@@ -176,40 +176,40 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
 
 
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
-    """The answer after a remedy was carried out that mended it; the one before, where nothing is to be mended.
+    """The answer after a fix was carried out that mended it; the one before, where nothing is to be mended.
 
-    What a remedy changed in vain is put back, and the next one is carried out.
+    What a fix changed in vain is put back, and the next one is carried out.
     """
     from kalyx.core.actions import mending, rollback
 
-    found = mending.remedies_to_try(before.imports)
+    found = mending.fixes_to_try(before.imports)
     if found is None:
         before.notes.append("nothing is to be mended")
         return before
-    _, remedies = found
+    _, fixes = found
     said: list[str] = []
-    for number, remedy in enumerate(remedies):
-        before.plan = mending.plan_of(remedy)
+    for number, fix in enumerate(fixes):
+        before.plan = mending.plan_of(fix)
         if not call.as_json:
             _draw_plan(call, before, first=number == 0)
-        if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in remedy.steps)}?"):
+        if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
             before.notes += said
             return before
-        kept = rollback.found_before(Call(call.options).machine, remedy)
+        kept = rollback.found_before(Call(call.options).machine, fix)
         with call.progress("mending:") as tell:
             problem = None
             try:
-                mending.carry_out(call.machine, remedy, before.target, tell)
+                mending.carry_out(call.machine, fix, before.target, tell)
             except KalyxError as refusal:
-                if len(remedies) == 1:
+                if len(fixes) == 1:
                     raise
                 problem = str(refusal)
             after = answer_of(Call(call.options), tell)
             if problem is None and mending.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
-                after.notes += [*said, f"done: {remedy.says}"]
+                after.notes += [*said, f"done: {fix.message}"]
                 return after
-            said.append(f"{remedy.says}: it did not mend it{f' ({problem})' if problem else ''}")
+            said.append(f"{fix.message}: it did not mend it{f' ({problem})' if problem else ''}")
             said += rollback.put_back(Call(call.options).machine, kept, tell)
     after.before, after.plan = before.imports, before.plan
     after.notes += said
@@ -223,7 +223,7 @@ def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
         draw_why(call.screen, before, False)
         call.screen.blank()
     else:
-        call.screen.line("that did not mend it, and was put back; the next remedy:")
+        call.screen.line("that did not mend it, and was put back; the next fix:")
 
 
 def _is_file(call: Call, text: str) -> bool:

@@ -51,7 +51,7 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
                 continue
             shown += 1
             screen.blank()
-            screen.line(("   ", ""), (screen.shown(finding.says), "bold"))
+            screen.line(("   ", ""), (screen.shown(finding.message), "bold"))
             screen.finding(finding, headline=True)
     if verbose:
         screen.blank()
@@ -140,7 +140,7 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), what, owner)
         for finding in one.findings:
             screen.finding(finding, indent=6)
-    if answer.schema == "kalyx.rehearse/1":
+    if answer.schema == "kalyx.rehearse/2":
         for note in answer.notes:
             screen.line("   ", ("note     ", QUIET), screen.shown(note))
     if answer.script_output is not None:

@@ -17,7 +17,7 @@ from rich.text import Text
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ChangePlan, Evidence, Finding, Remedy
+from kalyx.core.model.records import ChangePlan, Evidence, Finding, Fix
 from kalyx.core.model.results import NOT_READ
 from kalyx.core.text.visible import visible
 
@@ -99,7 +99,7 @@ class Screen:
     def finding(self, finding: Finding, indent: int = 3, headline: bool = False) -> None:
         """Because, seen, so, or. ``headline``: the sentence was printed already, it is not repeated."""
         if not headline:
-            self._labelled(indent, "because", finding.says)
+            self._labelled(indent, "because", finding.message)
         sources = [self.source(evidence) for evidence in finding.evidence]
         for number in range(len(sources) - 1, 0, -1):
             path = finding.evidence[number].path
@@ -111,8 +111,8 @@ class Screen:
         column = max([length for length in fitting if length <= 64] + [0]) + 3
         for number, (fact, source) in enumerate(zip(reader, sources, strict=True)):
             self._seen(indent, "seen" if number == 0 else "", fact, source, column)
-        for number, remedy in enumerate(finding.remedies):
-            self.remedy(indent, "so" if number == 0 else "or", remedy)
+        for number, fix in enumerate(finding.fixes):
+            self.fix(indent, "so" if number == 0 else "or", fix)
 
     def source(self, evidence: Evidence) -> str:
         """Where an evidence was read, as it stands in its line: path and line number."""
@@ -128,13 +128,13 @@ class Screen:
         for deed, words in zip(deeds, said, strict=True):
             self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
 
-    def doubts(self, unknown: list[Evidence], says: str) -> None:
+    def doubts(self, unknown: list[Evidence], message: str) -> None:
         """What only running code would tell, or may not be read: each once, with where it stands."""
         for evidence in {(one.path, one.line): one for one in unknown}.values():
             place = self.source(evidence)
             lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "
-            self.line((f"{says}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
-            self.line(" " * (len(says) + 4), (place, QUIET))
+            self.line((f"{message}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
+            self.line(" " * (len(message) + 4), (place, QUIET))
 
     def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
         room = self.width - indent - 9
@@ -157,9 +157,9 @@ class Screen:
         """Words with the home folder written as ``~``."""
         return visible(text).replace(self.home + self.separator, "~" + self.separator)
 
-    def remedy(self, indent: int, label: str, remedy: Remedy) -> None:
+    def fix(self, indent: int, label: str, fix: Fix) -> None:
         """The lines to paste, whole: they are never cut, and stand alone on their lines."""
-        for number, step in enumerate(remedy.steps):
+        for number, step in enumerate(fix.steps):
             shown = visible(step.line)
             style = STRONG if step.command is not None else ""
             if step.command is None:
@@ -170,8 +170,8 @@ class Screen:
             self.line(
                 " " * indent, ((label if number == 0 else "then" if label else "").ljust(9), LABEL), (shown, style)
             )
-        if remedy.tried is not None:
-            came = "it imports then" if remedy.tried == "works" else "it does not mend it"
+        if fix.tried is not None:
+            came = "it imports then" if fix.tried == "works" else "it does not mend it"
             self.line(" " * (indent + 9), (f"tried beforehand, nothing changed: {came}", QUIET))
 
 

@@ -25,7 +25,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
     screen.line((title, "bold"), " " * gap, (said, QUIET))
     screen.blank()
     groups = _groups(answer)
-    numbered = {finding.says: number for number, finding in enumerate(answer.findings, 1)}
+    numbered = {finding.message: number for number, finding in enumerate(answer.findings, 1)}
     kinds = max([len(seat.seat) for seat in answer.seats] + [8]) + 2
     names = min(max([cell_len(visible(seat.name)) for seat in answer.seats] + [8]) + 2, max(20, screen.width // 3))
     heads = [_head(screen, group[0]) for group in groups]
@@ -60,7 +60,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
             continue
         screen.blank()
         lead = f"{number}".ljust(3)
-        screen.line((lead, "bold"), visible(screen.shown(finding.says)))
+        screen.line((lead, "bold"), visible(screen.shown(finding.message)))
         screen.finding(finding, indent=3, headline=True)
     for cause, count in shown.items():
         if cause in many:
@@ -121,7 +121,7 @@ def _head(screen: Screen, seat: Seat) -> tuple[str, str, str]:
 
 
 def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, names: int, verbose: bool) -> None:
-    found = sorted({numbered[own.says] for own in seat.findings if own.says in numbered})
+    found = sorted({numbered[own.message] for own in seat.findings if own.message in numbered})
     numbers = [str(number) for number in found]
     note = _note(screen, seat)
     name = visible(seat.name) if seat.seat != "shell" else _words(seat)

@@ -57,8 +57,8 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
         screen.line("   ", name, (word.ljust(16), colour), screen.words(owner, 24).ljust(26), (place, QUIET))
     told: set[str] = set()
     for one in answer.imports:
-        if one.findings and one.findings[0].says not in told:
-            told.add(one.findings[0].says)
+        if one.findings and one.findings[0].message not in told:
+            told.add(one.findings[0].message)
             screen.blank()
             draw_import(screen, one, answer.target)
 
@@ -85,7 +85,7 @@ def _said_of(screen: Screen, row: SeatImports) -> tuple[str, str]:
     """The outcome in a word or two, and where it comes from or why not."""
     one = row.imports[0]
     owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
-    reason = next((finding.says for finding in one.findings if finding.cause != "not-asked"), "")
+    reason = next((finding.message for finding in one.findings if finding.cause != "not-asked"), "")
     if one.outcome == "undetermined":
         if one.found_at:
             return "found, not tried", owner + screen.path(one.found_at)

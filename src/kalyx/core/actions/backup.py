@@ -177,15 +177,15 @@ class Kept:
         """The list of the copy. Raises KalyxError for one that this Kalyx did not write, or that is damaged."""
         reader, folder = self.reader.again(), self._at(BEFORE_FOLDER)
         path = self._at(BEFORE_FOLDER, _LIST)
-        says = "nothing was restored, and it is left as it is"
+        message = "nothing was restored, and it is left as it is"
         if entry_of(reader, self.prefix, self._at(BEFORE_FOLDER, MARK_FILE), "fill") is None:
-            raise KalyxError(f"{visible(folder)} was not written by a fill of yours; {says}")
+            raise KalyxError(f"{visible(folder)} was not written by a fill of yours; {message}")
         if reader.kind(folder) != "folder" or reader.kind(path) != "file" or distrust(reader, path):
-            raise KalyxError(f"{visible(folder)} was not written by Kalyx; {says}")
+            raise KalyxError(f"{visible(folder)} was not written by Kalyx; {message}")
         try:
             return msgspec.json.decode(reader.read(path, _LIST_LIMIT), type=list[_Folder])
         except (Unreadable, msgspec.MsgspecError, RecursionError):
-            raise KalyxError(f"{visible(path)} is damaged, or was not written by Kalyx; {says}") from None
+            raise KalyxError(f"{visible(path)} is damaged, or was not written by Kalyx; {message}") from None
 
     def _refuse_outside(self, reader: Reader, path: str) -> None:
         """Raise KalyxError unless the path is a plain one inside the environment that no link leads away from."""

@@ -357,10 +357,10 @@ def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callab
             one = reader.join(prefix, name)
             (writer.remove_folder if reader.again().kind(one) == "folder" else writer.remove_file)(one)
     except KalyxError as refusal:
-        says = f"{refusal.says}; {visible(prefix)} is half removed; to remove the rest: "
-        says += machine.line(["kalyx", "discard", prefix])
+        message = f"{refusal.message}; {visible(prefix)} is half removed; to remove the rest: "
+        message += machine.line(["kalyx", "discard", prefix])
         if leaving.kernels:
             back = ["kalyx", "unregister", *(kernel.folder for kernel in leaving.kernels), "--undo"]
-            says += f"; its kernels are removed; to put those back: {machine.line(back)}"
-        raise KalyxError(says) from None
+            message += f"; its kernels are removed; to put those back: {machine.line(back)}"
+        raise KalyxError(message) from None
     writer.remove_empty_folder(prefix)

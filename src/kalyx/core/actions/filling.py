@@ -140,7 +140,7 @@ def installed(
         except BaseException as error:
             kept.put_back()
             if isinstance(error, KalyxError):
-                raise KalyxError(f"{error.says}; what was there before was put back") from None
+                raise KalyxError(f"{error.message}; what was there before was put back") from None
             raise
         kept.settle()
 

@@ -140,7 +140,7 @@ class Installer:
             try:
                 self.run(twin.install(words), tell)
             except KalyxError as error:
-                raise KalyxError(error.says.replace(copy.executable, self.interpreter.executable)) from None
+                raise KalyxError(error.message.replace(copy.executable, self.interpreter.executable)) from None
             after = [one for one in held(machine, copy) if one.version and (one.name, one.version) not in before]
             return [PlannedInstall(one.name, one.version or "", tuple(_requires(machine, one))) for one in after]
 

@@ -1,4 +1,4 @@
-"""Carrying out remedies of what was found, as they are printed."""
+"""Carrying out fixes of what was found, as they are printed."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ChangePlan, Finding, ImportAnswer, KalyxError, Remedy, Seat, Step
+from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat, Step
 from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible
 
 
-def remedies_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Remedy]] | None:
-    """Of the first failure the remedies that can be carried out: those first that were tried and work.
+def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | None:
+    """Of the first failure the fixes that can be carried out: those first that were tried and work.
 
     None where nothing failed. Raises KalyxError where all are to be done by hand.
     """
@@ -23,19 +23,19 @@ def remedies_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Remedy]]
     if not failing:
         return None
     finding = failing[0].findings[0]
-    if not finding.remedies:
-        raise KalyxError(f"no remedy is known for this: {visible(finding.says)}")
-    left = [one for one in finding.remedies if one.tried != "fails"]
+    if not finding.fixes:
+        raise KalyxError(f"no fix is known for this: {visible(finding.message)}")
+    left = [one for one in finding.fixes if one.tried != "fails"]
     if not left:
-        raise KalyxError(f"no remedy that is known works here, as far as it was tried: {visible(finding.says)}")
+        raise KalyxError(f"no fix that is known works here, as far as it was tried: {visible(finding.message)}")
     able = [one for one in left if one.steps and all(map(_changes_something, one.steps))]
     works = [one for one in able if one.tried == "works"]
     if works or (able and able[0] is left[0]):
         rest = [one for one in able if one not in works]
-        # What removes something is carried out as the first remedy alone: nobody agreed to it in place of another.
+        # What removes something is carried out as the first fix alone: nobody agreed to it in place of another.
         return finding, [*works, *(one for one in rest if one is left[0] or not any(map(_removes, one.steps)))]
     by_hand = [step.line for step in left[0].steps if not _changes_something(step)]
-    raise KalyxError(f"the first remedy is to be done by hand: {visible('; '.join(by_hand) or left[0].says)}")
+    raise KalyxError(f"the first fix is to be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
 
 
 def _changes_something(step: Step) -> bool:
@@ -64,16 +64,16 @@ def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
     return True
 
 
-def plan_of(remedy: Remedy) -> list[ChangePlan]:
+def plan_of(fix: Fix) -> list[ChangePlan]:
     """What carrying it out would touch."""
-    lines = [step.line for step in remedy.steps]
-    return [ChangePlan(deed=f"run {line}", path=", ".join(remedy.touches)) for line in lines]
+    lines = [step.line for step in fix.steps]
+    return [ChangePlan(deed=f"run {line}", path=", ".join(fix.changes)) for line in lines]
 
 
-def carry_out(machine: Machine, remedy: Remedy, seat: Seat, tell: Callable[[str], None]) -> None:
+def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None]) -> None:
     """Run its steps in order. Raises KalyxError with the reason of the first that fails."""
     own = (seat.interpreter.executable, seat.interpreter.prefix) if seat.interpreter is not None else ()
-    for step in remedy.steps:
+    for step in fix.steps:
         assert step.command is not None
         tell(step.line)
         words = own_command([*step.command[1:], "--yes"]) if step.command[0] == "kalyx" else step.command
@@ -95,12 +95,12 @@ def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ..
     ``own``: what the user named, or the seat asked about runs.
     """
     for word in argv:
-        # A remedy may lead to another environment: one that only lies in the folder stood in is not started for that.
+        # A fix may lead to another environment: one that only lies in the folder stood in is not started for that.
         if machine.reader.path.isabs(word) and word not in own and not_to_be_run(machine.reader, word) is not None:
             prefix = word if argv[0] == "kalyx" else machine.reader.parent(machine.reader.parent(word))
             if looks_like_environment(machine.reader, prefix) and not has_entered(machine.reader, prefix):
-                says = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
-                raise KalyxError(f"{visible(prefix)} {says}: {visible(machine.line(argv))}")
+                message = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
+                raise KalyxError(f"{visible(prefix)} {message}: {visible(machine.line(argv))}")
     if argv[0] in ("rm", "mv"):
         links = machine.reader.kind
         for path in [word for word in argv[1:] if machine.reader.path.isabs(word) and links(word) is not None]:

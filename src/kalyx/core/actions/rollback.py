@@ -1,4 +1,4 @@
-"""What a remedy found before it was carried out, and how that is put back when it did not mend anything.
+"""What a fix found before it was carried out, and how that is put back when it did not mend anything.
 
 Only what can be taken back by a plain step is: a package's former version comes from where the installer gets it, a
 file moved goes back to its place, an environment that was not there is removed again, a kernel is put back as it was.
@@ -13,7 +13,7 @@ from msgspec import Struct
 from kalyx.core.actions.installer import run_to_end
 from kalyx.core.diagnosis.undo import inverse
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import KalyxError, Remedy
+from kalyx.core.model.records import Fix, KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible
@@ -22,17 +22,17 @@ Tell = Callable[[str], None]
 
 
 class Found(Struct):
-    """The state that one step of a remedy is about to change."""
+    """The state that one step of a fix is about to change."""
 
     argv: list[str]
     versions: dict[str, tuple[str, str]] = {}  # canonical name to name and version, of an environment's packages
     was_there: bool = False
 
 
-def found_before(machine: Machine, remedy: Remedy) -> list[Found]:
-    """What each step of the remedy would change, as it is now."""
+def found_before(machine: Machine, fix: Fix) -> list[Found]:
+    """What each step of the fix would change, as it is now."""
     found: list[Found] = []
-    for step in remedy.steps:
+    for step in fix.steps:
         argv = step.command or []
         one = Found(argv)
         if _installs(argv):
@@ -80,7 +80,7 @@ def _is_done(reader: Reader, argv: list[str], commands: list[list[str]]) -> bool
 
 
 def put_back(machine: Machine, found: list[Found], tell: Tell) -> list[str]:
-    """Put back what a remedy changed in vain; says what was put back, and what could not be."""
+    """Put back what a fix changed in vain; says what was put back, and what could not be."""
     commands, left = undoing(machine, found)
     said = [f"what {line} did was left as it is" for line in left]
     for argv in commands:

@@ -76,7 +76,7 @@ class Transaction:
         with signals.held():
             left = self.roll_back()
         if left and isinstance(error, KalyxError):
-            raise KalyxError("; ".join([error.says, *left]), error.candidates) from None
+            raise KalyxError("; ".join([error.message, *left]), error.candidates) from None
 
     # -- changes ----------------------------------------------------------------
 

@@ -1,8 +1,8 @@
-"""Trying remedies on something that is thrown away, before anyone changes anything.
+"""Trying fixes on something that is thrown away, before anyone changes anything.
 
 What an install line would bring goes into a folder of its own that stands before the environment's packages; what it
 would take away, or rename, is left out of a folder of links; variables, flags and other interpreters need no copy. Then
-the import is tried again. A remedy that is to be done by hand, or elsewhere, is not tried.
+the import is tried again. A fix that is to be done by hand, or elsewhere, is not tried.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ImportAnswer, Interpreter, KalyxError, Remedy, Seat
+from kalyx.core.model.records import Fix, ImportAnswer, Interpreter, KalyxError, Seat
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
@@ -37,9 +37,9 @@ def from_folder(wheels: str) -> list[str]:
 
 
 def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
-    """Have every remedy install from this folder of wheels: what is tried is then what is carried out."""
-    for remedy in (one for answer in answers for finding in answer.findings for one in finding.remedies):
-        for step in remedy.steps:
+    """Have every fix install from this folder of wheels: what is tried is then what is carried out."""
+    for fix in (one for answer in answers for finding in answer.findings for one in finding.fixes):
+        for step in fix.steps:
             argv = step.command or []
             if argv[1:4] == ["-m", "pip", "install"]:
                 step.command = [*argv[:4], *from_folder(wheels), *argv[4:]]
@@ -76,30 +76,30 @@ def prove(
     wheels: str | None,
     tell: Tell,
 ) -> None:
-    """Try each remedy of the import's first finding; ``tried`` of each says what came of it."""
+    """Try each fix of the import's first finding; ``tried`` of each says what came of it."""
     if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
         return
     if objection(machine.reader, seat.interpreter, named_by(seat, machine, named)) is not None:
-        return  # what may not be started to try the import may not be for its remedies
+        return  # what may not be started to try the import may not be for its fixes
     for finding in answer.findings[:1]:
-        for remedy in finding.remedies:
-            tell(f"trying: {remedy.says}")
+        for fix in finding.fixes:
+            tell(f"trying: {fix.message}")
             try:
-                trial = _tried(machine, answer, seat, remedy, named=named, command=command, wheels=wheels, tell=tell)
+                trial = _tried(machine, answer, seat, fix, named=named, command=command, wheels=wheels, tell=tell)
             except _NotTried:
                 continue
             except KalyxError:
-                remedy.tried = "fails"  # the line itself fails
+                fix.tried = "fails"  # the line itself fails
                 continue
             if trial is not None:
-                remedy.tried = "works" if trial.imports else "fails"
+                fix.tried = "works" if trial.imports else "fails"
 
 
 def _tried(
     machine: Machine,
     answer: ImportAnswer,
     seat: Seat,
-    remedy: Remedy,
+    fix: Fix,
     *,
     named: bool,
     command: str | None,
@@ -115,7 +115,7 @@ def _tried(
         seat.interpreter, wanted, dict(way.variables), way.flags, [], list(search.site_packages), entries
     )
     with machine.runner.empty_folder() as place:
-        for number, step in enumerate(remedy.steps):
+        for number, step in enumerate(fix.steps):
             folder = machine.reader.join(place, str(number))
             if step.command is None:
                 _by_hand(attempt, step.line)

@@ -29,7 +29,7 @@ class Tier(Struct, frozen=True):
     """Causes of one kind: what they have in common, and each with what it is found about."""
 
     name: str
-    says: str
+    message: str
     about: dict[str, str]
 
 
@@ -148,12 +148,12 @@ def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
     from kalyx.core.model.results import CauseText
 
-    says, _, rest = (module_of(cause).__doc__ or "").partition("\n")
+    message, _, rest = (module_of(cause).__doc__ or "").partition("\n")
     teaching, sign, example = rest.partition("\nHas it:")
     words = " ".join(teaching.split())
     apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
     return CauseText(
-        name=cause, about=ABOUT[cause], says=says, tier=TIER_OF[cause].says, before=precedes(cause),
+        name=cause, about=ABOUT[cause], message=message, tier=TIER_OF[cause].message, before=precedes(cause),
         example=(sign + example).strip(), told_apart=apart.removesuffix("."), mends=mends.removesuffix("."),
     )  # fmt: skip
 
@@ -199,12 +199,12 @@ def _looked(look: Callable[..., Finding | None], subject: object, machine: Machi
     """What a cause finds; one that the system keeps from looking spoils its own line, not the others'."""
     try:
         finding = look(subject, machine)
-        for remedy in finding.remedies if finding is not None else []:
-            with_undo(remedy, machine)
+        for fix in finding.fixes if finding is not None else []:
+            with_undo(fix, machine)
         return finding
     except (KalyxError, Unreadable, OSError) as refusal:
         name = look.__module__.rpartition(".")[2].replace("_", "-")
-        reason = refusal.says if isinstance(refusal, KalyxError) else str(refusal)
+        reason = refusal.message if isinstance(refusal, KalyxError) else str(refusal)
         machine.unread.append(Unread(path=name, reason=f"could not be looked for: {reason}"))
         return None
 
@@ -275,7 +275,7 @@ def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machin
     for cause in _of_environment_at(kernel.command[0], machine)[:1]:
         known = {(one.path, one.fact) for one in finding.evidence}
         finding.evidence += [one for one in cause.evidence if (one.path, one.fact) not in known]
-        finding.remedies = cause.remedies + finding.remedies
+        finding.fixes = cause.fixes + finding.fixes
 
 
 def judge_environment(view: View, machine: Machine) -> Environment:

@@ -67,4 +67,4 @@ def _as_read(findings: list[Finding], case: Case) -> list[Finding]:
 
 def _as_evidence(experiment: Experiment, tried: Tried) -> Evidence:
     came = "it imports" if tried.outcome == "imports" else "it comes further, and fails at something else"
-    return Evidence(fact=f"{experiment.says} {came}", source="tried")
+    return Evidence(fact=f"{experiment.message} {came}", source="tried")

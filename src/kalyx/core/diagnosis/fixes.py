@@ -1,4 +1,4 @@
-"""Remedies that several causes share: install, register, rename, remake.
+"""Fixes that several causes share: install, register, rename, remake.
 
 Least change first; full paths; lines for the user's own shell. Nothing is
 installed past what keeps an environment, and no name is offered for
@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Interpreter, Kernel, Remedy, Step
+from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel, Step
 from kalyx.core.system import Reader
 from kalyx.core.text.names import is_requirement
 from kalyx.core.text.quoting import Unquotable, line_for
@@ -64,12 +64,12 @@ def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
     return None
 
 
-def install(machine: Machine, interpreter: Interpreter, requirement: str, *more: str) -> Remedy:
+def install(machine: Machine, interpreter: Interpreter, requirement: str, *more: str) -> Fix:
     """Install a requirement into the environment of ``interpreter``, by its own installer and its full path."""
     return install_all(machine, interpreter, [requirement], *more)
 
 
-def install_all(machine: Machine, interpreter: Interpreter, requirements: list[str], *more: str) -> Remedy:
+def install_all(machine: Machine, interpreter: Interpreter, requirements: list[str], *more: str) -> Fix:
     """Install several requirements at once, each within what everything else in the environment leaves open."""
     for requirement in requirements:
         if not _may_be_installed(machine, requirement, more):
@@ -77,7 +77,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     keeper = keeper_of(machine, interpreter)
     if keeper is not None:
         return _kept(machine, interpreter, keeper, requirements, more)
-    steps, says = [], f"install it in {machine.reader.name(interpreter.prefix)}"
+    steps, message = [], f"install it in {machine.reader.name(interpreter.prefix)}"
     environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
@@ -92,26 +92,26 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
         minders += bounded.minders
         moved += bounded.in_the_way
     if minders:
-        says += f", within what {' and '.join(minders[:2])} leaves open"
+        message += f", within what {' and '.join(minders[:2])} leaves open"
     if moved:
         # Another release of each may take it; where there is none, the installer says so and changes nothing.
         moved = list(dict.fromkeys(moved))
         words = [*([] if "--upgrade" in more else ["--upgrade"]), *words, *moved]
-        says += f", with a release of {' and '.join(moved[:3])} that takes it"
+        message += f", with a release of {' and '.join(moved[:3])} that takes it"
     steps.append(command(machine, [interpreter.executable, "-m", "pip", "install", *more, *words]))
-    return Remedy(says=says, steps=steps, touches=[interpreter.prefix])
+    return Fix(message=message, steps=steps, changes=[interpreter.prefix])
 
 
 def _kept(
     machine: Machine, interpreter: Interpreter, keeper: str, requirements: list[str], more: tuple[str, ...]
-) -> Remedy:
+) -> Fix:
     """Where something else keeps an environment's packages its installer is refused: an environment of one's own."""
     argv, place = own_environment(machine, interpreter, requirements)
     if argv is None or "-e" in more:
         told = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
-        return Remedy(says=f"its packages are kept by {keeper}: add it there", steps=[told], touches=[])
-    says = f"its packages are kept by {keeper}: give this folder an environment of its own"
-    return Remedy(says=says, steps=[command(machine, argv)], touches=[place])
+        return Fix(message=f"its packages are kept by {keeper}: add it there", steps=[told], changes=[])
+    message = f"its packages are kept by {keeper}: give this folder an environment of its own"
+    return Fix(message=message, steps=[command(machine, argv)], changes=[place])
 
 
 def own_environment(
@@ -143,42 +143,42 @@ def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...])
     return is_requirement(requirement)
 
 
-def _no_name(requirement: str) -> Remedy:
+def _no_name(requirement: str) -> Fix:
     """Metadata can say anything: what no distribution may be called never becomes part of a line."""
     line = f"its metadata calls it {visible(requirement)!r}, which no distribution may be called:"
     line += " a damaged or hostile record"
-    return Remedy(says="do not install by that name", steps=[by_hand(line)])
+    return Fix(message="do not install by that name", steps=[by_hand(line)])
 
 
-def unknown_here(name: str) -> Remedy:
+def unknown_here(name: str) -> Fix:
     """Nobody here knows what brings it: a guessed name may be someone's trap."""
     line = f"no metadata that Kalyx read, and no table of its own, says what brings {visible(name)}:"
-    return Remedy(
-        says="find out what brings it", steps=[by_hand(f"{line} look where the code that needs it comes from")]
+    return Fix(
+        message="find out what brings it", steps=[by_hand(f"{line} look where the code that needs it comes from")]
     )
 
 
-def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Remedy:
+def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Fix:
     """An environment beside this one, on a Python version that suits a package without a newer release."""
     if not is_requirement(requirement):
         return _no_name(requirement)
     place = f"{prefix.rstrip('/')}-{minor}"
     argv = ["kalyx", "prepare", place, "--python", f"version:{minor}", "--want", requirement]
-    step, says = command(machine, argv), f"or, where there is none, run it on Python {minor}"
+    step, message = command(machine, argv), f"or, where there is none, run it on Python {minor}"
     here = any(one.minor == minor and _makes_environments(one) for one in machine.interpreters)
     if not here:
-        return Remedy(says=says, steps=[by_hand(f"no Python {minor} was found here; with one: {step.line}")])
-    return Remedy(says=says, steps=[step], touches=[place])
+        return Fix(message=message, steps=[by_hand(f"no Python {minor} was found here; with one: {step.line}")])
+    return Fix(message=message, steps=[step], changes=[place])
 
 
-def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Remedy:
+def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Fix:
     """Make a kernel of this id start this environment."""
     argv = registering(machine, environment, identifier, *(["--take-over"] if take_over else []))
-    says = f"make kernel {identifier} start {environment.name}"
+    message = f"make kernel {identifier} start {environment.name}"
     if not valid_id(identifier) or identifier.startswith("-"):
         line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
-        return Remedy(says=says, steps=[by_hand(line)])
-    return Remedy(says=says, steps=[command(machine, argv)], touches=[identifier])
+        return Fix(message=message, steps=[by_hand(line)])
+    return Fix(message=message, steps=[command(machine, argv)], changes=[identifier])
 
 
 def registering(machine: Machine, environment: Environment, identifier: str, *more: str) -> list[str]:
@@ -191,26 +191,26 @@ def registering(machine: Machine, environment: Environment, identifier: str, *mo
     return ["kalyx", "register", environment.prefix, "--id", identifier, *more, *bring]
 
 
-def unregister(machine: Machine, kernel: Kernel) -> Remedy:
+def unregister(machine: Machine, kernel: Kernel) -> Fix:
     """Remove a kernel: by its id where that means just this one, else by its folder."""
     by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and machine.kernels_called(kernel.id) < 2
     step = command(machine, ["kalyx", "unregister", kernel.id if by_id else kernel.folder])
-    return Remedy(says=f"remove the kernel {kernel.id}", steps=[step], touches=[kernel.folder])
+    return Fix(message=f"remove the kernel {kernel.id}", steps=[step], changes=[kernel.folder])
 
 
-def rename(machine: Machine, path: str, to: str) -> Remedy:
+def rename(machine: Machine, path: str, to: str) -> Fix:
     """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
     reader = machine.reader
     whose = not_the_users_own(machine, path)
     if whose is not None:
         line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
-        return Remedy(says="leave it where it is", steps=[by_hand(line)])
+        return Fix(message="leave it where it is", steps=[by_hand(line)])
     argv = ["cmd", "/c", "ren", path, reader.name(to)] if reader.system == "windows" else ["mv", path, to]
-    return Remedy(says="give it another name", steps=[command(machine, argv)], touches=[path])
+    return Fix(message="give it another name", steps=[command(machine, argv)], changes=[path])
 
 
 def not_the_users_own(machine: Machine, path: str) -> str | None:
-    """Whose a file or folder is that no remedy may move or remove; None where it is the user's own.
+    """Whose a file or folder is that no fix may move or remove; None where it is the user's own.
 
     Never one of a standard library, of an installation of Python or of a distribution; and only below the user's home
     folder or the tree stood in.
@@ -279,7 +279,7 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
     return str(candidate)
 
 
-def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Remedy | None:
+def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Fix | None:
     """Install a package of the system's own, by the installer this kind of system has; None where none is known."""
     reader = machine.reader
     words = _family(machine)
@@ -292,8 +292,8 @@ def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: st
     if chosen is None or chosen[0] is None:
         return None
     name, argv = str(chosen[0]), chosen[1]
-    return Remedy(
-        says=f"install the system's package {name}", steps=[command(machine, [*argv, name])], touches=["/usr"]
+    return Fix(
+        message=f"install the system's package {name}", steps=[command(machine, [*argv, name])], changes=["/usr"]
     )
 
 
@@ -312,7 +312,7 @@ def _family(machine: Machine) -> str:
     return "fedora" if any(word in ("fedora", "rhel", "centos") for word in words) else ""
 
 
-def bringer_of_library(machine: Machine, library: str) -> Remedy | None:
+def bringer_of_library(machine: Machine, library: str) -> Fix | None:
     """Install the system's package that usually brings a shared library; None where the table does not know it."""
     import re
 

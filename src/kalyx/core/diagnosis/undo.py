@@ -1,24 +1,24 @@
-"""How a remedy is taken back: the line that undoes its one step, where a plain line does."""
+"""How a fix is taken back: the line that undoes its one step, where a plain line does."""
 
 from __future__ import annotations
 
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Remedy
+from kalyx.core.model.records import Fix
 from kalyx.core.text.names import canonical
 from kalyx.core.text.quoting import Unquotable, line_for
 
 _PLAIN = {"--upgrade", "--no-deps"}
 
 
-def with_undo(remedy: Remedy, machine: Machine) -> None:
-    """Say how the remedy is taken back; nothing where it has several steps, or what it did is not known beforehand."""
-    if remedy.undo is not None or len(remedy.steps) != 1 or remedy.steps[0].command is None:
+def with_undo(fix: Fix, machine: Machine) -> None:
+    """Say how the fix is taken back; nothing where it has several steps, or what it did is not known beforehand."""
+    if fix.undo is not None or len(fix.steps) != 1 or fix.steps[0].command is None:
         return
-    argv = remedy.steps[0].command
+    argv = fix.steps[0].command
     back = _of_installing(argv, machine) if argv[1:4] == ["-m", "pip", "install"] else inverse(argv)
     if back is not None:
         try:
-            remedy.undo = line_for(back, machine.shell.name)
+            fix.undo = line_for(back, machine.shell.name)
         except Unquotable:
             pass
 

@@ -24,7 +24,7 @@ def conduct(case: Case, experiment: Experiment, runner: Runner, seconds: float) 
         folder=case.resolver.folder,
         seconds=seconds,
     )
-    return Tried(changed=experiment.says, outcome=_outcome(case, trial), seconds=round(trial.seconds, 3))
+    return Tried(changed=experiment.message, outcome=_outcome(case, trial), seconds=round(trial.seconds, 3))
 
 
 def _outcome(case: Case, trial: Trial) -> str:

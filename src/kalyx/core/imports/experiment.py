@@ -12,7 +12,7 @@ from msgspec import Struct
 class Experiment(Struct, frozen=True):
     """One thing changed. ``says`` completes "tried … :"; ``refutes``: the cause falls where nothing comes of it."""
 
-    says: str
+    message: str
     put: tuple[str, ...] = ()
     front: tuple[str, ...] = ()
     extend: tuple[tuple[str, str], ...] = ()

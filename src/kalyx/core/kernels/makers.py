@@ -40,7 +40,7 @@ KERNEL_PACKAGES = [
     ),
 ]
 
-# The kernel package that a remedy offers where there is none.
+# The kernel package that a fix offers where there is none.
 USUAL = KERNEL_PACKAGES[0]
 
 

@@ -87,7 +87,7 @@ def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = 
             Finding(
                 cause="spec-unreadable",
                 certainty="proven",
-                says=f"the kernel file of {kernel.id} cannot be used: {spec.problem}",
+                message=f"the kernel file of {kernel.id} cannot be used: {spec.problem}",
                 evidence=[Evidence(fact=spec.problem, source=path, path=path)],
             )
         )
@@ -258,7 +258,7 @@ def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
     return Finding(
         cause="hidden",
         certainty="proven",
-        says=f"another kernel of the same id comes first: {winner.folder}",
+        message=f"another kernel of the same id comes first: {winner.folder}",
         evidence=[
             Evidence(fact=f"{winner.id} is here first", source=winner.folder, path=winner.folder),
             Evidence(fact=f"and here again: {kernel.folder}", source=kernel.folder, path=kernel.folder),

@@ -29,7 +29,7 @@ class RehearsalAnswer(Struct, kw_only=True):
     ``stopped``: the number of a signal that arrived when the kernel was registered already.
     """
 
-    schema: Literal["kalyx.rehearse/1", "kalyx.register/1"] = "kalyx.rehearse/1"
+    schema: Literal["kalyx.rehearse/2", "kalyx.register/2"] = "kalyx.rehearse/2"
     kernel: Kernel | None
     answered: bool = False
     interpreter: Interpreter | None = None
@@ -52,7 +52,7 @@ class FillAnswer(Struct, kw_only=True):
     ``stopped``: the number of a signal that arrived when the packages were installed already.
     """
 
-    schema: Literal["kalyx.fill/1"] = "kalyx.fill/1"
+    schema: Literal["kalyx.fill/2"] = "kalyx.fill/2"
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
@@ -72,7 +72,7 @@ class FillAnswer(Struct, kw_only=True):
 class PrepareAnswer(Struct, kw_only=True):
     """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
 
-    schema: Literal["kalyx.prepare/1"] = "kalyx.prepare/1"
+    schema: Literal["kalyx.prepare/2"] = "kalyx.prepare/2"
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
@@ -90,7 +90,7 @@ class PrepareAnswer(Struct, kw_only=True):
 class PointAnswer(Struct, kw_only=True):
     """A seat that was pointed elsewhere: the file, what it named before, what it runs now."""
 
-    schema: Literal["kalyx.point/1"] = "kalyx.point/1"
+    schema: Literal["kalyx.point/2"] = "kalyx.point/2"
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
@@ -103,7 +103,7 @@ class PointAnswer(Struct, kw_only=True):
 class UnregisterAnswer(Struct, kw_only=True):
     """``unregister``: what went, what stays, and what takes it back."""
 
-    schema: Literal["kalyx.unregister/1"] = "kalyx.unregister/1"
+    schema: Literal["kalyx.unregister/2"] = "kalyx.unregister/2"
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
@@ -113,7 +113,7 @@ class UnregisterAnswer(Struct, kw_only=True):
 class DemoStep(Struct, kw_only=True):
     """One command of the demo's walk: why it is run, the line, its status and what it printed."""
 
-    says: str
+    message: str
     line: str
     status: int
     output: str
@@ -122,7 +122,7 @@ class DemoStep(Struct, kw_only=True):
 class DemoAnswer(Struct, kw_only=True):
     """``demo``: what was made, and each step with what it printed."""
 
-    schema: Literal["kalyx.demo/1"] = "kalyx.demo/1"
+    schema: Literal["kalyx.demo/2"] = "kalyx.demo/2"
     folder: str
     steps: list[DemoStep]
     notes: list[str] = []
@@ -176,7 +176,7 @@ class Picture(Struct, kw_only=True):
 class ReportAnswer(Struct, kw_only=True):
     """``report``: what was written, and the map on it."""
 
-    schema: Literal["kalyx.report/1"] = "kalyx.report/1"
+    schema: Literal["kalyx.report/2"] = "kalyx.report/2"
     path: str
     folder: str = ""
     seats: int = 0
@@ -199,7 +199,7 @@ class Captured(Struct, kw_only=True):
 class CaptureAnswer(Struct, kw_only=True):
     """``capture``: what was written; with ``--show``, what a capture holds (``held``)."""
 
-    schema: Literal["kalyx.capture/1"] = "kalyx.capture/1"
+    schema: Literal["kalyx.capture/2"] = "kalyx.capture/2"
     path: str
     plan: list[ChangePlan] = []
     done: bool = False
@@ -212,7 +212,7 @@ class CaptureAnswer(Struct, kw_only=True):
 class CompletionAnswer(Struct, kw_only=True):
     """``completion``: what teaches a shell to complete Kalyx's words."""
 
-    schema: Literal["kalyx.completion/1"] = "kalyx.completion/1"
+    schema: Literal["kalyx.completion/2"] = "kalyx.completion/2"
     shell: str
     code: str
 
@@ -231,7 +231,7 @@ class RecordLine(Struct, kw_only=True):
 class RecordAnswer(Struct, kw_only=True):
     """What rebuilds a target: its text, the lines of it, and what no line can bring."""
 
-    schema: Literal["kalyx.record/1"] = "kalyx.record/1"
+    schema: Literal["kalyx.record/2"] = "kalyx.record/2"
     target: Seat
     text: str
     lines: list[RecordLine] = []
@@ -246,7 +246,7 @@ class RecordAnswer(Struct, kw_only=True):
 class DiscardAnswer(Struct, kw_only=True):
     """What goes, how much space comes back, what is nobody's inside, and what elsewhere still points there."""
 
-    schema: Literal["kalyx.discard/1"] = "kalyx.discard/1"
+    schema: Literal["kalyx.discard/2"] = "kalyx.discard/2"
     prefix: str
     plan: list[ChangePlan] = []
     done: bool = False

@@ -28,9 +28,9 @@ PackageOrigin = Literal["own", "base", "user", "path", "linked"]
 class KalyxError(Exception):
     """Kalyx cannot do what was asked: one line for people, and nearby candidates."""
 
-    def __init__(self, says: str, candidates: list[str] | None = None) -> None:
-        super().__init__(says)
-        self.says = says
+    def __init__(self, message: str, candidates: list[str] | None = None) -> None:
+        super().__init__(message)
+        self.message = message
         self.candidates = candidates or []
 
 
@@ -82,12 +82,12 @@ class Step(Struct, kw_only=True):
     line: str
 
 
-class Remedy(Struct, kw_only=True):
+class Fix(Struct, kw_only=True):
     """What mends it: in words, as steps, and what it touches."""
 
-    says: str
+    message: str
     steps: list[Step] = []
-    touches: list[str] = []
+    changes: list[str] = []
     tried: Literal["works", "fails"] | None = None
     undo: str | None = None
 
@@ -105,9 +105,9 @@ class Finding(Struct, kw_only=True):
 
     cause: str
     certainty: Certainty
-    says: str
+    message: str
     evidence: list[Evidence] = []
-    remedies: list[Remedy] = []
+    fixes: list[Fix] = []
     experiments: list[Tried] = []
 
 

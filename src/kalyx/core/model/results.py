@@ -31,7 +31,7 @@ NOT_READ = "not read: "
 class SurveyAnswer(Struct, kw_only=True):
     """``survey``: every interpreter and environment; ``unread``: where the search was cut, and why."""
 
-    schema: Literal["kalyx.survey/1"] = "kalyx.survey/1"
+    schema: Literal["kalyx.survey/2"] = "kalyx.survey/2"
     interpreters: list[Interpreter] = []
     environments: list[Environment] = []
     unread: list[Unread] = []
@@ -41,7 +41,7 @@ class SurveyAnswer(Struct, kw_only=True):
 class HereAnswer(Struct, kw_only=True):
     """``here``: each seat with its relation to the one it is compared with."""
 
-    schema: Literal["kalyx.here/1"] = "kalyx.here/1"
+    schema: Literal["kalyx.here/2"] = "kalyx.here/2"
     reference: Seat
     seats: list[Seat]
     changes: list[str] = []
@@ -56,10 +56,10 @@ class WhyAnswer(Struct, kw_only=True):
     """What came of the imports asked about.
 
     ``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's;
-    with --mend, ``before`` is what came of them before the remedy, ``plan`` and ``done`` tell of that.
+    with --mend, ``before`` is what came of them before the fix, ``plan`` and ``done`` tell of that.
     """
 
-    schema: Literal["kalyx.why/1"] = "kalyx.why/1"
+    schema: Literal["kalyx.why/2"] = "kalyx.why/2"
     target: Seat
     imports: list[ImportAnswer]
     module: str | None = None
@@ -83,7 +83,7 @@ class SeatImports(Struct, kw_only=True):
 class PackagesAnswer(Struct, kw_only=True):
     """``packages``: what can be imported in an environment, and what hides what."""
 
-    schema: Literal["kalyx.packages/1"] = "kalyx.packages/1"
+    schema: Literal["kalyx.packages/2"] = "kalyx.packages/2"
     target: Seat
     packages: list[Package]
     unread: list[Unread] = []
@@ -104,7 +104,7 @@ class Difference(Struct, kw_only=True):
 class ContrastAnswer(Struct, kw_only=True):
     """``contrast``: two sides, and where they differ."""
 
-    schema: Literal["kalyx.contrast/1"] = "kalyx.contrast/1"
+    schema: Literal["kalyx.contrast/2"] = "kalyx.contrast/2"
     left: Seat
     right: Seat
     same: bool
@@ -115,7 +115,7 @@ class ContrastAnswer(Struct, kw_only=True):
 class EnterAnswer(Struct, kw_only=True):
     """``enter``: the line that activates an environment in one shell."""
 
-    schema: Literal["kalyx.enter/1"] = "kalyx.enter/1"
+    schema: Literal["kalyx.enter/2"] = "kalyx.enter/2"
     target: Seat
     shell: str
     line: str
@@ -127,7 +127,7 @@ class EnterAnswer(Struct, kw_only=True):
 class KernelsAnswer(Struct, kw_only=True):
     """``unregistered``: kernels that run and that no registered one explains."""
 
-    schema: Literal["kalyx.kernels/1"] = "kalyx.kernels/1"
+    schema: Literal["kalyx.kernels/2"] = "kalyx.kernels/2"
     unregistered: list[RunningKernel] = []
     unread: list[Unread] = []
     kernels: list[Kernel]
@@ -143,7 +143,7 @@ class CauseText(Struct, kw_only=True):
 
     name: str
     about: str
-    says: str
+    message: str
     tier: str
     before: dict[str, str]
     example: str = ""
@@ -154,13 +154,13 @@ class CauseText(Struct, kw_only=True):
 class CausesAnswer(Struct, kw_only=True):
     """``causes``: one, or all."""
 
-    schema: Literal["kalyx.causes/1"] = "kalyx.causes/1"
+    schema: Literal["kalyx.causes/2"] = "kalyx.causes/2"
     causes: list[CauseText]
 
 
 class ErrorAnswer(Struct, kw_only=True):
     """What was wrong with a call, in one line, with the nearest that is there."""
 
-    schema: Literal["kalyx.error/1"] = "kalyx.error/1"
-    says: str
+    schema: Literal["kalyx.error/2"] = "kalyx.error/2"
+    message: str
     candidates: list[str] = []

@@ -20,9 +20,9 @@ def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
             found.append(f"{name} is gone; it ran {_runs(was)}")
         elif was is not None and now is not None:
             found += [f"{name} {words}" for words in _between(was, now)]
-    said, says = ([finding.says for finding in answer.findings] for answer in (before, after))
-    found += [f"mended: {visible(words)}" for words in said if words not in says]
-    found += [f"found: {visible(words)}" for words in says if words not in said]
+    said, message = ([finding.message for finding in answer.findings] for answer in (before, after))
+    found += [f"mended: {visible(words)}" for words in said if words not in message]
+    found += [f"found: {visible(words)}" for words in message if words not in said]
     return found
 
 

@@ -145,7 +145,7 @@ def _packages(left: list[Package], right: list[Package], found: list[Difference]
     one, other = seen(left), seen(right)
     for key in sorted(one.keys() | other.keys()):
         a, b = one.get(key), other.get(key)
-        says = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
-        if says[0] != says[1]:
+        message = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
+        if message[0] != message[1]:
             name = a.name if a is not None else b.name if b is not None else key
-            found.append(Difference(what="package", name=name, left=says[0], right=says[1]))
+            found.append(Difference(what="package", name=name, left=message[0], right=message[1]))

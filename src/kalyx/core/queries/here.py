@@ -198,7 +198,7 @@ def _that_matter(seats: list[Seat]) -> list[Finding]:
     for seat in seats:
         for finding in seat.findings:
             if finding.cause in MATTERS:
-                found.setdefault(finding.says, finding)
+                found.setdefault(finding.message, finding)
     return list(found.values())
 
 

@@ -35,7 +35,7 @@ class _Row(Struct, eq=False):
 
     key: str
     environment: Environment | None
-    says: str
+    message: str
     relation: Relation
     seats: list[int] = []
 
@@ -97,9 +97,11 @@ class _Drawn:
         if seat.interpreter is not None and seat.environment is not None:
             return self.row_of_environment(seat.environment, seat.relation, seat.interpreter)
         dead = seat.relation == "dead"
-        says = seat.reason or ("it starts nothing" if dead else "it could not be told")
+        message = seat.reason or ("it starts nothing" if dead else "it could not be told")
         group = _NOTHING if dead else _NOT_KNOWN
-        return self._row(f"{group}{says}", None, says, seat.relation, group, "nothing" if dead else "not known", "")
+        return self._row(
+            f"{group}{message}", None, message, seat.relation, group, "nothing" if dead else "not known", ""
+        )
 
     def strays_of(self, seat: Seat) -> list[_Row]:
         """The rows that words of a seat start beside the seat's own."""
@@ -134,7 +136,7 @@ class _Drawn:
         self,
         key: str,
         environment: Environment | None,
-        says: str,
+        message: str,
         relation: Relation,
         group: str,
         title: str,
@@ -142,7 +144,7 @@ class _Drawn:
     ) -> _Row:
         if key not in self.rows:
             apart: Relation = "dead" if group in (_NOTHING, _GONE) else "unknown"
-            self.rows[key] = _Row(key=key, environment=environment, says=says, relation=relation)
+            self.rows[key] = _Row(key=key, environment=environment, message=message, relation=relation)
             found = self.groups.setdefault(group, _Group(key=group, title=title, detail=detail, relation=apart))
             found.rows.append(self.rows[key])
         return self.rows[key]
@@ -305,7 +307,7 @@ def _environment(picture: Picture, row: _Row, y: int, group: str, enters: int) -
     """The environment's box and the way to it, or what is said in its place."""
     environment = row.environment
     if environment is None:
-        picture.boxes.append(MapBox(id=f"row-{len(picture.boxes)}", column="reason", title=row.says, detail="",
+        picture.boxes.append(MapBox(id=f"row-{len(picture.boxes)}", column="reason", title=row.message, detail="",
                                     relation=row.relation, x=RIGHT[0], y=y, width=RIGHT[1], height=ROOM,
                                     seats=list(row.seats)))  # fmt: skip
         return

@@ -254,7 +254,7 @@ def rehearse(
     *,
     script: str | None = None,
     transport: str = "tcp",
-    schema: str = "kalyx.rehearse/1",
+    schema: str = "kalyx.rehearse/2",
 ) -> RehearsalAnswer:
     """Start the kernel, ask it, stop it, and tell what came of it. Needs a Runner.
 
@@ -264,7 +264,7 @@ def rehearse(
     # A program of another language has no interpreter to read and can be started all the same.
     if not kernel.argv or (kernel.reason is not None and not machine.reader.may_run(kernel.command[0])):
         answer.findings = list(kernel.findings)
-        answer.output = kernel.reason or "; ".join(finding.says for finding in kernel.findings)
+        answer.output = kernel.reason or "; ".join(finding.message for finding in kernel.findings)
         return answer
     if machine.runner is None:
         raise KalyxError("a rehearsal starts the kernel, and --static starts no program")

@@ -45,8 +45,8 @@ def why_import(
         answer.findings = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
         answer.outcome = "undetermined" if seat.undecided else "fails"
         if seat.undecided and not answer.findings:
-            says = f"{seat.name} could not be read: {seat.reason}"
-            answer.findings = [Finding(cause="not-asked", certainty="proven", says=says)]
+            message = f"{seat.name} could not be read: {seat.reason}"
+            answer.findings = [Finding(cause="not-asked", certainty="proven", message=message)]
         return answer
     machine.know(seat.environment)
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
@@ -61,7 +61,7 @@ def why_import(
         answer.outcome = "undetermined"
         if NOT_HERE in refusal:
             answer.findings = []  # what a capture does not hold speaks neither for nor against anything
-        answer.findings.append(Finding(cause="not-asked", certainty="proven", says=refusal))
+        answer.findings.append(Finding(cause="not-asked", certainty="proven", message=refusal))
     return answer
 
 

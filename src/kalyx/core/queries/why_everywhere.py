@@ -63,5 +63,5 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
 def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:
     """The answer of a seat that starts the same, with this one's name in it."""
     one, two = (f"{each.seat} {each.name}" for each in (other, seat))
-    findings = [replace(finding, says=finding.says.replace(one, two)) for finding in answer.findings]
+    findings = [replace(finding, message=finding.message.replace(one, two)) for finding in answer.findings]
     return replace(answer, findings=findings)

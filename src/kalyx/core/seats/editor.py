@@ -195,8 +195,8 @@ def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: 
     if sheet is None:
         return
     if sheet.problem is not None:
-        says = f"{reader.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
-        seats.append(silent_seat("editor", sheet.row["form"], says, reader.folder, undecided=True))
+        message = f"{reader.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
+        seats.append(silent_seat("editor", sheet.row["form"], message, reader.folder, undecided=True))
         seats[-1].source = sheet.path
         return
     yield from _of_sheet(reader, sheet)
@@ -235,8 +235,8 @@ def _of_file(reader: Reader, one: dict[str, Any], path: str, own: bool, seats: l
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and (one["format"] not in ("toml", "ini")):
-            says = f"{reader.name(path)} cannot be read: {visible(reason)}"
-            seats.append(silent_seat("editor", one["form"], says, reader.folder, undecided=True))
+            message = f"{reader.name(path)} cannot be read: {visible(reason)}"
+            seats.append(silent_seat("editor", one["form"], message, reader.folder, undecided=True))
             seats[-1].source = path
 
 

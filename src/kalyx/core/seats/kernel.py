@@ -12,7 +12,7 @@ from kalyx.core.system import Reader
 
 def kernel_seat(reader: Reader, kernel: Kernel, server: Server) -> Seat:
     """What a kernel starts, as its specification and the server that would start it have it."""
-    said = "; ".join(finding.says for finding in kernel.findings) if not kernel.argv else None
+    said = "; ".join(finding.message for finding in kernel.findings) if not kernel.argv else None
     main = Part(role="python", word=kernel.id, interpreter=kernel.interpreter, environment=kernel.environment,
                 undecided=kernel.undecided)  # fmt: skip
     seat = seat_from("kernel", kernel.id, main, reader.folder)

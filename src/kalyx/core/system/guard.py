@@ -120,8 +120,10 @@ class Guard:
             return tempfile.mkdtemp(prefix="", dir=self.folder)
         except OSError as error:
             reason = (error.strerror or str(error)).lower()
-            says = f"{self.folder}: no temporary folder can be made ({reason}); set TMPDIR to one that may be written"
-            raise KalyxError(says) from None
+            message = (
+                f"{self.folder}: no temporary folder can be made ({reason}); set TMPDIR to one that may be written"
+            )
+            raise KalyxError(message) from None
 
     def dismiss(self) -> None:
         """The run is over: the folder goes, and the guard goes home; where a program still runs, it ends that first."""

@@ -154,8 +154,8 @@ class LiveReader(Reader):
         try:
             actual = os.getcwd()
         except OSError as error:
-            says = f"the current folder cannot be read ({_reason(error)}): change to one that is there"
-            raise KalyxError(says) from None
+            message = f"the current folder cannot be read ({_reason(error)}): change to one that is there"
+            raise KalyxError(message) from None
         written = os.environ.get("PWD")
         if written and os.path.isabs(written):
             try:

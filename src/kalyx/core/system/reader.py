@@ -282,10 +282,10 @@ class Reader:
             self.note_cut(what, f"only the first {most} of {len(items)} were looked at")
         return items[:most]
 
-    def note_cut(self, what: str, says: str) -> None:
+    def note_cut(self, what: str, message: str) -> None:
         """Keep that a path, or what a plural names, was not looked at as a whole; it is said after the answer."""
         if isinstance(self.cut, dict):
-            self.cut[what] = says
+            self.cut[what] = message
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""

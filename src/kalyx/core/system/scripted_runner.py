@@ -11,7 +11,7 @@ from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner
 Answer = Callable[[list[str]], Ended | None]
 
 
-def says(output: str | bytes, status: int = 0, errors: str = "") -> Ended:
+def message(output: str | bytes, status: int = 0, errors: str = "") -> Ended:
     """A program's end with these words."""
     whole = output.encode() if isinstance(output, str) else output
     return Ended(status, whole, errors.encode(), 0.0)

@@ -123,8 +123,8 @@ def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any
         return list(dict.fromkeys([part.path, *part.links] if part.path else part.links))
 
     def numbers(seat: Seat) -> list[int]:
-        own = {finding.says for finding in seat.findings}
-        return [number for number, one in enumerate(found.here.findings, 1) if one.says in own]
+        own = {finding.message for finding in seat.findings}
+        return [number for number, one in enumerate(found.here.findings, 1) if one.message in own]
 
     def cause_link(name: str) -> Markup | str:
         return Markup('<a href="#cause-{0}">{0}</a>').format(name) if name in explained else name

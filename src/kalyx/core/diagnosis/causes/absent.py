@@ -18,7 +18,7 @@ from kalyx.core.diagnosis.shared.brought import Brought, brought_by, listed_part
 from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.removals import requirement_with
 from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.text.names import canonical
@@ -66,11 +66,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             argv = [*own, *(["--want"] if own[1] == "prepare" else [])] if own is not None else []
         line = f"find out which distribution brings {missing} (nothing that Kalyx read says so)"
         line += f"; then install that one: {machine.line(argv)} NAME" if argv else ""
-        mend = Remedy(says="its distribution is not known here", steps=[fixes.by_hand(line)])
+        mend = Fix(message="its distribution is not known here", steps=[fixes.by_hand(line)])
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",
-        says=f"{missing} is nowhere that Kalyx knows: {len(machine.all_environments)} environments were read",
+        message=f"{missing} is nowhere that Kalyx knows: {len(machine.all_environments)} environments were read",
         evidence=evidence,
-        remedies=[mend],
+        fixes=[mend],
     )

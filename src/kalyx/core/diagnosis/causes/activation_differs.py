@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.seats.shell import ACTIVATION
 
 if TYPE_CHECKING:
@@ -38,9 +38,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
         return None
     if not reader.exists(claimed):
-        finding.says = f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
+        finding.message = (
+            f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
+        )
         line = fixes.by_hand(machine.line_to_enter(environment.prefix))
-        finding.remedies = [Remedy(says=f"enter {environment.name} where it is now", steps=[line])]
+        finding.fixes = [Fix(message=f"enter {environment.name} where it is now", steps=[line])]
     return finding
 
 
@@ -75,15 +77,15 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         if reader.is_file(script) and reader.system != "windows":
             word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
             line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
-            mends.append(Remedy(says="enter it again", steps=[fixes.by_hand(line)]))
+            mends.append(Fix(message="enter it again", steps=[fixes.by_hand(line)]))
         else:
-            mends.append(Remedy(says="leave it", steps=[fixes.by_hand("close this shell and open another")]))
+            mends.append(Fix(message="leave it", steps=[fixes.by_hand("close this shell and open another")]))
         return Finding(
             cause="activation-differs",
             certainty="proven",
-            says=f"this shell claims {reader.name(value)} is on, and python starts {runs}",
+            message=f"this shell claims {reader.name(value)} is on, and python starts {runs}",
             evidence=evidence,
-            remedies=mends,
+            fixes=mends,
         )
     return None
 

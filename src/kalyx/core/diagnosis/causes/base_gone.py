@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.conditions import anew, condition, packages_of_
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -41,13 +41,13 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         line = (
             f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
         )
-        mends = [Remedy(says="make it anew", steps=[fixes.by_hand(line)])]
+        mends = [Fix(message="make it anew", steps=[fixes.by_hand(line)])]
         made = anew(view, machine)
         if made is not None:
             mends.insert(0, made)
     if _is_own_fault(problem, machine):
-        says = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
-        return condition("no-interpreter", says, evidence, mends)
+        message = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
+        return condition("no-interpreter", message, evidence, mends)
     return condition("base-gone", "the installation it stands on is gone", evidence, mends)
 
 
@@ -76,5 +76,5 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
         mends = [remake(view, machine, old[0])]
     else:
         line = f"no Python {made_for} is on this machine; install one, or make the environment anew for {minor}"
-        mends = [Remedy(says="make it anew", steps=[fixes.by_hand(line)])]
+        mends = [Fix(message="make it anew", steps=[fixes.by_hand(line)])]
     return condition("base-gone", f"its base went from {made_for} on to {minor}", evidence, mends)

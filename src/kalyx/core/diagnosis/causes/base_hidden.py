@@ -23,7 +23,7 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import owner_of
 
 SUPPRESSED_BY_OTHERS = True
@@ -53,7 +53,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="base-hidden",
         certainty="proven",
-        says=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
+        message=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
         evidence=[
             Evidence(fact=f"{missing} is in the base", source=place.path, path=place.path),
             Evidence(
@@ -63,8 +63,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 line=line,
             ),
         ],
-        remedies=[
+        fixes=[
             fixes.install(machine, interpreter, requirement),
-            Remedy(says="let it see the base's packages", steps=[fixes.by_hand(switch)]),
+            Fix(message="let it see the base's packages", steps=[fixes.by_hand(switch)]),
         ],
     )

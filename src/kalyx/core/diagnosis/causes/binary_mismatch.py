@@ -21,7 +21,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import broken_requirement, compiled_of, files_of, owned, reinstall
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import leading_number
@@ -82,9 +82,9 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="binary-mismatch",
         certainty="proven",
-        says=f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here",
+        message=f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here",
         evidence=evidence,
-        remedies=_ways_out(case, machine, asker, other, told),
+        fixes=_ways_out(case, machine, asker, other, told),
     )
 
 
@@ -105,13 +105,13 @@ def _told(words: str) -> _Told | None:
     return None
 
 
-def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, told: _Told) -> list[Remedy]:
+def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, told: _Told) -> list[Fix]:
     again = reinstall(machine, case.interpreter, asker)
-    again.says = f"or install {asker.name} again: a build for this {other.name} may be there"
+    again.message = f"or install {asker.name} again: a build for this {other.name} may be there"
     broken = broken_requirement(case, machine, asker)
     if broken is not None and broken[1].key == other.key:
         mend = fixes.install(machine, case.interpreter, broken[0])
-        mend.says = f"{asker.name} {asker.version} requires {broken[0]}"
+        mend.message = f"{asker.name} {asker.version} requires {broken[0]}"
         return [mend, again]
     major = other.version.split(".")[0]
     if told.version is not None:
@@ -123,5 +123,5 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
         mend = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
         mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
-    mend.says = f"the {other.name} it was compiled against"
+    mend.message = f"the {other.name} it was compiled against"
     return [mend, again]

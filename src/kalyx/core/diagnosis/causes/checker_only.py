@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Fix, Seat
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -36,7 +36,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return Finding(
             cause="checker-only",
             certainty="proven",
-            says=f"{case.missing} imports when run ({called}); only the checker looks in {looks}",
+            message=f"{case.missing} imports when run ({called}); only the checker looks in {looks}",
             evidence=[
                 Evidence(
                     fact=f"the checker's interpreter is chosen here: {case.seat.parts[0].word}",
@@ -46,7 +46,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 ),
                 Evidence(fact=f"{case.missing} is in {seat.environment.name}", source=place.path, path=place.path),
             ],
-            remedies=[Remedy(says="let the checker look where it runs", steps=[step], touches=[source])],
+            fixes=[Fix(message="let the checker look where it runs", steps=[step], changes=[source])],
         )
     return None
 

@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import owned, said
 from kalyx.core.diagnosis.shared.loops import loop_of
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look(case: Raising, machine: Machine) -> Finding | None:
@@ -38,15 +38,15 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if owner is not None:
         evidence.append(owned(owner))
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.says = f"a newer {owner.name} may have it mended"
+        mend.message = f"a newer {owner.name} may have it mended"
         mends = [mend]
     else:
         line = f"in {last.file}, move line {last.line} into the function that uses it"
-        mends = [Remedy(says="ask for it later", steps=[fixes.by_hand(line)], touches=[last.file])]
+        mends = [Fix(message="ask for it later", steps=[fixes.by_hand(line)], changes=[last.file])]
     return Finding(
         cause="circular",
         certainty="proven",
-        says=f"{names[0]} asks for itself while it is still loading, through {reader.name(last.file)}",
+        message=f"{names[0]} asks for itself while it is still loading, through {reader.name(last.file)}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

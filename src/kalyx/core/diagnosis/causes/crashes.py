@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case, Tried, is_in_a_file
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
@@ -44,13 +44,13 @@ def look(case: Tried, machine: Machine) -> Finding | None:
             machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
         )
     else:
-        mend = Remedy(says="look at what it last said", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
+        mend = Fix(message="look at what it last said", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
     return Finding(
         cause="crashes",
         certainty="proven",
-        says=f"the interpreter dies while importing {case.module}",
+        message=f"the interpreter dies while importing {case.module}",
         evidence=evidence,
-        remedies=[mend],
+        fixes=[mend],
     )
 
 

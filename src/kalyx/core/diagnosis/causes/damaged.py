@@ -22,7 +22,7 @@ from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.system import Reader, Unreadable
 
@@ -121,7 +121,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
         mends = [reinstall(machine, case.interpreter, owner)]
     else:
         put_back = fixes.by_hand(f"put back {path} from where it came; no installed package owns it")
-        mends = [Remedy(says="put it back", steps=[put_back], touches=[path])]
+        mends = [Fix(message="put it back", steps=[put_back], changes=[path])]
     evidence += said(case)
     if case.raised is None and case.trial is not None:
         evidence.append(
@@ -130,7 +130,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
     return Finding(
         cause="damaged",
         certainty="proven",
-        says=f"{machine.reader.name(path)} is damaged: {wrong}",
+        message=f"{machine.reader.name(path)} is damaged: {wrong}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

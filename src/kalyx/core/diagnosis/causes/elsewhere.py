@@ -34,7 +34,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="elsewhere",
         certainty="proven",
-        says=f"{case.missing} is installed in {environment.name}, not in {case.here}",
+        message=f"{case.missing} is installed in {environment.name}, not in {case.here}",
         evidence=evidence,
-        remedies=ways_out(case, machine, environment, requirement),
+        fixes=ways_out(case, machine, environment, requirement),
     )

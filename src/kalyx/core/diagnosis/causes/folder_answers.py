@@ -57,16 +57,16 @@ def look(case: Case, machine: Machine) -> Finding | None:
     mends = [fixes.rename(machine, place.path, fixes.free_name(machine, place.path))]
     if doubled and is_project:
         mend = fixes.install(machine, case.interpreter, place.path, "-e")
-        mend.says = "install the project for development"
+        mend.message = "install the project for development"
         mends.insert(0, mend)
     elif known is not None and _installed_here(case, machine, known.name) is None:
         mends = [fixes.install(machine, case.interpreter, known.name)]
     return Finding(
         cause="folder-answers",
         certainty="proven",
-        says=f"only the plain folder {place.path} answers to {top}: the import works and finds nothing in it",
+        message=f"only the plain folder {place.path} answers to {top}: the import works and finds nothing in it",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 

@@ -35,17 +35,17 @@ def look(case: Case, machine: Machine) -> Finding | None:
     record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
     requirement = f"{installed.name}=={installed.version}"
     mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
-    mend.says = "install the same version again"
+    mend.message = "install the same version again"
     return Finding(
         cause="gutted",
         certainty="proven",
-        says=f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files are gone",
+        message=f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files are gone",
         evidence=[
             Evidence(fact=f"{installed.name} {installed.version}: metadata is here", source=installed.path,
                      path=installed.path),
             Evidence(fact=f"its record lists {lost[0]}, which is not there", source=f"nothing at {first}", path=record),
         ],
-        remedies=[mend],
+        fixes=[mend],
     )  # fmt: skip
 
 

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG, condition, pac
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.system import Reader
 
 UNFINISHED_MARK = ".kalyx-unfinished"
@@ -48,7 +48,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if reader.kind(going) is not None and entry_of(reader, environment.prefix, going, "discard"):
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
         finish = fixes.command(machine, ["kalyx", "discard", environment.prefix])
-        mend = Remedy(says="finish removing it", steps=[finish], touches=[environment.prefix])
+        mend = Fix(message="finish removing it", steps=[finish], changes=[environment.prefix])
         return condition("half-made", "removing it was begun and not finished", evidence, [mend])
     kept = reader.join(environment.prefix, BEFORE_FOLDER)
     if reader.kind(kept) is not None:
@@ -58,8 +58,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
         argv = ["kalyx", "fill", environment.prefix, "--repair"]
-        back = Remedy(says="put back what was there", steps=[fixes.command(machine, argv)],
-                      touches=[environment.prefix])  # fmt: skip
+        back = Fix(message="put back what was there", steps=[fixes.command(machine, argv)],
+                      changes=[environment.prefix])  # fmt: skip
         return condition("half-made", "filling it was begun and not finished", evidence, [back])
     if environment.kind != "virtual" or settings is None or settings.problem:
         return None
@@ -72,15 +72,15 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
             Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
         ]
-        says = "it has a settings file and no interpreter: making it stopped half-way"
-        return condition("half-made", says, evidence, [remove(view, machine)])
+        message = "it has a settings file and no interpreter: making it stopped half-way"
+        return condition("half-made", message, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
         minor = view.interpreter.minor
         if packages_of_others(machine, environment.prefix, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
-        says = "it has an interpreter and no folder for packages: making it stopped half-way"
-        return condition("half-made", says, evidence, [remove(view, machine)])
+        message = "it has an interpreter and no folder for packages: making it stopped half-way"
+        return condition("half-made", message, evidence, [remove(view, machine)])
     return None
 
 

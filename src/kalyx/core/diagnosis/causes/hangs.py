@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Tried, is_in_a_file
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look(case: Tried, machine: Machine) -> Finding | None:
@@ -33,7 +33,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="hangs",
         certainty="proven",
-        says=f"importing {case.module} did not end within {machine.seconds:g} seconds",
+        message=f"importing {case.module} did not end within {machine.seconds:g} seconds",
         evidence=evidence,
-        remedies=[Remedy(says="see where it stands", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
+        fixes=[Fix(message="see where it stands", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
     )

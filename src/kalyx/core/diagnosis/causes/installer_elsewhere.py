@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Fix, Seat
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing
@@ -35,9 +35,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
     if place is None or owner is None:
         return None
-    finding.says += f": {case.missing} was put there"
+    finding.message += f": {case.missing} was put there"
     finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=place.path, path=place.path))
-    finding.remedies = [fixes.install(machine, case.interpreter, owner.name)]
+    finding.fixes = [fixes.install(machine, case.interpreter, owner.name)]
     return finding
 
 
@@ -55,7 +55,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         return Finding(
             cause="installer-elsewhere",
             certainty="proven",
-            says=f"{part.word} fills {fills}{reason}, and python starts {seat.environment.name}",
+            message=f"{part.word} fills {fills}{reason}, and python starts {seat.environment.name}",
             evidence=[
                 Evidence(fact=f"{part.word} is this file", source=part.path, path=part.path),
                 Evidence(
@@ -64,9 +64,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
                     path=seat.interpreter.executable,
                 ),
             ],
-            remedies=[
-                Remedy(
-                    says="install through the interpreter itself",
+            fixes=[
+                Fix(
+                    message="install through the interpreter itself",
                     steps=[fixes.by_hand(f"{machine.line(argv)} NAME")],
                 )
             ],

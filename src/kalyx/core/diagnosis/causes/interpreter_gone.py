@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Fix, Kernel, Seat
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import DeadSeat
@@ -38,15 +38,15 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None
     mends = []
     if near is not None:
-        mends.append(Remedy(says="the nearest path that is there", steps=[fixes.by_hand(f"use {near}")]))
+        mends.append(Fix(message="the nearest path that is there", steps=[fixes.by_hand(f"use {near}")]))
     else:
-        mends.append(Remedy(says="name another interpreter", steps=[fixes.by_hand("see: kalyx survey")]))
+        mends.append(Fix(message="name another interpreter", steps=[fixes.by_hand("see: kalyx survey")]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
-        says=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
+        message=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
         evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
-        remedies=mends,
+        fixes=mends,
     )
 
 
@@ -63,16 +63,16 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
     step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
-    mends = [Remedy(says="name one that is there", steps=[step], touches=[seat.source])]
+    mends = [Fix(message="name one that is there", steps=[step], changes=[seat.source])]
     if seat.nearest is not None:
         step = fixes.by_hand(f"write {seat.nearest} in {where}")
-        mends.insert(0, Remedy(says="the nearest path that is there", steps=[step], touches=[seat.source]))
+        mends.insert(0, Fix(message="the nearest path that is there", steps=[step], changes=[seat.source]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
-        says=f"the editor's {seat.name} names nothing: {path}",
+        message=f"the editor's {seat.name} names nothing: {path}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 
@@ -101,7 +101,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
-        says=f"kernel {kernel.id} starts nothing: {kernel.reason}",
+        message=f"kernel {kernel.id} starts nothing: {kernel.reason}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

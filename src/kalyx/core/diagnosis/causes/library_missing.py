@@ -20,7 +20,7 @@ from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
 from kalyx.core.text.patterns import pattern
@@ -36,7 +36,7 @@ _READ = 300
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
-    named = next((match[1] for says in _SAYS if (match := says.search(trial.words))), None)
+    named = next((match[1] for message in _SAYS if (match := message.search(trial.words))), None)
     reader = machine.reader
     if named is None or "libpython" in named or "musl" in named or reader.is_file(named):
         return None
@@ -53,9 +53,9 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="library-missing",
         certainty="proven",
-        says=f"the shared library {library} is not found, which {reader.name(needer) if needer else case.module} needs",
+        message=f"{reader.name(needer) if needer else case.module} needs the library {library}, which is not found",
         evidence=evidence,
-        remedies=_ways_out(case, machine, library, owner, evidence),
+        fixes=_ways_out(case, machine, library, owner, evidence),
     )
 
 
@@ -76,7 +76,7 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
 
 def _ways_out(
     case: Case, machine: Machine, library: str, owner: Installed | None, evidence: list[Evidence]
-) -> list[Remedy]:
+) -> list[Fix]:
     reader, interpreter, found = machine.reader, case.interpreter, []
     if owner is not None:
         lost = [file for file in owner.files or [] if file.rpartition("/")[2] == library]
@@ -88,22 +88,20 @@ def _ways_out(
         unmet = [one.line for one in asked_by(owner, interpreter, reader.system) if one.key not in here]
         if unmet:
             mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
-            mend.says = f"install what {owner.name} requires and is not here: it may bring {library}"
+            mend.message = f"install what {owner.name} requires and is not here: it may bring {library}"
             found.append(mend)
     place = _elsewhere(case, machine, library)
     if place is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
         variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
         argv = ["env", f"{variable}={reader.parent(place)}", *case.command]
-        found.append(
-            Remedy(says=f"run it with {reader.parent(place)} searched", steps=[fixes.command(machine, argv)])
-        )
+        found.append(Fix(message=f"run it with {reader.parent(place)} searched", steps=[fixes.command(machine, argv)]))
     bringer = fixes.bringer_of_library(machine, library)
     if bringer is not None:
         found.append(bringer)
     if not found:
         line = f"find out which package of this system brings {library} (nothing here says so), and install that"
-        found.append(Remedy(says="its package is not known here", steps=[fixes.by_hand(line)]))
+        found.append(Fix(message="its package is not known here", steps=[fixes.by_hand(line)]))
     return found
 
 

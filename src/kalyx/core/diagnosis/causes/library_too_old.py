@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import owned, reinstall
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.text.numbers import leading_number
@@ -53,28 +53,28 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return Finding(
         cause="library-too-old",
         certainty="proven",
-        says=f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}"
+        message=f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}"
         + (f", present {newest}" if newest else ""),
         evidence=evidence,
-        remedies=_ways_out(case, machine, newest, owner, of_library),
+        fixes=_ways_out(case, machine, newest, owner, of_library),
     )
 
 
 def _ways_out(
     case: Case, machine: Machine, newest: str | None, owner: Installed | None, of_library: Installed | None
-) -> list[Remedy]:
+) -> list[Fix]:
     if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
         mend = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
-        mend.says = f"the library is {of_library.name}'s: a newer one has it"
+        mend.message = f"the library is {of_library.name}'s: a newer one has it"
         return [mend]
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"
-        return [Remedy(says="build it here", steps=[fixes.by_hand(line)])]
+        return [Fix(message="build it here", steps=[fixes.by_hand(line)])]
     floors = [(leading_number(a), leading_number(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
     own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
     again = reinstall(machine, case.interpreter, owner)
     older = fixes.install(machine, case.interpreter, f"{owner.name}<{owner.version}")
-    older.says = f"an older {owner.name}, built for older systems"
+    older.message = f"an older {owner.name}, built for older systems"
     # A build that says it needs a newer system was put here past the installer, which would have taken another one.
     forced = own is not None and bool(floors) and min(floors) > own
     return [again, older] if forced or not _is_release(owner) else [older, again]

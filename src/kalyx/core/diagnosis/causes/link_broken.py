@@ -19,7 +19,7 @@ from msgspec import Struct
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.editable import finder_mapping
 from kalyx.core.text.names import canonical
 
@@ -111,17 +111,17 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
             Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
         )
         mend = fixes.install(machine, case.interpreter, moved, "--no-build-isolation", "--no-deps", "-e")
-        mend.says = f"link it to {moved}"
+        mend.message = f"link it to {moved}"
         mends = [mend]
     else:
         line = f"put {link.folder} back, or install {link.name} from where its sources are now"
-        mends = [Remedy(says="its sources are not found here", steps=[fixes.by_hand(line)])]
+        mends = [Fix(message="its sources are not found here", steps=[fixes.by_hand(line)])]
     return Finding(
         cause="link-broken",
         certainty="proven",
-        says=f"{link.name} is a development install, and its folder {link.folder} is gone",
+        message=f"{link.name} is a development install, and its folder {link.folder} is gone",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import distributions_named, modules_of_listed, table_modules
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -45,16 +45,16 @@ def _finding(
     case: Case, machine: Machine, distribution: str, module: str, evidence: list[Evidence], is_here: bool
 ) -> Finding:
     write = fixes.by_hand(f"write: import {module}")
-    mends = [Remedy(says="use the module's own name", steps=[write])]
+    mends = [Fix(message="use the module's own name", steps=[write])]
     if not is_here:
         first = fixes.install(machine, case.interpreter, distribution)
-        first.says = "install it here, and use the module's own name"
+        first.message = "install it here, and use the module's own name"
         first.steps.append(write)
         mends = [first]
     return Finding(
         cause="misnamed",
         certainty="proven",
-        says=f"{case.missing} is the name of a distribution; the module in it is called {module}",
+        message=f"{case.missing} is the name of a distribution; the module in it is called {module}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.brought import is_well_known
 from kalyx.core.diagnosis.shared.spelling import nearest
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
@@ -32,13 +32,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     full, place, far = found
     if far and "." not in case.missing and is_well_known(case.missing):
         return None  # it is called so, and is not here
-    says = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
+    message = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
     return Finding(
         cause="misspelt",
         certainty="likely",
-        says=f"there is no {case.missing}; {says} {full}, which is here",
+        message=f"there is no {case.missing}; {message} {full}, which is here",
         evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
-        remedies=[Remedy(says="write it as it is called", steps=[fixes.by_hand(f"write: {_rightly(case, full)}")])],
+        fixes=[Fix(message="write it as it is called", steps=[fixes.by_hand(f"write: {_rightly(case, full)}")])],
     )
 
 

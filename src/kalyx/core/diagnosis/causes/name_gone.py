@@ -22,7 +22,7 @@ from kalyx.core.imports import standard
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
@@ -39,22 +39,22 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact=f"{lack.module} of {what} is here", source=place.path, path=where))
     evidence += asked_here(case, lack.name)
     span = standard.name_span(lack.module, lack.name) if lack.owner is None else None
-    says = f"{lack.module} imports, and {what} has no {lack.name}"
+    message = f"{lack.module} imports, and {what} has no {lack.name}"
     mends = _by_the_standard_library(case, machine, lack, span) if span is not None else []
     if span is not None and mends:
         has = f"until {span.last}" if span.is_gone(case.interpreter.version) else f"from {span.first} on"
         own = case.interpreter.minor
-        says = f"Python {own} has no {lack.module}.{lack.name}; it is there {has}"
+        message = f"Python {own} has no {lack.module}.{lack.name}; it is there {has}"
     return Finding(
         cause="name-gone",
         certainty="proven",
-        says=says,
+        message=message,
         evidence=evidence,
-        remedies=mends or ways_out(case, machine, lack),
+        fixes=mends or ways_out(case, machine, lack),
     )
 
 
-def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Availability) -> list[Remedy]:
+def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Availability) -> list[Fix]:
     """For a name that this Python's own library no longer has, or has not yet."""
     version = case.interpreter.version
     if not span.is_gone(version) and not span.is_newer(version):
@@ -64,25 +64,25 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         newer = span.is_gone(version)
         line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
         mend = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
-        mend.says = f"{'a newer' if newer else 'an older'} {lack.asker.name}, which is for this Python"
+        mend.message = f"{'a newer' if newer else 'an older'} {lack.asker.name}, which is for this Python"
         exact = f"{lack.asker.name}=={lack.asker.version}"
         wanted = span.last if newer else span.first
         return [mend, fixes.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [
-            Remedy(says="it has another place now", steps=[fixes.by_hand(f"write: from {module} import {name}")])
+            Fix(message="it has another place now", steps=[fixes.by_hand(f"write: from {module} import {name}")])
         ]
     back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
     if back is not None and "write" in back:
         mend = fixes.install(machine, case.interpreter, back["install"])
-        mend.says = f"{back['install']} brings it to older Pythons"
+        mend.message = f"{back['install']} brings it to older Pythons"
         mend.steps.append(fixes.by_hand(f"write: from {back['write'].removeprefix('import ')} import {lack.name}"))
         return [mend]
     wanted = span.last if span.is_gone(version) else span.first
     return [
-        Remedy(
-            says=f"run it on Python {wanted}",
+        Fix(
+            message=f"run it on Python {wanted}",
             steps=[fixes.by_hand(f"run it on Python {wanted}, or write it otherwise")],
         )
     ]

@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel
 from kalyx.core.text.nearness import words_of
 
 if TYPE_CHECKING:
@@ -46,10 +46,12 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     finding = _finding(kernel, named, machine)
     seen, requirement = proof(case, machine, named, has_it[named.key])
     runs = kernel.environment.name if kernel.environment else "nothing"
-    finding.says = f"kernel {kernel.id} is named after {named.name} but runs {runs}; {case.missing} is in {named.name}"
+    finding.message = (
+        f"kernel {kernel.id} is named after {named.name} but runs {runs}; {case.missing} is in {named.name}"
+    )
     finding.evidence += seen
     if requirement:
-        finding.remedies.append(fixes.install(machine, case.interpreter, requirement))
+        finding.fixes.append(fixes.install(machine, case.interpreter, requirement))
     return finding
 
 
@@ -90,13 +92,13 @@ def _finding(kernel: Kernel, named: Environment, machine: Machine) -> Finding:
     ]
     if kernel.label != kernel.id:
         evidence.insert(1, Evidence(fact=f'its label is "{kernel.label}"', source=path, path=path))
-    mends: list[Remedy] = []
+    mends: list[Fix] = []
     if named.executable:
         mends.append(fixes.register(machine, named, kernel.id, take_over=True))
     return Finding(
         cause="name-misleads",
         certainty="proven",
-        says=f"kernel {kernel.id} is named after {named.name} and runs {runs}",
+        message=f"kernel {kernel.id} is named after {named.name} and runs {runs}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

@@ -20,7 +20,7 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -38,8 +38,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             portion = _portion(case, other, missing, depth)
             if portion is not None:
                 folder = case.resolver.reader.join(other.entry, parts[depth - 1])
-                says = f"with {folder} in {upper} too"
-                case.propose("namespace-split", Experiment(says, extend=((upper, folder),)))
+                message = f"with {folder} in {upper} too"
+                case.propose("namespace-split", Experiment(message, extend=((upper, folder),)))
                 return _finding(case, machine, upper, missing, place, portion)
     return None
 
@@ -62,9 +62,9 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
         Evidence(fact=f"{missing} lies in another folder of {upper}", source=portion.path, path=portion.path),
     ]
     evidence += [owned(one) for one in (owner, other) if one is not None]
-    found: list[Remedy] = []
+    found: list[Fix] = []
     aside = fixes.rename(machine, place.path, place.path + ".aside")
-    aside.says = "make it a folder of the namespace: set its __init__ aside"
+    aside.message = "make it a folder of the namespace: set its __init__ aside"
     if aside.steps[0].command is None:
         line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
         aside.steps = [fixes.by_hand(line)]
@@ -72,16 +72,16 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
         found.append(aside)
     if owner is not None:
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.says = f"{'or ' if found else ''}a newer {owner.name} may leave room for others"
+        mend.message = f"{'or ' if found else ''}a newer {owner.name} may leave room for others"
         found.append(mend)
     if not found or aside not in found:
         found.append(aside)
     return Finding(
         cause="namespace-split",
         certainty="proven",
-        says=f"{upper} in {place.entry} is a regular package, and hides the part of {upper} that has {missing}",
+        message=f"{upper} in {place.entry} is a regular package, and hides the part of {upper} that has {missing}",
         evidence=evidence,
-        remedies=found,
+        fixes=found,
     )
 
 

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -28,6 +28,6 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     folder = prefix if reader.system == "windows" else reader.join(prefix, "bin")
     evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
     line = f"add a Python to it through what keeps {reader.join(prefix, 'conda-meta')}"
-    mends = [Remedy(says="give it a Python", steps=[fixes.by_hand(line)])]
-    says = "it holds no Python of its own: after entering it, the Python below still runs"
-    return condition("no-interpreter", says, evidence, mends)
+    mends = [Fix(message="give it a Python", steps=[fixes.by_hand(line)])]
+    message = "it holds no Python of its own: after entering it, the Python below still runs"
+    return condition("no-interpreter", message, evidence, mends)

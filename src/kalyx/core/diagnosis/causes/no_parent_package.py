@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import said
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.system import Reader
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
@@ -43,21 +43,21 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
     above, dotted = package_of(reader, path)
     if dotted is None:
         step = fixes.by_hand(f"in {path}, write the import without its leading dots")
-        mends = [Remedy(says="import it by its name", steps=[step], touches=[path])]
+        mends = [Fix(message="import it by its name", steps=[step], changes=[path])]
     else:
         run = fixes.command(machine, [by_name, "-m", dotted])
         write = fixes.by_hand(f"write: import {dotted}")
         mends = [
-            Remedy(says=f"ask for it as a part of its package, from {above}", steps=[write]),
-            Remedy(says="or run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
+            Fix(message=f"ask for it as a part of its package, from {above}", steps=[write]),
+            Fix(message="or run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
         ]
         evidence.append(Evidence(fact=f"its package begins in {above}", source=path, path=path))
     return Finding(
         cause="no-parent-package",
         certainty="proven",
-        says=f"{reader.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
+        message=f"{reader.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 

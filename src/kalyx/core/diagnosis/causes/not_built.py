@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned, re
 from kalyx.core.imports.case import Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.project import PROJECT_FILES
 
 _SOURCES = (".pyx", ".c", ".cpp", ".cc", ".cxx", ".f90", ".f", ".rs")
@@ -52,18 +52,18 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     owner, root = case.owner(place.path), _project_of(machine, source)
     if root is not None:
         mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.says = "build it: install the project for development"
+        mend.message = "build it: install the project for development"
     elif owner is not None:
         evidence.append(owned(owner))
         mend = reinstall(machine, case.interpreter, owner, ", built for this Python")
     else:
-        mend = Remedy(says="build it", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")])
+        mend = Fix(message="build it", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")])
     return Finding(
         cause="not-built",
         certainty="proven",
-        says=f"{subject} is a compiled part that was never built here: only its source is there",
+        message=f"{subject} is a compiled part that was never built here: only its source is there",
         evidence=evidence,
-        remedies=[mend],
+        fixes=[mend],
     )
 
 

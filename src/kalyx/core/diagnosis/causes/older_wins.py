@@ -21,7 +21,7 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed, owner_of
 
 
@@ -46,8 +46,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             or (one is None and not _is_copy(case, machine, first, other))
         ):
             continue
-        says = f"with {other.entry} searched before {first.entry}"
-        case.propose("older-wins", Experiment(says, front=(other.entry,)))
+        message = f"with {other.entry} searched before {first.entry}"
+        case.propose("older-wins", Experiment(message, front=(other.entry,)))
         return _finding(case, machine, subject if name is None else f"{subject}.{name}", (first, one), (other, two))
     return None
 
@@ -96,17 +96,17 @@ def _finding(
     else:
         line = f"{two.name}=={two.version}"
         again = fixes.install(machine, case.interpreter, line)
-        again.says = f"have {two.version} in front too"
-        away = Remedy(
-            says="or take the copy in front away",
-            touches=[first.entry],
+        again.message = f"have {two.version} in front too"
+        away = Fix(
+            message="or take the copy in front away",
+            changes=[first.entry],
             steps=[fixes.command(machine, [case.interpreter.executable, "-m", "pip", "uninstall", "-y", two.name])],
         )
         mends = [away, again] if origin == "user" else [again, away]
     return Finding(
         cause="older-wins",
         certainty="proven",
-        says=f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}",
+        message=f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

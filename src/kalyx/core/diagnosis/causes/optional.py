@@ -43,13 +43,13 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         *said(case),
     ]
     mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
-    mend.says = f"install what the extra {extra} of {owner.name} asks for"
+    mend.message = f"install what the extra {extra} of {owner.name} asks for"
     return Finding(
         cause="optional",
         certainty="proven",
-        says=f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for",
+        message=f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for",
         evidence=evidence,
-        remedies=[mend],
+        fixes=[mend],
     )
 
 

@@ -67,5 +67,5 @@ def _said(words: str, own: str) -> str | None:
 
 
 def _finding(case: Case, machine: Machine, path: str, fact: str) -> Finding:
-    says = f"{machine.reader.name(path)} is not for this Python: {fact}"
-    return unfit(case, machine, case.interpreter, "other-build", path, (fact, says))
+    message = f"{machine.reader.name(path)} is not for this Python: {fact}"
+    return unfit(case, machine, case.interpreter, "other-build", path, (fact, message))

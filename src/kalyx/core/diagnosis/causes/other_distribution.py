@@ -34,14 +34,14 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return Finding(
             cause="other-distribution",
             certainty="likely",
-            says=f"{name} comes from {owner.name} {owner.version} here; most code means the one that {meant} brings",
+            message=f"{name} comes from {owner.name} {owner.version} here; most code means the one that {meant} brings",
             evidence=[
                 owned(owner),
                 Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),
                 *asked_here(case, name),
                 *said(case),
             ],
-            remedies=[mend],
+            fixes=[mend],
         )
     return None
 

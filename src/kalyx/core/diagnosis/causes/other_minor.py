@@ -47,9 +47,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return Finding(
             cause="other-minor",
             certainty="proven",
-            says=f"{missing} is installed here for Python {version}, and this is {own}",
+            message=f"{missing} is installed here for Python {version}, and this is {own}",
             evidence=evidence,
-            remedies=[fixes.install(machine, interpreter, requirement)],
+            fixes=[fixes.install(machine, interpreter, requirement)],
         )
     return None
 

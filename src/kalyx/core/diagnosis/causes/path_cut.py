@@ -20,7 +20,7 @@ from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 _PROJECT = ("pyproject.toml", "setup.py", "setup.cfg", ".git")
 
@@ -84,18 +84,18 @@ def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str],
     root = reader.parent(folder) if reader.name(folder) == "src" else folder
     if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
         mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.says = "or install the project for development"
+        mend.message = "or install the project for development"
         found.append(mend)
     if reason.startswith(("the flag", "PYTHONSAFEPATH")):
         word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
-        found.insert(0, Remedy(says=f"run it without {word}", steps=[fixes.by_hand(f"run it without {word}")]))
+        found.insert(0, Fix(message=f"run it without {word}", steps=[fixes.by_hand(f"run it without {word}")]))
     return Finding(
         cause="path-cut",
         certainty="proven",
-        says=f"{missing} is in {folder}, which is not on the path here: {reason}",
+        message=f"{missing} is in {folder}, which is not on the path here: {reason}",
         evidence=[
             Evidence(fact=f"{missing} is here", source=path, path=path),
             Evidence(fact=reason, source=f"{len(case.search.entries)} entries searched"),
         ],
-        remedies=found,
+        fixes=found,
     )

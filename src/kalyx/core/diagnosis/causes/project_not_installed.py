@@ -50,16 +50,16 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
     found = []
     if mark != "setup.cfg":
         mend = fixes.install(machine, case.interpreter, folder, "-e")
-        mend.says = "install the project for development: its code is then found from everywhere"
+        mend.message = "install the project for development: its code is then found from everywhere"
         found.append(mend)
     found.append(run_with(machine, case, holds))
     return Finding(
         cause="project-not-installed",
         certainty="proven",
-        says=f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here",
+        message=f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here",
         evidence=[
             Evidence(fact=f"{case.missing} is here", source=path, path=path),
             Evidence(fact="the project's own file", source=reader.join(folder, mark), path=reader.join(folder, mark)),
         ],
-        remedies=found,
+        fixes=found,
     )

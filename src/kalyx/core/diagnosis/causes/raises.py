@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import broken_requirement, namesake, owners_passed
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 
@@ -47,7 +47,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
             Evidence(fact=f"the file belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
         )
         again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        again.says = f"a newer {owner.name} may have it mended"
+        again.message = f"a newer {owner.name} may have it mended"
         mends = [again]
         for passed in owners_passed(case):
             broken = broken_requirement(case, machine, passed)
@@ -57,11 +57,11 @@ def look(case: Raising, machine: Machine) -> Finding | None:
                 )
                 evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
                 mend = fixes.install(machine, case.interpreter, broken[0])
-                mend.says = f"{passed.name} {passed.version} requires {broken[0]}"
+                mend.message = f"{passed.name} {passed.version} requires {broken[0]}"
                 mends.insert(0, mend)
                 break
     else:
-        mends = [Remedy(says="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
+        mends = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
     meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
     if meant is not None:
         mends.insert(0, meant)
@@ -71,13 +71,13 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     return Finding(
         cause="raises",
         certainty="proven",
-        says=f"the code of {owner.name if owner else (case.module)} raises {raised.type} while it is imported",
+        message=f"the code of {owner.name if owner else (case.module)} raises {raised.type} while it is imported",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 
-def _by_its_own_words(case: Case, machine: Machine) -> Remedy | None:
+def _by_its_own_words(case: Case, machine: Machine) -> Fix | None:
     """Some errors say themselves which release to go back to: of a package that is here."""
     assert case.raised is not None
     match = _DOWNGRADE.search(case.raised.text)
@@ -87,5 +87,5 @@ def _by_its_own_words(case: Case, machine: Machine) -> Remedy | None:
         return None
     version = match[2].removesuffix(".x")
     mend = fixes.install(machine, case.interpreter, f"{owner.name}=={version}.*")
-    mend.says = "as the error itself says"
+    mend.message = "as the error itself says"
     return mend

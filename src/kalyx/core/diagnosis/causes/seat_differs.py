@@ -38,12 +38,12 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             return Finding(
                 cause="seat-differs",
                 certainty="proven",
-                says=(
+                message=(
                     f"{case.missing} is in {environment.name}, which {name} runs;"
                     f" {_called(case.seat)} runs {case.environment.name}"
                 ),
                 evidence=[evidence, *seen],
-                remedies=ways_out(case, machine, environment, requirement),
+                fixes=ways_out(case, machine, environment, requirement),
             )
     return None
 

@@ -19,7 +19,7 @@ from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, ImportAnswer, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
@@ -32,8 +32,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         if resolution.place is not None and _is_in_the_way(case, resolution):
             finding = _finding(case, machine, name, resolution.place, resolution.others)
             hidden = _meant(case, resolution.others)
-            says = f"with {hidden.entry} searched before {resolution.place.entry or 'the folder'}"
-            case.propose("shadowed", Experiment(says, front=(hidden.entry,)))
+            message = f"with {hidden.entry} searched before {resolution.place.entry or 'the folder'}"
+            case.propose("shadowed", Experiment(message, front=(hidden.entry,)))
             return finding
     return None
 
@@ -44,12 +44,12 @@ def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
     return Finding(
         cause="shadowed",
         certainty="proven",
-        says=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
+        message=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
         evidence=[
             Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
             Evidence(fact=f"the {found.module} that is meant comes later", source=found.hides[0], path=found.hides[0]),
         ],
-        remedies=[fixes.rename(machine, path, fixes.free_name(machine, path))],
+        fixes=[fixes.rename(machine, path, fixes.free_name(machine, path))],
     )
 
 
@@ -128,7 +128,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         kept = [entry for entry in (machine.reader.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
         argv = ["env", f"PYTHONPATH={':'.join(kept)}", case.interpreter.executable]
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
-        without = Remedy(says="run without that entry of PYTHONPATH", steps=[fixes.command(machine, argv)])
+        without = Fix(message="run without that entry of PYTHONPATH", steps=[fixes.command(machine, argv)])
         # What is not the user's own stays: there it is the variable that has to go.
         mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:
@@ -140,11 +140,11 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         if mends[0].steps[0].command is not None and mends[0].steps[0].command[0] == "mv":
             more = fixes.rename(machine, path, fixes.free_name(machine, path))
             mends[0].steps += more.steps
-            mends[0].touches += more.touches
+            mends[0].changes += more.changes
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",
-        says=f"{machine.reader.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
+        message=f"{machine.reader.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy, RunningKernel
+from kalyx.core.model.records import Evidence, Finding, Fix, RunningKernel
 from kalyx.core.system import Reader
 
 if TYPE_CHECKING:
@@ -103,7 +103,7 @@ def _finding(
     return Finding(
         cause="stale-in-memory",
         certainty="likely",
-        says=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
+        message=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
         evidence=evidence,
-        remedies=[Remedy(says="start it afresh", steps=[fixes.by_hand(line)])],
+        fixes=[Fix(message="start it afresh", steps=[fixes.by_hand(line)])],
     )

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 
@@ -72,8 +72,8 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
                 Evidence(fact="without it the interpreter starts", source="a second trial"),
             ]
             mend = run_without(machine, case, case.interpreter, names[0])
-            says = f"the interpreter does not start, for {names[0]} is {value}, which belongs to another Python"
-            return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+            message = f"the interpreter does not start, for {names[0]} is {value}, which belongs to another Python"
+            return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     if answers([*own, "-S"], ()):
         return _hook(case, machine, said)
     return None
@@ -101,21 +101,21 @@ def _hook(case: Case, machine: Machine, said: str) -> Finding:
         [fixes.rename(machine, hook, hook + ".aside")]
         if hook
         else [
-            Remedy(
-                says="mend the start-up hook",
+            Fix(
+                message="mend the start-up hook",
                 steps=[fixes.by_hand("mend or remove the start-up hook that is named above")],
             )
         ]
     )
     if hook:
-        mends[0].says = "set the hook aside"
+        mends[0].message = "set the hook aside"
     what = hook or "a start-up hook"
     return Finding(
         cause="startup-broken",
         certainty="proven",
-        says=f"the interpreter does not start: {what} fails",
+        message=f"the interpreter does not start: {what} fails",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 
@@ -144,8 +144,8 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
         ]
         evidence += said(case)
         mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
-        says = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
-        return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+        message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
+        return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     return None
 
 
@@ -156,8 +156,8 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
         *said(case),
     ]
     mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
-    says = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
-    return Finding(cause="startup-broken", certainty="proven", says=says, evidence=evidence, remedies=[mend])
+    message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
 def _hook_failed(case: Case, machine: Machine) -> Finding | None:
@@ -192,7 +192,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         ),
         None,
     )
-    mends = [Remedy(says="mend the line", steps=steps, touches=[path])]
+    mends = [Fix(message="mend the line", steps=steps, changes=[path])]
     if owner is not None:
         from kalyx.core.diagnosis.shared.failing import reinstall
 
@@ -205,5 +205,5 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     brings = (
         "and takes those after it along, which would have brought" if taken is not None else "and would have brought"
     )
-    says = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
-    return Finding(cause="startup-broken", certainty="likely", says=says, evidence=evidence, remedies=mends)
+    message = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
+    return Finding(cause="startup-broken", certainty="likely", message=message, evidence=evidence, fixes=mends)

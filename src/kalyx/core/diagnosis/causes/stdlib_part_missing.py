@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.standard import instead, module_span
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -49,9 +49,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="stdlib-part-missing",
         certainty="proven",
-        says=f"this Python was built or packaged without {of}: its part {part} is not there",
+        message=f"this Python was built or packaged without {of}: its part {part} is not there",
         evidence=evidence,
-        remedies=_ways_out(machine, interpreter, one, part, has),
+        fixes=_ways_out(machine, interpreter, one, part, has),
     )
 
 
@@ -78,7 +78,7 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
 
 def _ways_out(
     machine: Machine, interpreter: Interpreter, one: dict[str, str | None], part: str, has: Interpreter | None
-) -> list[Remedy]:
+) -> list[Fix]:
     packaged = interpreter.base_prefix == "/usr"
     found = []
     if packaged or machine.reader.system == "macos":
@@ -86,11 +86,11 @@ def _ways_out(
         found += [mend] if mend is not None else []
     source = fixes.of_system(machine, one.get("source"), None, None) if not packaged else None
     if source is not None:
-        source.says = f"build this Python again with what {part} needs"
+        source.message = f"build this Python again with what {part} needs"
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
         found.append(source)
     if has is not None:
         step = fixes.command(machine, [has.executable])
-        found.append(Remedy(says=f"or use the Python {has.version} that has it", steps=[step]))
+        found.append(Fix(message=f"or use the Python {has.version} that has it", steps=[step]))
     line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
-    return found or [Remedy(says="use a Python that has it", steps=[fixes.by_hand(line)])]
+    return found or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]

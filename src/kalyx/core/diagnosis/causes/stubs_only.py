@@ -55,9 +55,9 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     return Finding(
         cause="stubs-only",
         certainty="proven",
-        says=f"of {top} only the type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code",
+        message=f"of {top} only type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code",
         evidence=evidence,
-        remedies=[mend],
+        fixes=[mend],
     )
 
 

@@ -61,7 +61,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         fact = f"{one.name} {one.version} in {environment.name} has it"
         evidence.append(Evidence(fact=fact, source=one.path, path=one.path))
         mend = fixes.install(machine, interpreter, f"{one.name}=={one.version}")
-        mend.says = f"the version that has it, as in {environment.name}"
+        mend.message = f"the version that has it, as in {environment.name}"
         mends = [mend]
     if case.raised is not None and (removal is not None or not mends):
         # The table names the newest release that has it; another environment only some release.
@@ -71,9 +71,9 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     return Finding(
         cause="submodule-gone",
         certainty="proven",
-        says=f"{owner.name} {owner.version} is here and has no {subject}",
+        message=f"{owner.name} {owner.version} is here and has no {subject}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 

@@ -21,7 +21,7 @@ from kalyx.core.diagnosis.shared.failing import broken_requirement, owners_passe
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import MarkedRequirement, asked_by, satisfies
 from kalyx.core.text.names import canonical
@@ -57,13 +57,13 @@ def _too_old(case: Failing, machine: Machine) -> Finding | None:
         return Finding(
             cause="unmet",
             certainty="proven",
-            says=f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here",
+            message=f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here",
             evidence=[
                 Evidence(fact=f"{passed.name} {passed.version} requires {line}", source=passed.path, path=passed.path),
                 Evidence(fact=f"{there.name} {there.version} is here", source=there.path, path=there.path),
                 *said(case),
             ],
-            remedies=[fixes.install(machine, case.interpreter, line)],
+            fixes=[fixes.install(machine, case.interpreter, line)],
         )
     return None
 
@@ -98,13 +98,13 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     return Finding(
         cause="unmet",
         certainty="proven",
-        says=f"{asker.name} {asker.version} requires {asked.line}, which is not installed",
+        message=f"{asker.name} {asker.version} requires {asked.line}, which is not installed",
         evidence=evidence,
-        remedies=[_all_of(case, machine, asker, asked)],
+        fixes=[_all_of(case, machine, asker, asked)],
     )
 
 
-def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Remedy:
+def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Fix:
     """Everything that a package requires and that is not here, or not as required, in one line."""
     here = {one.key: one for one in reversed(machine.installed(case.sites))}
     lines = [first.line]

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:
@@ -41,11 +41,11 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         from kalyx.core.diagnosis.shared.failing import said
 
         evidence += said(case)
-        says = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
+        message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == reader.user
         allow = fixes.command(machine, ["chmod", "-R", "u+rX", path])
-        mends = [Remedy(says="let yourself read it", steps=[allow], touches=[path])] if mine else [_ask_owner(path)]
-        return condition("unreadable", says, evidence, mends)
+        mends = [Fix(message="let yourself read it", steps=[allow], changes=[path])] if mine else [_ask_owner(path)]
+        return condition("unreadable", message, evidence, mends)
     return None
 
 
@@ -58,8 +58,8 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     if refusal is None:
         return None
     evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
-    says = f"{case.seat.name} starts {source}, which this user may not look at"
-    return condition("unreadable", says, evidence, [_ask_owner(source)])
+    message = f"{case.seat.name} starts {source}, which this user may not look at"
+    return condition("unreadable", message, evidence, [_ask_owner(source)])
 
 
 def _places(case: Failing) -> list[str]:
@@ -95,8 +95,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
     if settings is not None and settings.problem is not None:
         evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
-        says = f"its settings file cannot be read: {settings.problem}"
-        return condition("unreadable", says, evidence, [_ask_owner(settings.path)])
+        message = f"its settings file cannot be read: {settings.problem}"
+        return condition("unreadable", message, evidence, [_ask_owner(settings.path)])
     # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
     home = settings.get("home") if settings is not None else None
     below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []
@@ -108,8 +108,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return None
     path, reason = refused
     evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
-    says = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
-    return condition("unreadable", says, evidence, [_ask_owner(path)])
+    message = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
+    return condition("unreadable", message, evidence, [_ask_owner(path)])
 
 
 def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
@@ -134,5 +134,5 @@ def _owned_by(machine: Machine, path: str) -> str:
         path = reader.parent(path)
 
 
-def _ask_owner(path: str) -> Remedy:
-    return Remedy(says="make it readable", steps=[fixes.by_hand(f"look at {path}: its owner can let you read it")])
+def _ask_owner(path: str) -> Fix:
+    return Fix(message="make it readable", steps=[fixes.by_hand(f"look at {path}: its owner can let you read it")])

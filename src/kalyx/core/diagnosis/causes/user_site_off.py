@@ -21,7 +21,7 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import owner_of
 
 
@@ -42,16 +42,16 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="user-site-off",
         certainty="proven",
-        says=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
+        message=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
         evidence=[
             Evidence(fact=f"{missing} is in your own packages", source=place.path, path=place.path),
             Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
         ],
-        remedies=[*mends, install] if owner is not None else mends or [install],
+        fixes=[*mends, install] if owner is not None else mends or [install],
     )
 
 
-def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
+def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
     """What leaves them out, where that is written, and what lets them in again where that is the least change."""
     assert case.environment is not None
     reader, way, interpreter = machine.reader, case.way, case.interpreter
@@ -67,6 +67,6 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Remedy]]:
         step = f"run it without {flag}"
         if case.kernel is not None:
             step = f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}"
-        mend = Remedy(says=f"run it without {flag}", steps=[fixes.by_hand(step)])
+        mend = Fix(message=f"run it without {flag}", steps=[fixes.by_hand(step)])
         return f"the flag {flag} leaves them out", "the command line", [mend]
     return "they are not on its path", interpreter.executable, []

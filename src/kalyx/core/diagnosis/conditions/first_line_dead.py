@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
@@ -27,9 +27,9 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     if owner is not None and owner.executable is not None:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
         step = fixes.by_hand(f"write its commands anew: {machine.line(argv)} and the package that brings {word}")
-        mends.append(Remedy(says="write its commands anew", steps=[step], touches=[path]))
-    return Finding(cause="first-line-dead", certainty="proven", says=f"{word} starts nothing: {reason}",
-                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], remedies=mends)  # fmt: skip
+        mends.append(Fix(message="write its commands anew", steps=[step], changes=[path]))
+    return Finding(cause="first-line-dead", certainty="proven", message=f"{word} starts nothing: {reason}",
+                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=mends)  # fmt: skip
 
 
 def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
@@ -37,8 +37,8 @@ def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> 
     return Finding(
         cause="first-line-dead",
         certainty="proven",
-        says=f"{word} lies in {lies} and its first line starts {runs}",
+        message=f"{word} lies in {lies} and its first line starts {runs}",
         evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
-        remedies=[Remedy(says="run its module with the environment's own interpreter",
+        fixes=[Fix(message="run its module with the environment's own interpreter",
                          steps=[fixes.command(machine, [machine.reader.join(lies, "bin", "python"), "-m", word])])],
     )  # fmt: skip

@@ -20,13 +20,13 @@ from msgspec.structs import replace
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Finding, Kernel, Remedy
+from kalyx.core.model.records import Finding, Fix, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     """It was found while the folders were listed, in their order; here is the way out."""
     for finding in kernel.findings:
-        if finding.cause == "hidden" and not finding.remedies:
+        if finding.cause == "hidden" and not finding.fixes:
             words = f"give one of the two another id: rename the folder {kernel.folder}"
-            return replace(finding, remedies=[Remedy(says="give it an id of its own", steps=[fixes.by_hand(words)])])
+            return replace(finding, fixes=[Fix(message="give it an id of its own", steps=[fixes.by_hand(words)])])
     return None

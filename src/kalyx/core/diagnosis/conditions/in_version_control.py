@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy, Seat
+from kalyx.core.model.records import Evidence, Finding, Fix, Seat
 
 # It is worth saying, and the environment works all the same.
 IS_SOUND = True
@@ -46,11 +46,13 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
                                  path=reader.join(repository, ".git")))  # fmt: skip
         argv = ["git", "-C", repository, "rm", "-r", "-q", "--cached", "--", relative]
         steps = [fixes.command(machine, argv), leave_out]
-        says = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
+        message = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
     else:
         evidence.append(Evidence(fact="no ignore file leaves it out", source=ignore, path=repository))
-        says = f"it lies in the version-controlled folder {repository}, which does not leave it out"
-    return condition("in-version-control", says, evidence, [Remedy(says="take it out", steps=steps, touches=[prefix])])
+        message = f"it lies in the version-controlled folder {repository}, which does not leave it out"
+    return condition(
+        "in-version-control", message, evidence, [Fix(message="take it out", steps=steps, changes=[prefix])]
+    )
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
@@ -70,10 +72,10 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     return Finding(
         cause="in-version-control",
         certainty="proven",
-        says=f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
+        message=f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
         evidence=[
             Evidence(fact=f"names {word}", source=seat.source, path=seat.source, line=seat.line),
             Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
         ],
-        remedies=[Remedy(says="keep machines apart", steps=steps, touches=[seat.source])],
+        fixes=[Fix(message="keep machines apart", steps=steps, changes=[seat.source])],
     )

@@ -20,7 +20,7 @@ from typing import Any
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding, Kernel, Remedy, Seat
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.text.numbers import number_of
 
@@ -47,8 +47,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         kernel, lacks = nearest
         argv = ["kalyx", "point", f"notebook:{seat.source}", f"kernel:{kernel.id}"]
         lacking = f"; it lacks {', '.join(lacks[:4])}" if lacks else ", and all that it imports is there"
-        mends.append(Remedy(says=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
-                            steps=[fixes.command(machine, argv)], touches=[seat.source]))  # fmt: skip
+        mends.append(Fix(message=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
+                            steps=[fixes.command(machine, argv)], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False)
         # An environment of just that name is what was meant; any other is a guess that comes second.
@@ -56,9 +56,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     return Finding(
         cause="kernel-absent",
         certainty="proven",
-        says=f"{seat.name} asks for kernel {wanted}, which is not registered here",
+        message=f"{seat.name} asks for kernel {wanted}, which is not registered here",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )
 
 

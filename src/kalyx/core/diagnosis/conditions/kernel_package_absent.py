@@ -44,12 +44,12 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     return Finding(
         cause="kernel-package-absent",
         certainty="proven",
-        says=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
+        message=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
         evidence=[
             Evidence(fact=f"runs -m {module}", source=path, path=path),
             Evidence(fact=f"no {module} on its search path", source=f"{len(search.entries)} entries read"),
         ],
-        remedies=[*mends, fixes.unregister(machine, kernel)],
+        fixes=[*mends, fixes.unregister(machine, kernel)],
     )
 
 
@@ -60,7 +60,7 @@ def of_seat(machine: Machine, seat: Seat) -> Finding:
     return Finding(
         cause="kernel-package-absent",
         certainty="proven",
-        says=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
+        message=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
         evidence=[
             Evidence(
                 fact=f"no {USUAL.module} on its search path",
@@ -68,5 +68,5 @@ def of_seat(machine: Machine, seat: Seat) -> Finding:
                 path=seat.environment.prefix,
             )
         ],
-        remedies=[fixes.install(machine, seat.interpreter, USUAL.distribution)],
+        fixes=[fixes.install(machine, seat.interpreter, USUAL.distribution)],
     )

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remove
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -35,6 +35,6 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
     )
     line = f"install what is needed for {minor}: {machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
-    mends = [Remedy(says=f"fill it for {minor}", steps=[fixes.by_hand(line)]), remove(view, machine)]
-    says = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
-    return condition("mixed-versions", says, evidence, mends)
+    mends = [Fix(message=f"fill it for {minor}", steps=[fixes.by_hand(line)]), remove(view, machine)]
+    message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
+    return condition("mixed-versions", message, evidence, mends)

@@ -19,7 +19,7 @@ from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -43,11 +43,11 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"
         ),
     ]
-    mends = [Remedy(says="renew its scripts in place", steps=renew, touches=[environment.prefix])]
+    mends = [Fix(message="renew its scripts in place", steps=renew, changes=[environment.prefix])]
     if not reader.exists(place):
         back = ["cmd", "/c", "move", environment.prefix, place] if reader.system == "windows" else [
             "mv", environment.prefix, place]  # fmt: skip
-        mends.append(Remedy(says="move it back", steps=[fixes.command(machine, back)], touches=[place]))
+        mends.append(Fix(message="move it back", steps=[fixes.command(machine, back)], changes=[place]))
     return condition(
         "moved",
         f"it was moved or copied: its scripts still speak of {place}",

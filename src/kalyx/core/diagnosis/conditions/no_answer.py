@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import view_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
 from kalyx.core.text.names import is_module_name
 
 
@@ -27,21 +27,21 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
     lines = [line.rstrip() for line in words.splitlines() if line.strip()]
     if lines:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words"))
-    mends: list[Remedy] = []
+    mends: list[Fix] = []
     missing = next((line for line in reversed(lines) if "No module named" in line), None)
     if missing is not None and kernel.interpreter is not None:
         module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
         if is_module_name(module):
             argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
-            mends.append(Remedy(says="see why that import fails", steps=[fixes.command(machine, argv)]))
+            mends.append(Fix(message="see why that import fails", steps=[fixes.command(machine, argv)]))
     elif kernel.interpreter is not None:
         view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]
-        mends.append(Remedy(says="look at its environment", steps=[fixes.command(machine, argv)]))
+        mends.append(Fix(message="look at its environment", steps=[fixes.command(machine, argv)]))
     return Finding(
         cause="no-answer",
         certainty="proven",
-        says=f"kernel {kernel.id} was started and gave no answer: {problem}",
+        message=f"kernel {kernel.id} was started and gave no answer: {problem}",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.traceback import Told
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def finding(told: Told, is_own: bool) -> Finding:
@@ -33,11 +33,11 @@ def finding(told: Told, is_own: bool) -> Finding:
     return Finding(
         cause="not-the-environment",
         certainty="proven" if is_own else "likely",
-        says=f"it is no import that failed: the error is in {whose}{where}; no environment will mend it",
+        message=f"it is no import that failed: the error is in {whose}{where}; no environment will mend it",
         evidence=evidence,
-        remedies=[
-            Remedy(
-                says="look at that line", steps=[fixes.by_hand(f"look at {where[4:] or 'the line that raised it'}")]
+        fixes=[
+            Fix(
+                message="look at that line", steps=[fixes.by_hand(f"look at {where[4:] or 'the line that raised it'}")]
             )
         ],
     )

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def finding(machine: Machine, word: str) -> Finding:
@@ -30,10 +30,10 @@ def finding(machine: Machine, word: str) -> Finding:
                      if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
-            mends.append(Remedy(says="start it by its full path", steps=[fixes.command(machine, [path])]))
+            mends.append(Fix(message="start it by its full path", steps=[fixes.command(machine, [path])]))
             line = fixes.by_hand(machine.line_to_enter(environment.prefix))
-            mends.append(Remedy(says=f"enter {environment.name}", steps=[line]))
+            mends.append(Fix(message=f"enter {environment.name}", steps=[line]))
             break
     where = "though an environment here has it" if mends else "and no environment known here has it"
-    return Finding(cause="program-absent", certainty="proven", says=f"{word} is not on the path of this shell, {where}",
-                   evidence=evidence, remedies=mends)  # fmt: skip
+    return Finding(cause="program-absent", certainty="proven", message=f"{word} is not on this shell's PATH, {where}",
+                   evidence=evidence, fixes=mends)  # fmt: skip

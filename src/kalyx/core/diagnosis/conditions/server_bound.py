@@ -17,7 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
 from kalyx.core.text.numbers import are_numbers
 
 
@@ -39,11 +39,11 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")
         argv = fixes.registering(machine, kernel.environment, own)
-        mends.append(Remedy(says="register it under a name of its own", steps=[fixes.command(machine, argv)]))
+        mends.append(Fix(message="register it under a name of its own", steps=[fixes.command(machine, argv)]))
     return Finding(
         cause="server-bound",
         certainty="proven",
-        says=f"kernel {kernel.id} means the interpreter of whichever notebook server runs",
+        message=f"kernel {kernel.id} means the interpreter of whichever notebook server runs",
         evidence=evidence,
-        remedies=mends,
+        fixes=mends,
     )

@@ -21,7 +21,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Kernel, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -42,10 +42,10 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     return Finding(
         cause="shell-elsewhere",
         certainty="likely",
-        says=f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}",
+        message=f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}",
         evidence=[
             Evidence(fact="python on the kernel's PATH", source=found, path=found),
             Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
         ],
-        remedies=[Remedy(says="let its PATH begin with its own environment", steps=[fixes.command(machine, argv)])],
+        fixes=[Fix(message="let its PATH begin with its own environment", steps=[fixes.command(machine, argv)])],
     )

@@ -19,7 +19,7 @@ from msgspec.structs import replace
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Finding, Kernel, Remedy
+from kalyx.core.model.records import Finding, Fix, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -29,8 +29,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     """
     refused = machine.reader.refused_within(kernel.folder)
     for finding in kernel.findings:
-        if finding.cause == "spec-unreadable" and not finding.remedies and valid_id(kernel.id):
+        if finding.cause == "spec-unreadable" and not finding.fixes and valid_id(kernel.id):
             line = f"look at {refused[0]}: its owner can let you read it" if refused else ""
-            mend = Remedy(says="make it readable", steps=[fixes.by_hand(line)])
-            return replace(finding, remedies=[mend if refused else fixes.unregister(machine, kernel)])
+            mend = Fix(message="make it readable", steps=[fixes.by_hand(line)])
+            return replace(finding, fixes=[mend if refused else fixes.unregister(machine, kernel)])
     return None

@@ -37,11 +37,11 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             return Finding(
                 cause="twin",
                 certainty="proven",
-                says=f"kernel {other.id} starts the same environment, {kernel.environment.name}",
+                message=f"kernel {other.id} starts the same environment, {kernel.environment.name}",
                 evidence=[
                     Evidence(fact=f"{other.id} starts {other.command[0]}", source=path, path=path),
                     Evidence(fact=f"{kernel.id} starts {kernel.command[0]}", source=own, path=own),
                 ],
-                remedies=[fixes.unregister(machine, later)],
+                fixes=[fixes.unregister(machine, later)],
             )
     return None

@@ -6,7 +6,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
 
@@ -17,9 +17,9 @@ BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
 _MOST = 20
 
 
-def condition(cause: str, says: str, evidence: list[Evidence], mends: list[Remedy]) -> Finding:
+def condition(cause: str, message: str, evidence: list[Evidence], mends: list[Fix]) -> Finding:
     """A condition as a finding: what was read leaves no other way, so it is proven."""
-    return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=mends)
+    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=mends)
 
 
 def same_minor(view: View, machine: Machine) -> Interpreter | None:
@@ -32,7 +32,7 @@ def same_minor(view: View, machine: Machine) -> Interpreter | None:
     return None
 
 
-def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
+def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
     """Make the environment again in place, its packages kept: only its links to the base are renewed."""
     reader, prefix = machine.reader, view.environment.prefix
     folder = reader.join(prefix, "bin")
@@ -44,10 +44,10 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Remedy:
         if dead:
             steps.append(fixes.command(machine, ["rm", "-f", *dead]))
     steps.append(fixes.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
-    return Remedy(says=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, touches=[prefix])
+    return Fix(message=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, changes=[prefix])
 
 
-def anew(view: View, machine: Machine) -> Remedy | None:
+def anew(view: View, machine: Machine) -> Fix | None:
     """Move the environment aside and make another in its place, on a Python that is here, with what was asked for.
 
     For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it
@@ -71,8 +71,8 @@ def anew(view: View, machine: Machine) -> Remedy | None:
     base = later[-1] if later else able[0]
     wishes = [word for name in asked for word in ("--want", name)]
     steps = [["mv", prefix, aside], ["kalyx", "prepare", prefix, "--python", base.executable, *wishes]]
-    says = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
-    return Remedy(says=says, steps=[fixes.command(machine, argv) for argv in steps], touches=[prefix, aside])
+    message = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
+    return Fix(message=message, steps=[fixes.command(machine, argv) for argv in steps], changes=[prefix, aside])
 
 
 def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
@@ -86,11 +86,11 @@ def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
     return names if len(names) <= _MOST else []
 
 
-def remove(view: View, machine: Machine) -> Remedy:
+def remove(view: View, machine: Machine) -> Fix:
     """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
     prefix = view.environment.prefix
     step = fixes.command(machine, ["kalyx", "discard", prefix])
-    return Remedy(says="remove what is there", steps=[step], touches=[prefix])
+    return Fix(message="remove what is there", steps=[step], changes=[prefix])
 
 
 def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:

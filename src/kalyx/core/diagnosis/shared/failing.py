@@ -10,7 +10,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text.names import canonical
@@ -66,11 +66,11 @@ def namesakes(case: Case) -> list[str]:
     return found
 
 
-def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Remedy:
+def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Fix:
     """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
     line = f"{owner.name}=={owner.version}"
     mend = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
-    mend.says = f"install {owner.name} {owner.version} again{why}"
+    mend.message = f"install {owner.name} {owner.version} again{why}"
     return mend
 
 
@@ -99,17 +99,17 @@ def unfit(
 
     The installer takes the build that fits; a file that no package owns is to be built here.
     """
-    (fact, says), owner = told, case.owner(path)
+    (fact, message), owner = told, case.owner(path)
     evidence = [Evidence(fact=fact, source=path, path=path)]
     step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
-    mend = Remedy(says="build it here", steps=[step])
+    mend = Fix(message="build it here", steps=[step])
     if owner is not None:
         evidence.append(owned(owner))
         wheel = machine.reader.join(owner.path, "WHEEL")
         evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
         mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
     evidence += said(case)
-    return Finding(cause=cause, certainty="proven", says=says, evidence=evidence, remedies=[mend])
+    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
@@ -132,21 +132,21 @@ def owners_passed(case: Case) -> list[Installed]:
     return found
 
 
-def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Remedy:
+def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Fix:
     """Run it once without a variable, nothing changed for others; a kernel that sets it has it taken out."""
     kernel = case.kernel
     path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
     if kernel is not None and f'"{variable}"' in (machine.reader.text_or_none(path, 1024 * 1024) or ""):
         steps = [fixes.by_hand(f"take {variable} out of the env of {path}")]
-        return Remedy(says=f"let the kernel {kernel.id} start without {variable}", steps=steps, touches=[path])
+        return Fix(message=f"let the kernel {kernel.id} start without {variable}", steps=steps, changes=[path])
     if machine.reader.system == "windows":
         step = fixes.by_hand(f"set {variable}=  (for this window), then run it again")
     else:
         step = fixes.command(machine, ["env", "-u", variable, *case.command])
-    return Remedy(says=f"run it without {variable}", steps=[step])
+    return Fix(message=f"run it without {variable}", steps=[step])
 
 
-def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Remedy | None:
+def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:
     """Where a distribution only has the module's name, and the well-known module comes from another one: that one."""
     top = module.split(".")[0]
     meant = table_modules().get(top)
@@ -155,5 +155,5 @@ def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, modul
     mend = fixes.install(machine, interpreter, meant)
     away = fixes.command(machine, [interpreter.executable, "-m", "pip", "uninstall", "-y", owner.name])
     mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
-    mend.says = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
+    mend.message = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
     return mend

@@ -7,7 +7,7 @@ from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Remedy
+from kalyx.core.model.records import Environment, Evidence, Fix
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.removals import requirement_with
 
@@ -67,11 +67,11 @@ def propose(case: Missing, machine: Machine, cause: str, environment: Environmen
     """That it would import from there, where that is for the same minor version of Python."""
     minor = ".".join((environment.version or "").split(".")[:2])
     if minor == case.interpreter.minor and place.entry in environment.site_packages:
-        says = f"with {environment.name}'s packages on the path"
-        case.propose(cause, Experiment(says, put=(place.entry,), refutes=False))
+        message = f"with {environment.name}'s packages on the path"
+        case.propose(cause, Experiment(message, put=(place.entry,), refutes=False))
 
 
-def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Remedy]:
+def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Fix]:
     """Install it here; or use the environment that has it."""
     found = []
     if requirement:
@@ -85,13 +85,13 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
     ]
     if case.seat.seat in ("kernel", "notebook") and ready:
         choose = f"choose the kernel {ready[0].id} ({ready[0].label}) for the notebook: it runs {environment.name}"
-        found.append(Remedy(says="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
+        found.append(Fix(message="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
     elif case.seat.seat in ("kernel", "notebook"):
         identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
         argv = fixes.registering(machine, environment, identifier or "python")
         step = fixes.command(machine, argv)
-        found.append(Remedy(says=f"run it on {environment.name}: register that, then choose it", steps=[step]))
+        found.append(Fix(message=f"run it on {environment.name}: register that, then choose it", steps=[step]))
     elif environment.executable:
         step = fixes.command(machine, [environment.executable])
-        found.append(Remedy(says=f"use {environment.name}, which has it", steps=[step]))
+        found.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))
     return found

@@ -7,7 +7,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Kernel, Remedy
+from kalyx.core.model.records import Environment, Fix, Kernel
 
 
 def has_code(machine: Machine, place: Place) -> bool:
@@ -17,24 +17,24 @@ def has_code(machine: Machine, place: Place) -> bool:
     return any(name.endswith(".py") for portion in place.portions for name in machine.reader.names(portion))
 
 
-def run_with(machine: Machine, case: Case, folder: str) -> Remedy:
+def run_with(machine: Machine, case: Case, folder: str) -> Fix:
     """Run it once with a folder searched, nothing changed for others; a kernel is registered with it."""
     if case.kernel is not None and case.environment is not None and valid_id(case.kernel.id):
         return _kernel_with(machine, case.kernel, case.environment, folder)
-    says = "run it with that folder searched"
+    message = "run it with that folder searched"
     if machine.reader.system == "windows":
-        return Remedy(says=says, steps=[fixes.by_hand(f"set PYTHONPATH={folder}")])
+        return Fix(message=message, steps=[fixes.by_hand(f"set PYTHONPATH={folder}")])
     kept = machine.reader.variable("PYTHONPATH")
     value = f"{folder}:{kept}" if kept else folder
     argv = ["env", f"PYTHONPATH={value}", *case.command]
-    return Remedy(says=says, steps=[fixes.command(machine, argv)])
+    return Fix(message=message, steps=[fixes.command(machine, argv)])
 
 
-def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Remedy:
+def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Fix:
     """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
     own = kernel.env.get("PYTHONPATH")
     value = (";" if machine.reader.system == "windows" else ":").join([folder, *([own] if own else [])])
     pair = ["--variable", f"PYTHONPATH={value}"]
     argv = fixes.registering(machine, environment, kernel.id, "--take-over", *pair)
-    says = f"let the kernel {kernel.id} search that folder; then restart it"
-    return Remedy(says=says, steps=[fixes.command(machine, argv)], touches=[kernel.folder])
+    message = f"let the kernel {kernel.id} search that folder; then restart it"
+    return Fix(message=message, steps=[fixes.command(machine, argv)], changes=[kernel.folder])

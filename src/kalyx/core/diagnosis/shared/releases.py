@@ -10,14 +10,14 @@ from kalyx.core.diagnosis.shared.failing import broken_requirement
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.lacking import Lack
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Remedy
+from kalyx.core.model.records import Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import Removal, removal_of
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text.numbers import number_of
 
 
-def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
+def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
     """The version of a package that has what is asked for, by the surest that says so."""
     assert case.raised is not None
     interpreter, owner, asker = case.interpreter, lack.owner, lack.asker
@@ -26,7 +26,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
         broken = broken_requirement(case, machine, asker)
         if broken is not None and broken[1].key == owner.key:
             mend = fixes.install(machine, interpreter, broken[0])
-            mend.says = f"{asker.name} {asker.version} requires {broken[0]}"
+            mend.message = f"{asker.name} {asker.version} requires {broken[0]}"
             return [mend]
     found = []
     if owner is not None:
@@ -36,28 +36,28 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Remedy]:
         module, _, name = removal.went.rpartition(".")
         write = f"write: from {module} import {name}" if module else f"write: import {name}"
         # In one's own code, another line is a smaller change than another release.
-        went = Remedy(says="write where it went", steps=[fixes.by_hand(write)])
+        went = Fix(message="write where it went", steps=[fixes.by_hand(write)])
         top = (module or name).split(".")[0]
         if case.resolver.resolve(top).place is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
-            went.says, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
+            went.message, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
         found.insert(0, went)
     elif removal is None and asker is None:
         near = [other for other in case.raised.members if _is_slip(lack.name, other)]
         if near:
             told = f"{lack.module} has no {lack.name}; it has {near[0]}: is that what is meant?"
-            found.insert(0, Remedy(says="look at the name", steps=[fixes.by_hand(told)]))
+            found.insert(0, Fix(message="look at the name", steps=[fixes.by_hand(told)]))
     for one in {"owner": owner, "asker": asker}.values() if asker is not None else ():
         if one is not None:
             again = fixes.install(machine, interpreter, one.name, "--upgrade")
-            again.says = (
+            again.message = (
                 f"{'or ' if found else ''}a newer {one.name} may {'have it' if one is owner else 'know this version'}"
             )
             found.append(again)
     if found:
         return found
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
-    return [Remedy(says="see what it has", steps=[fixes.by_hand(f"see what it has: {line}")])]
+    return [Fix(message="see what it has", steps=[fixes.by_hand(f"see what it has: {line}")])]
 
 
 def _is_slip(asked: str, other: str) -> bool:
@@ -76,22 +76,25 @@ def _is_slip(asked: str, other: str) -> bool:
 
 def _held(
     case: Case, machine: Machine, owner: Installed, asker: Installed | None, removal: Removal | None
-) -> Remedy | None:
+) -> Fix | None:
     """An older release of what took the name away: by the table, else below the next major that the asker names."""
-    line, says = None, ""
+    line, message = None, ""
     if removal is not None and removal.distribution.lower() == owner.name.lower():
         if not satisfies(owner.version, f"<{removal.first_without}"):
-            line, says = f"{owner.name}<{removal.first_without}", f"{owner.name} {removal.first_without} took it away"
+            line, message = (
+                f"{owner.name}<{removal.first_without}",
+                f"{owner.name} {removal.first_without} took it away",
+            )
     if line is None and asker is not None and asker.key != owner.key:
         for asked in asked_by(asker, case.interpreter, machine.reader.system):
             bound = _next_major(asked.specifier, owner.version) if asked.key == owner.key else None
             if bound is not None:
                 line = f"{asked.line},<{bound}"
-                says = f"{asker.name} {asker.version} was written for {asked.line}, and this is {owner.version}"
+                message = f"{asker.name} {asker.version} was written for {asked.line}, and this is {owner.version}"
     if line is None:
         return None
     mend = fixes.install(machine, case.interpreter, line)
-    mend.says = says
+    mend.message = message
     return mend
 
 

@@ -7,7 +7,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here, namesake
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.standard import Availability, instead, module_span
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def missing_standard(case: Case) -> tuple[str, Availability] | None:
@@ -34,54 +34,54 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
     return Finding(
         cause=cause,
         certainty="proven",
-        says=f"{module} is a standard module {ends}; this is {own}",
+        message=f"{module} is a standard module {ends}; this is {own}",
         evidence=evidence,
-        remedies=mends or [_on_another(module, span.last if is_gone else span.first)],
+        fixes=mends or [_on_another(module, span.last if is_gone else span.first)],
     )
 
 
-def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Remedy]:
+def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """What brings it back; in a package a release that does without it, in one's own code its name of now."""
     interpreter, asker, found = case.interpreter, case.asker(), []
     one = instead("modules").get(module, {})
     if "install" in one:
         mend = fixes.install(machine, interpreter, one["install"])
-        mend.says = f"{one['install']} brings {module} back"
+        mend.message = f"{one['install']} brings {module} back"
         found.append(mend)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
-        newer.says = f"a newer {asker.name}, which is for this Python"
+        newer.message = f"a newer {asker.name}, which is for this Python"
         meant = namesake(machine, interpreter, asker, case.module)
         exact = f"{asker.name}=={asker.version}"
         older = fixes.with_another_python(machine, interpreter.prefix, span.last, exact)
         return [*([meant] if meant is not None else []), *found, newer, older]
     if "write" in one:
-        renamed = Remedy(says="it has another name now", steps=[fixes.by_hand(f"write: {one['write']}")])
+        renamed = Fix(message="it has another name now", steps=[fixes.by_hand(f"write: {one['write']}")])
         # What the build tools bring back is still wanted under its name.
         found.insert(len(found) if module == "distutils" else 0, renamed)
     return found
 
 
-def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Remedy]:
+def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """A distribution that brings it to older Pythons; in a package, a release that does without it."""
     interpreter, asker, found = case.interpreter, case.asker(), []
     one = instead("since").get(module, {})
     brought = fixes.install(machine, interpreter, one["install"]) if "install" in one else None
     if brought is not None and "write" not in one:
-        brought.says = f"{one['install']} brings {module} to older Pythons"
+        brought.message = f"{one['install']} brings {module} to older Pythons"
         found.append(brought)
     if asker is not None:
         older = fixes.install(machine, interpreter, f"{asker.name}<{asker.version}")
-        older.says = f"an older {asker.name}, which is for this Python"
+        older.message = f"an older {asker.name}, which is for this Python"
         exact = f"{asker.name}=={asker.version}"
         return [*found, older, fixes.with_another_python(machine, interpreter.prefix, span.first, exact)]
     if brought is not None and "write" in one:
-        brought.says = "use the distribution for older Pythons"
+        brought.message = "use the distribution for older Pythons"
         brought.steps.append(fixes.by_hand(f"write: {one['write']}"))
         found.append(brought)
     return found
 
 
-def _on_another(module: str, version: str) -> Remedy:
+def _on_another(module: str, version: str) -> Fix:
     line = f"run it on Python {version}, or do without {module}"
-    return Remedy(says=f"run it on Python {version}", steps=[fixes.by_hand(line)])
+    return Fix(message=f"run it on Python {version}", steps=[fixes.by_hand(line)])

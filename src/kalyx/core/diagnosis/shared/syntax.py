@@ -12,7 +12,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import Raised, missing_name
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Interpreter, Remedy
+from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.text.patterns import pattern
@@ -105,8 +105,8 @@ def _is_standard(module: str) -> bool:
 
 
 def _by_words(raised: Raised, judged: Judged, interpreter: Interpreter) -> None:
-    for says, first in _SAYS:
-        if says.search(raised.text) and _minor(interpreter.version) < _minor(first):
+    for message, first in _SAYS:
+        if message.search(raised.text) and _minor(interpreter.version) < _minor(first):
             judged.newer = first
             judged.said.append(Evidence(fact=f"what it writes there works from Python {first} on", source="the trial"))
             return
@@ -203,7 +203,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         evidence.append(owned(owner))
         line = f"{owner.name}<{owner.version}" if newer else owner.name
         mend = fixes.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
-        mend.says = f"{'an older' if newer else 'a newer'} {owner.name}, which is for this Python"
+        mend.message = f"{'an older' if newer else 'a newer'} {owner.name}, which is for this Python"
         mends = [mend]
         meant = namesake(machine, case.interpreter, owner, case.module)
         if meant is not None:
@@ -216,11 +216,11 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         fits = [one for one in machine.interpreters if _minor(one.version) == _minor(wanted)]
         step = (fixes.command(machine, [fits[0].executable, path or ""]) if fits
                 else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
-        mends = [Remedy(says=f"run it on Python {wanted}", steps=[step])]
+        mends = [Fix(message=f"run it on Python {wanted}", steps=[step])]
     own = case.interpreter.minor
     what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.reader.name(path or "")
-    says = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
+    message = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
         f"{what} is written for Python {wanted}, and this is {own}")  # fmt: skip
     return Finding(
-        cause=cause, certainty="proven" if judged.said else "likely", says=says, evidence=evidence, remedies=mends
+        cause=cause, certainty="proven" if judged.said else "likely", message=message, evidence=evidence, fixes=mends
     )
