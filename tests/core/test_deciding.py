@@ -1,5 +1,6 @@
 """What decides before something is done or said: which fix is carried out, what no fix touches, what an experiment proves."""
 
+from copy import copy
 from types import SimpleNamespace
 
 import pytest
@@ -17,8 +18,17 @@ from kalyx.core.model.records import (
     ImportAnswer,
     KalyxError,
     Seat,
-    Step,
     Tried,
+)
+from kalyx.core.model.steps import (
+    Install,
+    ManualStep,
+    Move,
+    RemoveEnvironment,
+    RemoveFiles,
+    RunWith,
+    Step,
+    UnregisterKernel,
 )
 from kalyx.core.queries import here, survey
 from tests.made import HOME, Files
@@ -28,19 +38,21 @@ def finding(cause: str, *fixes: Fix, certainty: str = "proven") -> Finding:
     return Finding(cause=cause, certainty=certainty, message=cause, evidence=[Evidence(fact="x", source="y")], fixes=list(fixes))
 
 
-def fix(*commands: str | None, tried: str | None = None) -> Fix:
-    return Fix(message="x", steps=[Step(command=line.split() if line else None, line=line or "write it") for line in commands], tried=tried)
+def fix(*steps: Step, tried: str | None = None) -> Fix:
+    machine = Files().machine()
+    return Fix(message="x", steps=[fixes.step(machine, copy(step)) for step in steps], tried=tried)
 
 
-INSTALL, MOVE, REMOVE, DISCARD = "/h/bin/python -m pip install a", "mv /a /b", "rm /a", "kalyx discard /a"
-RUN, BY_HAND, OTHERWISE = "/h/bin/python a.py", None, "env -u A /h/bin/python a.py"
+INSTALL, MOVE, REMOVE, DISCARD = Install(python="/h/bin/python", requirements=["a"]), Move(path="/a", to="/b"), RemoveFiles(paths=["/a"]), RemoveEnvironment(prefix="/a")
+UNREGISTER, RUN, BY_HAND = UnregisterKernel(kernel="a"), RunWith(words=["/h/bin/python", "a.py"]), ManualStep(line="write it")
+OTHERWISE = RunWith(words=["/h/bin/python", "a.py"], variables={"A": None})
 # The fixes of a finding, each its steps and how it was tried; which are carried out, in order. A text: none, for that reason.
 CHOSEN = [
     ([((INSTALL,), None)], [0]),
     ([((INSTALL,), None), ((MOVE,), None)], [0, 1]),
     ([((INSTALL,), None), ((REMOVE,), None)], [0]),
     ([((INSTALL,), None), ((DISCARD,), None), ((MOVE,), None)], [0, 2]),
-    ([((INSTALL,), None), ((MOVE, "kalyx unregister a"), None)], [0]),
+    ([((INSTALL,), None), ((MOVE, UNREGISTER), None)], [0]),
     ([((REMOVE,), None), ((INSTALL,), None)], [0, 1]),
     ([((INSTALL,), "fails"), ((MOVE,), None)], [1]),
     ([((INSTALL,), "fails"), ((MOVE,), "fails")], "works here, as far as it was tried"),
@@ -55,11 +67,11 @@ CHOSEN = [
 ]
 
 
-@pytest.mark.parametrize("fixes, chosen", CHOSEN)
-def test_which_fixes_are_carried_out(fixes, chosen):
-    made = [fix(*steps, tried=tried) for steps, tried in fixes]
+@pytest.mark.parametrize("known, chosen", CHOSEN)
+def test_which_fixes_are_carried_out(known, chosen):
+    made = [fix(*steps, tried=tried) for steps, tried in known]
     answers = [ImportAnswer(statement="import json", module="json", outcome="imports"),
-               ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix("mv /c /d"))])]  # fmt: skip
+               ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix(MOVE))])]  # fmt: skip
     if isinstance(chosen, str):
         with pytest.raises(KalyxError, match=chosen):
             mending.fixes_to_try(answers)
@@ -95,17 +107,17 @@ def test_whose_a_file_is(path):
     assert said is None if WHOSE[path] is None else said is not None and WHOSE[path] in said, said
 
 
-@pytest.mark.parametrize("deed", ["rm", "mv"])
-def test_what_is_not_the_users_own_is_not_touched(deed, monkeypatch):
+@pytest.mark.parametrize("made", [lambda path: RemoveFiles(paths=[path]), lambda path: Move(path=path, to=f"{path}.old")])
+def test_what_is_not_the_users_own_is_not_touched(made, monkeypatch):
     done = []
-    monkeypatch.setattr(mending, "run_to_end", lambda machine, words, tell: done.append(words))
+    monkeypatch.setattr(mending, "run_step", lambda machine, step, tell: done.append(step))
     machine = owned().machine()
     seat = Seat(seat="shell", name="shell")
     for path, whose in WHOSE.items():
-        step = fix(f"{deed} {path}{' ' + path + '.old' if deed == 'mv' else ''}")
+        step = fix(made(path))
         if whose is None:
             mending.carry_out(machine, step, seat, lambda text: None)
-            assert done.pop() == step.steps[0].command
+            assert done.pop() is step.steps[0]
         else:
             with pytest.raises(KalyxError, match="nothing was done"):
                 mending.carry_out(machine, step, seat, lambda text: None)

@@ -161,12 +161,12 @@ def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | 
     """
     for step in fix["steps"]:
         if step["command"] is None:
-            if step["line"].startswith("run it without -"):
-                flag = step["line"].removeprefix("run it without ")
+            if step["kind"] == "run-without":
+                flag = step["flag"]
                 words = [word.replace(f" {flag}", "") for word in words]
                 continue
-            assert step["line"].startswith(("write: import ", "write: from ")), step
-            words = ["why", step["line"].removeprefix("write: "), *words[2:]]
+            assert step["kind"] == "write-import", step
+            words = ["why", step["statement"], *words[2:]]
         elif step["command"][0] == "kalyx":
             ran = place.moor.kalyx(*shlex.split(step["line"])[1:], "--yes")
             assert ran.status == 0, ran.out + ran.err
@@ -175,9 +175,6 @@ def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | 
             done = subprocess.run(step["line"], shell=True, env=environment, cwd=place.moor.folder,
                                   capture_output=True, text=True, check=False)  # fmt: skip
             assert done.returncode == 0, step["line"] + "\n" + done.stdout + done.stderr
-            if step["command"][0] == "env" and step["command"][1] == "-u":
-                variables[step["command"][2]] = None
-            elif step["command"][0] == "env":
-                name, _, value = step["command"][1].partition("=")
-                variables[name] = value
+            if step.get("kind") == "run-with":
+                variables |= step["variables"]
     return words

@@ -9,9 +9,11 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.actions.rollback import found_before, put_back
+from kalyx.core.actions.rollback import put_back, state_before
+from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Fix, Step
+from kalyx.core.model.records import Fix
+from kalyx.core.model.steps import CreateEnvironment, Install, Move, Uninstall
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment
@@ -195,9 +197,8 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     old = moor.root / "old"
     old.mkdir()
     (old / "pyvenv.cfg").write_text("home = /opt/python3.5/bin\n")
-    steps = [["mv", str(old), f"{old}-3.5"], ["kalyx", "prepare", str(old), "--python", python], [*install, "nectarflow==1.2", "hivescale"], [python, "-m", "pip", "uninstall", "-y", "combtool"],
-             ["mv", f"{moor.folder}/hivescale.py", f"{moor.folder}/own.py"], ["kalyx", "prepare", made, "--python", python]]  # fmt: skip
-    fix = Fix(message="in vain", steps=[Step(command=argv, line="") for argv in steps])
+    steps = [Move(path=str(old), to=f"{old}-3.5"), CreateEnvironment(prefix=str(old), python=python), Install(python=python, requirements=["nectarflow==1.2", "hivescale"], options=["--no-deps"]),
+             Uninstall(python=python, names=["combtool"]), Move(path=f"{moor.folder}/hivescale.py", to=f"{moor.folder}/own.py"), CreateEnvironment(prefix=made, python=python)]  # fmt: skip
 
     def machine() -> Machine:
         return Machine(LiveReader(variables, str(moor.folder)), LiveRunner)
@@ -206,8 +207,9 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         here = machine().environment_named(str(prefix)).site_packages
         return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
-    before, found = state(), found_before(machine(), fix)
-    for argv in steps:
+    fix = Fix(message="in vain", steps=[fixes.step(machine(), step) for step in steps])
+    before, found = state(), state_before(machine(), fix)
+    for argv in [step.command for step in fix.steps]:
         mended = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
         assert mended == 0
     assert state() != before

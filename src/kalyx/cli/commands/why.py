@@ -195,7 +195,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
             before.notes += said
             return before
-        kept = rollback.found_before(Call(call.options).machine, fix)
+        kept = rollback.state_before(Call(call.options).machine, fix)
         with call.progress("mending:") as tell:
             problem = None
             try:

@@ -21,9 +21,11 @@ from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError, Package
+from kalyx.core.model.steps import Step
 from kalyx.core.packages.contents import contents
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.system.own_command import own_command
 from kalyx.core.system.own_files import distrust
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
@@ -186,6 +188,13 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
     whole = f" (all it said: {kept})" if kept else ""
     said = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
     raise KalyxError(f"{machine.line(argv[:4])} failed: {said}{whole}")
+
+
+def run_step(machine: Machine, step: Step, tell: Callable[[str], None]) -> None:
+    """Carry out a step that has a command: Kalyx's own by this Kalyx, without a question. Raises KalyxError."""
+    assert step.command is not None
+    own = step.command[0] == "kalyx"
+    run_to_end(machine, own_command([*step.command[1:], "--yes"]) if own else step.command, tell)
 
 
 def _last_line(words: bytes) -> str:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.actions.installer import run_to_end
+from kalyx.core.actions.installer import run_step
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat, Step
-from kalyx.core.system.own_command import own_command
+from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat
+from kalyx.core.model.steps import Step
 from kalyx.core.text.visible import visible
 
 
@@ -28,29 +28,22 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
     left = [one for one in finding.fixes if one.tried != "fails"]
     if not left:
         raise KalyxError(f"no fix that is known works here, as far as it was tried: {visible(finding.message)}")
-    able = [one for one in left if one.steps and all(map(_changes_something, one.steps))]
+    able = [one for one in left if one.steps and all(map(_is_carried_out, one.steps))]
     works = [one for one in able if one.tried == "works"]
     if works or (able and able[0] is left[0]):
         rest = [one for one in able if one not in works]
         # What removes something is carried out as the first fix alone: nobody agreed to it in place of another.
-        return finding, [*works, *(one for one in rest if one is left[0] or not any(map(_removes, one.steps)))]
-    by_hand = [step.line for step in left[0].steps if not _changes_something(step)]
+        return finding, [
+            *works,
+            *(one for one in rest if one is left[0] or not any(step.destroys for step in one.steps)),
+        ]
+    by_hand = [step.line for step in left[0].steps if not _is_carried_out(step)]
     raise KalyxError(f"the first fix is to be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
 
 
-def _changes_something(step: Step) -> bool:
-    """Whether a step changes what is on the machine; to run what was asked about otherwise is the user's own deed."""
-    words = step.command or []
-    runs = words[:1] == ["env"] or (len(words) > 1 and "python" in words[0] and words[1:3] not in _OF_PYTHON)
-    return len(words) > 1 and not runs
-
-
-_OF_PYTHON = (["-m", "pip"], ["-m", "ensurepip"], ["-m", "venv"])
-
-
-def _removes(step: Step) -> bool:
-    words = step.command or []
-    return words[:1] == ["rm"] or words[:2] in (["kalyx", "discard"], ["kalyx", "unregister"])
+def _is_carried_out(step: Step) -> bool:
+    """Whether Kalyx carries a step out; to run what was asked about another way is for the user to do."""
+    return step.changes and step.command is not None
 
 
 def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
@@ -76,10 +69,9 @@ def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None
     for step in fix.steps:
         assert step.command is not None
         tell(step.line)
-        words = own_command([*step.command[1:], "--yes"]) if step.command[0] == "kalyx" else step.command
-        _not_past_what_is_kept(machine, step.command, own)
+        _refuse_what_is_not_the_users(machine, step, own)
         try:
-            run_to_end(machine, words, tell)
+            run_step(machine, step, tell)
         except KalyxError as refusal:
             if step.command[0] != "kalyx":
                 raise
@@ -89,21 +81,20 @@ def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None
             raise KalyxError(f"{visible(step.line)}: {reason}") from None
 
 
-def _not_past_what_is_kept(machine: Machine, argv: list[str], own: tuple[str, ...]) -> None:
-    """Looked at once more, right before it is done: nothing that is not the user's own is moved, removed or started.
+def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, ...]) -> None:
+    """Looked at again, right before it is done: nothing that is not the user's own is moved, removed or started.
 
     ``own``: what the user named, or the seat asked about runs.
     """
-    for word in argv:
+    reader = machine.reader
+    for path in [one for one in step.started() if reader.path.isabs(one)]:
         # A fix may lead to another environment: one that only lies in the folder stood in is not started for that.
-        if machine.reader.path.isabs(word) and word not in own and not_to_be_run(machine.reader, word) is not None:
-            prefix = word if argv[0] == "kalyx" else machine.reader.parent(machine.reader.parent(word))
-            if looks_like_environment(machine.reader, prefix) and not has_entered(machine.reader, prefix):
+        if path not in own and not_to_be_run(reader, path) is not None:
+            prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))
+            if looks_like_environment(reader, prefix) and not has_entered(reader, prefix):
                 message = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
-                raise KalyxError(f"{visible(prefix)} {message}: {visible(machine.line(argv))}")
-    if argv[0] in ("rm", "mv"):
-        links = machine.reader.kind
-        for path in [word for word in argv[1:] if machine.reader.path.isabs(word) and links(word) is not None]:
-            whose = fixes.not_the_users_own(machine, path)
-            if whose is not None:
-                raise KalyxError(f"{visible(path)} belongs to {visible(whose)}: nothing was done")
+                raise KalyxError(f"{visible(prefix)} {message}: {visible(step.line)}")
+    for path in step.moved():
+        whose = fixes.not_the_users_own(machine, path) if reader.kind(path) is not None else None
+        if whose is not None:
+            raise KalyxError(f"{visible(path)} belongs to {visible(whose)}: nothing was done")

@@ -10,92 +10,102 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
-from kalyx.core.actions.installer import run_to_end
-from kalyx.core.diagnosis.undo import inverse
+from kalyx.core.actions.installer import run_step
+from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, KalyxError
+from kalyx.core.model.steps import (
+    CreateEnvironment,
+    Install,
+    Move,
+    RegisterKernel,
+    RemoveEnvironment,
+    Step,
+    Uninstall,
+)
 from kalyx.core.system import Reader
-from kalyx.core.system.own_command import own_command
 from kalyx.core.text.visible import visible
 
 Tell = Callable[[str], None]
 
 
-class Found(Struct):
+class Before(Struct):
     """The state that one step of a fix is about to change."""
 
-    argv: list[str]
+    step: Step
     versions: dict[str, tuple[str, str]] = {}  # canonical name to name and version, of an environment's packages
     was_there: bool = False
 
 
-def found_before(machine: Machine, fix: Fix) -> list[Found]:
+def state_before(machine: Machine, fix: Fix) -> list[Before]:
     """What each step of the fix would change, as it is now."""
-    found: list[Found] = []
+    states: list[Before] = []
     for step in fix.steps:
-        argv = step.command or []
-        one = Found(argv)
-        if _installs(argv):
-            one.versions = _versions(machine, argv[0])
-        elif argv[:2] == ["kalyx", "prepare"]:
-            moved = any(before.argv[:2] == ["mv", argv[2]] for before in found)
-            one.was_there = machine.reader.exists(argv[2]) and not moved
-        found.append(one)
-    return found
+        state = Before(step)
+        if isinstance(step, (Install, Uninstall)):
+            state.versions = _versions(machine, step.python)
+        elif isinstance(step, CreateEnvironment):
+            moved = any(isinstance(one.step, Move) and one.step.path == step.prefix for one in states)
+            state.was_there = machine.reader.exists(step.prefix) and not moved
+        states.append(state)
+    return states
 
 
-def undoing(machine: Machine, found: list[Found]) -> tuple[list[list[str]], list[str]]:
-    """The commands that put it back, last step first, on a machine looked at afresh; and what none of them can."""
-    reader, commands, left = machine.reader, [], []
-    seen: set[str] = set()
-    for one in reversed(found):
-        argv = one.argv
-        if _installs(argv):
-            if argv[0] in seen:
-                continue  # all of its packages are as they were by then
-            seen.add(argv[0])
-            now = _versions(machine, argv[0])
-            new = [name for key, (name, _) in now.items() if key not in one.versions]
-            changed = [f"{name}=={version}" for key, (name, version) in one.versions.items()
-                       if now.get(key, (name, ""))[1] != version]  # fmt: skip
-            if new:
-                commands.append([argv[0], "-m", "pip", "uninstall", "-y", *new])
-            if changed:
-                commands.append([argv[0], "-m", "pip", "install", "--no-deps", *changed])
+def undoing(machine: Machine, states: list[Before]) -> tuple[list[Step], list[str]]:
+    """The steps that put it back, last step first, on a machine looked at afresh; and the lines that stay as done."""
+    steps: list[Step] = []
+    left: list[str] = []
+    restored: set[str] = set()
+    for state in reversed(states):
+        step = state.step
+        if isinstance(step, (Install, Uninstall)):
+            if step.python not in restored:  # all of its packages are restored at once
+                restored.add(step.python)
+                steps += _former_versions(machine, step.python, state.versions)
             continue
-        back = inverse(argv) if argv and not one.was_there and argv[:2] != ["kalyx", "register"] else None
-        if back is None and argv:
-            left.append(machine.line(argv))  # of a kernel taken over, its former file is kept for the user's own word
-        elif back is not None and _is_done(reader, argv, commands):
-            commands.append(back)
-    return commands, left
+        # Of a kernel taken over, its former file is kept for the user's own word.
+        back = step.inverse() if not state.was_there and not isinstance(step, RegisterKernel) else None
+        if back is None and step.command is not None:
+            left.append(step.line)
+        elif back is not None and _is_done(machine.reader, step, steps):
+            steps.append(back)
+    return [fixes.step(machine, step) for step in steps], left
 
 
-def _is_done(reader: Reader, argv: list[str], commands: list[list[str]]) -> bool:
-    """Whether a step came to be, so that there is something to take back; ``commands`` are run before that."""
-    if argv[0] == "mv":
-        free = reader.kind(argv[1]) is None or ["kalyx", "discard", argv[1]] in commands
-        return free and reader.kind(argv[2]) is not None
-    return argv[1] != "prepare" or reader.exists(argv[2])
+def _former_versions(machine: Machine, python: str, before: dict[str, tuple[str, str]]) -> list[Step]:
+    """The steps that give an environment's packages the versions they had."""
+    now = _versions(machine, python)
+    new = [name for key, (name, _) in now.items() if key not in before]
+    changed = [
+        f"{name}=={version}" for key, (name, version) in before.items() if now.get(key, (name, ""))[1] != version
+    ]
+    steps: list[Step] = [Uninstall(python=python, names=new)] if new else []
+    return [*steps, Install(python=python, requirements=changed, options=["--no-deps"])] if changed else steps
 
 
-def put_back(machine: Machine, found: list[Found], tell: Tell) -> list[str]:
+def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
+    """Whether a step came to be, so that there is something to take back; ``before`` are carried out first."""
+    if isinstance(step, Move):
+        goes = any(isinstance(one, RemoveEnvironment) and one.prefix == step.path for one in before)
+        return (goes or reader.kind(step.path) is None) and reader.kind(step.to) is not None
+    return not isinstance(step, CreateEnvironment) or reader.exists(step.prefix)
+
+
+def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
     """Put back what a fix changed in vain; says what was put back, and what could not be."""
-    commands, left = undoing(machine, found)
+    steps, left = undoing(machine, states)
     said = [f"what {line} did was left as it is" for line in left]
-    for argv in commands:
-        line = machine.line(argv)
-        tell(line)
+    for step in steps:
+        if step.command is None:
+            said.append(f"not put back: {visible(step.line)}")
+            continue
+        tell(step.line)
         try:
-            run_to_end(machine, own_command([*argv[1:], "--yes"]) if argv[0] == "kalyx" else argv, tell)
-            said.append(f"put back: {line}")
+            run_step(machine, step, tell)
+            said.append(f"put back: {step.line}")
         except KalyxError as refusal:
-            said.append(f"not put back ({visible(str(refusal))}); to do it by hand: {line}")
+            said.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
     return said
-
-
-def _installs(argv: list[str]) -> bool:
-    return len(argv) > 3 and argv[1:3] == ["-m", "pip"] and argv[3] in ("install", "uninstall")
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:

@@ -7,12 +7,12 @@ the import is tried again. A fix that is to be done by hand, or elsewhere, is no
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from itertools import pairwise
+from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
 from kalyx.core.actions.installer import run_to_end
+from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run, objection
@@ -20,6 +20,18 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, ImportAnswer, Interpreter, KalyxError, Seat
+from kalyx.core.model.steps import (
+    CreateEnvironment,
+    FillEnvironment,
+    Install,
+    Move,
+    RegisterKernel,
+    RunWith,
+    RunWithout,
+    Step,
+    Uninstall,
+    WriteImport,
+)
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
@@ -40,14 +52,9 @@ def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> Non
     """Have every fix install from this folder of wheels: what is tried is then what is carried out."""
     for fix in (one for answer in answers for finding in answer.findings for one in finding.fixes):
         for step in fix.steps:
-            argv = step.command or []
-            if argv[1:4] == ["-m", "pip", "install"]:
-                step.command = [*argv[:4], *from_folder(wheels), *argv[4:]]
-            elif argv[:2] in (["kalyx", "prepare"], ["kalyx", "fill"]) or "--bring-package" in argv:
-                step.command = [*argv, "--wheels", wheels]
-            else:
-                continue
-            step.line = machine.line(step.command)
+            if isinstance(step, (Install, CreateEnvironment, FillEnvironment, RegisterKernel)):
+                step.wheels = wheels
+                fixes.step(machine, step)
 
 
 class _Attempt(Struct):
@@ -116,11 +123,7 @@ def _tried(
     )
     with machine.runner.empty_folder() as place:
         for number, step in enumerate(fix.steps):
-            folder = machine.reader.join(place, str(number))
-            if step.command is None:
-                _by_hand(attempt, step.line)
-            else:
-                _take(machine, attempt, step.command, folder, wheels, tell)
+            _simulate(machine, attempt, step, machine.reader.join(place, str(number)), wheels, tell)
         return try_import(
             machine.runner,
             attempt.interpreter.executable,
@@ -135,61 +138,49 @@ def _tried(
         )
 
 
-def _by_hand(attempt: _Attempt, line: str) -> None:
-    if line.startswith(("write: import ", "write: from ")):
-        (attempt.wanted,) = parse_wanted(line.removeprefix("write: "))
-    elif line.startswith("run it without -"):
-        flag = line.removeprefix("run it without ")
-        attempt.flags = tuple(one for one in attempt.flags if one != flag)
+def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, wheels: str | None, tell: Tell) -> None:
+    """One step's effect on the attempt. Raises KalyxError where it fails, _NotTried where it cannot be tried."""
+    if isinstance(step, WriteImport):
+        (attempt.wanted,) = parse_wanted(step.statement)
+    elif isinstance(step, RunWithout):
+        attempt.flags = tuple(one for one in attempt.flags if one != step.flag)
+    elif isinstance(step, RunWith) and step.variables:
+        _variables(machine, attempt, step.variables)
+    elif isinstance(step, RunWith) and len(step.words) == 1:
+        _elsewhere(machine, attempt, step.words[0])
+    elif isinstance(step, Install):
+        _install(machine, attempt, step, folder, wheels, tell)
+    elif isinstance(step, Uninstall):
+        for name in step.names:
+            _without_distribution(machine, attempt, name, folder)
+    elif isinstance(step, Move):
+        _without(machine, attempt, {step.path: step.to}, folder)
+    elif isinstance(step, RegisterKernel):
+        _elsewhere(machine, attempt, step.prefix)
+        _variables(machine, attempt, step.variables)
     else:
         raise _NotTried
 
 
-def _take(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, wheels: str | None, tell: Tell) -> None:
-    """One step's effect on the attempt. Raises KalyxError where the line itself fails."""
-    if argv[0] == "env":
-        _variables(machine, attempt, argv[1:])
-    elif argv[1:4] == ["-m", "pip", "install"]:
-        _install(machine, attempt, argv, folder, wheels, tell)
-    elif argv[1:4] == ["-m", "pip", "uninstall"]:
-        for name in argv[4:]:
-            if not name.startswith("-"):
-                _without_distribution(machine, attempt, name, folder)
-    elif argv[0] == "mv" and len(argv) == 3:
-        _without(machine, attempt, {argv[1]: argv[2]}, folder)
-    elif argv[:2] == ["kalyx", "register"] or len(argv) == 1:
-        _elsewhere(machine, attempt, argv[2] if len(argv) > 1 else argv[0])
-        _variables(machine, attempt, [two for one, two in pairwise(argv) if one == "--variable"])
-    else:
-        raise _NotTried
+def _variables(machine: Machine, attempt: _Attempt, variables: Mapping[str, str | None]) -> None:
+    for name, value in variables.items():
+        if value is None:
+            attempt.variables.pop(name, None)
+            continue
+        entries = value.split(machine.reader.path.pathsep)
+        if name == "PYTHONPATH" and not_to_be_run(machine.reader, *entries) is not None:
+            raise _NotTried
+        attempt.variables[name] = value
 
 
-def _variables(machine: Machine, attempt: _Attempt, words: list[str]) -> None:
-    words = list(words)
-    while words:
-        word = words.pop(0)
-        if word == "-u" and words:
-            attempt.variables.pop(words.pop(0), None)
-        elif "=" in word and not word.startswith("/"):
-            name, _, value = word.partition("=")
-            if name == "PYTHONPATH" and not_to_be_run(machine.reader, *value.split(":")) is not None:
-                raise _NotTried
-            attempt.variables[name] = value
-        else:
-            return  # the program that they are for
-
-
-def _install(machine: Machine, attempt: _Attempt, argv: list[str], folder: str, wheels: str | None, tell: Tell) -> None:
-    """What the line would bring, in a folder of its own before the environment's own packages."""
-    asked = argv[4:]
-    offline = from_folder(wheels) if wheels else []
-    if offline and asked[: len(offline)] == offline:
-        asked = asked[len(offline) :]
-    if any("/" in word or word == "-e" for word in asked):
+def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wheels: str | None, tell: Tell) -> None:
+    """What the step would bring, in a folder of its own before the environment's own packages."""
+    if "-e" in step.options or any("/" in word for word in step.requirements):
         raise _NotTried  # building a project runs its code: that is for the user to want
-    words = [word for word in asked if word in _KEPT or not word.startswith("-")]
+    words = [*(word for word in step.options if word in _KEPT), *step.requirements]
+    offline = from_folder(wheels) if wheels else []
     quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet"]
-    run_to_end(machine, [argv[0], "-m", "pip", "install", *quiet, *offline, "--target", folder, *words], tell)
+    run_to_end(machine, [step.python, "-m", "pip", "install", *quiet, *offline, "--target", folder, *words], tell)
     before = attempt.sites[0] if attempt.sites else ""
     attempt.changes.append(f"before={folder}={before}")
     # What is there in another version goes, as the installer would take it out.

@@ -9,28 +9,59 @@ from __future__ import annotations
 
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel, Step
+from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
+from kalyx.core.model.steps import (
+    BringInstaller,
+    CreateEnvironment,
+    FillEnvironment,
+    Install,
+    ManualStep,
+    Move,
+    RegisterKernel,
+    RunSystemProgram,
+    RunWith,
+    RunWithout,
+    Step,
+    UnregisterKernel,
+    WriteImport,
+)
 from kalyx.core.system import Reader
 from kalyx.core.text.names import is_requirement
-from kalyx.core.text.quoting import Unquotable, line_for
+from kalyx.core.text.quoting import Unquotable, line_for, line_with
 from kalyx.core.text.visible import visible
 
 KEEPER_FILE = "EXTERNALLY-MANAGED"
 
 
-def command(machine: Machine, argv: list[str]) -> Step:
-    """A command as a step, with the line to paste; told in words where the user's shell cannot carry one of them."""
+def step(machine: Machine, made: Step) -> Step:
+    """The step with its command and its line to paste; in words where the user's shell cannot carry a word of it."""
+    argv = made.argv(machine.reader.system)
+    words = argv if argv is not None else made.words if isinstance(made, RunWith) else []
     try:
-        return Step(command=argv, line=line_for(argv, machine.shell.name))
+        if argv is not None:
+            made.command, made.line = argv, line_for(argv, machine.shell.name)
+        elif isinstance(made, RunWith):
+            made.line = line_with(made.variables, words, machine.shell.name)
+        return made
     except Unquotable as refusal:
-        told = ", ".join(repr(word) for word in argv)
+        told = ", ".join(repr(word) for word in words)
         why = f"no line of {machine.shell.name} carries {refusal.word!r} ({refusal.reason})"
         return by_hand(f"{why}; start by other means: {told}")
 
 
 def by_hand(text: str) -> Step:
     """A step that no command does, in words."""
-    return Step(command=None, line=text)
+    return ManualStep(line=text)
+
+
+def write(statement: str) -> Step:
+    """Write the import otherwise."""
+    return WriteImport(statement=statement, line=f"write: {statement}")
+
+
+def run_without(flag: str) -> Step:
+    """Run it without a flag of the interpreter."""
+    return RunWithout(flag=flag, line=f"run it without {flag}")
 
 
 def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
@@ -77,14 +108,15 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     keeper = keeper_of(machine, interpreter)
     if keeper is not None:
         return _kept(machine, interpreter, keeper, requirements, more)
-    steps, message = [], f"install it in {machine.reader.name(interpreter.prefix)}"
+    steps: list[Step] = []
+    message = f"install it in {machine.reader.name(interpreter.prefix)}"
     environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
-        steps.append(command(machine, [interpreter.executable, "-m", "ensurepip"]))
+        steps.append(step(machine, BringInstaller(python=interpreter.executable)))
     from kalyx.core.packages.bounds import within
 
-    words, moved, minders = [], [], []
+    words, moved, minders, options = list[str](), list[str](), list[str](), list(more)
     here = machine.installed(environment.site_packages) if environment is not None and "-e" not in more else []
     for requirement in requirements:
         bounded = within(requirement, here, interpreter, machine.reader.system)
@@ -96,9 +128,10 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     if moved:
         # Another release of each may take it; where there is none, the installer says so and changes nothing.
         moved = list(dict.fromkeys(moved))
-        words = [*([] if "--upgrade" in more else ["--upgrade"]), *words, *moved]
+        options += [] if "--upgrade" in more else ["--upgrade"]
+        words += moved
         message += f", with a release of {' and '.join(moved[:3])} that takes it"
-    steps.append(command(machine, [interpreter.executable, "-m", "pip", "install", *more, *words]))
+    steps.append(step(machine, Install(python=interpreter.executable, requirements=words, options=options)))
     return Fix(message=message, steps=steps, changes=[interpreter.prefix])
 
 
@@ -106,29 +139,28 @@ def _kept(
     machine: Machine, interpreter: Interpreter, keeper: str, requirements: list[str], more: tuple[str, ...]
 ) -> Fix:
     """Where something else keeps an environment's packages its installer is refused: an environment of one's own."""
-    argv, place = own_environment(machine, interpreter, requirements)
-    if argv is None or "-e" in more:
+    own = own_environment(machine, interpreter, requirements)
+    if own is None or "-e" in more:
         told = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
         return Fix(message=f"its packages are kept by {keeper}: add it there", steps=[told], changes=[])
     message = f"its packages are kept by {keeper}: give this folder an environment of its own"
-    return Fix(message=message, steps=[command(machine, argv)], changes=[place])
+    return Fix(message=message, steps=[step(machine, own)], changes=[own.prefix])
 
 
 def own_environment(
     machine: Machine, interpreter: Interpreter, requirements: list[str]
-) -> tuple[list[str] | None, str]:
-    """The command that gives the folder stood in an environment with these packages, and its place.
+) -> CreateEnvironment | FillEnvironment | None:
+    """The step that gives the folder stood in an environment with these packages.
 
     None beside an installation whose packages its own installer may change, and where none can be made of it.
     """
     reader = machine.reader
     place = reader.join(reader.folder, ".venv")
     if interpreter.prefix != interpreter.base_prefix or not _makes_environments(interpreter):
-        return None, place
+        return None
     if reader.exists(place):
-        return ["kalyx", "fill", place, *requirements], place
-    wishes = [word for requirement in requirements for word in ("--want", requirement)]
-    return ["kalyx", "prepare", place, "--python", interpreter.executable, *wishes], place
+        return FillEnvironment(prefix=place, requirements=requirements)
+    return CreateEnvironment(prefix=place, python=interpreter.executable, requirements=requirements)
 
 
 def _makes_environments(interpreter: Interpreter) -> bool:
@@ -163,50 +195,48 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
     if not is_requirement(requirement):
         return _no_name(requirement)
     place = f"{prefix.rstrip('/')}-{minor}"
-    argv = ["kalyx", "prepare", place, "--python", f"version:{minor}", "--want", requirement]
-    step, message = command(machine, argv), f"or, where there is none, run it on Python {minor}"
+    made = step(machine, CreateEnvironment(prefix=place, python=f"version:{minor}", requirements=[requirement]))
+    message = f"or, where there is none, run it on Python {minor}"
     here = any(one.minor == minor and _makes_environments(one) for one in machine.interpreters)
     if not here:
-        return Fix(message=message, steps=[by_hand(f"no Python {minor} was found here; with one: {step.line}")])
-    return Fix(message=message, steps=[step], changes=[place])
+        return Fix(message=message, steps=[by_hand(f"no Python {minor} was found here; with one: {made.line}")])
+    return Fix(message=message, steps=[made], changes=[place])
 
 
 def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Fix:
     """Make a kernel of this id start this environment."""
-    argv = registering(machine, environment, identifier, *(["--take-over"] if take_over else []))
+    made = registering(machine, environment, identifier)
+    made.take_over = take_over
     message = f"make kernel {identifier} start {environment.name}"
     if not valid_id(identifier) or identifier.startswith("-"):
         line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
         return Fix(message=message, steps=[by_hand(line)])
-    return Fix(message=message, steps=[command(machine, argv)], changes=[identifier])
+    return Fix(message=message, steps=[step(machine, made)], changes=[identifier])
 
 
-def registering(machine: Machine, environment: Environment, identifier: str, *more: str) -> list[str]:
-    """The command that registers an environment; it brings a kernel package along where there is none."""
+def registering(machine: Machine, environment: Environment, identifier: str) -> RegisterKernel:
+    """The step that registers an environment; it brings a kernel package along where there is none."""
     resolver = machine.resolver(environment)
     from kalyx.core.kernels.makers import KERNEL_PACKAGES
 
     lacks = resolver is not None and all(resolver.resolve(one.module).place is None for one in KERNEL_PACKAGES)
-    bring = ["--bring-package"] if lacks else []
-    return ["kalyx", "register", environment.prefix, "--id", identifier, *more, *bring]
+    return RegisterKernel(prefix=environment.prefix, identifier=identifier, bring_package=lacks)
 
 
 def unregister(machine: Machine, kernel: Kernel) -> Fix:
     """Remove a kernel: by its id where that means just this one, else by its folder."""
     by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and machine.kernels_called(kernel.id) < 2
-    step = command(machine, ["kalyx", "unregister", kernel.id if by_id else kernel.folder])
-    return Fix(message=f"remove the kernel {kernel.id}", steps=[step], changes=[kernel.folder])
+    gone = step(machine, UnregisterKernel(kernel=kernel.id if by_id else kernel.folder))
+    return Fix(message=f"remove the kernel {kernel.id}", steps=[gone], changes=[kernel.folder])
 
 
 def rename(machine: Machine, path: str, to: str) -> Fix:
     """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
-    reader = machine.reader
     whose = not_the_users_own(machine, path)
     if whose is not None:
         line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
         return Fix(message="leave it where it is", steps=[by_hand(line)])
-    argv = ["cmd", "/c", "ren", path, reader.name(to)] if reader.system == "windows" else ["mv", path, to]
-    return Fix(message="give it another name", steps=[command(machine, argv)], changes=[path])
+    return Fix(message="give it another name", steps=[step(machine, Move(path=path, to=to))], changes=[path])
 
 
 def not_the_users_own(machine: Machine, path: str) -> str | None:
@@ -292,9 +322,8 @@ def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: st
     if chosen is None or chosen[0] is None:
         return None
     name, argv = str(chosen[0]), chosen[1]
-    return Fix(
-        message=f"install the system's package {name}", steps=[command(machine, [*argv, name])], changes=["/usr"]
-    )
+    made = step(machine, RunSystemProgram(words=[*argv, name]))
+    return Fix(message=f"install the system's package {name}", steps=[made], changes=["/usr"])
 
 
 def _family(machine: Machine) -> str:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from kalyx.core.diagnosis.fixes import step
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix
+from kalyx.core.model.steps import Install, Uninstall
 from kalyx.core.text.names import canonical
-from kalyx.core.text.quoting import Unquotable, line_for
 
 _PLAIN = {"--upgrade", "--no-deps"}
 
@@ -14,48 +15,28 @@ def with_undo(fix: Fix, machine: Machine) -> None:
     """Say how the fix is taken back; nothing where it has several steps, or what it did is not known beforehand."""
     if fix.undo is not None or len(fix.steps) != 1 or fix.steps[0].command is None:
         return
-    argv = fix.steps[0].command
-    back = _of_installing(argv, machine) if argv[1:4] == ["-m", "pip", "install"] else inverse(argv)
+    made = fix.steps[0]
+    back = _of_installing(made, machine) if isinstance(made, Install) else made.inverse()
     if back is not None:
-        try:
-            fix.undo = line_for(back, machine.shell.name)
-        except Unquotable:
-            pass
+        written = step(machine, back)
+        fix.undo = written.line if written.command is not None else None
 
 
-def inverse(argv: list[str]) -> list[str] | None:
-    """The command that takes another back, where its words alone say so; None for any other, an installer's too."""
-    if argv[0] == "mv" and len(argv) == 3:
-        return ["mv", argv[2], argv[1]]
-    if argv[0] == "kalyx" and len(argv) > 2:
-        verb, subject = argv[1], argv[2]
-        if verb == "register" and "--id" in argv and "--bring-package" not in argv:
-            identifier = argv[argv.index("--id") + 1]
-            return ["kalyx", "unregister", identifier, *(["--undo"] if "--take-over" in argv else [])]
-        if verb == "unregister":
-            return ["kalyx", "unregister", subject, "--undo"]
-        if verb == "prepare":
-            return ["kalyx", "discard", subject]
-        if verb == "point":
-            return ["kalyx", "point", subject, "--undo"]
-    return None
-
-
-def _of_installing(argv: list[str], machine: Machine) -> list[str] | None:
+def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | None:
     """The versions that were there, or none of them; None where some were and others not, or an extra is asked for."""
     from kalyx.core.packages.requirements import name_of
 
     reader = machine.reader
-    words = [word for word in argv[4:] if word not in _PLAIN]
-    names = [name_of(word) for word in words]
-    environment = machine.environment_named(reader.real(reader.parent(reader.parent(argv[0]))))
-    if environment is None or not words or None in names or any("[" in word for word in words):
+    names = [name_of(word) for word in made.requirements]
+    plain = set(made.options) <= _PLAIN and not any("[" in word for word in made.requirements)
+    environment = machine.environment_named(reader.real(reader.parent(reader.parent(made.python))))
+    if environment is None or not names or None in names or not plain:
         return None
     there = {one.key: one for one in machine.installed(environment.site_packages)}
     known = [there.get(canonical(name)) for name in names if name is not None]
     if all(one is None for one in known):
-        return [argv[0], "-m", "pip", "uninstall", "-y", *(name for name in names if name is not None)]
+        return Uninstall(python=made.python, names=[name for name in names if name is not None])
     if any(one is None for one in known):
         return None
     versions = [f"{one.name}=={one.version}" for one in known if one is not None]
-    return [argv[0], "-m", "pip", "install", "--no-deps", *versions]
+    return Install(python=made.python, requirements=versions, options=["--no-deps"])

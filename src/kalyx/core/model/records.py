@@ -11,6 +11,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from kalyx.core.model.steps import Step
 from kalyx.core.text.redaction import shown_variables
 
 KnownBy = Literal["reading", "asking"]
@@ -73,13 +74,6 @@ class Evidence(Struct, kw_only=True):
     source: str
     path: str | None = None
     line: int | None = None
-
-
-class Step(Struct, kw_only=True):
-    """One thing to do: a command (``argv`` and the same line for the user's shell) or a deed by hand."""
-
-    command: list[str] | None
-    line: str
 
 
 class Fix(Struct, kw_only=True):

@@ -19,10 +19,10 @@ from kalyx.core.model.records import (
     ProjectAsks,
     RunningKernel,
     Seat,
-    Step,
     Unread,
     UserPackages,
 )
+from kalyx.core.model.steps import Step
 
 # How a doubt begins that is not about start-up code: a place that may not be read.
 NOT_READ = "not read: "

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from kalyx.core.diagnosis import catalogue
+from kalyx.core.diagnosis import catalogue, fixes
 from kalyx.core.invocation import search_of, with_search_path
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Step, Unread
+from kalyx.core.model.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Unread
 from kalyx.core.model.results import HereAnswer
+from kalyx.core.model.steps import FillEnvironment, Step
 from kalyx.core.packages.project import Project, project_of
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
@@ -102,8 +103,7 @@ def _filling(machine: Machine, reference: Seat, asks: ProjectAsks | None) -> Ste
         return None
     if fit.runs or not fit.python_allowed:
         return None
-    argv = ["kalyx", "fill", environment.prefix, "--from", machine.reader.parent(asks.path)]
-    return Step(command=argv, line=machine.line(argv))
+    return fixes.step(machine, FillEnvironment(prefix=environment.prefix, source=machine.reader.parent(asks.path)))
 
 
 def asks_of(project: Project) -> ProjectAsks:

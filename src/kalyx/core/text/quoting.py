@@ -10,6 +10,7 @@ Language 2.2; the manuals of bash, zsh and ksh ("ANSI-C quoting"), fish ("Quotes
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 from kalyx.core.text.patterns import pattern
 
@@ -37,6 +38,23 @@ def line_for(argv: list[str], shell: str) -> str:
     # There a word in quotes is a text, unless it is told to call it.
     call = "& " if shell in ("powershell", "pwsh") and words and words[0][:1] == "'" else ""
     return call + " ".join(words)
+
+
+def line_with(variables: Mapping[str, str | None], argv: list[str], shell: str) -> str:
+    """The line of a Windows shell that starts ``argv`` with variables set, or left out. Raises Unquotable.
+
+    By cmd's ``set``, for the rest of its window; by PowerShell's ``$env:`` (about_Environment_Variables).
+    """
+    said = []
+    for name, value in variables.items():
+        if shell in ("powershell", "pwsh"):
+            said.append(f"$env:{name} = {_for_powershell(value) if value else '$null'}")
+        elif any(sign in (value or "") for sign in '%"!^&|<>\n\r'):
+            raise Unquotable(value or "", "a variable that cmd sets cannot hold it")
+        else:
+            said.append(f'set "{name}={value or ""}"')
+    between = "; " if shell in ("powershell", "pwsh") else " & "
+    return between.join([*said, line_for(argv, shell)])
 
 
 # How each shell runs, as its own, what a command printed; the others do it as the first does.

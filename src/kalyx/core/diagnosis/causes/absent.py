@@ -19,6 +19,7 @@ from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import CreateEnvironment, FillEnvironment, Install
 from kalyx.core.packages.removals import requirement_with
 from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.text.names import canonical
@@ -60,12 +61,14 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))
         mend = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
-        argv = [case.interpreter.executable, "-m", "pip", "install"]
+        brings: Install | CreateEnvironment | FillEnvironment | None
+        brings = Install(python=case.interpreter.executable, requirements=[])
         if fixes.keeper_of(machine, case.interpreter) is not None:
-            own, _ = fixes.own_environment(machine, case.interpreter, [])
-            argv = [*own, *(["--want"] if own[1] == "prepare" else [])] if own is not None else []
+            brings = fixes.own_environment(machine, case.interpreter, [])
+        if isinstance(brings, CreateEnvironment):
+            brings.asks = True
         line = f"find out which distribution brings {missing} (nothing that Kalyx read says so)"
-        line += f"; then install that one: {machine.line(argv)} NAME" if argv else ""
+        line += f"; then install that one: {fixes.step(machine, brings).line} NAME" if brings is not None else ""
         mend = Fix(message="its distribution is not known here", steps=[fixes.by_hand(line)])
     return Finding(
         cause="absent",

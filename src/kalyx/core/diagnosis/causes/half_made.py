@@ -21,6 +21,7 @@ from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import FillEnvironment, RemoveEnvironment
 from kalyx.core.system import Reader
 
 UNFINISHED_MARK = ".kalyx-unfinished"
@@ -47,7 +48,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             return _at_work(going, working, "removed")
     if reader.kind(going) is not None and entry_of(reader, environment.prefix, going, "discard"):
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
-        finish = fixes.command(machine, ["kalyx", "discard", environment.prefix])
+        finish = fixes.step(machine, RemoveEnvironment(prefix=environment.prefix))
         mend = Fix(message="finish removing it", steps=[finish], changes=[environment.prefix])
         return condition("half-made", "removing it was begun and not finished", evidence, [mend])
     kept = reader.join(environment.prefix, BEFORE_FOLDER)
@@ -57,8 +58,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             return _at_work(claim, working, "filled")
     if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
-        argv = ["kalyx", "fill", environment.prefix, "--repair"]
-        back = Fix(message="put back what was there", steps=[fixes.command(machine, argv)],
+        step = fixes.step(machine, FillEnvironment(prefix=environment.prefix, restore=True))
+        back = Fix(message="put back what was there", steps=[step],
                       changes=[environment.prefix])  # fmt: skip
         return condition("half-made", "filling it was begun and not finished", evidence, [back])
     if environment.kind != "virtual" or settings is None or settings.problem:

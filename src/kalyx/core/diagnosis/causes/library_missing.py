@@ -21,6 +21,7 @@ from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by
 from kalyx.core.text.patterns import pattern
@@ -94,8 +95,8 @@ def _ways_out(
     if place is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
         variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
-        argv = ["env", f"{variable}={reader.parent(place)}", *case.command]
-        found.append(Fix(message=f"run it with {reader.parent(place)} searched", steps=[fixes.command(machine, argv)]))
+        step = fixes.step(machine, RunWith(words=case.command, variables={variable: reader.parent(place)}))
+        found.append(Fix(message=f"run it with {reader.parent(place)} searched", steps=[step]))
     bringer = fixes.bringer_of_library(machine, library)
     if bringer is not None:
         found.append(bringer)

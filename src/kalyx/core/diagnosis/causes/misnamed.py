@@ -44,7 +44,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 def _finding(
     case: Case, machine: Machine, distribution: str, module: str, evidence: list[Evidence], is_here: bool
 ) -> Finding:
-    write = fixes.by_hand(f"write: import {module}")
+    write = fixes.write(f"import {module}")
     mends = [Fix(message="use the module's own name", steps=[write])]
     if not is_here:
         first = fixes.install(machine, case.interpreter, distribution)

@@ -38,7 +38,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         certainty="likely",
         message=f"there is no {case.missing}; {message} {full}, which is here",
         evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
-        fixes=[Fix(message="write it as it is called", steps=[fixes.by_hand(f"write: {_rightly(case, full)}")])],
+        fixes=[Fix(message="write it as it is called", steps=[fixes.write(_rightly(case, full))])],
     )
 
 

@@ -71,13 +71,13 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [
-            Fix(message="it has another place now", steps=[fixes.by_hand(f"write: from {module} import {name}")])
+            Fix(message="it has another place now", steps=[fixes.write(f"from {module} import {name}")])
         ]
     back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
     if back is not None and "write" in back:
         mend = fixes.install(machine, case.interpreter, back["install"])
         mend.message = f"{back['install']} brings it to older Pythons"
-        mend.steps.append(fixes.by_hand(f"write: from {back['write'].removeprefix('import ')} import {lack.name}"))
+        mend.steps.append(fixes.write(f"from {back['write'].removeprefix('import ')} import {lack.name}"))
         return [mend]
     wanted = span.last if span.is_gone(version) else span.first
     return [

@@ -19,6 +19,7 @@ from kalyx.core.diagnosis.shared.failing import said
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
 from kalyx.core.system import Reader
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
@@ -45,8 +46,8 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
         step = fixes.by_hand(f"in {path}, write the import without its leading dots")
         mends = [Fix(message="import it by its name", steps=[step], changes=[path])]
     else:
-        run = fixes.command(machine, [by_name, "-m", dotted])
-        write = fixes.by_hand(f"write: import {dotted}")
+        run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
+        write = fixes.write(f"import {dotted}")
         mends = [
             Fix(message=f"ask for it as a part of its package, from {above}", steps=[write]),
             Fix(message="or run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),

@@ -22,6 +22,7 @@ from kalyx.core.imports.lacking import lack_of
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import Uninstall
 from kalyx.core.packages.metadata import Installed, owner_of
 
 
@@ -100,7 +101,7 @@ def _finding(
         away = Fix(
             message="or take the copy in front away",
             changes=[first.entry],
-            steps=[fixes.command(machine, [case.interpreter.executable, "-m", "pip", "uninstall", "-y", two.name])],
+            steps=[fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[two.name]))],
         )
         mends = [away, again] if origin == "user" else [again, away]
     return Finding(

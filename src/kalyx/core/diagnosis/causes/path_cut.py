@@ -88,7 +88,7 @@ def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str],
         found.append(mend)
     if reason.startswith(("the flag", "PYTHONSAFEPATH")):
         word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
-        found.insert(0, Fix(message=f"run it without {word}", steps=[fixes.by_hand(f"run it without {word}")]))
+        found.insert(0, Fix(message=f"run it without {word}", steps=[fixes.run_without(word)]))
     return Finding(
         cause="path-cut",
         certainty="proven",

@@ -20,6 +20,7 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer
+from kalyx.core.model.steps import Move, RunWith
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
@@ -125,10 +126,12 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
     if origin == "PYTHONPATH":
-        kept = [entry for entry in (machine.reader.variable("PYTHONPATH") or "").split(":") if entry != place.entry]
-        argv = ["env", f"PYTHONPATH={':'.join(kept)}", case.interpreter.executable]
+        between = machine.reader.path.pathsep
+        entries = (machine.reader.variable("PYTHONPATH") or "").split(between)
+        left = between.join(entry for entry in entries if entry != place.entry)
+        step = fixes.step(machine, RunWith(words=[case.interpreter.executable], variables={"PYTHONPATH": left}))
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
-        without = Fix(message="run without that entry of PYTHONPATH", steps=[fixes.command(machine, argv)])
+        without = Fix(message="run without that entry of PYTHONPATH", steps=[step])
         # What is not the user's own stays: there it is the variable that has to go.
         mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:
@@ -137,7 +140,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     for other in between:  # of several in the way each has to go
         path = machine.reader.parent(other.path) if other.kind == "package" else other.path
         evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
-        if mends[0].steps[0].command is not None and mends[0].steps[0].command[0] == "mv":
+        if isinstance(mends[0].steps[0], Move):
             more = fixes.rename(machine, path, fixes.free_name(machine, path))
             mends[0].steps += more.steps
             mends[0].changes += more.changes

@@ -20,6 +20,7 @@ from kalyx.core.imports.case import Missing
 from kalyx.core.imports.standard import instead, module_span
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
+from kalyx.core.model.steps import RunWith
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
@@ -90,7 +91,7 @@ def _ways_out(
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
         found.append(source)
     if has is not None:
-        step = fixes.command(machine, [has.executable])
+        step = fixes.step(machine, RunWith(words=[has.executable]))
         found.append(Fix(message=f"or use the Python {has.version} that has it", steps=[step]))
     line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
     return found or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]

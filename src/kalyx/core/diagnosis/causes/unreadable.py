@@ -21,6 +21,7 @@ from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import MakeReadable
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:
@@ -43,7 +44,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         evidence += said(case)
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == reader.user
-        allow = fixes.command(machine, ["chmod", "-R", "u+rX", path])
+        allow = fixes.step(machine, MakeReadable(path=path))
         mends = [Fix(message="let yourself read it", steps=[allow], changes=[path])] if mine else [_ask_owner(path)]
         return condition("unreadable", message, evidence, mends)
     return None

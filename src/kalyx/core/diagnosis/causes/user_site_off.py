@@ -22,6 +22,7 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import Step
 from kalyx.core.packages.metadata import owner_of
 
 
@@ -64,9 +65,9 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
         return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
     flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
     if flag is not None:
-        step = f"run it without {flag}"
+        step: Step = fixes.run_without(flag)
         if case.kernel is not None:
-            step = f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}"
-        mend = Fix(message=f"run it without {flag}", steps=[fixes.by_hand(step)])
+            step = fixes.by_hand(f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}")
+        mend = Fix(message=f"run it without {flag}", steps=[step])
         return f"the flag {flag} leaves them out", "the command line", [mend]
     return "they are not on its path", interpreter.executable, []

@@ -17,6 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
 
 
 def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
@@ -34,11 +35,11 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
 
 def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
     """It lies in the environment ``lies`` and its first line starts ``runs``."""
+    run = fixes.step(machine, RunWith(words=[machine.reader.join(lies, "bin", "python"), "-m", word]))
     return Finding(
         cause="first-line-dead",
         certainty="proven",
         message=f"{word} lies in {lies} and its first line starts {runs}",
         evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
-        fixes=[Fix(message="run its module with the environment's own interpreter",
-                         steps=[fixes.command(machine, [machine.reader.join(lies, "bin", "python"), "-m", word])])],
+        fixes=[Fix(message="run its module with the environment's own interpreter", steps=[run])],
     )  # fmt: skip

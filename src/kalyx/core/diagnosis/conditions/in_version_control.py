@@ -18,6 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Seat
+from kalyx.core.model.steps import RunSystemProgram, Step
 
 # It is worth saying, and the environment works all the same.
 IS_SOUND = True
@@ -39,13 +40,13 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     relative = reader.path.relpath(prefix, repository).replace("\\", "/")
     ignore = reader.join(prefix, ".gitignore")
     leave_out = fixes.by_hand(f"leave it out: write the one line * into {ignore}")
-    steps = [leave_out]
+    steps: list[Step] = [leave_out]
     evidence = [Evidence(fact="a version-controlled folder", source=repository, path=reader.join(repository, ".git"))]
     if tracked:
         evidence.append(Evidence(fact=f"{tracked} of its files are tracked", source="the repository's index",
                                  path=reader.join(repository, ".git")))  # fmt: skip
-        argv = ["git", "-C", repository, "rm", "-r", "-q", "--cached", "--", relative]
-        steps = [fixes.command(machine, argv), leave_out]
+        words = ["git", "-C", repository, "rm", "-r", "-q", "--cached", "--", relative]
+        steps = [fixes.step(machine, RunSystemProgram(words=words)), leave_out]
         message = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
     else:
         evidence.append(Evidence(fact="no ignore file leaves it out", source=ignore, path=repository))

@@ -21,6 +21,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
+from kalyx.core.model.steps import Point
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.text.numbers import number_of
 
@@ -45,10 +46,10 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine)
     if nearest is not None:
         kernel, lacks = nearest
-        argv = ["kalyx", "point", f"notebook:{seat.source}", f"kernel:{kernel.id}"]
+        step = fixes.step(machine, Point(seat=f"notebook:{seat.source}", target=f"kernel:{kernel.id}"))
         lacking = f"; it lacks {', '.join(lacks[:4])}" if lacks else ", and all that it imports is there"
         mends.append(Fix(message=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
-                            steps=[fixes.command(machine, argv)], changes=[seat.source]))  # fmt: skip
+                            steps=[step], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False)
         # An environment of just that name is what was meant; any other is a guess that comes second.

@@ -20,6 +20,7 @@ from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import Move, RemakeEnvironment, Step
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -35,9 +36,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     python = view.interpreter.executable
     # Making it again over itself writes the scripts anew and keeps the packages.
     keep = ["--system-site-packages"] if environment.sees_base else []
-    argv = [view.interpreter.real_executable, "-m", "venv", "--without-pip", *keep, environment.prefix]
-    renew = [
-        fixes.command(machine, argv),
+    python, options = view.interpreter.real_executable, ["--without-pip", *keep]
+    renew: list[Step] = [
+        fixes.step(machine, RemakeEnvironment(python=python, prefix=environment.prefix, options=options)),
         fixes.by_hand(
             "and each package that brings commands again:"
             f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"
@@ -45,9 +46,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     ]
     mends = [Fix(message="renew its scripts in place", steps=renew, changes=[environment.prefix])]
     if not reader.exists(place):
-        back = ["cmd", "/c", "move", environment.prefix, place] if reader.system == "windows" else [
-            "mv", environment.prefix, place]  # fmt: skip
-        mends.append(Fix(message="move it back", steps=[fixes.command(machine, back)], changes=[place]))
+        back = fixes.step(machine, Move(path=environment.prefix, to=place))
+        mends.append(Fix(message="move it back", steps=[back], changes=[place]))
     return condition(
         "moved",
         f"it was moved or copied: its scripts still speak of {place}",

@@ -18,6 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import view_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
+from kalyx.core.model.steps import RunWith
 from kalyx.core.text.names import is_module_name
 
 
@@ -33,11 +34,11 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
         module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
         if is_module_name(module):
             argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
-            mends.append(Fix(message="see why that import fails", steps=[fixes.command(machine, argv)]))
+            mends.append(Fix(message="see why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
     elif kernel.interpreter is not None:
         view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]
-        mends.append(Fix(message="look at its environment", steps=[fixes.command(machine, argv)]))
+        mends.append(Fix(message="look at its environment", steps=[fixes.step(machine, RunWith(words=argv))]))
     return Finding(
         cause="no-answer",
         certainty="proven",

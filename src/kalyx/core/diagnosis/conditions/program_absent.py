@@ -17,6 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
 
 
 def finding(machine: Machine, word: str) -> Finding:
@@ -30,7 +31,7 @@ def finding(machine: Machine, word: str) -> Finding:
                      if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
-            mends.append(Fix(message="start it by its full path", steps=[fixes.command(machine, [path])]))
+            mends.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
             line = fixes.by_hand(machine.line_to_enter(environment.prefix))
             mends.append(Fix(message=f"enter {environment.name}", steps=[line]))
             break

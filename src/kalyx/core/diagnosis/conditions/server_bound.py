@@ -38,8 +38,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     mends = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")
-        argv = fixes.registering(machine, kernel.environment, own)
-        mends.append(Fix(message="register it under a name of its own", steps=[fixes.command(machine, argv)]))
+        step = fixes.step(machine, fixes.registering(machine, kernel.environment, own))
+        mends.append(Fix(message="register it under a name of its own", steps=[step]))
     return Finding(
         cause="server-bound",
         certainty="proven",

@@ -22,6 +22,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
+from kalyx.core.model.steps import RegisterKernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -38,7 +39,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if reached.key == kernel.environment.key:
         return None
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
-    argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
+    made = RegisterKernel(prefix=kernel.environment.prefix, identifier=kernel.id, own_path=True, take_over=True)
     return Finding(
         cause="shell-elsewhere",
         certainty="likely",
@@ -47,5 +48,5 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             Evidence(fact="python on the kernel's PATH", source=found, path=found),
             Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
         ],
-        fixes=[Fix(message="let its PATH begin with its own environment", steps=[fixes.command(machine, argv)])],
+        fixes=[Fix(message="let its PATH begin with its own environment", steps=[fixes.step(machine, made)])],
     )

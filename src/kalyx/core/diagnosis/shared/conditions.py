@@ -7,6 +7,7 @@ from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
+from kalyx.core.model.steps import CreateEnvironment, Move, RemakeEnvironment, RemoveEnvironment, RemoveFiles, Step
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
 
@@ -36,14 +37,14 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
     """Make the environment again in place, its packages kept: only its links to the base are renewed."""
     reader, prefix = machine.reader, view.environment.prefix
     folder = reader.join(prefix, "bin")
-    steps = []
+    steps: list[Step] = []
     if reader.system != "windows":
         broken = view.problem.path if view.problem is not None else None
         named = [reader.join(folder, name) for name in reader.names(folder) if name.startswith("python")]
         dead = [path for path in named if reader.kind(path) == "link" or path == broken]
         if dead:
-            steps.append(fixes.command(machine, ["rm", "-f", *dead]))
-    steps.append(fixes.command(machine, [base.executable, "-m", "venv", "--upgrade", prefix]))
+            steps.append(fixes.step(machine, RemoveFiles(paths=dead)))
+    steps.append(fixes.step(machine, RemakeEnvironment(python=base.executable, prefix=prefix, options=["--upgrade"])))
     return Fix(message=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, changes=[prefix])
 
 
@@ -69,10 +70,12 @@ def anew(view: View, machine: Machine) -> Fix | None:
 
     later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
     base = later[-1] if later else able[0]
-    wishes = [word for name in asked for word in ("--want", name)]
-    steps = [["mv", prefix, aside], ["kalyx", "prepare", prefix, "--python", base.executable, *wishes]]
+    steps = [
+        fixes.step(machine, Move(path=prefix, to=aside)),
+        fixes.step(machine, CreateEnvironment(prefix=prefix, python=base.executable, requirements=asked)),
+    ]
     message = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
-    return Fix(message=message, steps=[fixes.command(machine, argv) for argv in steps], changes=[prefix, aside])
+    return Fix(message=message, steps=steps, changes=[prefix, aside])
 
 
 def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
@@ -89,7 +92,7 @@ def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
 def remove(view: View, machine: Machine) -> Fix:
     """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
     prefix = view.environment.prefix
-    step = fixes.command(machine, ["kalyx", "discard", prefix])
+    step = fixes.step(machine, RemoveEnvironment(prefix=prefix))
     return Fix(message="remove what is there", steps=[step], changes=[prefix])
 
 

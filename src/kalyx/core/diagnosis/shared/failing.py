@@ -11,6 +11,7 @@ from kalyx.core.imports.lacking import lack_of
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
+from kalyx.core.model.steps import RunWith, Uninstall
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text.names import canonical
@@ -139,10 +140,7 @@ def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable
     if kernel is not None and f'"{variable}"' in (machine.reader.text_or_none(path, 1024 * 1024) or ""):
         steps = [fixes.by_hand(f"take {variable} out of the env of {path}")]
         return Fix(message=f"let the kernel {kernel.id} start without {variable}", steps=steps, changes=[path])
-    if machine.reader.system == "windows":
-        step = fixes.by_hand(f"set {variable}=  (for this window), then run it again")
-    else:
-        step = fixes.command(machine, ["env", "-u", variable, *case.command])
+    step = fixes.step(machine, RunWith(words=case.command, variables={variable: None}))
     return Fix(message=f"run it without {variable}", steps=[step])
 
 
@@ -153,7 +151,7 @@ def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, modul
     if meant is None or canonical(meant) == owner.key or owner.key != canonical(top):
         return None
     mend = fixes.install(machine, interpreter, meant)
-    away = fixes.command(machine, [interpreter.executable, "-m", "pip", "uninstall", "-y", owner.name])
+    away = fixes.step(machine, Uninstall(python=interpreter.executable, names=[owner.name]))
     mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
     mend.message = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
     return mend

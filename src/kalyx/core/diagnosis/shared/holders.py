@@ -8,6 +8,7 @@ from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Fix
+from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.removals import requirement_with
 
@@ -88,10 +89,9 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
         found.append(Fix(message="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
     elif case.seat.seat in ("kernel", "notebook"):
         identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
-        argv = fixes.registering(machine, environment, identifier or "python")
-        step = fixes.command(machine, argv)
+        step = fixes.step(machine, fixes.registering(machine, environment, identifier or "python"))
         found.append(Fix(message=f"run it on {environment.name}: register that, then choose it", steps=[step]))
     elif environment.executable:
-        step = fixes.command(machine, [environment.executable])
+        step = fixes.step(machine, RunWith(words=[environment.executable]))
         found.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))
     return found

@@ -8,6 +8,7 @@ from kalyx.core.imports.resolver import Place
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Kernel
+from kalyx.core.model.steps import RunWith
 
 
 def has_code(machine: Machine, place: Place) -> bool:
@@ -22,19 +23,17 @@ def run_with(machine: Machine, case: Case, folder: str) -> Fix:
     if case.kernel is not None and case.environment is not None and valid_id(case.kernel.id):
         return _kernel_with(machine, case.kernel, case.environment, folder)
     message = "run it with that folder searched"
-    if machine.reader.system == "windows":
-        return Fix(message=message, steps=[fixes.by_hand(f"set PYTHONPATH={folder}")])
     kept = machine.reader.variable("PYTHONPATH")
-    value = f"{folder}:{kept}" if kept else folder
-    argv = ["env", f"PYTHONPATH={value}", *case.command]
-    return Fix(message=message, steps=[fixes.command(machine, argv)])
+    value = machine.reader.path.pathsep.join([folder, *([kept] if kept else [])])
+    step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONPATH": value}))
+    return Fix(message=message, steps=[step])
 
 
 def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, folder: str) -> Fix:
     """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
     own = kernel.env.get("PYTHONPATH")
-    value = (";" if machine.reader.system == "windows" else ":").join([folder, *([own] if own else [])])
-    pair = ["--variable", f"PYTHONPATH={value}"]
-    argv = fixes.registering(machine, environment, kernel.id, "--take-over", *pair)
+    made = fixes.registering(machine, environment, kernel.id)
+    made.take_over = True
+    made.variables = {"PYTHONPATH": machine.reader.path.pathsep.join([folder, *([own] if own else [])])}
     message = f"let the kernel {kernel.id} search that folder; then restart it"
-    return Fix(message=message, steps=[fixes.command(machine, argv)], changes=[kernel.folder])
+    return Fix(message=message, steps=[fixes.step(machine, made)], changes=[kernel.folder])

@@ -34,9 +34,9 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         found += [held] if held is not None else []
     if removal is not None and removal.went is not None and asker is None:
         module, _, name = removal.went.rpartition(".")
-        write = f"write: from {module} import {name}" if module else f"write: import {name}"
+        write = fixes.write(f"from {module} import {name}" if module else f"import {name}")
         # In one's own code, another line is a smaller change than another release.
-        went = Fix(message="write where it went", steps=[fixes.by_hand(write)])
+        went = Fix(message="write where it went", steps=[write])
         top = (module or name).split(".")[0]
         if case.resolver.resolve(top).place is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))

@@ -56,7 +56,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
         older = fixes.with_another_python(machine, interpreter.prefix, span.last, exact)
         return [*([meant] if meant is not None else []), *found, newer, older]
     if "write" in one:
-        renamed = Fix(message="it has another name now", steps=[fixes.by_hand(f"write: {one['write']}")])
+        renamed = Fix(message="it has another name now", steps=[fixes.write(one["write"])])
         # What the build tools bring back is still wanted under its name.
         found.insert(len(found) if module == "distutils" else 0, renamed)
     return found
@@ -77,7 +77,7 @@ def _for_newer(case: Case, machine: Machine, module: str, span: Availability) ->
         return [*found, older, fixes.with_another_python(machine, interpreter.prefix, span.first, exact)]
     if brought is not None and "write" in one:
         brought.message = "use the distribution for older Pythons"
-        brought.steps.append(fixes.by_hand(f"write: {one['write']}"))
+        brought.steps.append(fixes.write(one["write"]))
         found.append(brought)
     return found
 

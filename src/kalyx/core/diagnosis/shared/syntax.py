@@ -13,6 +13,7 @@ from kalyx.core.imports.trial import Raised, missing_name
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
+from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.text.patterns import pattern
@@ -214,7 +215,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
             mends.append(fixes.with_another_python(machine, case.interpreter.prefix, minor, exact))
     else:
         fits = [one for one in machine.interpreters if _minor(one.version) == _minor(wanted)]
-        step = (fixes.command(machine, [fits[0].executable, path or ""]) if fits
+        step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
                 else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
         mends = [Fix(message=f"run it on Python {wanted}", steps=[step])]
     own = case.interpreter.minor

@@ -1,0 +1,321 @@
+"""The steps of a fix, one type each: its command, what it takes away or starts, and the step that takes it back.
+
+A step is data. What carries it out, tries it beforehand or takes it back reads its fields, never its words.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+
+class StepBase(Struct, kw_only=True, tag_field="kind"):
+    """One thing to do.
+
+    ``command``: its words, None where it is to be done by hand; ``line``: the same for the user's shell, or what to do.
+    """
+
+    # Whether it changes what is on the machine, and whether something is lost by it.
+    changes: ClassVar[bool] = True
+    destroys: ClassVar[bool] = False
+
+    command: list[str] | None = None
+    line: str = ""
+
+    def argv(self, system: str) -> list[str] | None:
+        """Its words on a machine of this system (``linux``, ``macos``, ``windows``); None where no command does it."""
+        return None
+
+    def inverse(self) -> Step | None:
+        """The step that takes it back, where its fields alone say so."""
+        return None
+
+    def moved(self) -> list[str]:
+        """The paths that it moves or removes."""
+        return []
+
+    def started(self) -> list[str]:
+        """The interpreters, and the prefixes of environments, whose code it starts."""
+        return []
+
+
+class Install(StepBase, tag="install"):
+    """The environment's own installer brings requirements; ``wheels``: from this folder and from nowhere else."""
+
+    python: str
+    requirements: list[str]
+    options: list[str] = []
+    wheels: str | None = None
+
+    def argv(self, system: str) -> list[str]:
+        offline = ["--no-index", "--find-links", self.wheels] if self.wheels else []
+        return [self.python, "-m", "pip", "install", *offline, *self.options, *self.requirements]
+
+    def started(self) -> list[str]:
+        return [self.python]
+
+
+class Uninstall(StepBase, tag="uninstall"):
+    """The environment's own installer takes distributions away."""
+
+    python: str
+    names: list[str]
+
+    def argv(self, system: str) -> list[str]:
+        return [self.python, "-m", "pip", "uninstall", "-y", *self.names]
+
+    def started(self) -> list[str]:
+        return [self.python]
+
+
+class BringInstaller(StepBase, tag="bring-installer"):
+    """An environment without an installer gets the one that came with its Python."""
+
+    python: str
+
+    def argv(self, system: str) -> list[str]:
+        return [self.python, "-m", "ensurepip"]
+
+    def started(self) -> list[str]:
+        return [self.python]
+
+
+class Move(StepBase, tag="move"):
+    """A file or folder gets another path, in the same folder or elsewhere."""
+
+    path: str
+    to: str
+
+    def argv(self, system: str) -> list[str]:
+        if system != "windows":
+            return ["mv", self.path, self.to]
+        folder, _, name = self.to.rpartition("\\")
+        if self.path.rpartition("\\")[0] == folder:
+            return ["cmd", "/c", "ren", self.path, name]
+        return ["cmd", "/c", "move", self.path, self.to]
+
+    def inverse(self) -> Step:
+        return Move(path=self.to, to=self.path)
+
+    def moved(self) -> list[str]:
+        return [self.path, self.to]
+
+
+class RemoveFiles(StepBase, tag="remove-files"):
+    """Files and links are removed."""
+
+    destroys: ClassVar[bool] = True
+
+    paths: list[str]
+
+    def argv(self, system: str) -> list[str]:
+        return ["cmd", "/c", "del", *self.paths] if system == "windows" else ["rm", "-f", *self.paths]
+
+    def moved(self) -> list[str]:
+        return self.paths
+
+
+class MakeReadable(StepBase, tag="make-readable"):
+    """The owner of a path lets themselves read it."""
+
+    path: str
+
+    def argv(self, system: str) -> list[str] | None:
+        return None if system == "windows" else ["chmod", "-R", "u+rX", self.path]
+
+
+class RemakeEnvironment(StepBase, tag="remake-environment"):
+    """The standard module makes an environment again in its own folder; its packages stay."""
+
+    python: str
+    prefix: str
+    options: list[str] = []
+
+    def argv(self, system: str) -> list[str]:
+        return [self.python, "-m", "venv", *self.options, self.prefix]
+
+    def started(self) -> list[str]:
+        return [self.python, self.prefix]
+
+
+class CreateEnvironment(StepBase, tag="create-environment"):
+    """Kalyx makes an environment, with requirements in it."""
+
+    prefix: str
+    python: str | None = None
+    requirements: list[str] = []
+    wheels: str | None = None
+    asks: bool = False  # the user puts a requirement's name behind the line
+
+    def argv(self, system: str) -> list[str]:
+        base = ["--python", self.python] if self.python else []
+        wanted = [word for one in self.requirements for word in ("--want", one)]
+        return [
+            "kalyx",
+            "prepare",
+            self.prefix,
+            *base,
+            *wanted,
+            *_from(self.wheels),
+            *(["--want"] if self.asks else []),
+        ]
+
+    def inverse(self) -> Step:
+        return RemoveEnvironment(prefix=self.prefix)
+
+    def started(self) -> list[str]:
+        return [*([self.python] if self.python else []), self.prefix]
+
+
+class FillEnvironment(StepBase, tag="fill-environment"):
+    """Kalyx installs into an environment, from requirements or a project; or restores what a stopped fill left."""
+
+    prefix: str
+    requirements: list[str] = []
+    source: str | None = None
+    wheels: str | None = None
+    restore: bool = False
+
+    def argv(self, system: str) -> list[str]:
+        source = ["--from", self.source] if self.source else []
+        return [
+            "kalyx",
+            "fill",
+            self.prefix,
+            *self.requirements,
+            *source,
+            *(["--repair"] if self.restore else []),
+            *_from(self.wheels),
+        ]
+
+    def started(self) -> list[str]:
+        return [self.prefix]
+
+
+class RemoveEnvironment(StepBase, tag="remove-environment"):
+    """Kalyx removes an environment, after it looked at what speaks against that."""
+
+    destroys: ClassVar[bool] = True
+
+    prefix: str
+
+    def argv(self, system: str) -> list[str]:
+        return ["kalyx", "discard", self.prefix]
+
+
+class RegisterKernel(StepBase, tag="register-kernel"):
+    """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id."""
+
+    prefix: str
+    identifier: str
+    take_over: bool = False
+    own_path: bool = False
+    variables: dict[str, str] = {}
+    bring_package: bool = False
+    wheels: str | None = None
+
+    def argv(self, system: str) -> list[str]:
+        switches = {"--own-path": self.own_path, "--take-over": self.take_over}
+        chosen = [switch for switch, on in switches.items() if on]
+        pairs = [word for name, value in self.variables.items() for word in ("--variable", f"{name}={value}")]
+        brought = ["--bring-package", *_from(self.wheels)] if self.bring_package else []
+        return ["kalyx", "register", self.prefix, "--id", self.identifier, *chosen, *pairs, *brought]
+
+    def inverse(self) -> Step | None:
+        # What a kernel package brought along is known only afterwards.
+        return None if self.bring_package else UnregisterKernel(kernel=self.identifier, restore=self.take_over)
+
+    def started(self) -> list[str]:
+        return [self.prefix]
+
+
+class UnregisterKernel(StepBase, tag="unregister-kernel"):
+    """Kalyx removes a kernel, by id or folder; ``restore``: it takes back what was removed or replaced last."""
+
+    destroys: ClassVar[bool] = True
+
+    kernel: str
+    restore: bool = False
+
+    def argv(self, system: str) -> list[str]:
+        return ["kalyx", "unregister", self.kernel, *(["--undo"] if self.restore else [])]
+
+    def inverse(self) -> Step:
+        return UnregisterKernel(kernel=self.kernel, restore=True)
+
+
+class Point(StepBase, tag="point"):
+    """Kalyx has a settings file or a notebook name another interpreter or kernel."""
+
+    seat: str
+    target: str | None = None
+
+    def argv(self, system: str) -> list[str]:
+        return ["kalyx", "point", self.seat, self.target or "--undo"]
+
+    def inverse(self) -> Step:
+        return Point(seat=self.seat)
+
+
+class RunSystemProgram(StepBase, tag="run-system-program"):
+    """Another program changes something: the system's package manager, version control."""
+
+    words: list[str]
+
+    def argv(self, system: str) -> list[str]:
+        return self.words
+
+
+class RunWith(StepBase, tag="run-with"):
+    """What was asked about is run another way: by another program, with variables set (None: left out)."""
+
+    changes: ClassVar[bool] = False
+
+    words: list[str]
+    variables: dict[str, str | None] = {}
+
+    def argv(self, system: str) -> list[str] | None:
+        if not self.variables:
+            return self.words
+        if system == "windows":
+            return None  # there a variable is set by the shell itself (``quoting.line_with``)
+        gone = [word for name, value in self.variables.items() if value is None for word in ("-u", name)]
+        given = [f"{name}={value}" for name, value in self.variables.items() if value is not None]
+        return ["env", *gone, *given, *self.words]
+
+    def started(self) -> list[str]:
+        return self.words[:1]
+
+
+class RunWithout(StepBase, tag="run-without"):
+    """What was asked about is run without a flag of the interpreter."""
+
+    changes: ClassVar[bool] = False
+
+    flag: str
+
+
+class WriteImport(StepBase, tag="write-import"):
+    """The import is written otherwise."""
+
+    changes: ClassVar[bool] = False
+
+    statement: str
+
+
+class ManualStep(StepBase, tag="by-hand"):
+    """What no command does, in words."""
+
+    changes: ClassVar[bool] = False
+
+
+Step = (
+    Install | Uninstall | BringInstaller | Move | RemoveFiles | MakeReadable | RemakeEnvironment | CreateEnvironment
+    | FillEnvironment | RemoveEnvironment | RegisterKernel | UnregisterKernel | Point | RunSystemProgram | RunWith
+    | RunWithout | WriteImport | ManualStep
+)  # fmt: skip
+
+
+def _from(wheels: str | None) -> list[str]:
+    return ["--wheels", wheels] if wheels else []
