@@ -184,7 +184,7 @@ def test_two_hundred_rows_stay_readable(moor, width):
         os.symlink(BY_VERSION[NEW].executable, prefix / "bin" / "python")
         (prefix / "bin" / "activate").write_text(f"VIRTUAL_ENV={prefix}\n")
         (prefix / "pyvenv.cfg").write_text(f"home = {Path(BY_VERSION[NEW].executable).parent}\nversion = {NEW}.0\n")
-    ran = moor.kalyx("survey", "--plain", COLUMNS=str(width))
+    ran = moor.kalyx("survey", "--plain", COLUMNS=str(width), KALYX_ONLY_BELOW=str(moor.root))  # not what other tests have running
     rows = [line for line in ran.out.splitlines() if "hive-" in line]
     assert len(rows) == 200 and max(map(len, ran.out.splitlines())) <= width
     assert all(row.split()[2].endswith(row.split()[0]) for row in rows), "a path keeps its end"

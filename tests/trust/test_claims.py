@@ -9,9 +9,9 @@ from tests.equipment import LONG
 
 WORKER = r"""
 import json, os, random, sys, time
-from kalyx.core.system.live_writer import LiveChange
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.claims import claim
-from kalyx.core.system.live_reader import LiveFacts
+from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.model.records import KalyxError
 folder, seed = sys.argv[1], int(sys.argv[2])
 chance, waiting = random.Random(seed), [False]
