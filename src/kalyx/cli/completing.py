@@ -59,12 +59,12 @@ def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
     reader = machine.reader
     before, sign, _ = prefix.rpartition("/")
     folder = reader.absolute(before or sign or ".")
-    found = []
+    result = []
     for name in reader.names(folder):
         is_folder = reader.is_folder(reader.join(folder, name))
         if (is_folder and not name.startswith(".")) or (endings and name.endswith(endings)):
-            found.append(before + sign + name + ("/" if is_folder else ""))
-    return found
+            result.append(before + sign + name + ("/" if is_folder else ""))
+    return result
 
 
 def files(prefix: str, **_: object) -> list[str]:
@@ -75,14 +75,14 @@ def files(prefix: str, **_: object) -> list[str]:
 def targets(prefix: str, **_: object) -> list[str]:
     """Seats, environments, kernels, notebooks, paths."""
     machine = _machine()
-    found = ["shell", "editor", *(one.name for one in machine.environments)]
-    found += [f"kernel:{one.id}" for one in machine.kernels]
-    return _plain([*found, *_files(machine, prefix, ".ipynb")])
+    result = ["shell", "editor", *(environment.name for environment in machine.environments)]
+    result += [f"kernel:{kernel.id}" for kernel in machine.kernels]
+    return _plain([*result, *_files(machine, prefix, ".ipynb")])
 
 
 def kernels(prefix: str, **_: object) -> list[str]:
     """The ids of registered kernels."""
-    return _plain(one.id for one in _machine().kernels)
+    return _plain(kernel.id for kernel in _machine().kernels)
 
 
 def causes(prefix: str, **_: object) -> list[str]:
@@ -109,20 +109,20 @@ def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: obj
     try:
         target = getattr(parsed_args, "target", None)
         seat = resolve(machine, target) if target else machine.shell_seat
-        entries = [one.entry for one in search_of(seat, machine, named=False).entries] if seat.interpreter else []
+        entries = [entry.entry for entry in search_of(seat, machine, named=False).entries] if seat.interpreter else []
     except KalyxError:
         return _plain(files)
     package, dot, begun = prefix.rpartition(".")
     inside = package.split(".") if dot else []
-    found = []
-    for place in [reader.join(entry or reader.folder, *inside) for entry in entries]:
-        for name in reader.names(place):
+    result = []
+    for path in [reader.join(entry or reader.folder, *inside) for entry in entries]:
+        for name in reader.names(path):
             stem = name.split(".")[0]
             if not stem.startswith(begun) or not stem.isidentifier() or (stem.startswith("_") and not begun):
                 continue
-            if name.endswith((".py", ".so", ".pyd")) or reader.is_folder(reader.join(place, name)):
-                found.append(package + dot + stem)
-    return _plain([*sorted(found), *files])
+            if name.endswith((".py", ".so", ".pyd")) or reader.is_folder(reader.join(path, name)):
+                result.append(package + dot + stem)
+    return _plain([*sorted(result), *files])
 
 
 _BY_WORD: dict[tuple[str, str], Completer] = {

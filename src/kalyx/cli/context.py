@@ -74,8 +74,8 @@ class Call:
     def tell_what_was_cut(self) -> None:
         """Say on standard error what was looked at to a limit only: the answer may lack what lies behind."""
         machine = self.__dict__.get("machine")
-        for what, said in machine.reader.cut.items() if machine is not None else ():
-            print(f"kalyx: {visible(what)}: {said}", file=sys.stderr)
+        for what, text in machine.reader.cut.items() if machine is not None else ():
+            print(f"kalyx: {visible(what)}: {text}", file=sys.stderr)
 
     @property
     def named(self) -> bool:
@@ -107,8 +107,8 @@ class Call:
         """The seat of a TARGET that is to be changed, or the default one. Raises KalyxError."""
         from kalyx.core.targets import default_seat, resolve_to_change
 
-        found = default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
-        return self.machine.named_seat(found)
+        seat = default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
+        return self.machine.named_seat(seat)
 
     def print_json(self, answer: Struct) -> None:
         """Print one answer as JSON, by its schema."""
@@ -201,11 +201,11 @@ def _without_secrets(text: str) -> str:
 
     def cleared(value: object, is_line: bool = False) -> object:
         if isinstance(value, dict):
-            return {key: cleared(one, key in ("argv", "command")) for key, one in value.items()}
+            return {key: cleared(item, key in ("argv", "command")) for key, item in value.items()}
         if isinstance(value, list):
-            if is_line and all(isinstance(one, str) for one in value):
+            if is_line and all(isinstance(item, str) for item in value):
                 return redacted_words(value)
-            return [cleared(one) for one in value]
+            return [cleared(item) for item in value]
         return redacted(value) if isinstance(value, str) else value
 
     return json.dumps(cleared(json.loads(text)), indent=1, ensure_ascii=text.isascii())
@@ -215,7 +215,7 @@ def _fit_for_a_terminal(text: str) -> str:
     """JSON whose control and direction characters are written as escapes: the same values to whoever reads it."""
     if text.isascii() and "\x7f" not in text:
         return text
-    return "".join(one if one.isprintable() or one in "\n\r\t" else _escape(one) for one in text)
+    return "".join(item if item.isprintable() or item in "\n\r\t" else _escape(item) for item in text)
 
 
 def _escape(character: str) -> str:
@@ -228,7 +228,7 @@ def _escape(character: str) -> str:
 
 def _completed(reader: Reader, interpreters: list[Interpreter]) -> None:
     """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
-    if any(one.version.count(".") < 2 for one in interpreters):
+    if any(interpreter.version.count(".") < 2 for interpreter in interpreters):
         from kalyx.core.actions.version_cache import completed
         from kalyx.core.system.live_writer import LiveWriter
 
@@ -266,7 +266,7 @@ def server_of(machine: Machine, target: str) -> Server:
     from kalyx.core.targets import resolve
 
     seat = resolve(machine, target)
-    running = next((one for one in machine.servers if seat.seat == "server" and one.path == seat.source), None)
+    running = next((server for server in machine.servers if seat.seat == "server" and server.path == seat.source), None)
     if running is not None:
         return running.server  # with its own variables, standing where it stands
     if seat.interpreter is None:

@@ -91,8 +91,8 @@ class Parser(argparse.ArgumentParser):
 def command_parser(name: str) -> Parser:
     """The parser of one command, whose words are given without its name."""
     summary = COMMANDS[name]
-    said = summary[0].upper() + summary[1:] + "."
-    parser = Parser(prog=f"kalyx {name}", description=said, formatter_class=_Help)
+    text = summary[0].upper() + summary[1:] + "."
+    parser = Parser(prog=f"kalyx {name}", description=text, formatter_class=_Help)
     common(parser)
     load_records()
     import_module(f"kalyx.cli.commands.{name}").arguments(parser)
@@ -122,10 +122,10 @@ def build_parser(whole: bool, only: str | None = None) -> Parser:
     )
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
     # Naming the program here spares argparse a look at the terminal on every start.
-    found = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
+    sub_parsers_action = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
     for name, summary in COMMANDS.items():
-        said = summary[0].upper() + summary[1:] + "."
-        command = found.add_parser(name, help=summary, description=said, formatter_class=_Help)
+        text = summary[0].upper() + summary[1:] + "."
+        command = sub_parsers_action.add_parser(name, help=summary, description=text, formatter_class=_Help)
         if whole or name == only:
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)
@@ -242,31 +242,31 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
         with os.fdopen(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
             from kalyx.core.text.redaction import redacted, redacted_words
 
-            said = f"kalyx {__version__}, Python {sys.version}\n{redacted_words(words)!r}\n\n{redacted(text)}"
-            file.write(said)
+            message = f"kalyx {__version__}, Python {sys.version}\n{redacted_words(words)!r}\n\n{redacted(text)}"
+            file.write(message)
         kept = f"; the details lie in {path}"
     except OSError:
         pass
-    said = str(failure).split("\n")[0][:160]
+    message = str(failure).split("\n")[0][:160]
     if isinstance(failure, OSError) and failure.strerror:
         about = f": {failure.filename}" if isinstance(failure.filename, str) else ""
         command = words[0] if words else "kalyx"
         return f"the system refused what {command} needs ({failure.strerror.lower()}{about}), so it has no answer{kept}"
-    what = f"{type(failure).__name__}{': ' + said if said else ''}"
-    told = f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked"
-    return f"{told}; to let others see the same: kalyx capture FILE{kept}"
+    what = f"{type(failure).__name__}{': ' + message if message else ''}"
+    details = f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked"
+    return f"{details}; to let others see the same: kalyx capture FILE{kept}"
 
 
 def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
     """The options; they may stand between the words that a command takes several of, which costs a second parse."""
-    options, rest = parser.parse_known_args(words)
-    if rest and not any(word.startswith("-") for word in rest):
+    options, remainder = parser.parse_known_args(words)
+    if remainder and not any(word.startswith("-") for word in remainder):
         return parser.parse_intermixed_args(words)
-    if rest:
+    if remainder:
         known = [word for action in parser._actions for word in action.option_strings]
-        near = _near(next(word for word in rest if word.startswith("-")).partition("=")[0], known)
+        near = _near(next(word for word in remainder if word.startswith("-")).partition("=")[0], known)
         nearest = f"; nearest: {near[0]}" if near else ""
-        parser.error(f"unrecognized arguments: {' '.join(rest)}{nearest}")
+        parser.error(f"unrecognized arguments: {' '.join(remainder)}{nearest}")
     return options
 
 
@@ -274,8 +274,8 @@ def _near(word: str, known: Iterable[str]) -> list[str]:
     """The names nearest to a word that is none of them."""
     from kalyx.core.text.nearness import distance
 
-    ranked = sorted((distance(word, one, 3), one) for one in known)
-    return [one for far, one in ranked if far <= 3][:3]
+    ranked = sorted((distance(word, item, 3), item) for item in known)
+    return [item for far, item in ranked if far <= 3][:3]
 
 
 def _refuse(message: str, candidates: list[str], as_json: bool) -> int:
@@ -289,7 +289,7 @@ def _refuse(message: str, candidates: list[str], as_json: bool) -> int:
         print(json.dumps({"schema": "kalyx.error/2", "message": message, "candidates": candidates}))
         return REFUSED
     lead = "" if message.startswith("kalyx ") else "kalyx: "
-    near = "; nearest: " + ", ".join(visible(one) for one in candidates[:3]) if candidates else ""
+    near = "; nearest: " + ", ".join(visible(candidate) for candidate in candidates[:3]) if candidates else ""
     print(f"{lead}{visible(message)}{near}", file=sys.stderr)
     return REFUSED
 

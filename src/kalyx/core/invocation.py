@@ -121,12 +121,12 @@ def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None 
     """The seat's search path, also written into the seat; asked where ``named`` and only running code can tell."""
     assert seat.interpreter is not None
     way = invocation_of(seat, machine, command)
-    found = search_path(machine.reader, seat.interpreter, way)
+    search = search_path(machine.reader, seat.interpreter, way)
     refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, named))
-    if found.unknown and named and machine.runner is not None and refused is None:
-        _ask(seat, machine, way, found)
-    seat.search_path = found.entries
-    return found
+    if search.unknown and named and machine.runner is not None and refused is None:
+        _ask(seat, machine, way, search)
+    seat.search_path = search.entries
+    return search
 
 
 def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> None:

@@ -96,11 +96,11 @@ class Machine:
     @cached_property
     def interpreters(self) -> list[Interpreter]:
         """Every interpreter of this machine that could be found, each installation once."""
-        found = found_interpreters(self.reader, self.unread)
-        found = in_order_of_versions(found + bases_of(self.reader, self.views, found))
+        interpreters = found_interpreters(self.reader, self.unread)
+        interpreters = in_order_of_versions(interpreters + bases_of(self.reader, self.views, interpreters))
         if self._complete is not None:
-            self._complete(found)
-        return found
+            self._complete(interpreters)
+        return interpreters
 
     def know(self, environment: Environment | None) -> None:
         """Count this environment among the known ones, wherever it lies: somebody asks about it."""
@@ -117,9 +117,9 @@ class Machine:
         named = [kernel.environment.prefix for kernel in self._listed if kernel.environment]
         named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
         named += self._meant
-        found = [view for view, _ in found_environments(self.reader, [], [], named, self.unread)]
-        names = names_of(self.reader, [view.environment for view in found])
-        return [structs.replace(view, environment=with_name(view.environment, names)) for view in found]
+        views = [view for view, _ in found_environments(self.reader, [], [], named, self.unread)]
+        names = names_of(self.reader, [view.environment for view in views])
+        return [structs.replace(view, environment=with_name(view.environment, names)) for view in views]
 
     @cached_property
     def _by_key(self) -> dict[str, Environment]:
@@ -148,7 +148,7 @@ class Machine:
         known = {environment.key for environment in self.environments}
         pairs = found_environments(self.reader, self.interpreters, [], [], self.unread, running=True, known=self.views)
         more = [view.environment for view, _ in pairs]
-        return self.environments + [one for one in more if one.key not in known]
+        return self.environments + [environment for environment in more if environment.key not in known]
 
     def environment_named(self, key: str) -> Environment | None:
         """The known environment of this key, with its name."""
@@ -191,8 +191,8 @@ class Machine:
             except NotAnInterpreter:
                 continue
         interpreter = self.shell_seat.interpreter
-        said = "this shell's python" if interpreter else "no server known"
-        return Server(interpreter, self.reader.variables, said)
+        text = "this shell's python" if interpreter else "no server known"
+        return Server(interpreter, self.reader.variables, text)
 
     @cached_property
     def kernels(self) -> list[Kernel]:
@@ -217,11 +217,11 @@ class Machine:
 
     @cached_property
     def _counts_of_ids(self) -> Counter[str]:
-        return Counter(one.id for one in self.kernels)
+        return Counter(kernel.id for kernel in self.kernels)
 
     @cached_property
     def _kernels_by_id(self) -> dict[str, Kernel]:
-        return {one.id: one for one in reversed(self.kernels)}
+        return {kernel.id: kernel for kernel in reversed(self.kernels)}
 
     # -- packages and modules -------------------------------------------------
 
@@ -246,7 +246,7 @@ class Machine:
 
     def installed(self, sites: list[str]) -> list[Installed]:
         """Every distribution in these site folders, the first folder first."""
-        return [one for site in sites for one in self._installed_in(site)]
+        return [distribution for site in sites for distribution in self._installed_in(site)]
 
     def _installed_in(self, site: str) -> list[Installed]:
         if site not in self._installed:
@@ -260,4 +260,4 @@ class Machine:
         top = module.split(".")[0]
         candidates = self.installed(sites)
         candidates.sort(key=lambda one: one.key != top.lower().replace("_", "-"))
-        return next((one for one in candidates if one.provides(top)), None)
+        return next((distribution for distribution in candidates if distribution.provides(top)), None)

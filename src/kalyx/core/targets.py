@@ -40,11 +40,11 @@ def resolve(machine: Machine, text: str) -> Seat:
         return process_seat(machine.reader, process, "the program Kalyx was started from")
     if text == "editor":
         return _by_editor(machine, "")
-    kind, colon, rest = text.partition(":")
+    kind, colon, remainder = text.partition(":")
     if colon and kind in _KINDS:
-        if not rest:
+        if not remainder:
             raise KalyxError(f"{text!r} names nothing: {_KINDS[kind][1]}")
-        return _KINDS[kind][0](machine, rest)
+        return _KINDS[kind][0](machine, remainder)
     reader = machine.reader
     if text.endswith(ENDING):
         return seat_of_notebook(machine, reader.absolute(text))
@@ -90,7 +90,7 @@ def seat_of_kernel(machine: Machine, kernel: Kernel) -> Seat:
 def _by_kernel(machine: Machine, identifier: str) -> Seat:
     kernel = machine.kernel_by_id(identifier)
     if kernel is None:
-        ids = [one.id for one in machine.kernels]
+        ids = [kernel.id for kernel in machine.kernels]
         raise KalyxError(f"no kernel {visible(identifier)!r} is registered", _ranked(identifier, ids, "kernel:"))
     return seat_of_kernel(machine, kernel)
 
@@ -146,12 +146,12 @@ def _by_server(machine: Machine, text: str) -> Seat:
     """A running notebook server, by its process or its port."""
     from kalyx.core.seats.server import server_seat
 
-    for found in machine.servers:
-        if text in (str(found.pid), str(found.port)):
-            seat = server_seat(machine.reader, found)
-            seat.name = f"server in {found.folder}"
+    for server in machine.servers:
+        if text in (str(server.pid), str(server.port)):
+            seat = server_seat(machine.reader, server)
+            seat.name = f"server in {server.folder}"
             return seat
-    running = [f"server:{found.port or found.pid}" for found in machine.servers]
+    running = [f"server:{server.port or server.pid}" for server in machine.servers]
     raise KalyxError(f"no notebook server of this user runs as process or port {visible(text)}", running)
 
 
@@ -165,10 +165,10 @@ def _by_program(machine: Machine, word: str) -> Seat:
 
 
 def _programs_near(machine: Machine, word: str) -> list[str]:
-    found: set[str] = set()
+    result: set[str] = set()
     for folder in machine.reader.path_folders():
-        found.update(name for name in machine.reader.names(folder) if name[:1] == word[:1])
-    return _ranked(word, sorted(found), "program:", limit=1)
+        result.update(name for name in machine.reader.names(folder) if name[:1] == word[:1])
+    return _ranked(word, sorted(result), "program:", limit=1)
 
 
 def _by_version(machine: Machine, text: str) -> Seat:
@@ -176,7 +176,7 @@ def _by_version(machine: Machine, text: str) -> Seat:
     if not are_numbers(text):
         raise KalyxError(f"{visible(text)!r} is not a version: write 3.11 or 3.11.7")
     own = [part.interpreter for part in machine.shell_seat.parts if part.role != "installer" and part.interpreter]
-    own = [one for one in own if one.prefix == one.base_prefix]
+    own = [interpreter for interpreter in own if interpreter.prefix == interpreter.base_prefix]
     for interpreter in [*own, *machine.interpreters]:
         if (interpreter.version + ".").startswith(text + "."):
             seat = seat_from(
@@ -184,8 +184,8 @@ def _by_version(machine: Machine, text: str) -> Seat:
             )
             seat.via = f"version:{text}"
             return seat
-    known = sorted({one.version for one in machine.interpreters}, key=lambda one: _far(one, text))
-    raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{one}" for one in known])
+    known = sorted({interpreter.version for interpreter in machine.interpreters}, key=lambda one: _far(one, text))
+    raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{item}" for item in known])
 
 
 def _far(version: str, wanted: str) -> list[int]:
@@ -195,25 +195,25 @@ def _far(version: str, wanted: str) -> list[int]:
 
 
 def _named(machine: Machine, name: str) -> Seat:
-    found = [view for view in machine.views if view.environment.name == name]
-    if not found:
-        more = {one.name: one for one in machine.all_environments}
+    views = [view for view in machine.views if view.environment.name == name]
+    if not views:
+        more = {environment.name: environment for environment in machine.all_environments}
         if name in more and more[name].executable:
             return seat_of_path(machine, more[name].prefix)
-    if len(found) == 1:
-        return seat_of_path(machine, found[0].environment.prefix)
-    if found:
+    if len(views) == 1:
+        return seat_of_path(machine, views[0].environment.prefix)
+    if views:
         raise KalyxError(
-            f"{visible(name)!r} names {len(found)} environments; name one by its path",
-            [view.environment.prefix for view in found],
+            f"{visible(name)!r} names {len(views)} environments; name one by its path",
+            [view.environment.prefix for view in views],
         )
     beside = machine.reader.absolute(name)
     if machine.reader.is_folder(beside):
         return seat_of_path(machine, beside)  # what nothing is called, and lies right here: .venv
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
-    names = [one.name for one in machine.all_environments]
-    near = _ranked(name, names, "") + _ranked(name, [one.id for one in machine.kernels], "kernel:")
+    names = [environment.name for environment in machine.all_environments]
+    near = _ranked(name, names, "") + _ranked(name, [kernel.id for kernel in machine.kernels], "kernel:")
     raise KalyxError(f"nothing here is called {visible(name)!r}", near or names[:5])
 
 

@@ -144,14 +144,15 @@ def replaces(root: str) -> bool:
 
 def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter]:
     """Two installations of different versions where there are two; the newest that can make environments first."""
-    usable = [one for one in machine.interpreters if _can_make(machine, one)]
+    usable = [interpreter for interpreter in machine.interpreters if _can_make(machine, interpreter)]
     if not usable:
         raise KalyxError("no interpreter here can make environments; on Debian, install python3-venv")
-    own = [one for one in usable if one.base_prefix == sys.base_prefix]
+    own = [interpreter for interpreter in usable if interpreter.base_prefix == sys.base_prefix]
     newer = (own or usable)[0]
-    older = next((one for one in usable if one.version.split(".")[:2] < newer.version.split(".")[:2]
-                  and int(one.version.split(".")[1]) >= 8), None)  # fmt: skip
-    older = older or next((one for one in usable if one.version != newer.version), newer)
+    older = next((interpreter for interpreter in usable
+                  if interpreter.version.split(".")[:2] < newer.version.split(".")[:2]
+                  and int(interpreter.version.split(".")[1]) >= 8), None)  # fmt: skip
+    older = older or next((interpreter for interpreter in usable if interpreter.version != newer.version), newer)
     if older is newer:
         notes.append(f"only one Python is here, so both environments have version {newer.version}")
     return newer, older
@@ -181,8 +182,8 @@ def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[
     ):  # fmt: skip
         done = machine.runner.run(argv, variables=clean, seconds=300)
         if done.status != 0:
-            said = (done.errors or done.output).decode("utf-8", "replace").strip().splitlines() or [done.problem or ""]
-            raise KalyxError(f"making {name} failed: {machine.line(argv[:4])} … {said[-1] if said else ''}")
+            text = (done.errors or done.output).decode("utf-8", "replace").strip().splitlines() or [done.problem or ""]
+            raise KalyxError(f"making {name} failed: {machine.line(argv[:4])} … {text[-1] if text else ''}")
 
 
 def _variables(root: str, home: str, moor: str) -> dict[str, str]:

@@ -88,13 +88,13 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         tell(" ".join(words))
         options = command_parser(words[0]).parse_args(["--json", *words[1:]])
         options.unnamed = not by_user
-        said, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
+        text, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
             import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, reader.again(), runner))
         except (KalyxError, Unreadable):
             pass  # a question without an answer here has none on the capture either
         finally:
-            sys.stdout = said
+            sys.stdout = text
 
     for words in (["here"], ["survey"], ["kernels"], ["packages"], ["record"]):
         ask(*words)
@@ -105,17 +105,17 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     for target in targets:
         ask("packages", "--", target)
         ask("enter", "--", target)
-        for one in wanted:
-            ask("why", f"--in={target}", "--", one)
+        for statement in wanted:
+            ask("why", f"--in={target}", "--", statement)
     for name in captures.environments_of(live):
         ask("packages", "--", name)
         ask("enter", "--", name)
-        for one in asked:
-            ask("why", f"--in={name}", "--", one)
+        for requirement in asked:
+            ask("why", f"--in={name}", "--", requirement)
     for words in exactly:
         ask("why", *words, by_user=True)
-    for one in wanted:
-        ask("why", "--", one)
+    for statement in wanted:
+        ask("why", "--", statement)
     return captures.finished(made, live.reader)
 
 
@@ -134,10 +134,10 @@ def _shown(call: Call, path: str) -> int:
 
     screen, before = call.screen, ""
     screen.line(("capture", BLUE), f"  of a {capture.head['system']} machine, folder {capture.head['folder']}")
-    for one in answer.held:
-        if one.kind != before:
+    for item in answer.held:
+        if item.kind != before:
             screen.blank()
-            screen.line((one.kind, "bold"))
-            before = one.kind
-        screen.line("   ", one.name, (f"  {said_size(one.bytes)}" if one.bytes else "", QUIET))
+            screen.line((item.kind, "bold"))
+            before = item.kind
+        screen.line("   ", item.name, (f"  {said_size(item.bytes)}" if item.bytes else "", QUIET))
     return 0

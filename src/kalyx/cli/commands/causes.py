@@ -22,7 +22,7 @@ def run(call: Call) -> int:
     if name is not None and name not in catalogue.ABOUT:
         near = sorted(catalogue.ABOUT, key=lambda one: distance(name, one, 20))[:3]
         raise KalyxError(f"there is no cause called {name!r}", near)
-    texts = [catalogue.text_of(one) for one in ([name] if name else catalogue.ABOUT)]
+    texts = [catalogue.text_of(item) for item in ([name] if name else catalogue.ABOUT)]
     if call.as_json:
         call.print_json(CausesAnswer(causes=texts))
         return 0
@@ -39,7 +39,7 @@ def run(call: Call) -> int:
     for line in text.example.splitlines():
         screen.line("   ", line)
     screen.blank()
-    for head, said in (("told apart", text.told_apart), ("mends it", text.mends)):
-        for number, line in enumerate(wrap(said, screen.width - 15)):
+    for head, message in (("told apart", text.told_apart), ("mends it", text.mends)):
+        for number, line in enumerate(wrap(message, screen.width - 15)):
             screen.line((f"   {(head if number == 0 else '').ljust(12)}", QUIET), line)
     return 0

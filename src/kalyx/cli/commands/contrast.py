@@ -81,7 +81,9 @@ def _of_seat(call: Call, text: str, whole: bool) -> Side:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)
     packages, unread = contents(reader, seat.interpreter, search)
-    doubts = [Evidence(fact=f"{NOT_READ}{one.reason}", source=one.path, path=one.path) for one in unread]
+    doubts = [
+        Evidence(fact=f"{NOT_READ}{refusal.reason}", source=refusal.path, path=refusal.path) for refusal in unread
+    ]
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
     return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels)
 
@@ -97,27 +99,27 @@ def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:
     screen.blank()
     if answer.same:
         by_record = "a record" in (answer.left.label, answer.right.label)
-        rest = "platform and own packages" if by_record else "platform, search path, packages and variables"
-        rest = "platform, search path, packages, variables and kernels" if whole else rest
-        screen.line(("the same", "bold"), f": interpreter, version, {rest} compared")
+        remainder = "platform and own packages" if by_record else "platform, search path, packages and variables"
+        remainder = "platform, search path, packages, variables and kernels" if whole else remainder
+        screen.line(("the same", "bold"), f": interpreter, version, {remainder} compared")
         return
     screen.doubts(answer.unproved, "not proved")
     if not answer.differences:
         screen.line("no difference was found, and what is named above could hide one")
         return
-    rows = [one for one in answer.differences if one.what != "search_path"] or answer.differences
-    width = min(max(len(one.name) for one in rows) + 2, screen.width // 3)
-    widest = max(len(one.left or "-") for one in rows) + 3
+    rows = [difference for difference in answer.differences if difference.what != "search_path"] or answer.differences
+    width = min(max(len(difference.name) for difference in rows) + 2, screen.width // 3)
+    widest = max(len(difference.left or "-") for difference in rows) + 3
     room = max(12, min(widest, (screen.width - width - 14) // 2))
-    for one in answer.differences:
-        if one.what == "search_path" and (one.left is None) != (one.right is None):
-            side, path = ("left", one.left) if one.right is None else ("right", one.right)
+    for difference in answer.differences:
+        if difference.what == "search_path" and (difference.left is None) != (difference.right is None):
+            side, path = ("left", difference.left) if difference.right is None else ("right", difference.right)
             what = ("search path".ljust(13), QUIET)
             screen.line(what, padded(side, 8), screen.without_middle(path or "", screen.width - 23))
             continue
         screen.line(
-            (one.what.replace("_", " ").ljust(13), QUIET),
-            padded(screen.words("" if one.what == "search_path" else one.name, width - 2), width),
-            padded(screen.words(one.left or "-", room - 2), room),
-            (screen.words(one.right or "-", room), ORANGE),
+            (difference.what.replace("_", " ").ljust(13), QUIET),
+            padded(screen.words("" if difference.what == "search_path" else difference.name, width - 2), width),
+            padded(screen.words(difference.left or "-", room - 2), room),
+            (screen.words(difference.right or "-", room), ORANGE),
         )

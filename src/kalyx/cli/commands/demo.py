@@ -31,8 +31,8 @@ def run(call: Call) -> int:
     if replaces(folder):
         plan.insert(0, ChangePlan(deed="remove the demo machine made there before", path=folder))
     if not quiet:
-        for one in plan:
-            print(f"to do: {one.deed}, {visible(one.path)}", flush=True)
+        for change in plan:
+            print(f"to do: {change.deed}, {visible(change.path)}", flush=True)
     if not call.may_change(plan, f"Make the demo machine in {visible(folder)}?"):
         if quiet:
             call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))

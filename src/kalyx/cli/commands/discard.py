@@ -51,10 +51,10 @@ def _show(call: Call, answer: DiscardAnswer) -> int:
     if answer.size_bytes is not None:
         came = "came back" if answer.done else "comes back"
         screen.line(("space".ljust(14), BLUE), f"{said_size(answer.size_bytes)} {came}")
-    for one in answer.unowned[:10]:
-        screen.line(("goes too".ljust(14), ORANGE), screen.shown(one))
-    for one in answer.pointers:
-        screen.line(("points there".ljust(14), ORANGE), screen.shown(one))
+    for item in answer.unowned[:10]:
+        screen.line(("goes too".ljust(14), ORANGE), screen.shown(item))
+    for pointer in answer.pointers:
+        screen.line(("points there".ljust(14), ORANGE), screen.shown(pointer))
     for note in answer.notes:
         screen.line(("note".ljust(14), QUIET), screen.shown(note))
     return 0

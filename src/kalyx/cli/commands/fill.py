@@ -81,9 +81,9 @@ def run(call: Call) -> int:
 def _put_back_first(call: Call, prefix: str) -> list[str]:
     """Clear what a stopped run left, before anything is planned on it."""
     reader = call.machine.reader
-    found = left_over(reader, prefix)
-    if found != "unfinished":
-        if found and not call.options.dry_run:
+    result = left_over(reader, prefix)
+    if result != "unfinished":
+        if result and not call.options.dry_run:
             Kept(reader, prefix, LiveWriter()).recover()
         return []
     deed = [ChangePlan(deed="put back what was there before a fill that was stopped", path=prefix)]
@@ -94,7 +94,7 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
 
 
 def _show(call: Call, answer: FillAnswer, foreseen: list[VersionChange] | None = None) -> int:
-    failed = any(one.outcome == "fails" for one in answer.imports)
+    failed = any(item.outcome == "fails" for item in answer.imports)
     lacking = any("asked for and is not there" in note for note in answer.notes)
     if call.as_json:
         call.print_json(answer)

@@ -97,9 +97,9 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     try:
         while not output_deserted():
             time.sleep(_EVERY)
-            fresh, answer, times, found = looked_again(call.options, answer, times, pasted)
-            if found:
-                answer.changes = found
+            fresh, answer, times, result = looked_again(call.options, answer, times, pasted)
+            if result:
+                answer.changes = result
                 _emit(fresh, answer)
                 answer.changes = []
     except KeyboardInterrupt:
@@ -120,9 +120,9 @@ def looked_again(
     fresh = Call(options)
     now = _look(fresh, pasted)
     new = package_times(fresh.machine, now)
-    found = changes(before, now) if before is not None else []
-    found += [f"packages of {prefix} changed" for prefix in new if prefix in times and new[prefix] != times[prefix]]
-    return fresh, now, new, found
+    result = changes(before, now) if before is not None else []
+    result += [f"packages of {prefix} changed" for prefix in new if prefix in times and new[prefix] != times[prefix]]
+    return fresh, now, new, result
 
 
 def _emit(call: Call, answer: HereAnswer) -> None:

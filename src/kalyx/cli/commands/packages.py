@@ -46,8 +46,8 @@ def run(call: Call) -> int:
         draw_packages(call.screen, answer, call.options)
     if answer.fitness is not None:
         return 0 if answer.fitness.runs else 1
-    found = answer.unread or (call.options.unmet and any(package.unmet for package in packages))
-    return 1 if found else 0
+    result = answer.unread or (call.options.unmet and any(package.unmet for package in packages))
+    return 1 if result else 0
 
 
 def _judge(call: Call, answer: PackagesAnswer, interpreter: Interpreter, search: SearchPath) -> None:

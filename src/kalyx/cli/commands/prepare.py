@@ -93,32 +93,34 @@ def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
 
 def _later(call: Call, folder: str) -> list[ChangePlan]:
     """What is written once the environment is there: the kernel's file, the editor's settings."""
-    found = []
+    changes = []
     if call.options.kernel is not None:
         path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)
-        found.append(ChangePlan(deed="register kernel", path=path))
+        changes.append(ChangePlan(deed="register kernel", path=path))
     if call.options.point_editor:
         from kalyx.core.actions import editor_settings
 
-        found.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.reader)))
-    return found
+        changes.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.reader)))
+    return changes
 
 
 def _startable(call: Call) -> list[Interpreter]:
     """The interpreters that were found and may be started though the user named none."""
-    found = call.machine.interpreters
-    return [one for one in found if objection(call.machine.reader, one, "machine") is None]
+    interpreters = call.machine.interpreters
+    return [
+        interpreter for interpreter in interpreters if objection(call.machine.reader, interpreter, "machine") is None
+    ]
 
 
 def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
     """The interpreter that a record was made on: of exactly that version, else of its minor."""
-    usable = [one for one in _startable(call) if one.implementation == recorded.implementation]
-    exact = [one for one in usable if one.version == recorded.version]
+    usable = [interpreter for interpreter in _startable(call) if interpreter.implementation == recorded.implementation]
+    exact = [interpreter for interpreter in usable if interpreter.version == recorded.version]
     minor = minor_of(recorded.version)
-    near = [one for one in usable if one.minor == minor]
+    near = [interpreter for interpreter in usable if interpreter.minor == minor]
     if exact or near:
         return (exact or near)[0]
-    here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
+    here = ", ".join(dict.fromkeys(interpreter.version for interpreter in usable)) or "none"
     message = f"the record is of Python {recorded.version}; here are: {here}; name another with --python"
     raise KalyxError(message + _bringers(call, minor))
 
@@ -144,12 +146,12 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
     own = machine.shell_seat.interpreter
     is_base = own is not None and own.prefix == own.base_prefix
     preferred = [own] if own is not None and is_base and objection(machine.reader, own, "shell") is None else []
-    usable = [one for one in [*preferred, *_startable(call)]
-              if one.implementation == "cpython" and not one.version.startswith("2.")]  # fmt: skip
+    usable = [interpreter for interpreter in [*preferred, *_startable(call)]
+              if interpreter.implementation == "cpython" and not interpreter.version.startswith("2.")]  # fmt: skip
     for interpreter in usable:
         if asked is None or satisfies(interpreter.version, asked[0]):
             return interpreter
-    here = ", ".join(dict.fromkeys(one.version for one in usable)) or "none"
+    here = ", ".join(dict.fromkeys(interpreter.version for interpreter in usable)) or "none"
     wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can make environments"
     missing = next((f"3.{minor}" for minor in range(6, 40) if asked and satisfies(f"3.{minor}.99", asked[0])), None)
     raise KalyxError(f"{wanted}; here are: {here}" + (_bringers(call, missing) if missing else ""))
@@ -196,7 +198,7 @@ def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
 def _show(call: Call, answer: PrepareAnswer) -> int:
     ok = not answer.done or (
-        all(one.outcome == "imports" for one in answer.imports)
+        all(item.outcome == "imports" for item in answer.imports)
         and not any("asked for and is not there" in note for note in answer.notes)
         and (call.options.kernel is None or (answer.rehearsal is not None and answer.rehearsal.answered))
     )

@@ -45,8 +45,8 @@ def run(call: Call) -> int:
         call.print_json(answer)
     elif options.to is None:
         sys.stdout.write("".join(visible(line) + "\n" for line in answer.text.splitlines()))
-        for place in answer.unread:
-            print(f"kalyx: left out what is in {visible(place.path)}: {visible(place.reason)}", file=sys.stderr)
+        for refusal in answer.unread:
+            print(f"kalyx: left out what is in {visible(refusal.path)}: {visible(refusal.reason)}", file=sys.stderr)
     else:
         _draw(call, len(answer.lines), answer.done, answer.left_out + answer.notes)
     return 1 if answer.unread else 0

@@ -25,11 +25,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(call: Call) -> int:
     script = _script(call)
-    wanted = [one for text in call.options.imports for one in parse_wanted(text)]
+    wanted = [statement for text in call.options.imports for statement in parse_wanted(text)]
     identifier = call.options.id.removeprefix("kernel:")
     kernel = call.machine.kernel_by_id(identifier)
     if kernel is None:
-        raise KalyxError(f"no kernel {identifier!r} is registered", [one.id for one in call.machine.kernels[:8]])
+        raise KalyxError(f"no kernel {identifier!r} is registered", [kernel.id for kernel in call.machine.kernels[:8]])
     catalogue.judge_kernel(kernel, call.machine)
     transport = "ipc" if call.options.ipc else "tcp"
     with call.progress("rehearsing:") as tell:
@@ -41,7 +41,7 @@ def run(call: Call) -> int:
         from kalyx.cli.render.kernels import draw_rehearsal
 
         draw_rehearsal(call.screen, answer, call.options.verbose)
-    return 0 if answer.answered and all(one.outcome == "imports" for one in answer.imports) else 1
+    return 0 if answer.answered and all(item.outcome == "imports" for item in answer.imports) else 1
 
 
 def _script(call: Call) -> str | None:

@@ -43,16 +43,16 @@ def run(call: Call) -> int:
     with call.progress("looking:") as tell:
         reference = call.target(options.against) if options.against else None
         asked = [_why(call, text, tell) for text in options.why]
-        found = overview(
+        result = overview(
             call.machine, reference, asked, options.sizes, lambda number, whole: tell(f"measuring, {number} of {whole}")
         )
     from kalyx.cli.render.page import map_alone, page
 
-    text = map_alone(call.machine, found) if kind == "svg" else page(call.machine, found, options.sizes, options.on)
+    text = map_alone(call.machine, result) if kind == "svg" else page(call.machine, result, options.sizes, options.on)
     content = text.encode("utf-8", "backslashreplace")
     answer = ReportAnswer(
-        path=path, folder=call.machine.reader.folder, seats=len(found.here.seats), picture=found.picture,
-        environments=len(found.survey.environments), findings=len(found.here.findings), bytes=len(content),
+        path=path, folder=call.machine.reader.folder, seats=len(result.here.seats), picture=result.picture,
+        environments=len(result.survey.environments), findings=len(result.here.findings), bytes=len(content),
         plan=[ChangePlan(deed="replace" if there else "write", path=path)],
     )  # fmt: skip
     if not options.dry_run:

@@ -20,7 +20,7 @@ def run(call: Call) -> int:
     with call.progress("measuring") as watch:
         answer = survey(call.machine, under, call.options.sizes, _of(watch))
     if call.options.unsound:
-        answer.environments = [one for one in answer.environments if one.findings]
+        answer.environments = [environment for environment in answer.environments if environment.findings]
     if call.as_json:
         call.print_json(answer)
     else:

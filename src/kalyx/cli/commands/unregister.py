@@ -57,9 +57,9 @@ def _stays(call: Call, kernel: Kernel) -> str:
 
 
 def _undo(call: Call, ids: list[str]) -> int:
-    folders = [registering.removed_folder(call.machine, one) for one in dict.fromkeys(ids)]
+    folders = [registering.removed_folder(call.machine, item) for item in dict.fromkeys(ids)]
     kept = [registering.restorable(call.machine, folder) for folder in folders]
-    answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=one) for one in kept])
+    answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=item) for item in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         with signals.held():

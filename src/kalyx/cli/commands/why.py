@@ -86,25 +86,25 @@ def run(call: Call) -> int:
 def _status(answer: WhyAnswer) -> int:
     """0: it imports; 1: something was found; 2: nothing was found, for what must be asked may not be."""
     if answer.seats:
-        return 0 if all(one.outcome == "imports" for seat in answer.seats for one in seat.imports) else 1
-    found = [one for one in answer.imports if not one.guarded and (one.outcome != "imports" or one.findings)]
-    unasked = [one for one in found if one.outcome == "undetermined"]
-    if unasked and len(unasked) == len(found) and not answer.findings:
-        causes = {finding.cause for one in unasked for finding in one.findings}
+        return 0 if all(item.outcome == "imports" for seat in answer.seats for item in seat.imports) else 1
+    answers = [item for item in answer.imports if not item.guarded and (item.outcome != "imports" or item.findings)]
+    unasked = [answer for answer in answers if answer.outcome == "undetermined"]
+    if unasked and len(unasked) == len(answers) and not answer.findings:
+        causes = {finding.cause for answer in unasked for finding in answer.findings}
         if causes <= {"not-asked"}:
-            message = next((finding.message for one in unasked for finding in one.findings), None)
+            message = next((finding.message for answer in unasked for finding in answer.findings), None)
             line = message or f"{unasked[0].statement}: reading alone does not settle it, and --static starts nothing"
             print(f"kalyx: {visible(line)}", file=sys.stderr)
             return 2
-    return 1 if found or answer.findings or answer.unread else 0
+    return 1 if answers or answer.findings or answer.unread else 0
 
 
 def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer, its environments under their names: the search path of each seat is in it by then."""
     answer = _found(call, tell)
     answer.target = call.machine.named_seat(answer.target)
-    for one in answer.seats:
-        one.target = call.machine.named_seat(one.target)
+    for seat_imports in answer.seats:
+        seat_imports.target = call.machine.named_seat(seat_imports.target)
     return answer
 
 
@@ -135,7 +135,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     if gone is not None:
         path = machine.reader.absolute(gone)
         raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.reader, path))
-    wanted = [one for text in what for one in _wanted(call, text)]
+    wanted = [statement for text in what for statement in _wanted(call, text)]
     if options.everywhere:
         from kalyx.core.queries.why_everywhere import why_everywhere
 
@@ -143,7 +143,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             raise KalyxError("--everywhere asks for one import at a time")
         return why_everywhere(machine, wanted[0], tell=tell)
     seat = call.seat(options.target)
-    answers = [why_import(machine, seat, one, named=named, command=options.command_line) for one in wanted]
+    answers = [why_import(machine, seat, statement, named=named, command=options.command_line) for statement in wanted]
     return WhyAnswer(target=seat, imports=answers)
 
 
@@ -162,11 +162,11 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
     if call.machine.runner is None:
         raise KalyxError("trying a fix starts other programs, and --static starts none")
     named = call.named
-    for one in answer.imports:
-        if one.outcome == "fails":
+    for item in answer.imports:
+        if item.outcome == "fails":
             prove(
                 call.machine,
-                one,
+                item,
                 answer.target,
                 named=named,
                 command=options.command_line,
@@ -182,18 +182,18 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     """
     from kalyx.core.actions import mending, rollback
 
-    found = mending.fixes_to_try(before.imports)
-    if found is None:
+    result = mending.fixes_to_try(before.imports)
+    if result is None:
         before.notes.append("nothing is to be mended")
         return before
-    _, fixes = found
-    said: list[str] = []
+    _, fixes = result
+    text: list[str] = []
     for number, fix in enumerate(fixes):
         before.plan = mending.plan_of(fix)
         if not call.as_json:
             _draw_plan(call, before, first=number == 0)
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
-            before.notes += said
+            before.notes += text
             return before
         kept = rollback.state_before(Call(call.options).machine, fix)
         with call.progress("mending:") as tell:
@@ -207,12 +207,12 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
             after = answer_of(Call(call.options), tell)
             if problem is None and mending.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
-                after.notes += [*said, f"done: {fix.message}"]
+                after.notes += [*text, f"done: {fix.message}"]
                 return after
-            said.append(f"{fix.message}: it did not mend it{f' ({problem})' if problem else ''}")
-            said += rollback.put_back(Call(call.options).machine, kept, tell)
+            text.append(f"{fix.message}: it did not mend it{f' ({problem})' if problem else ''}")
+            text += rollback.put_back(Call(call.options).machine, kept, tell)
     after.before, after.plan = before.imports, before.plan
-    after.notes += said
+    after.notes += text
     return after
 
 

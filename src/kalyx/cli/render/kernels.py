@@ -42,8 +42,8 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
     for running in answer.unregistered:
         screen.line((f" {screen.marks['unknown']} ", ORANGE), ("runs, and no kernel here explains it", ORANGE))
         _running(screen, running)
-    for place in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(place.path), f": {visible(place.reason)}")
+    for refusal in answer.unread:
+        screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
     shown = 0
     for kernel in answer.kernels:
         for finding in kernel.findings:
@@ -133,12 +133,12 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
     _reach(screen, "!python", reach.python, reach.python_path, answer.interpreter)
     _reach(screen, "!pip", reach.installer, reach.installer_path, answer.interpreter)
     _own_path_line(screen, answer)
-    for one in answer.imports:
-        word, colour = WORDS[one.outcome]
-        what = f" from {screen.path(one.found_at)}" if one.found_at else ""
-        owner = f"  ({one.distribution.name} {one.distribution.version})" if one.distribution else ""
-        screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), what, owner)
-        for finding in one.findings:
+    for item in answer.imports:
+        word, colour = WORDS[item.outcome]
+        what = f" from {screen.path(item.found_at)}" if item.found_at else ""
+        owner = f"  ({item.distribution.name} {item.distribution.version})" if item.distribution else ""
+        screen.line("   ", (visible(item.statement), "bold"), "  ", (word, colour), what, owner)
+        for finding in item.findings:
             screen.finding(finding, indent=6)
     if answer.schema == "kalyx.rehearse/2":
         for note in answer.notes:
@@ -156,7 +156,11 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
 def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
     """What makes shell lines reach the kernel's own environment, where they reach another."""
     kernel, own, reach = answer.kernel, answer.interpreter, answer.shell_reaches
-    others = [one for one in (reach.python, reach.installer) if one is not None and own and one.prefix != own.prefix]
+    others = [
+        interpreter
+        for interpreter in (reach.python, reach.installer)
+        if interpreter is not None and own and interpreter.prefix != own.prefix
+    ]
     if others and kernel is not None and kernel.environment is not None:
         argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
         screen.line("   so       ", (screen.machine_line(argv), "bold"))

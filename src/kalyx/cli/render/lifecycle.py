@@ -21,10 +21,10 @@ def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
         screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
                     screen.path(environment.prefix))  # fmt: skip
     _draw_moves(screen, answer, ("comes", "moves", "goes"))
-    for one in answer.broken:
-        has = f"which then is {visible(one.found)}" if one.found else "which then is not here"
-        screen.line("   ", ("breaks ", ORANGE), f"{visible(one.name)} {visible(one.version)}: it needs "
-                    f"{visible(one.requirement)}, {has}")  # fmt: skip
+    for unmet in answer.broken:
+        has = f"which then is {visible(unmet.found)}" if unmet.found else "which then is not here"
+        screen.line("   ", ("breaks ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: it needs "
+                    f"{visible(unmet.requirement)}, {has}")  # fmt: skip
 
 
 def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str]) -> None:
@@ -39,9 +39,9 @@ def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str])
         else:
             screen.line("   ", (words[1].ljust(7), ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
     for package in answer.seen_below:
-        place = f"{screen.path(package.location)} ({package.origin})"
+        path = f"{screen.path(package.location)} ({package.origin})"
         screen.line("   ", ("there".ljust(7), QUIET), f"{visible(package.name)} {visible(package.version or '')}, seen "
-                    f"from {place}: nothing of its own is added")  # fmt: skip
+                    f"from {path}: nothing of its own is added")  # fmt: skip
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[VersionChange] | None) -> None:
@@ -60,10 +60,10 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: li
         _draw_moves(screen, answer, ("came", "moved", "went"))
         screen.line("nothing is to be done")
     _draw_imports(screen, answer.imports)
-    for one in answer.broken:
-        has = f"found {visible(one.found)}" if one.found else "which is not here"
-        screen.line("   ", ("broken ", ORANGE), f"{visible(one.name)} {visible(one.version)} needs "
-                    f"{visible(one.requirement)}, {has}")  # fmt: skip
+    for unmet in answer.broken:
+        has = f"found {visible(unmet.found)}" if unmet.found else "which is not here"
+        screen.line("   ", ("broken ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)} needs "
+                    f"{visible(unmet.requirement)}, {has}")  # fmt: skip
     for process in answer.restart:
         screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with what was there before")
     for note in answer.notes:
@@ -77,10 +77,10 @@ def _same_moves(one: list[VersionChange], other: list[VersionChange]) -> bool:
 
 
 def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
-    for one in imports:
-        word, colour = WORDS[one.outcome]
-        said = f"  {one.error.type}: {visible(one.error.text)}" if one.error else ""
-        screen.line("   ", (visible(one.statement), "bold"), "  ", (word, colour), said)
+    for answer in imports:
+        word, colour = WORDS[answer.outcome]
+        text = f"  {answer.error.type}: {visible(answer.error.text)}" if answer.error else ""
+        screen.line("   ", (visible(answer.statement), "bold"), "  ", (word, colour), text)
 
 
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
@@ -99,8 +99,10 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         )
     for package in answer.packages:
         screen.line("   ", f"{visible(package.name)} {visible(package.version or '')}")
-    asked = {one.name for one in answer.packages}
-    came = [f"{one.name} {one.after}" for one in answer.moves if one.before is None and one.name not in asked]
+    asked = {package.name for package in answer.packages}
+    came = [
+        f"{change.name} {change.after}" for change in answer.moves if change.before is None and change.name not in asked
+    ]
     if came:
         screen.line("   ", ("with  ", QUIET), visible(", ".join(came)))
     for move in answer.moves:

@@ -123,18 +123,18 @@ class Screen:
 
     def plan(self, deeds: list[ChangePlan]) -> None:
         """What will be done, and where; a long deed does not push the places of the others away."""
-        said = [f"will {visible(deed.deed)}" for deed in deeds]
-        width = max((cell_len(one) for one in said if cell_len(one) < 40), default=0)
-        for deed, words in zip(deeds, said, strict=True):
+        text = [f"will {visible(deed.deed)}" for deed in deeds]
+        width = max((cell_len(item) for item in text if cell_len(item) < 40), default=0)
+        for deed, words in zip(deeds, text, strict=True):
             self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
 
     def doubts(self, unknown: list[Evidence], message: str) -> None:
         """What only running code would tell, or may not be read: each once, with where it stands."""
-        for evidence in {(one.path, one.line): one for one in unknown}.values():
-            place = self.source(evidence)
+        for evidence in {(evidence.path, evidence.line): evidence for evidence in unknown}.values():
+            path = self.source(evidence)
             lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "
             self.line((f"{message}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
-            self.line(" " * (len(message) + 4), (place, QUIET))
+            self.line(" " * (len(message) + 4), (path, QUIET))
 
     def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
         room = self.width - indent - 9

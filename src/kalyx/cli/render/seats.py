@@ -20,9 +20,9 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
     """Draw the table and, below it, the findings that matter."""
     reference = answer.reference
     title = screen.path(answer.folder, screen.width - 30)
-    said = f"reference: {_called(reference)}"
-    gap = max(2, screen.width - cell_len(title) - cell_len(said))
-    screen.line((title, "bold"), " " * gap, (said, QUIET))
+    text = f"reference: {_called(reference)}"
+    gap = max(2, screen.width - cell_len(title) - cell_len(text))
+    screen.line((title, "bold"), " " * gap, (text, QUIET))
     screen.blank()
     groups = _groups(answer)
     numbered = {finding.message: number for number, finding in enumerate(answer.findings, 1)}
@@ -49,8 +49,8 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.blank()
         for writer in answer.changes:
             screen.line(("changed  ", LABEL), screen.shown(writer))
-    for place in answer.unread:
-        screen.line(("not read ", LABEL), screen.path(place.path), f": {visible(place.reason)}")
+    for refusal in answer.unread:
+        screen.line(("not read ", LABEL), screen.path(refusal.path), f": {visible(refusal.reason)}")
     causes = Counter(finding.cause for finding in answer.findings)
     many = {cause for cause, count in causes.items() if count > FEW and not verbose}
     shown: dict[str, int] = {}
@@ -121,8 +121,8 @@ def _head(screen: Screen, seat: Seat) -> tuple[str, str, str]:
 
 
 def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, names: int, verbose: bool) -> None:
-    found = sorted({numbered[own.message] for own in seat.findings if own.message in numbered})
-    numbers = [str(number) for number in found]
+    result = sorted({numbered[own.message] for own in seat.findings if own.message in numbered})
+    numbers = [str(number) for number in result]
     note = _note(screen, seat)
     name = visible(seat.name) if seat.seat != "shell" else _words(seat)
     before = 3 + 1 + 2 + kinds
@@ -145,7 +145,7 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
         (", ".join(numbers), "bold"),
     )
     if seat.changed_since:
-        what = ", ".join(visible(one) for one in seat.changed_since[:4])
+        what = ", ".join(visible(item) for item in seat.changed_since[:4])
         screen.line(" " * before, ("changed since it started: ", LABEL), screen.words(what, screen.width - before - 26))
     if verbose:
         _details(screen, seat, before)
@@ -161,12 +161,12 @@ def _words(seat: Seat) -> str:
         for p in seat.parts
         if p.environment is not None and p.environment.key != seat.environment.key
     ]
-    said = ", ".join(visible(word) for word in own + strays)
+    text = ", ".join(visible(word) for word in own + strays)
     taken = next((p for p in seat.parts if p.defined is not None and p.word in own), None)
     if taken is None or taken.defined is None or taken.defined.path is None:
-        return said
+        return text
     file = taken.defined.path.replace("\\", "/").rpartition("/")[2]
-    return f"{said}   ({visible(taken.word)}: {visible(file)}, line {taken.defined.line})"
+    return f"{text}   ({visible(taken.word)}: {visible(file)}, line {taken.defined.line})"
 
 
 def _note(screen: Screen, seat: Seat) -> str:
@@ -218,9 +218,9 @@ def _hops(screen: Screen, paths: list[str], room: int) -> list[str]:
     arrow = "->" if screen.plain else "→"
     lines: list[str] = []
     for path in dict.fromkeys(paths):
-        said = f"{arrow} {screen.path(path)}" if lines else screen.path(path)
-        if lines and cell_len(lines[-1]) + 1 + cell_len(said) <= room:
-            lines[-1] += " " + said
+        text = f"{arrow} {screen.path(path)}" if lines else screen.path(path)
+        if lines and cell_len(lines[-1]) + 1 + cell_len(text) <= room:
+            lines[-1] += " " + text
         else:
-            lines.append(said)
+            lines.append(text)
     return lines

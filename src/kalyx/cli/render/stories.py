@@ -23,44 +23,44 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         screen.finding(finding)
     for unread in answer.unread:
         screen.line(("not read  ", ORANGE), screen.path(unread.path), f": {visible(unread.reason)}")
-    if any(one.asked_at for one in answer.imports):
+    if any(item.asked_at for item in answer.imports):
         _table(screen, answer)
         return
-    for number, one in enumerate(answer.imports):
+    for number, item in enumerate(answer.imports):
         if number:
             screen.blank()
-        draw_import(screen, one, answer.target)
+        draw_import(screen, item, answer.target)
     if verbose and answer.target.search_path:
         screen.blank()
         screen.line(("   the search path", "bold"), ", in order")
         for entry in answer.target.search_path:
             gone = "" if entry.exists else "  (not there)"
-            place = screen.path(entry.entry) or "the current folder"
-            screen.line("   ", place.ljust(50), "  ", (visible(screen.shown(entry.origin)) + gone, QUIET))
+            path = screen.path(entry.entry) or "the current folder"
+            screen.line("   ", path.ljust(50), "  ", (visible(screen.shown(entry.origin)) + gone, QUIET))
 
 
 def _table(screen: Screen, answer: WhyAnswer) -> None:
     """The imports of files: what each came to, then every failure once a cause."""
-    fine = sum(1 for one in answer.imports if one.outcome == "imports" and not one.findings)
+    fine = sum(1 for item in answer.imports if item.outcome == "imports" and not item.findings)
     screen.line((f"{fine} of {len(answer.imports)} imports work", "bold"), "  in  ", place_of(screen, answer.target))
     screen.blank()
-    width = min(max([len(one.module) for one in answer.imports] + [8]) + 2, screen.width // 3)
-    for one in answer.imports:
-        word, colour = WORDS[one.outcome]
-        first = one.asked_at[0]
+    width = min(max([len(item.module) for item in answer.imports] + [8]) + 2, screen.width // 3)
+    for item in answer.imports:
+        word, colour = WORDS[item.outcome]
+        first = item.asked_at[0]
         where = f"{screen.path(first.path)}, " + (f"cell {first.cell}, " if first.cell else "") + f"line {first.line}"
-        more = f" and {len(one.asked_at) - 1} more" if len(one.asked_at) > 1 else ""
-        owner = f"{one.distribution.name} {one.distribution.version}" if one.distribution else ""
-        note = " (not every run meets it)" if one.guarded and one.outcome != "imports" else ""
-        place = screen.without_middle(where + more + note, 60)
-        name = screen.words(one.module, width - 2).ljust(width)
-        screen.line("   ", name, (word.ljust(16), colour), screen.words(owner, 24).ljust(26), (place, QUIET))
-    told: set[str] = set()
-    for one in answer.imports:
-        if one.findings and one.findings[0].message not in told:
-            told.add(one.findings[0].message)
+        more = f" and {len(item.asked_at) - 1} more" if len(item.asked_at) > 1 else ""
+        owner = f"{item.distribution.name} {item.distribution.version}" if item.distribution else ""
+        note = " (not every run meets it)" if item.guarded and item.outcome != "imports" else ""
+        path = screen.without_middle(where + more + note, 60)
+        name = screen.words(item.module, width - 2).ljust(width)
+        screen.line("   ", name, (word.ljust(16), colour), screen.words(owner, 24).ljust(26), (path, QUIET))
+    details: set[str] = set()
+    for item in answer.imports:
+        if item.findings and item.findings[0].message not in details:
+            details.add(item.findings[0].message)
             screen.blank()
-            draw_import(screen, one, answer.target)
+            draw_import(screen, item, answer.target)
 
 
 def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
@@ -69,28 +69,28 @@ def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
     groups: dict[tuple[str, str], list[SeatImports]] = {}
     for row in answer.seats:
         groups.setdefault(_said_of(screen, row), []).append(row)
-    for (word, said), rows in groups.items():
+    for (word, text), rows in groups.items():
         screen.blank()
-        colour = next((colour for one, colour in WORDS.values() if one == word), QUIET)
+        colour = next((colour for item, colour in WORDS.values() if item == word), QUIET)
         kinds = folded(rows, lambda row: (row.target.seat, row.target.environment and row.target.environment.key))
         for number, (row, more) in enumerate(kinds):
             alike = f"  and {more} more" if more else ""
             head = (("" if number else word).ljust(21), colour)
             screen.line("   ", head, place_of(screen, row.target), (alike, QUIET))
-        for line in wrap(said, screen.width - 27) if said else []:
+        for line in wrap(text, screen.width - 27) if text else []:
             screen.line(" " * 27, (line, QUIET))
 
 
 def _said_of(screen: Screen, row: SeatImports) -> tuple[str, str]:
     """The outcome in a word or two, and where it comes from or why not."""
-    one = row.imports[0]
-    owner = f"{one.distribution.name} {one.distribution.version}  " if one.distribution else ""
-    reason = next((finding.message for finding in one.findings if finding.cause != "not-asked"), "")
-    if one.outcome == "undetermined":
-        if one.found_at:
-            return "found, not tried", owner + screen.path(one.found_at)
-        return ("not there, by reading", screen.shown(reason)) if reason else (WORDS[one.outcome][0], "")
-    return WORDS[one.outcome][0], screen.shown(reason) if reason else owner + screen.path(one.found_at)
+    answer = row.imports[0]
+    owner = f"{answer.distribution.name} {answer.distribution.version}  " if answer.distribution else ""
+    reason = next((finding.message for finding in answer.findings if finding.cause != "not-asked"), "")
+    if answer.outcome == "undetermined":
+        if answer.found_at:
+            return "found, not tried", owner + screen.path(answer.found_at)
+        return ("not there, by reading", screen.shown(reason)) if reason else (WORDS[answer.outcome][0], "")
+    return WORDS[answer.outcome][0], screen.shown(reason) if reason else owner + screen.path(answer.found_at)
 
 
 def place_of(screen: Screen, seat: Seat) -> str:
@@ -115,16 +115,16 @@ def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
             screen.line(("   and", BLUE))
         screen.finding(finding)
     if one.outcome == "fails" and not one.findings:
-        said = f"{one.error.type}: {one.error.text}" if one.error else "it gave no reason"
-        screen.line(("   it says  ", BLUE), screen.shown(said))
+        text = f"{one.error.type}: {one.error.text}" if one.error else "it gave no reason"
+        screen.line(("   it says  ", BLUE), screen.shown(text))
     elif one.outcome == "undetermined" and not one.findings:
-        found = screen.path(one.found_at) if one.found_at else "nothing"
-        screen.line(("   reading  ", BLUE), f"finds {found}; whether it loads only the interpreter can tell")
+        result = screen.path(one.found_at) if one.found_at else "nothing"
+        screen.line(("   reading  ", BLUE), f"finds {result}; whether it loads only the interpreter can tell")
 
 
 def _healthy(screen: Screen, one: ImportAnswer) -> None:
-    place = screen.path(one.found_at) if one.found_at else ""
-    screen.line(("   from     ", BLUE), place)
+    path = screen.path(one.found_at) if one.found_at else ""
+    screen.line(("   from     ", BLUE), path)
     if one.distribution is not None:
         screen.line(("   of       ", BLUE), f"{visible(one.distribution.name)} {visible(one.distribution.version)}")
     for number, other in enumerate(one.hides):

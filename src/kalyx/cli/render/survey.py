@@ -32,8 +32,8 @@ def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options:
         size = f", {said_size(user.size_bytes)}" if user.size_bytes is not None else ""
         screen.line(("your own packages ", "bold"), f"for {user.version}  ", screen.path(user.folder),
                     (f"  {user.distributions} distributions{size}", QUIET))  # fmt: skip
-    for place in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(place.path), f": {visible(place.reason)}")
+    for refusal in answer.unread:
+        screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
 
 
 def _interpreters(screen: Screen, machine: Machine, answer: SurveyAnswer) -> None:
@@ -62,10 +62,10 @@ def _environments(
     screen: Screen, machine: Machine, groups: dict[str, list[Environment]], options: argparse.Namespace
 ) -> None:
     whole = sum(len(group) for group in groups.values())
-    unsound = sum(1 for group in groups.values() for one in group if one.condition != "sound")
-    said = f"  {whole}" + (f", {unsound} of them unsound" if unsound else "") + ", by the installation they stand on"
-    screen.line(("environments", "bold"), said)
-    names = [cell_len(visible(one.name)) for group in groups.values() for one in group]
+    unsound = sum(1 for group in groups.values() for environment in group if environment.condition != "sound")
+    text = f"  {whole}" + (f", {unsound} of them unsound" if unsound else "") + ", by the installation they stand on"
+    screen.line(("environments", "bold"), text)
+    names = [cell_len(visible(environment.name)) for group in groups.values() for environment in group]
     width = min(max(names) + 2, max(16, screen.width // 3))
     for base, group in sorted(groups.items(), key=lambda item: (item[0] == "", item[0])):
         screen.line("  ", (screen.path(base) if base else "no installation that is there", BLUE))

@@ -99,14 +99,14 @@ class Kept:
 
         Raises KalyxError for one that a link puts outside the environment: what lies there belongs to others too.
         """
-        found = []
+        paths = []
         for folder in folders:
             real = self.reader.real(folder)
             if not self.reader.inside(real, self.prefix) or self.reader.same_path(real, self.prefix):
                 raise KalyxError(f"{visible(folder)} is a link that leads out of the environment, to {visible(real)};"
                                  " packages there belong to others too, so nothing was changed")  # fmt: skip
-            found.append(str(self.reader.path.relpath(real, self.prefix)))
-        return list(dict.fromkeys(found))
+            paths.append(str(self.reader.path.relpath(real, self.prefix)))
+        return list(dict.fromkeys(paths))
 
     def settle(self) -> None:
         """The change is whole: what was before is no longer needed."""
@@ -156,22 +156,22 @@ class Kept:
     def _restore(self) -> list[tuple[str, tuple[int, int]]]:
         """Move each kept folder back; returns the times that the folders above had. Raises KalyxError."""
         reader, kept = self.reader.again(), self._list()
-        for one in kept:  # all are looked at before the first is moved
-            self._refuse_outside(reader, one.path)
-        for number, one in enumerate(kept):
-            folder, copy = self._at(one.path), self._at(BEFORE_FOLDER, str(number))
+        for item in kept:  # all are looked at before the first is moved
+            self._refuse_outside(reader, item.path)
+        for number, item in enumerate(kept):
+            folder, copy = self._at(item.path), self._at(BEFORE_FOLDER, str(number))
             aside = self._at(BEFORE_FOLDER, f"{number}.new")
             reader = self.reader.again()
-            if one.there and reader.kind(copy) is None:
+            if item.there and reader.kind(copy) is None:
                 continue  # an earlier run restored it
             if reader.kind(folder) is not None:
                 if reader.kind(aside) is not None:
                     self.writer.remove_folder(aside)
                 self.writer.move(folder, aside)
-            if one.there:
+            if item.there:
                 self.writer.move(copy, folder)
         self._set_aside()
-        return [(reader.parent(self._at(one.path)), one.times) for one in kept]
+        return [(reader.parent(self._at(folder.path)), folder.times) for folder in kept]
 
     def _list(self) -> list[_Folder]:
         """The list of the copy. Raises KalyxError for one that this Kalyx did not write, or that is damaged."""

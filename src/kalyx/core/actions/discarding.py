@@ -122,7 +122,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
         raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
     unowned = list(_the_users_files(reader, view))
     if unowned and not with_own_files:
-        shown = ", ".join(visible(one) for one in unowned[:4]) + (
+        shown = ", ".join(visible(item) for item in unowned[:4]) + (
             f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
         )
         raise KalyxError(
@@ -134,8 +134,8 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
             raise KalyxError(f"kernel {kernel.id} starts {visible(prefix)} and cannot be removed: {visible(held)};"
                              " nothing was removed")  # fmt: skip
     size, _ = reader.usage(prefix)
-    answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[one.id for one in kernels])
-    answer.plan = [ChangePlan(deed="remove kernel", path=one.folder) for one in kernels]
+    answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[kernel.id for kernel in kernels])
+    answer.plan = [ChangePlan(deed="remove kernel", path=kernel.folder) for kernel in kernels]
     answer.plan.append(ChangePlan(deed="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
     entered = reader.variable("VIRTUAL_ENV")
@@ -207,9 +207,8 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
         if base == prefix or any(reader.inside(hop, prefix) for hop in hops[1:]):
             others.append(environment.prefix)
     if others:
-        raise KalyxError(
-            f"{visible(prefix)} is what other environments stand on: {', '.join(visible(one) for one in others[:6])}"
-        )
+        named = ", ".join(visible(other) for other in others[:6])
+        raise KalyxError(f"{visible(prefix)} is what other environments stand on: {named}")
 
 
 def unowned_files(reader: Reader, view: View) -> Iterator[str]:
@@ -235,7 +234,7 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
             continue
         if path.endswith(".pyc") or _SCRIPT.match(relative):
             continue
-        around = next((one for one in sites if reader.inside(path, one)), None)
+        around = next((site for site in sites if reader.inside(path, site)), None)
         if around is None:
             # Below lib but in no site folder: another version's packages, which are packages all the same.
             if top in ("lib", "Lib") and ("site-packages" in relative or "dist-packages" in relative):
@@ -259,29 +258,29 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
 def _of_kept_records(reader: Reader, prefix: str) -> set[str]:
     """The files that a prefix that a manager keeps by its own records's own records list."""
     folder = reader.join(prefix, "conda-meta")
-    found: set[str] = set()
+    of_kept_records: set[str] = set()
     for name in reader.names(folder):
         if name.endswith(".json"):
             try:
                 listed = json.loads(reader.read_text(reader.join(folder, name), 32 * 1024 * 1024)).get("files", [])
             except (Unreadable, ValueError, AttributeError):
                 continue
-            found.update(reader.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
-    return found
+            of_kept_records.update(reader.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
+    return of_kept_records
 
 
 def _files_below(reader: Reader, folder: str) -> Iterator[str]:
     """Every file and link below, links not followed; folders that cannot be read count as one unreadable file."""
     pending = [folder]
     while pending:
-        place = pending.pop()
+        location = pending.pop()
         try:
-            listing = reader.listing(place)
+            listing = reader.listing(location)
         except Unreadable:
-            yield place
+            yield location
             continue
         for name, kind in sorted(listing.items()):
-            path = reader.join(place, name)
+            path = reader.join(location, name)
             if kind == "folder":
                 if name != "__pycache__":
                     pending.append(path)
@@ -291,20 +290,20 @@ def _files_below(reader: Reader, folder: str) -> Iterator[str]:
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
     """Settings, run configurations and notebooks of this folder that would point to nothing, with what mends each."""
-    reader, found = machine.reader, []
+    reader, pointers = machine.reader, []
     for seat in editor_seats(reader, reader.folder):
         word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""
         inside = reader.path.isabs(word) and (reader.inside(word, prefix) or reader.inside(reader.real(word), prefix))
         if seat.source and (inside or (seat.environment is not None and seat.environment.key == prefix)):
             line = machine.line(["kalyx", "point", f"editor:{seat.source}", "TARGET"])
-            found.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
+            pointers.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
     ids = {kernel.id for kernel in kernels}
     for path in notebooks_in(reader, reader.folder):
         asks = read_notebook(reader, path).kernel
         if asks and asks.lower() in ids:
             line = machine.line(["kalyx", "point", f"notebook:{path}", "TARGET"])
-            found.append(f"{visible(path)} asks for the kernel {asks}: {line}")
-    return found
+            pointers.append(f"{visible(path)} asks for the kernel {asks}: {line}")
+    return pointers
 
 
 def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable[[str], None]) -> None:
@@ -354,8 +353,8 @@ def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callab
     try:
         for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
             tell(name)
-            one = reader.join(prefix, name)
-            (writer.remove_folder if reader.again().kind(one) == "folder" else writer.remove_file)(one)
+            item = reader.join(prefix, name)
+            (writer.remove_folder if reader.again().kind(item) == "folder" else writer.remove_file)(item)
     except KalyxError as refusal:
         message = f"{refusal.message}; {visible(prefix)} is half removed; to remove the rest: "
         message += machine.line(["kalyx", "discard", prefix])

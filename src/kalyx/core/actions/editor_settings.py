@@ -74,7 +74,11 @@ def settings_file(reader: Reader) -> str:
     for seat in editor_seats(reader, reader.folder):
         if seat.source and reader.inside(seat.source, reader.folder) and seat.parts and seat.parts[0].role == "run":
             return seat.source
-    first = next(one for one in descriptors(reader) if one["format"] in ("json", "jsonc") and one.get("files"))
+    first = next(
+        descriptor
+        for descriptor in descriptors(reader)
+        if descriptor["format"] in ("json", "jsonc") and descriptor.get("files")
+    )
     return reader.join(reader.folder, *str(first["files"][0]).split("/"))
 
 
@@ -88,9 +92,11 @@ def _line(after: str, edits: list[Edit]) -> str:
 
 def _sheet(reader: Reader, file: str) -> _ConfigFile:
     """What is known of a settings file by its place. Raises KalyxError where nothing is."""
-    known = [(one, pattern) for one in descriptors(reader) for pattern in one.get("files", [])]
-    found = [_ConfigFile(file, one, folder) for one, pattern in known if (folder := folder_of(reader, file, pattern))]
-    if not found:
+    known = [(descriptor, pattern) for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
+    config_files = [
+        _ConfigFile(file, item, folder) for item, pattern in known if (folder := folder_of(reader, file, pattern))
+    ]
+    if not config_files:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
     # Of several forms in one file, the one whose value is there.
@@ -98,13 +104,13 @@ def _sheet(reader: Reader, file: str) -> _ConfigFile:
     if status is not None and status.size > LIMIT:
         raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")
     text = reader.text_or_none(file, LIMIT) or ""
-    for sheet in found:
+    for sheet in config_files:
         try:
-            if any(spots(sheet.form, text, one["key"], one.get("named")) for one in sheet.about["choices"]):
+            if any(spots(sheet.form, text, item["key"], item.get("named")) for item in sheet.about["choices"]):
                 return sheet
         except (Malformed, ValueError, IndexError):
             continue
-    return found[0]
+    return config_files[0]
 
 
 def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str, Any], Span | None]:
@@ -117,14 +123,14 @@ def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str,
     if not writable:
         raise Malformed("this form keeps a name that the editor itself gives out, which only the editor can write")
     for choice in writable:
-        found = spots(sheet.form, text, choice["key"], choice.get("named"))
+        spans = spots(sheet.form, text, choice["key"], choice.get("named"))
         if named is not None:
-            found = [spot for spot in found if spot.named == named]
-        names = list(dict.fromkeys(spot.named or "" for spot in found))
+            spans = [spot for spot in spans if spot.named == named]
+        names = list(dict.fromkeys(spot.named or "" for spot in spans))
         if len(names) > 1:
             raise Malformed(f"it has several: {', '.join(names)}; name one, as editor:{sheet.file}#{names[0]}")
-        if found:
-            return choice, found[-1]
+        if spans:
+            return choice, spans[-1]
     if named is not None:
         raise Malformed(f"it has no configuration called {named}")
     return writable[0], None
@@ -170,7 +176,7 @@ def _value(reader: Reader, folder: str, kind: str, before: str, target: Seat) ->
         path = reader.parent(prefix)
     elif kind == "environment" or (kind == "either" and before and _is_folder(reader, folder, before)):
         path = prefix
-    word = next((one for one in _FOLDER_WORDS if before.startswith(one)), None)
+    word = next((word for word in _FOLDER_WORDS if before.startswith(word)), None)
     if reader.inside(path, folder) or kind == "folder":
         inner = str(reader.path.relpath(path, folder)).replace("\\", "/")
         if word is not None and not inner.startswith(".."):

@@ -51,7 +51,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     ending, word, leave = SHELLS[name]
     environment = catalogue.judge_environment(view_of(reader, seat.interpreter), machine)
     folder = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
-    script = next((one for one in _scripts(reader.names(folder), ending)), None)
+    script = next((script for script in _scripts(reader.names(folder), ending)), None)
     programs = reader.parent(seat.interpreter.executable)
     warnings = _warnings(machine, seat, name)
     if environment.condition == "moved" and script is not None:
@@ -125,24 +125,26 @@ def _path_line(reader: Reader, programs: str, prefix: str, shell: str, kept: boo
 def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
     """What on this machine undoes it, or makes it mean something else."""
     reader = machine.reader
-    found = []
+    warnings = []
     for variable in ("PYTHONPATH", "PYTHONHOME"):
         value = reader.variable(variable)
         if value:
             brought = bringing(reader, value.split(":")[0], variable)
             by = f" by the site module {brought[0].name}" if brought else ""
-            found.append(f"{variable} is set{by} ({value}) and reaches into every environment")
+            warnings.append(f"{variable} is set{by} ({value}) and reaches into every environment")
     entered = reader.variable("VIRTUAL_ENV")
     if entered and seat.environment is not None and reader.real(entered) != seat.environment.key:
-        found.append(f"{entered} is on now; leaving the new one goes back to before both")
+        warnings.append(f"{entered} is on now; leaving the new one goes back to before both")
     if seat.environment is not None and seat.environment.kind == "kept":
         hooks = reader.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if reader.names(hooks):
-            found.append(f"the scripts in {hooks} are not run by this line")
-    for one in taken_over(reader, shell):
-        kind = f"an {one.kind}" if one.kind == "alias" else f"a {one.kind}"
-        found.append(f"{one.word} is {kind} by {one.path}, line {one.line}: it wins over PATH, also after this line")
+            warnings.append(f"the scripts in {hooks} are not run by this line")
+    for meaning in taken_over(reader, shell):
+        kind = f"an {meaning.kind}" if meaning.kind == "alias" else f"a {meaning.kind}"
+        warnings.append(
+            f"{meaning.word} is {kind} by {meaning.path}, line {meaning.line}: it wins over PATH, also after this line"
+        )
     hook = reader.variable(_HOOKS[shell]) if shell in _HOOKS else None
     if hook:
-        found.append(f"the commands in {_HOOKS[shell]} run before every prompt and may change PATH again")
-    return found
+        warnings.append(f"the commands in {_HOOKS[shell]} run before every prompt and may change PATH again")
+    return warnings

@@ -55,10 +55,14 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
         coming = installer.foresee(order.wants.words, packages, tell)
         answer.moves = foreseen_moves(packages, coming)
         there = visible_of(packages)
-        arriving = {canonical(one.name) for one in coming}
-        rest = [there[key] for key in sorted(order.wants.keys - arriving) if key in there]
-        answer.seen_below = [one for one in rest if one.origin not in ("own", "linked")]
-        answer.notes += [f"{one.name} {one.version} is there already" for one in rest if one not in answer.seen_below]
+        arriving = {canonical(install.name) for install in coming}
+        remainder = [there[key] for key in sorted(order.wants.keys - arriving) if key in there]
+        answer.seen_below = [package for package in remainder if package.origin not in ("own", "linked")]
+        answer.notes += [
+            f"{package.name} {package.version} is there already"
+            for package in remainder
+            if package not in answer.seen_below
+        ]
         command, going = installer.install(order.wants.words), set()
     reader = machine.reader.again()
     now = broken(reader, interpreter, packages, [], set())
@@ -89,23 +93,23 @@ def _refuse(machine: Machine, order: Order, installer: Installer, packages: list
 
 def _plan_removal(order: Order, packages: list[Package], installer: Installer, answer: FillAnswer) -> list[str]:
     there = visible_of(packages)
-    own = {key: one for key, one in there.items() if one.origin in ("own", "linked")}
+    own = {key: package for key, package in there.items() if package.origin in ("own", "linked")}
     for key in sorted(order.wants.keys):
         if key not in there:
             ranked = sorted((distance(key, other, 3), other) for other in own)
             raise KalyxError(f"{visible(key)} is not installed in {visible(order.environment.prefix)}",
                              [other for far, other in ranked if far <= 3])  # fmt: skip
         if key not in own:
-            found = there[key]
-            raise KalyxError(f"{found.name} {found.version} is not this environment's own: it comes from"
-                             f" {visible(found.location)} ({found.origin})")  # fmt: skip
+            package = there[key]
+            raise KalyxError(f"{package.name} {package.version} is not this environment's own: it comes from"
+                             f" {visible(package.location)} ({package.origin})")  # fmt: skip
     chosen = [own[key] for key in sorted(order.wants.keys)]
-    answer.moves = [VersionChange(name=one.name, before=one.version, after=None) for one in chosen]
-    for one in chosen:
-        below = next((p for p in packages if canonical(p.name) == canonical(one.name) and p.hidden_by), None)
+    answer.moves = [VersionChange(name=package.name, before=package.version, after=None) for package in chosen]
+    for item in chosen:
+        below = next((p for p in packages if canonical(p.name) == canonical(item.name) and p.hidden_by), None)
         if below is not None:
             answer.notes.append(f"{below.name} {below.version} from {below.location} answers then")
-    return installer.remove([one.name for one in chosen])
+    return installer.remove([package.name for package in chosen])
 
 
 def carry_out(
@@ -121,9 +125,7 @@ def carry_out(
 
 
 @contextmanager
-def installed(
-    machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]
-) -> Iterator[Kept]:
+def installed(machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]) -> Iterator[Kept]:
     """Run the installer, then the block; where either raises, what was there before is put back.
 
     Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
@@ -149,8 +151,8 @@ def _folders(machine: Machine, environment: Environment) -> list[str]:
     """What an installer may change below the prefix, each folder once."""
     reader, prefix = machine.reader, environment.prefix
     names = ("Scripts", "share", "etc", "include") if reader.system == "windows" else ("bin", "share", "etc", "include")
-    found = {reader.real(site): site for site in environment.site_packages if reader.inside(site, prefix)}
-    return [*found.values(), *(reader.join(prefix, name) for name in names)]
+    folders = {reader.real(site): site for site in environment.site_packages if reader.inside(site, prefix)}
+    return [*folders.values(), *(reader.join(prefix, name) for name in names)]
 
 
 def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAnswer) -> None:
@@ -165,13 +167,13 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
         answer.notes += [f"{key} was asked for and is not there" for key in sorted(order.wants.keys - there.keys())]
     changed = {canonical(move.name) for move in answer.moves if move.after is not None}
     first = [there[key] for key in sorted(order.wants.keys & there.keys())] if not order.remove else []
-    rest = [there[key] for key in sorted(changed - order.wants.keys) if key in there]
+    packages = [there[key] for key in sorted(changed - order.wants.keys) if key in there]
     try:
-        for package in [*first, *rest][:_TRIED_AT_MOST]:
+        for package in [*first, *packages][:_TRIED_AT_MOST]:
             with signals.heeded():
                 answer.imports += proofs(machine, interpreter, package)
-        if len(first) + len(rest) > _TRIED_AT_MOST:
-            answer.notes.append(f"the imports of {_TRIED_AT_MOST} of {len(first) + len(rest)} packages were tried")
+        if len(first) + len(packages) > _TRIED_AT_MOST:
+            answer.notes.append(f"the imports of {_TRIED_AT_MOST} of {len(first) + len(packages)} packages were tried")
     except signals.Stopped as stop:
         answer.notes.append("stopped while the imports were tried: the packages are installed, and stay")
         answer.stopped = stop.number

@@ -90,10 +90,12 @@ class Installer:
 
     def version(self, packages: list[Package]) -> tuple[int, ...] | None:
         """Its version by its metadata, or None where the environment has none."""
-        found = next((one.version for one in packages if one.name == "pip" and one.hidden_by is None), None)
-        if found is None:
+        version = next(
+            (package.version for package in packages if package.name == "pip" and package.hidden_by is None), None
+        )
+        if version is None:
             return None
-        return tuple(int(part) for part in found.split(".") if is_number(part))
+        return tuple(int(part) for part in version.split(".") if is_number(part))
 
     def install(self, words: list[str], *more: str) -> list[str]:
         """The command that installs ``words`` into this very environment."""
@@ -113,8 +115,8 @@ class Installer:
         version = self.version(packages)
         if version is not None and version >= _TELLS_SINCE:
             tell("asking what would come")
-            said = self.run(self.install(words, "--dry-run", "--quiet", "--report", "-"))
-            return _reported(said)
+            ended = self.run(self.install(words, "--dry-run", "--quiet", "--report", "-"))
+            return _reported(ended)
         return self._tried_in_a_copy(words, packages, tell)
 
     def _tried_in_a_copy(
@@ -124,42 +126,51 @@ class Installer:
         machine, reader = self.machine, self.machine.reader
         assert machine.runner is not None
         writer = LiveWriter()
-        with machine.runner.empty_folder() as place:
-            prefix = reader.join(place, "copy")
+        with machine.runner.empty_folder() as path:
+            prefix = reader.join(path, "copy")
             tell("trying it in a copy")
             base = self.interpreter.real_executable
-            sees = any(one.origin == "base" for one in packages)
+            sees = any(package.origin == "base" for package in packages)
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
             copy = read_interpreter(reader.again(), executable_in(reader, prefix))
             let_through(copy.executable)  # made right here
-            for site in dict.fromkeys(one.location for one in packages if one.origin in ("own", "linked")):
+            for site in dict.fromkeys(package.location for package in packages if package.origin in ("own", "linked")):
                 if reader.inside(site, self.interpreter.prefix):
                     relative = reader.path.relpath(site, self.interpreter.prefix)
                     writer.copy_folder(site, reader.join(prefix, relative), linked=False)
             twin = Installer(machine, copy, self.wheels)
-            before = {(one.name, one.version) for one in held(machine, copy)}
+            before = {(package.name, package.version) for package in held(machine, copy)}
             try:
                 self.run(twin.install(words), tell)
             except KalyxError as error:
                 raise KalyxError(error.message.replace(copy.executable, self.interpreter.executable)) from None
-            after = [one for one in held(machine, copy) if one.version and (one.name, one.version) not in before]
-            return [PlannedInstall(one.name, one.version or "", tuple(_requires(machine, one))) for one in after]
+            after = [
+                package
+                for package in held(machine, copy)
+                if package.version and (package.name, package.version) not in before
+            ]
+            return [
+                PlannedInstall(package.name, package.version or "", tuple(_requires(machine, package)))
+                for package in after
+            ]
 
 
 def _requires(machine: Machine, package: Package) -> list[str]:
     from kalyx.core.packages.metadata import installed_in
 
-    found = installed_in(machine.reader.again(), package.location)
-    return next((one.requires for one in found if one.name == package.name), [])
+    distributions = installed_in(machine.reader.again(), package.location)
+    return next((distribution.requires for distribution in distributions if distribution.name == package.name), [])
 
 
 def _reported(said: bytes) -> list[PlannedInstall]:
     """The distributions of an installation report (version 1 of its format)."""
     try:
         report = json.loads(said)
-        found = [one["metadata"] for one in report["install"]]
-        return [PlannedInstall(one["name"], one["version"], tuple(one.get("requires_dist") or ())) for one in found]
+        result = [item["metadata"] for item in report["install"]]
+        return [
+            PlannedInstall(item["name"], item["version"], tuple(item.get("requires_dist") or ())) for item in result
+        ]
     except (ValueError, KeyError, TypeError, RecursionError):
         raise KalyxError(
             "the installer's report could not be read; it said what no version of its format has"
@@ -169,11 +180,11 @@ def _reported(said: bytes) -> list[PlannedInstall]:
 def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
     """Run a command that makes or fills an environment. Raises KalyxError with its reason, the whole in a file."""
     assert machine.runner is not None
-    with machine.runner.empty_folder() as place, machine.runner.empty_folder() as stand:
+    with machine.runner.empty_folder() as path, machine.runner.empty_folder() as stand:
         ended = machine.runner.run(
             argv,
             # What it unpacks lies in a folder of ours: it goes with us, also where the installer is stopped.
-            variables={**clean_variables(machine.reader.variables), "TMPDIR": place, "TEMP": place, "TMP": place},
+            variables={**clean_variables(machine.reader.variables), "TMPDIR": path, "TEMP": path, "TMP": path},
             folder=stand,  # "-m" looks in the folder stood in first: nothing lies there
             seconds=INSTALL_SECONDS,
             limit=_OUTPUT_LIMIT,
@@ -186,8 +197,8 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
     words = ended.output + ended.errors
     kept = _keep(machine, argv, words)
     whole = f" (all it said: {kept})" if kept else ""
-    said = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
-    raise KalyxError(f"{machine.line(argv[:4])} failed: {said}{whole}")
+    message = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
+    raise KalyxError(f"{machine.line(argv[:4])} failed: {message}{whole}")
 
 
 def run_step(machine: Machine, step: Step, tell: Callable[[str], None]) -> None:
@@ -232,8 +243,8 @@ def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:
             if reader.kind(reader.join(folder, old)) == "file":
                 writer.remove_file(reader.join(folder, old))
         path = reader.join(folder, f"installer-{writer.stamp()}.txt")
-        said = redacted(machine.line(argv) + "\n\n" + words.decode("utf-8", "surrogateescape"))
-        writer.write(path, said.encode("utf-8", "surrogateescape"), mode=0o600)
+        text = redacted(machine.line(argv) + "\n\n" + words.decode("utf-8", "surrogateescape"))
+        writer.write(path, text.encode("utf-8", "surrogateescape"), mode=0o600)
     except (KalyxError, Unreadable):
         return None
     return path

@@ -12,20 +12,24 @@ from kalyx.core.text.names import canonical
 
 def visible_of(packages: list[Package]) -> dict[str, Package]:
     """The packages that answer, by canonical name: distributions that nothing hides."""
-    return {canonical(one.name): one for one in packages if one.version is not None and one.hidden_by is None}
+    return {
+        canonical(package.name): package
+        for package in packages
+        if package.version is not None and package.hidden_by is None
+    }
 
 
 def moves(before: list[Package], after: list[Package]) -> list[VersionChange]:
     """Every distribution whose answering version or place is another now, by name."""
-    one, other = visible_of(before), visible_of(after)
-    found = []
-    for key in sorted(one.keys() | other.keys()):
-        was, now = one.get(key), other.get(key)
+    item, other = visible_of(before), visible_of(after)
+    changes = []
+    for key in sorted(item.keys() | other.keys()):
+        was, now = item.get(key), other.get(key)
         if was and now and (was.version, was.location) == (now.version, now.location):
             continue
         name = now.name if now else was.name if was else key
-        found.append(VersionChange(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
-    return found
+        changes.append(VersionChange(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
+    return changes
 
 
 def _said(package: Package | None) -> str | None:
@@ -42,42 +46,42 @@ def _hidden(was: Package | None, now: Package | None) -> str | None:
 def foreseen_moves(packages: list[Package], coming: list[PlannedInstall]) -> list[VersionChange]:
     """The moves that an installation would make."""
     there = visible_of(packages)
-    found = []
-    for one in coming:
-        was = there.get(canonical(one.name))
+    result = []
+    for install in coming:
+        was = there.get(canonical(install.name))
         hides = was.location if was is not None and was.origin != "own" and was.origin != "linked" else None
-        found.append(VersionChange(name=one.name, before=_said(was), after=one.version, hides=hides))
-    return sorted(found, key=lambda one: one.name.lower())
+        result.append(VersionChange(name=install.name, before=_said(was), after=install.version, hides=hides))
+    return sorted(result, key=lambda one: one.name.lower())
 
 
 def broken(
     reader: Reader, interpreter: Interpreter, packages: list[Package], coming: list[PlannedInstall], going: set[str]
 ) -> list[Broken]:
     """Requirements that would not hold when ``coming`` came and the names in ``going`` went."""
-    versions = {key: one.version or "" for key, one in visible_of(packages).items() if key not in going}
+    versions = {key: package.version or "" for key, package in visible_of(packages).items() if key not in going}
     lines: dict[str, tuple[str, str, list[str]]] = {}
     records: dict[tuple[str, str], Installed] = {}
-    for folder in dict.fromkeys(one.location for one in packages if one.version is not None):
+    for folder in dict.fromkeys(package.location for package in packages if package.version is not None):
         for installed in installed_in(reader, folder):
             records.setdefault((folder, canonical(installed.name)), installed)
     for key, package in visible_of(packages).items():
         record = records.get((package.location, key))
         if record is not None and key not in going:
             lines[key] = (package.name, package.version or "", record.requires)
-    for one in coming:
-        key = canonical(one.name)
-        versions[key] = one.version
-        lines[key] = (one.name, one.version, list(one.requires))
-    found = []
+    for install in coming:
+        key = canonical(install.name)
+        versions[key] = install.version
+        lines[key] = (install.name, install.version, list(install.requires))
+    unmets = []
     for name, version, requires in lines.values():
         for asked in asked_by_lines(requires, interpreter, reader.system):
             there = versions.get(asked.key)
             if there is None or not satisfies(there, asked.specifier):
-                found.append(Broken(name=name, version=version, requirement=asked.line, found=there))
-    return found
+                unmets.append(Broken(name=name, version=version, requirement=asked.line, found=there))
+    return unmets
 
 
 def newly(before: list[Broken], after: list[Broken]) -> list[Broken]:
     """What is broken after and was not before."""
-    known = {(one.name, one.requirement) for one in before}
-    return [one for one in after if (one.name, one.requirement) not in known]
+    known = {(unmet.name, unmet.requirement) for unmet in before}
+    return [unmet for unmet in after if (unmet.name, unmet.requirement) not in known]

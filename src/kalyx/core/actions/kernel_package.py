@@ -35,8 +35,8 @@ def _commands(machine: Machine, version: str) -> Iterator[list[str]]:
             yield [program, "create", "--prefix", reader.join(reader.folder, f"python{minor}"), f"python={version}"]
     if machine.runner is not None and reader.is_file(_SYSTEM_INSTALLER):
         package = f"python{minor}"
-        told = machine.runner.run([_SYSTEM_LIST, "policy", package], seconds=5.0)
-        candidates = [line.split(":", 1)[1].strip() for line in told.output.decode("utf-8", "replace").splitlines()
+        ended = machine.runner.run([_SYSTEM_LIST, "policy", package], seconds=5.0)
+        candidates = [line.split(":", 1)[1].strip() for line in ended.output.decode("utf-8", "replace").splitlines()
                       if line.strip().startswith("Candidate:")]  # fmt: skip
         if candidates and candidates[0].startswith(version):
             yield [_SYSTEM_INSTALLER, "install", package, f"{package}-venv"]

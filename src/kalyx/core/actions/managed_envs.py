@@ -23,7 +23,7 @@ def forget(reader: Reader, prefix: str, writer: Writer) -> None:
 
 
 def _still(reader: Reader, apart: str) -> list[str]:
-    return [one for one in made_prefixes(reader) if one != apart and looks_like_environment(reader, one)]
+    return [prefix for prefix in made_prefixes(reader) if prefix != apart and looks_like_environment(reader, prefix)]
 
 
 def _write(reader: Reader, prefixes: list[str], writer: Writer) -> None:

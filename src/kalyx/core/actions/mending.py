@@ -19,23 +19,23 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
 
     None where nothing failed. Raises KalyxError where all are to be done by hand.
     """
-    failing = [one for one in answers if one.findings]
+    failing = [answer for answer in answers if answer.findings]
     if not failing:
         return None
     finding = failing[0].findings[0]
     if not finding.fixes:
         raise KalyxError(f"no fix is known for this: {visible(finding.message)}")
-    left = [one for one in finding.fixes if one.tried != "fails"]
+    left = [fix for fix in finding.fixes if fix.tried != "fails"]
     if not left:
         raise KalyxError(f"no fix that is known works here, as far as it was tried: {visible(finding.message)}")
-    able = [one for one in left if one.steps and all(map(_is_carried_out, one.steps))]
-    works = [one for one in able if one.tried == "works"]
+    able = [fix for fix in left if fix.steps and all(map(_is_carried_out, fix.steps))]
+    works = [fix for fix in able if fix.tried == "works"]
     if works or (able and able[0] is left[0]):
-        rest = [one for one in able if one not in works]
+        remainder = [fix for fix in able if fix not in works]
         # What removes something is carried out as the first fix alone: nobody agreed to it in place of another.
         return finding, [
             *works,
-            *(one for one in rest if one is left[0] or not any(step.destroys for step in one.steps)),
+            *(fix for fix in remainder if fix is left[0] or not any(step.destroys for step in fix.steps)),
         ]
     by_hand = [step.line for step in left[0].steps if not _is_carried_out(step)]
     raise KalyxError(f"the first fix is to be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
@@ -50,7 +50,7 @@ def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
     """Whether the first failure is not there any more: it imports, or another failure stands where it stood."""
     for was in before:
         if was.findings:
-            now = next((one for one in after if one.statement == was.statement), None)
+            now = next((answer for answer in after if answer.statement == was.statement), None)
             if now is None or now.outcome == "imports":
                 return True
             return bool(now.error and was.error and now.error.text != was.error.text)
@@ -75,8 +75,8 @@ def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None
         except KalyxError as refusal:
             if step.command[0] != "kalyx":
                 raise
-            said, whole, file = str(refusal).rpartition(" (all it said")
-            reason = (said or str(refusal)).partition(" failed: ")[2] or str(refusal)
+            text, whole, file = str(refusal).rpartition(" (all it said")
+            reason = (text or str(refusal)).partition(" failed: ")[2] or str(refusal)
             reason += whole + file if whole not in reason else ""
             raise KalyxError(f"{visible(step.line)}: {reason}") from None
 
@@ -87,7 +87,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
     ``own``: what the user named, or the seat asked about runs.
     """
     reader = machine.reader
-    for path in [one for one in step.started() if reader.path.isabs(one)]:
+    for path in [item for item in step.started() if reader.path.isabs(item)]:
         # A fix may lead to another environment: one that only lies in the folder stood in is not started for that.
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))

@@ -61,13 +61,15 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
         return kernel
     if seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-    usable = [one for one in machine.kernels if "hidden" not in one.conditions]
-    found = [one for one in usable if one.environment is not None and one.environment.key == seat.environment.key]
-    own = [one for one in found if one.argv and one.argv[0] not in ("python", "python3")]
-    if not found:
+    usable = [kernel for kernel in machine.kernels if "hidden" not in kernel.conditions]
+    kernels = [
+        kernel for kernel in usable if kernel.environment is not None and kernel.environment.key == seat.environment.key
+    ]
+    own = [kernel for kernel in kernels if kernel.argv and kernel.argv[0] not in ("python", "python3")]
+    if not kernels:
         line = machine.line(["kalyx", "register", seat.environment.prefix])
         raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {line}")
-    return (own or found)[0]
+    return (own or kernels)[0]
 
 
 def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:

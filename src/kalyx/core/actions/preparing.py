@@ -64,7 +64,9 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     python = executable_in(machine.reader, order.folder)
     let_through(python)  # Kalyx makes it
     words = list(order.wants.words)
-    if order.with_kernel_package and not order.wants.keys & {canonical(one.distribution) for one in KERNEL_PACKAGES}:
+    if order.with_kernel_package and not order.wants.keys & {
+        canonical(kernel_package.distribution) for kernel_package in KERNEL_PACKAGES
+    }:
         words.append(to_bring(machine.reader, order.wheels).distribution)
     if words:
         commands.append(install_command(python, order.wheels, machine.seconds, words))
@@ -182,8 +184,8 @@ def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     search = search_path(reader, interpreter, Invocation(variables={}, no_user=True))
     packages, _ = contents(reader, interpreter, search)
     keys = order.wants.keys
-    answer.packages = [one for one in packages if canonical(one.name) in keys]
-    there = {canonical(one.name) for one in answer.packages}
+    answer.packages = [package for package in packages if canonical(package.name) in keys]
+    there = {canonical(package.name) for package in answer.packages}
     answer.notes += [f"{key} was asked for and is not there" for key in sorted(keys - there)]
     for package in answer.packages:
         answer.imports += proofs(machine, interpreter, package)

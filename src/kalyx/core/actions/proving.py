@@ -20,23 +20,23 @@ def _try(machine: Machine, interpreter: Interpreter, package: Package, module: s
     with machine.runner.empty_folder() as empty:
         trial = try_import(machine.runner, interpreter.executable, module, folder=empty, seconds=machine.seconds,
                            variables=machine.reader.variables)  # fmt: skip
-    found = ImportAnswer(statement=f"import {module}", module=module, outcome="imports" if trial.imports else "fails")
-    found.found_at = trial.file
-    found.distribution = Distribution(name=package.name, version=package.version or "")
+    answer = ImportAnswer(statement=f"import {module}", module=module, outcome="imports" if trial.imports else "fails")
+    answer.found_at = trial.file
+    answer.distribution = Distribution(name=package.name, version=package.version or "")
     if trial.root is not None:
-        found.error = ErrorText(type=trial.root.type, text=trial.root.text)
-    return found
+        answer.error = ErrorText(type=trial.root.type, text=trial.root.text)
+    return answer
 
 
 def running_in(machine: Machine, environment: Environment) -> list[str]:
     """The processes of this user that run in the environment now, in words: kernels, and other programs."""
     from kalyx.core.seats.process import process_seat
 
-    reader, found = machine.reader.again(), []
+    reader, result = machine.reader.again(), []
     for process in python_processes(reader):
         seat = process_seat(machine.reader, process, "")
         if seat.environment is None or seat.environment.key != environment.key:
             continue
         what = "kernel" if connection_file_of(process) else program_ran(process.command)
-        found.append(f"process {process.pid} ({what})")
-    return found
+        result.append(f"process {process.pid} ({what})")
+    return result

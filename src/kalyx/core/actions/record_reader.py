@@ -60,7 +60,7 @@ def _package(line: str, path: str) -> Package | None:
 
     if not line.strip() or line.startswith("#"):
         return None
-    line, _, said = line.partition("  # ")
+    line, _, text = line.partition("  # ")
     address, egg, name = line.partition("#egg=")
     if egg:
         line = f"{name.partition('&')[0]} @ {address}"
@@ -68,8 +68,8 @@ def _package(line: str, path: str) -> Package | None:
         requirement = Requirement(line)
     except InvalidRequirement:
         return None
-    pins = [one.version for one in requirement.specifier if one.operator in ("==", "===")]
-    version = pins[0] if len(pins) == 1 else said or requirement.url
+    pins = [specifier.version for specifier in requirement.specifier if specifier.operator in ("==", "===")]
+    version = pins[0] if len(pins) == 1 else text or requirement.url
     return Package(name=requirement.name, version=version, modules=[], location=path, origin="own")
 
 

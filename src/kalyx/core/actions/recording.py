@@ -39,12 +39,15 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, machine, named=True)
     packages, unread = contents(machine.reader, interpreter, search)
-    records = {(one.site, canonical(one.name)): one for one in machine.installed(search.site_packages)}
+    records = {
+        (distribution.site, canonical(distribution.name)): distribution
+        for distribution in machine.installed(search.site_packages)
+    }
     answer = RecordAnswer(target=seat, text="", unread=unread)
-    answer.left_out += [f"what is in {one.path}, which could not be read: {one.reason}" for one in unread]
+    answer.left_out += [f"what is in {refusal.path}, which could not be read: {refusal.reason}" for refusal in unread]
     brought = _brought_along(machine.reader, interpreter)
-    chosen = [one for one in packages if one.version is not None and one.hidden_by is None]
-    chosen = [one for one in chosen if everything or one.origin in _OWN]
+    chosen = [package for package in packages if package.version is not None and package.hidden_by is None]
+    chosen = [package for package in chosen if everything or package.origin in _OWN]
     if used is not None:
         chosen = _used(machine, interpreter, used, chosen, records, answer)
     for package in chosen:
@@ -60,8 +63,14 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
     for package in packages:
         if package.version is None and package.origin in _OWN and used is None:
             answer.left_out.append(f"{package.name} in {package.location} belongs to no distribution")
-    answer.left_out += [f"{one.name}: {one.reason}" for one in answer.lines if one.kind == "development"]
-    answer.notes += [f"{one.name}: {one.reason}" for one in answer.lines if one.reason and one.kind != "development"]
+    answer.left_out += [
+        f"{record_line.name}: {record_line.reason}" for record_line in answer.lines if record_line.kind == "development"
+    ]
+    answer.notes += [
+        f"{record_line.name}: {record_line.reason}"
+        for record_line in answer.lines
+        if record_line.reason and record_line.kind != "development"
+    ]
     for module in site_modules_in_use(machine):
         answer.notes.append(f"the site module {module} was loaded: what it brings is not in these lines")
     for evidence in search.unknown:
@@ -85,7 +94,7 @@ def _brought_along(reader: Reader, interpreter: Interpreter) -> dict[str, str]:
 def site_modules_in_use(machine: Machine) -> list[str]:
     """The modules of a site's module system that this shell has loaded, by the variable that it sets."""
     loaded = machine.reader.variable("LOADEDMODULES") or ""
-    return [one for one in loaded.split(":") if one]
+    return [part for part in loaded.split(":") if part]
 
 
 def _line(
@@ -137,18 +146,18 @@ def _direct(installed: Installed | None) -> dict[str, object] | None:
         return None
     text = installed.reader.text_or_none(installed.reader.join(installed.path, "direct_url.json"), 65536)
     try:
-        found = json.loads(text) if text else None
+        result = json.loads(text) if text else None
     except ValueError:
         return None
-    return found if isinstance(found, dict) and isinstance(found.get("url"), str) else None
+    return result if isinstance(result, dict) and isinstance(result.get("url"), str) else None
 
 
 def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) -> RecordLine:
     url = without_credentials(str(direct["url"]))
     if re.search(r"[\s\x00-\x1f\x7f]", url) or not re.match(r"(https?|file|ssh|git)://", url):
         reason = "its metadata says it came from what is not an address: a damaged or hostile record"
-        said = f"# {package.name}: {reason}"
-        return RecordLine(name=package.name, version=package.version, line=said, kind="development", elsewhere=False,
+        text = f"# {package.name}: {reason}"
+        return RecordLine(name=package.name, version=package.version, line=text, kind="development", elsewhere=False,
                           reason=reason)  # fmt: skip
     about = direct.get("dir_info")
     if isinstance(about, dict) and about.get("editable"):
@@ -196,10 +205,10 @@ def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_he
     """
     from packaging.requirements import InvalidRequirement, Requirement
 
-    found: set[str] = set()
+    result: set[str] = set()
     here = marker_environment(interpreter, machine.reader.system)
-    for one in all_here:
-        for text in one.requires:
+    for distribution in all_here:
+        for text in distribution.requires:
             if canonical(text.partition(";")[0].split("[")[0].split("(")[0].strip(" <>=!~0123456789.*,")) != canonical(
                 package.name
             ):
@@ -209,13 +218,13 @@ def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_he
             except InvalidRequirement:
                 continue
             if canonical(requirement.name) == canonical(package.name):
-                said = str(requirement.marker) if requirement.marker is not None else ""
-                if "extra" in said:
+                message = str(requirement.marker) if requirement.marker is not None else ""
+                if "extra" in message:
                     continue
                 if requirement.marker is not None and not requirement.marker.evaluate({**here, "extra": ""}):
                     return ""
-                found.add(said)
-    return found.pop() if len(found) == 1 else ""
+                result.add(message)
+    return result.pop() if len(result) == 1 else ""
 
 
 def _used(
@@ -232,7 +241,7 @@ def _used(
         raise KalyxError(f"{visible(folder)} is not a folder")
     by_module = {module: package for package in reversed(packages) for module in package.modules}
     reads = read_folder(reader, folder)
-    answer.notes += [f"not read: {one.path} ({one.problem})" for one in reads if one.problem]
+    answer.notes += [f"not read: {source.path} ({source.problem})" for source in reads if source.problem]
     wanted: set[str] = set()
     own = {name.split(".")[0] for name in reader.names(folder)}
     for asked in (asked for read in reads for asked in read.imports):
@@ -245,7 +254,7 @@ def _used(
             answer.left_out.append(
                 f"{top} is imported in {reader.name(asked.path)}, line {asked.line}, and is not here"
             )
-    known = {canonical(one.name): one for one in packages}
+    known = {canonical(package.name): package for package in packages}
     pending = sorted(wanted)
     while pending:
         package = known.get(pending.pop())
@@ -255,7 +264,7 @@ def _used(
                 wanted.add(asked_for.key)
                 pending.append(asked_for.key)
     answer.left_out = list(dict.fromkeys(answer.left_out))
-    return [one for one in packages if canonical(one.name) in wanted]
+    return [package for package in packages if canonical(package.name) in wanted]
 
 
 def _is_standard(machine: Machine, interpreter: Interpreter, top: str) -> bool:
@@ -275,6 +284,6 @@ def _text(reader: Reader, interpreter: Interpreter, seat: Seat, answer: RecordAn
         f"# platform {reader.system} {interpreter.architecture or 'unknown'}",
         f"# sees its base: {'yes' if environment is not None and environment.sees_base else 'no'}",
     ]
-    said = [f"# not in these lines: {one}" for one in answer.left_out] + [f"# note: {one}" for one in answer.notes]
-    lines = [one.line for one in sorted(answer.lines, key=lambda one: one.name.lower())]
-    return "\n".join([*head, *said, *lines]) + "\n"
+    text = [f"# not in these lines: {item}" for item in answer.left_out] + [f"# note: {note}" for note in answer.notes]
+    lines = [record_line.line for record_line in sorted(answer.lines, key=lambda one: one.name.lower())]
+    return "\n".join([*head, *text, *lines]) + "\n"

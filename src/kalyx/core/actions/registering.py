@@ -137,19 +137,19 @@ def _replaced(before: bytes | None) -> tuple[str, str] | None:
 
 def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage, folder: str) -> dict[str, bytes]:
     """The kernel package's own icons, where its package brings some and the folder has none of these names."""
-    reader, found = machine.reader, {}
+    reader, icons = machine.reader, {}
     search = machine.search(interpreter, Invocation())
     for entry in search.entries:
         resources = reader.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
         for name in reader.names(resources) if entry.entry else []:
             if name in _ICONS and reader.kind(reader.join(folder, name)) is None:
                 try:
-                    found[name] = reader.read(reader.join(resources, name), 1024 * 1024)
+                    icons[name] = reader.read(reader.join(resources, name), 1024 * 1024)
                 except Unreadable:
                     continue
-        if found:
+        if icons:
             break
-    return found
+    return icons
 
 
 def _identifier(order: Order, name: str) -> str:
@@ -203,7 +203,7 @@ def _label(machine: Machine, name: str, version: str, folder: str) -> str:
 
 def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
     notes = []
-    folders = [one.path for one in kernel_folders(machine.reader, machine.server)]
+    folders = [folder.path for folder in kernel_folders(machine.reader, machine.server)]
     root = machine.reader.parent(folder)
     if root not in folders:
         notes.append(f"the server seen from here ({machine.server.said_as}) does not look in {root}")
@@ -270,7 +270,7 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
             notes.append(f"{where} could not be asked: {problem.reason}")
             continue
         if identifier not in listed:
-            looks = ", ".join(one.path for one in kernel_folders(machine.reader, server.server)[:3])
+            looks = ", ".join(folder.path for folder in kernel_folders(machine.reader, server.server)[:3])
             if _is_an_environments(machine, folder):
                 cure = "register it with --reach me, or stop that server and start one from the environment itself"
             else:
@@ -359,13 +359,13 @@ def _is_folder_word(machine: Machine, word: str) -> bool:
 def _by_id(machine: Machine, identifier: str) -> Kernel:
     if not valid_id(identifier):
         raise KalyxError(f"{identifier!r} is not a kernel id")
-    found = [one for one in machine.kernels if one.id == identifier.lower()]
-    if not found:
-        raise KalyxError(f"no kernel {identifier!r} is registered", [one.id for one in machine.kernels][:8])
-    if len(found) > 1:
-        folders = [one.folder for one in found]
-        raise KalyxError(f"{len(found)} kernels have the id {identifier!r}; name one by its folder", folders)
-    return found[0]
+    kernels = [kernel for kernel in machine.kernels if kernel.id == identifier.lower()]
+    if not kernels:
+        raise KalyxError(f"no kernel {identifier!r} is registered", [kernel.id for kernel in machine.kernels][:8])
+    if len(kernels) > 1:
+        folders = [kernel.folder for kernel in kernels]
+        raise KalyxError(f"{len(kernels)} kernels have the id {identifier!r}; name one by its folder", folders)
+    return kernels[0]
 
 
 def remembered_folder(machine: Machine, kernel_folder: str) -> str:
@@ -432,17 +432,17 @@ def removed_folder(machine: Machine, word: str) -> str:
     if not valid_id(word):
         raise KalyxError(f"{word!r} is not a kernel id")
     upper = reader.parent(remembered_folder(machine, reader.join(reader.home, word)))
-    found: list[str] = []
+    result: list[str] = []
     for name in reader.names(upper):
         match = _NOTE_NAME.fullmatch(name)
         if match is not None and match[1] == word.lower():
             note = _noted(reader, reader.join(upper, name))
-            found += [note.folder] if note is not None and note.folder not in found else []
-    if not found:
+            result += [note.folder] if note is not None and note.folder not in result else []
+    if not result:
         raise KalyxError(f"no removed kernel {word!r} is kept")
-    if len(found) > 1:
-        raise KalyxError(f"{len(found)} removed kernels have the id {word!r}; name one by its folder", found)
-    return found[0]
+    if len(result) > 1:
+        raise KalyxError(f"{len(result)} removed kernels have the id {word!r}; name one by its folder", result)
+    return result[0]
 
 
 def _noted(reader: Reader, path: str) -> _Note | None:
@@ -465,10 +465,10 @@ def restorable(machine: Machine, folder: str) -> str:
     kept = _kept_of(machine, folder)
     if not kept:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
-    place = kept[-1].removesuffix(".json")
+    path = kept[-1].removesuffix(".json")
     if reader.kind(folder) is not None:
-        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {place}")
-    return place
+        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {path}")
+    return path
 
 
 def restore(machine: Machine, folders: list[str], writer: Writer) -> None:

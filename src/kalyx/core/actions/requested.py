@@ -25,24 +25,24 @@ class InstallSpec(Struct):
 
 def wants(reader: Reader, requirements: list[str], file: str | None) -> InstallSpec:
     """Everything asked for. Raises KalyxError for a requirement that no rule accepts or a file that is not there."""
-    found = InstallSpec([], set())
+    spec = InstallSpec([], set())
     for text in requirements:
-        place = _place(reader, text)
-        if place is None:
-            found.keys.add(_key(text))
-            found.words.append(text)
+        location = _place(reader, text)
+        if location is None:
+            spec.keys.add(_key(text))
+            spec.words.append(text)
             continue
-        linked, path, name = place
-        found.words += ["-e", path] if linked else [path]
-        found.keys |= {canonical(name)} if name else set()
+        linked, path, name = location
+        spec.words += ["-e", path] if linked else [path]
+        spec.keys |= {canonical(name)} if name else set()
     if file is None:
-        return found
+        return spec
     path = reader.absolute(file)
     if reader.is_folder(path) or path.endswith((".py", ".toml")):
         for line in _of_project(reader, path):
-            found.keys.add(_key(line))
-            found.words.append(line)
-        return found
+            spec.keys.add(_key(line))
+            spec.words.append(line)
+        return spec
     try:
         text = reader.read(path, 4 * 1024 * 1024).decode("utf-8")
     except Unreadable as problem:
@@ -51,15 +51,15 @@ def wants(reader: Reader, requirements: list[str], file: str | None) -> InstallS
         raise KalyxError(f"{visible(path)}: not UTF-8") from None
     if text.count("\n") > _LINES:
         raise KalyxError(f"{visible(path)} has more than {_LINES} lines")
-    found.words += _absolute_words(reader, path, text) or ["-r", path]
+    spec.words += _absolute_words(reader, path, text) or ["-r", path]
     for line in text.splitlines():
         line = line.split(" #")[0].strip()
         if line and not line.startswith(("#", "-")) and "://" not in line.split("@")[0]:
             try:
-                found.keys.add(_key(line))
+                spec.keys.add(_key(line))
             except KalyxError:
                 continue  # the installer knows more forms than names; it says what it cannot read
-    return found
+    return spec
 
 
 def _absolute_words(reader: Reader, path: str, text: str) -> list[str]:
@@ -76,14 +76,14 @@ def _absolute_words(reader: Reader, path: str, text: str) -> list[str]:
         line = line.split(" #")[0].strip()
         if not line or line.startswith("#"):
             continue
-        option, _, rest = line.partition(" ")
+        option, _, remainder = line.partition(" ")
         option, sign, value = option.partition("=") if option.startswith("--") else (option, "", "")
-        rest = value if sign else rest.strip()
+        remainder = value if sign else remainder.strip()
         if option in ("-r", "--requirement", "-c", "--constraint"):
-            words += [option, reader.absolute(rest, reader.parent(path))]
+            words += [option, reader.absolute(remainder, reader.parent(path))]
         elif option in ("-e", "--editable"):
-            is_place = rest.startswith((".", "~")) or reader.exists(reader.absolute(rest.partition("[")[0]))
-            words += ["-e", reader.absolute(rest) if is_place else rest]
+            is_place = remainder.startswith((".", "~")) or reader.exists(reader.absolute(remainder.partition("[")[0]))
+            words += ["-e", reader.absolute(remainder) if is_place else remainder]
             relative = relative or is_place
         elif line.startswith("-"):
             words += shlex.split(line)

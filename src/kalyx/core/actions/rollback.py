@@ -45,7 +45,7 @@ def state_before(machine: Machine, fix: Fix) -> list[Before]:
         if isinstance(step, (Install, Uninstall)):
             state.versions = _versions(machine, step.python)
         elif isinstance(step, CreateEnvironment):
-            moved = any(isinstance(one.step, Move) and one.step.path == step.prefix for one in states)
+            moved = any(isinstance(before.step, Move) and before.step.path == step.prefix for before in states)
             state.was_there = machine.reader.exists(step.prefix) and not moved
         states.append(state)
     return states
@@ -86,7 +86,7 @@ def _former_versions(machine: Machine, python: str, before: dict[str, tuple[str,
 def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
     """Whether a step came to be, so that there is something to take back; ``before`` are carried out first."""
     if isinstance(step, Move):
-        goes = any(isinstance(one, RemoveEnvironment) and one.prefix == step.path for one in before)
+        goes = any(isinstance(item, RemoveEnvironment) and item.prefix == step.path for item in before)
         return (goes or reader.kind(step.path) is None) and reader.kind(step.to) is not None
     return not isinstance(step, CreateEnvironment) or reader.exists(step.prefix)
 
@@ -94,18 +94,18 @@ def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
 def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
     """Put back what a fix changed in vain; says what was put back, and what could not be."""
     steps, left = undoing(machine, states)
-    said = [f"what {line} did was left as it is" for line in left]
+    text = [f"what {line} did was left as it is" for line in left]
     for step in steps:
         if step.command is None:
-            said.append(f"not put back: {visible(step.line)}")
+            text.append(f"not put back: {visible(step.line)}")
             continue
         tell(step.line)
         try:
             run_step(machine, step, tell)
-            said.append(f"put back: {step.line}")
+            text.append(f"put back: {step.line}")
         except KalyxError as refusal:
-            said.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
-    return said
+            text.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
+    return text
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:
@@ -113,4 +113,4 @@ def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:
         machine.reader.real(machine.reader.parent(machine.reader.parent(executable)))
     )
     sites = environment.site_packages if environment is not None else []
-    return {one.key: (one.name, one.version) for one in machine.installed(sites)}
+    return {distribution.key: (distribution.name, distribution.version) for distribution in machine.installed(sites)}

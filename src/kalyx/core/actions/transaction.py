@@ -87,8 +87,8 @@ class Transaction:
             made.append(upper)
             upper = reader.parent(upper)
         with signals.held():
-            for one in reversed(made):
-                self._do(Inverse("remove-folder", one), partial(self.writer.folder, one))
+            for item in reversed(made):
+                self._do(Inverse("remove-folder", item), partial(self.writer.folder, item))
 
     def write(
         self,
@@ -173,7 +173,7 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
 
     Only journals of this user's own state folder whose process is gone are read; a damaged journal is left.
     """
-    said: list[str] = []
+    text: list[str] = []
     folder = _folder(reader)
     for name in reader.names(folder):
         path = reader.join(folder, name)
@@ -183,7 +183,7 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
             journal = msgspec.json.decode(believed(reader, path, 2 * _LIMIT), type=_Journal)
         except (Unreadable, msgspec.MsgspecError, RecursionError):
             continue
-        paths = [word for one in journal.inverses for word in (one.path, one.to) if word]
+        paths = [word for inverse in journal.inverses for word in (inverse.path, inverse.to) if word]
         if not all(reader.path.isabs(word) for word in paths) or claims.is_living(reader, journal.worker):
             continue
         with signals.held():
@@ -192,18 +192,18 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
                 writer.clear_left_over(upper)
             if not left:
                 writer.remove_file(path)
-            said += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]
-            said += left
-    return said
+            text += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]
+            text += left
+    return text
 
 
 def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iterator[str]:
     """Carry out the inverses, the last first; gives what could not be, in words."""
-    for one in reversed(inverses):
+    for inverse in reversed(inverses):
         try:
-            _take_back(reader.again(), writer, one)
+            _take_back(reader.again(), writer, inverse)
         except (KalyxError, Unreadable, ValueError) as refusal:
-            yield f"{one.path}: not taken back ({refusal})"
+            yield f"{inverse.path}: not taken back ({refusal})"
 
 
 def _take_back(reader: Reader, writer: Writer, one: Inverse) -> None:

@@ -50,7 +50,7 @@ def from_folder(wheels: str) -> list[str]:
 
 def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
     """Have every fix install from this folder of wheels: what is tried is then what is carried out."""
-    for fix in (one for answer in answers for finding in answer.findings for one in finding.fixes):
+    for fix in (fix for answer in answers for finding in answer.findings for fix in finding.fixes):
         for step in fix.steps:
             if isinstance(step, (Install, CreateEnvironment, FillEnvironment, RegisterKernel)):
                 step.wheels = wheels
@@ -121,9 +121,9 @@ def _tried(
     attempt = _Attempt(
         seat.interpreter, wanted, dict(way.variables), way.flags, [], list(search.site_packages), entries
     )
-    with machine.runner.empty_folder() as place:
+    with machine.runner.empty_folder() as path:
         for number, step in enumerate(fix.steps):
-            _simulate(machine, attempt, step, machine.reader.join(place, str(number)), wheels, tell)
+            _simulate(machine, attempt, step, machine.reader.join(path, str(number)), wheels, tell)
         return try_import(
             machine.runner,
             attempt.interpreter.executable,
@@ -143,7 +143,7 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
     if isinstance(step, WriteImport):
         (attempt.wanted,) = parse_wanted(step.statement)
     elif isinstance(step, RunWithout):
-        attempt.flags = tuple(one for one in attempt.flags if one != step.flag)
+        attempt.flags = tuple(flag for flag in attempt.flags if flag != step.flag)
     elif isinstance(step, RunWith) and step.variables:
         _variables(machine, attempt, step.variables)
     elif isinstance(step, RunWith) and len(step.words) == 1:
@@ -185,10 +185,10 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     attempt.changes.append(f"before={folder}={before}")
     # What is there in another version goes, as the installer would take it out.
     reader, gone = machine.reader.again(), dict[str, str]()
-    came = {one.key for one in installed_in(reader, folder)}
-    for one in installed_in(reader, before) if before else []:
-        if one.key in came:
-            gone |= dict.fromkeys(_tops(machine, one, before), "")
+    came = {distribution.key for distribution in installed_in(reader, folder)}
+    for distribution in installed_in(reader, before) if before else []:
+        if distribution.key in came:
+            gone |= dict.fromkeys(_tops(machine, distribution, before), "")
     if gone:
         twin = folder + "-twin"
         _linked(machine, before, twin, gone, deep=attempt.wanted.module.split(".")[0])
@@ -207,9 +207,16 @@ def _tops(machine: Machine, one: Installed, site: str) -> list[str]:
 def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder: str) -> None:
     """The environment as it would be without a distribution: the first copy of it left out."""
     for number, site in enumerate(attempt.sites):
-        one = next((one for one in installed_in(machine.reader, site) if one.key == canonical(name)), None)
-        if one is not None:
-            _without(machine, attempt, dict.fromkeys(_tops(machine, one, site), ""), f"{folder}-{number}")
+        distribution = next(
+            (
+                distribution
+                for distribution in installed_in(machine.reader, site)
+                if distribution.key == canonical(name)
+            ),
+            None,
+        )
+        if distribution is not None:
+            _without(machine, attempt, dict.fromkeys(_tops(machine, distribution, site), ""), f"{folder}-{number}")
             return
 
 
@@ -240,7 +247,7 @@ def _linked(machine: Machine, real: str, folder: str, names: dict[str, str], dee
         if to != path or path in names:
             if to:
                 writer.link(reader.join(folder, reader.name(to)), path)
-        elif any(reader.inside(one, path) for one in names) or (name == deep and reader.kind(path) == "folder"):
+        elif any(reader.inside(name, path) for name in names) or (name == deep and reader.kind(path) == "folder"):
             _linked(machine, path, reader.join(folder, name), names)
         elif name != "__pycache__":
             writer.link(reader.join(folder, name), path)
@@ -251,10 +258,12 @@ def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:
     try:
         reader = machine.reader
         environment = machine.environment_named(reader.real(path))
-        found = read_interpreter(reader, environment.executable if environment and environment.executable else path)
+        interpreter = read_interpreter(
+            reader, environment.executable if environment and environment.executable else path
+        )
     except NotAnInterpreter:
         raise _NotTried from None
-    if objection(reader, found, "machine") is not None:
+    if objection(reader, interpreter, "machine") is not None:
         raise _NotTried
-    attempt.interpreter = found
+    attempt.interpreter = interpreter
     attempt.changes, attempt.sites, attempt.entries = [], [], []

@@ -54,19 +54,23 @@ def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list
 
     Only those that may be started are asked (``consent``).
     """
-    unknown = [one for one in interpreters if one.version.count(".") < 2]
+    unknown = [interpreter for interpreter in interpreters if interpreter.version.count(".") < 2]
     if not unknown:
         return
     known = _load(reader)
-    keys = {one.real_executable: _key(reader, one.real_executable) for one in unknown}
-    may = [one for one in unknown if keys[one.real_executable] and objection(reader, one, "machine") is None]
-    new = [one for one in may if keys[one.real_executable] not in known]
-    told = _asked(reader, Gate(runner, reader), [one.real_executable for one in new])
+    keys = {interpreter.real_executable: _key(reader, interpreter.real_executable) for interpreter in unknown}
+    may = [
+        interpreter
+        for interpreter in unknown
+        if keys[interpreter.real_executable] and objection(reader, interpreter, "machine") is None
+    ]
+    new = [interpreter for interpreter in may if keys[interpreter.real_executable] not in known]
+    details = _asked(reader, Gate(runner, reader), [interpreter.real_executable for interpreter in new])
     learned = False
     for interpreter in may:
         key = keys[interpreter.real_executable] or ""
         if key not in known:
-            asked = told.get(interpreter.real_executable)
+            asked = details.get(interpreter.real_executable)
             if asked is None or not asked.version.startswith(interpreter.version):
                 continue
             known[key] = {"version": asked.version, "abi_flags": asked.abi_flags}
@@ -82,13 +86,13 @@ def _asked(reader: Reader, runner: Runner, executables: list[str]) -> dict[str, 
     """What each says of itself, asked side by side: a silent one holds up no other."""
     several = list(dict.fromkeys(executables))
     if len(several) < 2:
-        return {one: ask_who(reader, runner, one, 5.0) for one in several}
+        return {item: ask_who(reader, runner, item, 5.0) for item in several}
     from concurrent.futures import ThreadPoolExecutor
 
     pool = ThreadPoolExecutor(min(8, len(several)))
     try:
-        waiting = {one: pool.submit(ask_who, reader, runner, one, 5.0) for one in several}
-        return {one: answer.result() for one, answer in waiting.items()}
+        waiting = {item: pool.submit(ask_who, reader, runner, item, 5.0) for item in several}
+        return {item: answer.result() for item, answer in waiting.items()}
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

@@ -148,8 +148,8 @@ def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
     from kalyx.core.model.results import CauseText
 
-    message, _, rest = (module_of(cause).__doc__ or "").partition("\n")
-    teaching, sign, example = rest.partition("\nHas it:")
+    message, _, remainder = (module_of(cause).__doc__ or "").partition("\n")
+    teaching, sign, example = remainder.partition("\nHas it:")
     words = " ".join(teaching.split())
     apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
     return CauseText(
@@ -173,20 +173,20 @@ def in_order(causes: Iterable[str]) -> list[str]:
     """The most specific first: as the tiers list them, but for what declares that it stands before others."""
     present = set(causes)
     left = [cause for cause in ABOUT if cause in present]
-    found: list[str] = []
+    result: list[str] = []
     while left:
-        first = next(one for one in left if not any(one in precedes(other) for other in left))
+        first = next(item for item in left if not any(item in precedes(other) for other in left))
         left.remove(first)
-        found.append(first)
-    return found
+        result.append(first)
+    return result
 
 
 def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
     """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
     from kalyx.core.imports.case import Case, DeadSeat
 
-    found = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
-    by_cause = {finding.cause: finding for finding in found}
+    findings = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
+    by_cause = {finding.cause: finding for finding in findings}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
         from kalyx.core.diagnosis.experiments import proven_first
@@ -212,14 +212,14 @@ def _looked(look: Callable[..., Finding | None], subject: object, machine: Machi
 def _of_case(case: Case, machine: Machine) -> list[Finding]:
     """Every cause looks that can be true of a case of this kind: the type that its ``look`` takes says which."""
     kinds = {type(kind).__name__: kind for kind in case.kinds()}
-    found = []
+    findings = []
     for cause in _about("import"):
         look = getattr(module_of(cause), "look", None)
         kind = kinds.get(look.__annotations__["case"]) if look is not None else None
         finding = _looked(look, kind, machine) if look is not None and kind is not None else None
         if finding is not None:
-            found.append(finding)
-    return found
+            findings.append(finding)
+    return findings
 
 
 def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
@@ -228,13 +228,13 @@ def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
         absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine)
         if absent is not None:
             return [absent]  # with the lines that here prints
-    found = _of_environment_at(case.source or "", machine)
+    findings = _of_environment_at(case.source or "", machine)
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)
         finding = _looked(look, case, machine) if look is not None else None
-        if finding is not None and cause not in {one.cause for one in found}:
-            found.append(finding)
-    return found
+        if finding is not None and cause not in {finding.cause for finding in findings}:
+            findings.append(finding)
+    return findings
 
 
 def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
@@ -261,7 +261,7 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
         if finding is None:
             continue
         if cause in kernel.conditions:
-            kernel.findings = [finding if one.cause == cause else one for one in kernel.findings]
+            kernel.findings = [finding if item.cause == cause else item for item in kernel.findings]
         else:
             kernel.conditions.append(cause)
             kernel.findings.append(finding)
@@ -273,8 +273,8 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
 def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
     """A kernel whose environment is still there, and starts nothing: to mend that comes before removing the kernel."""
     for cause in _of_environment_at(kernel.command[0], machine)[:1]:
-        known = {(one.path, one.fact) for one in finding.evidence}
-        finding.evidence += [one for one in cause.evidence if (one.path, one.fact) not in known]
+        known = {(evidence.path, evidence.fact) for evidence in finding.evidence}
+        finding.evidence += [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]
         finding.fixes = cause.fixes + finding.fixes
 
 
@@ -293,9 +293,11 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     # may be said then.
     unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
     if unreadable is not None:
-        tracked = [one for one in environment.findings if one.cause == "in-version-control"]
+        tracked = [finding for finding in environment.findings if finding.cause == "in-version-control"]
         environment.findings = [unreadable, *tracked]
-    grave = [one.cause for one in environment.findings if not getattr(module_of(one.cause), "IS_SOUND", False)]
+    grave = [
+        finding.cause for finding in environment.findings if not getattr(module_of(finding.cause), "IS_SOUND", False)
+    ]
     if grave:
         environment.condition = grave[0]
     return environment

@@ -44,9 +44,9 @@ def step(machine: Machine, made: Step) -> Step:
             made.line = line_with(made.variables, words, machine.shell.name)
         return made
     except Unquotable as refusal:
-        told = ", ".join(repr(word) for word in words)
+        details = ", ".join(repr(word) for word in words)
         why = f"no line of {machine.shell.name} carries {refusal.word!r} ({refusal.reason})"
-        return by_hand(f"{why}; start by other means: {told}")
+        return by_hand(f"{why}; start by other means: {details}")
 
 
 def by_hand(text: str) -> Step:
@@ -141,8 +141,8 @@ def _kept(
     """Where something else keeps an environment's packages its installer is refused: an environment of one's own."""
     own = own_environment(machine, interpreter, requirements)
     if own is None or "-e" in more:
-        told = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
-        return Fix(message=f"its packages are kept by {keeper}: add it there", steps=[told], changes=[])
+        details = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
+        return Fix(message=f"its packages are kept by {keeper}: add it there", steps=[details], changes=[])
     message = f"its packages are kept by {keeper}: give this folder an environment of its own"
     return Fix(message=message, steps=[step(machine, own)], changes=[own.prefix])
 
@@ -155,12 +155,12 @@ def own_environment(
     None beside an installation whose packages its own installer may change, and where none can be made of it.
     """
     reader = machine.reader
-    place = reader.join(reader.folder, ".venv")
+    path = reader.join(reader.folder, ".venv")
     if interpreter.prefix != interpreter.base_prefix or not _makes_environments(interpreter):
         return None
-    if reader.exists(place):
-        return FillEnvironment(prefix=place, requirements=requirements)
-    return CreateEnvironment(prefix=place, python=interpreter.executable, requirements=requirements)
+    if reader.exists(path):
+        return FillEnvironment(prefix=path, requirements=requirements)
+    return CreateEnvironment(prefix=path, python=interpreter.executable, requirements=requirements)
 
 
 def _makes_environments(interpreter: Interpreter) -> bool:
@@ -194,13 +194,13 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
     """An environment beside this one, on a Python version that suits a package without a newer release."""
     if not is_requirement(requirement):
         return _no_name(requirement)
-    place = f"{prefix.rstrip('/')}-{minor}"
-    made = step(machine, CreateEnvironment(prefix=place, python=f"version:{minor}", requirements=[requirement]))
+    path = f"{prefix.rstrip('/')}-{minor}"
+    made = step(machine, CreateEnvironment(prefix=path, python=f"version:{minor}", requirements=[requirement]))
     message = f"or, where there is none, run it on Python {minor}"
-    here = any(one.minor == minor and _makes_environments(one) for one in machine.interpreters)
+    here = any(interpreter.minor == minor and _makes_environments(interpreter) for interpreter in machine.interpreters)
     if not here:
         return Fix(message=message, steps=[by_hand(f"no Python {minor} was found here; with one: {made.line}")])
-    return Fix(message=message, steps=[made], changes=[place])
+    return Fix(message=message, steps=[made], changes=[path])
 
 
 def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Fix:
@@ -219,7 +219,9 @@ def registering(machine: Machine, environment: Environment, identifier: str) -> 
     resolver = machine.resolver(environment)
     from kalyx.core.kernels.makers import KERNEL_PACKAGES
 
-    lacks = resolver is not None and all(resolver.resolve(one.module).place is None for one in KERNEL_PACKAGES)
+    lacks = resolver is not None and all(
+        resolver.resolve(kernel_package.module).place is None for kernel_package in KERNEL_PACKAGES
+    )
     return RegisterKernel(prefix=environment.prefix, identifier=identifier, bring_package=lacks)
 
 
@@ -290,11 +292,11 @@ def is_standard_library(reader: Reader, folder: str) -> bool:
 def _recorded_in(reader: Reader, site: str, path: str) -> str | None:
     from kalyx.core.packages.metadata import installed_in
 
-    for one in installed_in(reader, site):
-        for file in one.files or ():
-            listed = reader.real(reader.path.normpath(reader.join(one.site, *file.split("/"))))
+    for distribution in installed_in(reader, site):
+        for file in distribution.files or ():
+            listed = reader.real(reader.path.normpath(reader.join(distribution.site, *file.split("/"))))
             if listed == path or reader.inside(listed, path):
-                return f"{one.name} {one.version}, which was installed"
+                return f"{distribution.name} {distribution.version}, which was installed"
     return None
 
 
@@ -331,11 +333,11 @@ def _family(machine: Machine) -> str:
     if machine.reader.system != "linux":
         return machine.reader.system
     text = machine.reader.text_or_none("/etc/os-release", 65536) or ""
-    told = {}
+    details = {}
     for line in text.splitlines():
         key, _, value = line.partition("=")
-        told[key] = value.strip("\"'")
-    words = [told.get("ID", ""), *told.get("ID_LIKE", "").split()]
+        details[key] = value.strip("\"'")
+    words = [details.get("ID", ""), *details.get("ID_LIKE", "").split()]
     if any(word in ("debian", "ubuntu") for word in words):
         return "debian"
     return "fedora" if any(word in ("fedora", "rhel", "centos") for word in words) else ""
@@ -353,6 +355,6 @@ def bringer_of_library(machine: Machine, library: str) -> Fix | None:
         match = re.fullmatch(re.escape(name).replace(r"\*", r"([\d.]+)"), library)
         if match is not None:
             number = match[1].split(".")[0] if match.groups() else ""
-            debian, fedora, brew = (one.replace("*", number) if one else None for one in packages)
+            debian, fedora, brew = (package.replace("*", number) if package else None for package in packages)
             return of_system(machine, debian, fedora, brew)
     return None

@@ -32,11 +32,11 @@ def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | Non
     environment = machine.environment_named(reader.real(reader.parent(reader.parent(made.python))))
     if environment is None or not names or None in names or not plain:
         return None
-    there = {one.key: one for one in machine.installed(environment.site_packages)}
+    there = {distribution.key: distribution for distribution in machine.installed(environment.site_packages)}
     known = [there.get(canonical(name)) for name in names if name is not None]
-    if all(one is None for one in known):
+    if all(distribution is None for distribution in known):
         return Uninstall(python=made.python, names=[name for name in names if name is not None])
-    if any(one is None for one in known):
+    if any(distribution is None for distribution in known):
         return None
-    versions = [f"{one.name}=={one.version}" for one in known if one is not None]
+    versions = [f"{distribution.name}=={distribution.version}" for distribution in known if distribution is not None]
     return Install(python=made.python, requirements=versions, options=["--no-deps"])

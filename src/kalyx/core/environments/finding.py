@@ -63,8 +63,8 @@ def _is_python_name(name: str) -> bool:
     stem = name.lower().removesuffix(".exe")
     for start in ("python", "pypy"):
         if stem.startswith(start):
-            rest = stem[len(start) :].rstrip("mtdu")
-            return rest == "" or are_numbers(rest)
+            remainder = stem[len(start) :].rstrip("mtdu")
+            return remainder == "" or are_numbers(remainder)
     return False
 
 
@@ -105,7 +105,7 @@ def version_prefixes(reader: Reader) -> Iterator[str]:
         roots.append(reader.join(local, "Programs", "Python"))
         from kalyx.core.interpreters.registered import registered
 
-        yield from dict.fromkeys(one.prefix for one in registered(reader))
+        yield from dict.fromkeys(entry.prefix for entry in registered(reader))
     seen: set[str] = set()
     if reader.variables.keys() & _MODULE_VARIABLES:
         from kalyx.core.interpreters.sitemodules import module_prefixes
@@ -169,13 +169,13 @@ def listed_prefixes(reader: Reader) -> list[str]:
     """The prefixes that the list file of environments that a manager keeps in the home folder names."""
     text = reader.text_or_none(reader.join(reader.home, ".conda", "environments.txt"), 1024 * 1024) or ""
     lines = [line.strip() for line in text.splitlines()]
-    found = [reader.path.normpath(line) for line in lines if reader.path.isabs(line) and "\0" not in line]
-    return list(reader.first_of(found, _LISTED_AT_MOST, "environments in the manager's list"))
+    result = [reader.path.normpath(line) for line in lines if reader.path.isabs(line) and "\0" not in line]
+    return list(reader.first_of(result, _LISTED_AT_MOST, "environments in the manager's list"))
 
 
 def running_prefixes(reader: Reader) -> list[str]:
     """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
-    found = []
+    result = []
     for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
         program = reader.program_of(pid) if pid != reader.pid else None  # Kalyx's own is nobody's seat
         if program is None or not _is_python_name(reader.name(program).removesuffix(" (deleted)")):
@@ -183,8 +183,8 @@ def running_prefixes(reader: Reader) -> list[str]:
         process = reader.process(pid)
         word = process.command[0] if process is not None and process.command else program
         if reader.path.isabs(word) and reader.exists(word):
-            found.append(reader.parent(reader.parent(reader.path.normpath(word))))
-    return list(dict.fromkeys(found))
+            result.append(reader.parent(reader.parent(reader.path.normpath(word))))
+    return list(dict.fromkeys(result))
 
 
 def _named_by_variables(reader: Reader) -> Iterator[str]:
@@ -215,12 +215,12 @@ def _folders_in(reader: Reader, folder: str, unread: list[Unread] | None) -> lis
         if unread is not None and reader.kind(folder) is not None:
             unread.append(Unread(path=folder, reason=problem.reason))
         return []
-    found = []
+    folders = []
     for name, kind in sorted(listing.items()):
         path = reader.join(folder, name)
         if kind == "folder" or (kind == "link" and reader.is_folder(path)):
-            found.append(path)
-    return found
+            folders.append(path)
+    return folders
 
 
 def walk(reader: Reader, root: str, unread: list[Unread], installations: list[str] | None = None) -> Iterator[str]:

@@ -19,14 +19,14 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
     """One record an installation: its own names for it are links. Version managers' shims are not listed."""
     rows: dict[tuple[str, str], Interpreter] = {}
     met: dict[str, Interpreter | None] = {}  # by their place: what two names of one folder hold is read once
-    for candidate, place in dict.fromkeys(interpreter_candidates(reader)):
-        is_new = place not in met
+    for candidate, path in dict.fromkeys(interpreter_candidates(reader)):
+        is_new = path not in met
         if is_new:
-            met[place] = _installation(reader, candidate, unread)
-        found = met[place]
-        if found is not None:
-            row = rows.setdefault((found.base_prefix, found.real_executable), found)
-            links = found.links if is_new else reader.hops(candidate)
+            met[path] = _installation(reader, candidate, unread)
+        interpreter = met[path]
+        if interpreter is not None:
+            row = rows.setdefault((interpreter.base_prefix, interpreter.real_executable), interpreter)
+            links = interpreter.links if is_new else reader.hops(candidate)
             row.links.extend([link for link in links if link not in row.links])
     only = reader.variable(ONLY_BELOW)
     if only is not None:
@@ -55,8 +55,8 @@ def bases_of(
     reader: Reader, views: Iterable[View], known: Iterable[Interpreter], more: Iterable[str] = ()
 ) -> list[Interpreter]:
     """The installations that environments stand on, and those at ``more``, that are not known yet."""
-    seen = {reader.real(one.prefix) for one in known}
-    found = []
+    seen = {reader.real(interpreter.prefix) for interpreter in known}
+    interpreters = []
     for base in [*(view.interpreter.base_prefix for view in views if view.interpreter is not None), *more]:
         if reader.real(base) in seen:
             continue
@@ -69,9 +69,9 @@ def bases_of(
             if interpreter.prefix == interpreter.base_prefix:
                 interpreter.executable = _best_name(reader, interpreter)
                 interpreter.by_link = True
-                found.append(interpreter)
+                interpreters.append(interpreter)
                 break
-    return found
+    return interpreters
 
 
 def in_order_of_versions(interpreters: Iterable[Interpreter]) -> list[Interpreter]:

@@ -36,19 +36,19 @@ class Invocation(Struct, kw_only=True):
     ) -> Invocation:
         """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
         way = Invocation(variables=variables)
-        rest = list(words)
-        while rest and rest[0].startswith("-") and rest[0] not in ("-", "-c", "-m"):
-            word = rest.pop(0)
+        remainder = list(words)
+        while remainder and remainder[0].startswith("-") and remainder[0] not in ("-", "-c", "-m"):
+            word = remainder.pop(0)
             if word in ("-X", "-W", "-Q"):
-                rest = rest[1:]
+                remainder = remainder[1:]
                 continue
             for letter in word[1:] if not word.startswith("--") else "":
                 if letter in "XWQ":
                     break
                 way._flag(letter)
                 if letter in "cm":
-                    rest.insert(0, "-" + letter)
-        way._begin(rest, reader, interpreter)
+                    remainder.insert(0, "-" + letter)
+        way._begin(remainder, reader, interpreter)
         return way
 
     @property

@@ -26,10 +26,10 @@ def made_prefixes(reader: Reader) -> list[str]:
     import json
 
     try:
-        found = json.loads(believed(reader, path, _LIMIT))
+        document = json.loads(believed(reader, path, _LIMIT))
     except (Unreadable, ValueError, RecursionError):
         return []
-    if not isinstance(found, list):
+    if not isinstance(document, list):
         return []
-    usable = [one for one in found if isinstance(one, str) and reader.path.isabs(one) and "\0" not in one]
+    usable = [item for item in document if isinstance(item, str) and reader.path.isabs(item) and "\0" not in item]
     return list(reader.first_of(usable, _MOST, path))

@@ -115,8 +115,8 @@ class _Builder:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
                     shown = full if self.minor >= (3, 11) else entry
                     exists = reader.exists(full)
-                    found = PathEntry(entry=shown, origin="PYTHONPATH", exists=exists, put_by="variable")
-                    self.result.entries.append(found)
+                    result = PathEntry(entry=shown, origin="PYTHONPATH", exists=exists, put_by="variable")
+                    self.result.entries.append(result)
                 else:
                     self.add(full, "PYTHONPATH", "variable")
         home = self.home_by_variable()
@@ -154,12 +154,12 @@ class _Builder:
 
     def _base_below(self, library: str) -> None:
         """The base's library, as the site module of an environment before settings files adds it: what is there."""
-        reader, said = self.reader, "the base's standard library"
-        self.add(library, said, "library")
+        reader, text = self.reader, "the base's standard library"
+        self.add(library, text, "library")
         names = ("plat-linux2" if reader.system == "linux" else "plat-darwin", "lib-tk")
         for extra in [reader.join(library, name) for name in names]:
             if self.minor < (3, 0) and reader.is_folder(extra):
-                self.add(extra, said, "library")
+                self.add(extra, text, "library")
 
     def written(self, path: str, lines: list[tuple[str, int]]) -> None:
         """The entries that a ``._pth`` file writes, each relative to the folder it lies in."""
@@ -173,14 +173,16 @@ class _Builder:
         """Such a distribution keeps its library in an archive or a folder, its compiled part beside the executable."""
         reader = self.reader
         mine = (self.library, self.interpreter.prefix)
-        is_library = any(reader.case(full) == reader.case(one) for one in mine) or reader.name(full) == self._zip_name()
+        is_library = (
+            any(reader.case(full) == reader.case(item) for item in mine) or reader.name(full) == self._zip_name()
+        )
         return "library" if is_library else "own"
 
     def _library_below(self, prefix: str) -> str:
         """The library folder that a variable makes this interpreter take: its own of this version, there or not."""
-        found = installation_at(self.reader, prefix, self.interpreter.minor)
+        installation = installation_at(self.reader, prefix, self.interpreter.minor)
         name = ("pypy" if self.interpreter.implementation == "pypy" else "python") + self.tag
-        return found.library if found is not None else self.reader.join(prefix, "lib", name)
+        return installation.library if installation is not None else self.reader.join(prefix, "lib", name)
 
     def _windows_base(self, prefix: str, origin: str) -> None:
         reader = self.reader
@@ -193,8 +195,8 @@ class _Builder:
         self.add(reader.join(own, self._zip_name()), origin, "library")
         if not (self.way.isolated or self.way.ignore_variables):
             # From 3.11 on an archive there is taken for the library, which then is not looked for.
-            found = any(reader.is_file(reader.join(self.library, name)) for name in ("os.py", "os.pyc"))
-            lost = self.minor >= (3, 11) and (not found or reader.is_file(reader.join(own, self._zip_name())))
+            result = any(reader.is_file(reader.join(self.library, name)) for name in ("os.py", "os.pyc"))
+            lost = self.minor >= (3, 11) and (not result or reader.is_file(reader.join(own, self._zip_name())))
             from kalyx.core.interpreters.registered import registered_paths
 
             for entry, key in registered_paths(reader, self.tag, core=lost and not self.home_by_variable()):
@@ -445,14 +447,14 @@ def search_path(reader: Reader, interpreter: Interpreter, way: Invocation) -> Se
     known: dict[object, tuple[SearchPath, bool]] = reader.memory.setdefault("search paths", {})
     # Names of variables ignore case on Windows.
     named = [(name.upper(), name, value) for name, value in way.variables.items()]
-    relevant = tuple(sorted(one for one in named if one[0].startswith("PYTHON") or one[0] in _USED))
+    relevant = tuple(sorted(item for item in named if item[0].startswith("PYTHON") or item[0] in _USED))
     key = interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.flags, relevant
     if key not in known:
         known[key] = _worked_out(reader, interpreter, way)
-    found, keeps_first_away = known[key]
+    search, keeps_first_away = known[key]
     # Each caller has its own lists: one may put the interpreter's own word in their place.
-    result = SearchPath(entries=list(found.entries), unknown=list(found.unknown), code=found.code,
-                        site_packages=found.site_packages, variables=way.variables)  # fmt: skip
+    result = SearchPath(entries=list(search.entries), unknown=list(search.unknown), code=search.code,
+                        site_packages=search.site_packages, variables=way.variables)  # fmt: skip
     if way.first is not None and (way.is_program or not keeps_first_away):
         exists = reader.is_folder(way.first or reader.folder) or reader.exists(way.first or reader.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))

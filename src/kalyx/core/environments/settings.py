@@ -23,15 +23,15 @@ def named_prefixes(reader: Reader, folder: str) -> list[str]:
     """Prefixes of the environments that settings files in this folder name, in order."""
     files = [reader.join(folder, *name.split("/")) for name in _FILES]
     files += [reader.join(folder, name) for name in reader.names(folder) if name.endswith(_ENDINGS)]
-    found = []
+    result = []
     for path in files:
         if not reader.is_file(path):
             continue
         for word in reader.first_of(list(_quoted(reader.text_or_none(path, _LIMIT) or "")), _WORDS_LIMIT, path):
             prefix = _prefix_of(reader, word, folder)
             if prefix is not None:
-                found.append(prefix)
-    return list(dict.fromkeys(found))
+                result.append(prefix)
+    return list(dict.fromkeys(result))
 
 
 def _quoted(text: str) -> Iterator[str]:

@@ -23,27 +23,27 @@ def repository_of(reader: Reader, folder: str) -> str | None:
     """The nearest folder at or above that holds a repository, or None."""
     known: dict[str, str | None] = reader.memory.setdefault("repositories", {})
     passed: list[str] = []
-    here, found = folder, None
+    here, result = folder, None
     while True:
         if here in known:
-            found = known[here]
+            result = known[here]
             break
         passed.append(here)
         if reader.kind(reader.join(here, ".git")) is not None:
-            found = here
+            result = here
             break
         if reader.parent(here) == here:
             break
         here = reader.parent(here)
-    known.update(dict.fromkeys(passed, found))
-    return found
+    known.update(dict.fromkeys(passed, result))
+    return result
 
 
 def _control_folder(reader: Reader, repository: str) -> str | None:
-    place = reader.join(repository, ".git")
-    if reader.is_folder(place):
-        return place
-    text = reader.text_or_none(place, 4096) or ""
+    path = reader.join(repository, ".git")
+    if reader.is_folder(path):
+        return path
+    text = reader.text_or_none(path, 4096) or ""
     if text.startswith("gitdir:"):
         return reader.absolute(text.removeprefix("gitdir:").strip(), repository)
     return None
@@ -142,7 +142,7 @@ def _usable(lines: Sequence[str]) -> list[str]:
     """The lines of an ignore file that are patterns; version control passes over the others too."""
     import pathspec
 
-    found = []
+    result = []
     for line in lines:
         # One with many stars in a name could be matched in more ways than there is time for.
         if len(line) > _PATTERN_LIMIT or any(part.count("*") + part.count("[") > _STARS for part in line.split("/")):
@@ -151,8 +151,8 @@ def _usable(lines: Sequence[str]) -> list[str]:
             pathspec.GitIgnoreSpec.from_lines([line])
         except (ValueError, re.error, IndexError, RecursionError):
             continue
-        found.append(line)
-    return found
+        result.append(line)
+    return result
 
 
 def is_ignored(reader: Reader, repository: str, folder: str) -> bool:

@@ -24,9 +24,9 @@ def without_comments(text: str) -> str:
                 end = text.find("*/", at)
                 end = end + 2 if end >= 0 else end
             end = size if end < 0 else end
-            for place in range(at, end):
-                if out[place] not in "\r\n":
-                    out[place] = " "
+            for position in range(at, end):
+                if out[position] not in "\r\n":
+                    out[position] = " "
             at = end
             continue
         if character == ",":

@@ -49,11 +49,11 @@ def members(text: str, start: int) -> list[Member]:
     if text[start : start + 1] != "{":
         raise ValueError("no object stands there")
     decoder, at = json.JSONDecoder(), start + 1
-    found: list[Member] = []
+    result: list[Member] = []
     while True:
         at = past_blanks(text, at)
         if text[at : at + 1] == "}":
-            return found
+            return result
         if text[at : at + 1] == ",":
             at = past_blanks(text, at + 1)
         begin = at
@@ -65,7 +65,7 @@ def members(text: str, start: int) -> list[Member]:
             raise ValueError(f"no colon at character {at}")
         value = past_blanks(text, at + 1)
         _, at = decoder.raw_decode(text, value)
-        found.append(Member(key, begin, value, at))
+        result.append(Member(key, begin, value, at))
 
 
 def past_blanks(text: str, at: int) -> int:
@@ -77,7 +77,7 @@ def past_blanks(text: str, at: int) -> int:
 
 def last(found: list[Member], key: str) -> Member | None:
     """The member that counts where a key stands twice."""
-    return next((one for one in reversed(found) if one.key == key), None)
+    return next((member for member in reversed(found) if member.key == key), None)
 
 
 def set_members(text: str, place: Member, wanted: dict[str, str]) -> list[Edit]:

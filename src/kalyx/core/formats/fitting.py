@@ -44,8 +44,8 @@ def build_of(path: str) -> str | None:
     if match is None:
         return None
     kind, major, minor, flags = match.groups()
-    said = f"{major}.{minor}" + (" without the lock" if "t" in flags else "")
-    return f"PyPy {said}" if kind == "pypy" else said
+    text = f"{major}.{minor}" + (" without the lock" if "t" in flags else "")
+    return f"PyPy {text}" if kind == "pypy" else text
 
 
 def is_other_build(path: str, interpreter: Interpreter) -> bool:

@@ -146,20 +146,22 @@ def _mach(header: Header, file: Any, size: int) -> None:
     whole.graphident, whole.filename, whole.loader_path, whole.fat, whole.headers = None, "", "", None, []
     whole.allow_unknown_load_commands = True
     whole.load(file)
-    header.machines = [MACH.get(one.header.cputype, f"processor {one.header.cputype}") for one in whole.headers]
-    for one in whole.headers:
-        header.needed += [name for _, _, name in one.walkRelocatables() if name not in header.needed]
-        if one.offset + one.size > size:
-            header.problem = f"it is cut short: it should have {one.offset + one.size} bytes and has {size}"
+    header.machines = [
+        MACH.get(header.header.cputype, f"processor {header.header.cputype}") for header in whole.headers
+    ]
+    for item in whole.headers:
+        header.needed += [name for _, _, name in item.walkRelocatables() if name not in header.needed]
+        if item.offset + item.size > size:
+            header.problem = f"it is cut short: it should have {item.offset + item.size} bytes and has {size}"
 
 
 def _pe(header: Header, file: Any, size: int) -> None:
     import pefile
 
     whole = pefile.PE(data=file.read(64 * 1024 * 1024), fast_load=True)
-    end = max((one.PointerToRawData + one.SizeOfRawData for one in whole.sections), default=0)
+    end = max((section.PointerToRawData + section.SizeOfRawData for section in whole.sections), default=0)
     if end > size:
         header.problem = f"it is cut short: it should have {end} bytes and has {size}"
         return
     whole.parse_data_directories(directories=[pefile.DIRECTORY_ENTRY["IMAGE_DIRECTORY_ENTRY_IMPORT"]])
-    header.needed = [one.dll.decode("latin-1") for one in getattr(whole, "DIRECTORY_ENTRY_IMPORT", [])]
+    header.needed = [item.dll.decode("latin-1") for item in getattr(whole, "DIRECTORY_ENTRY_IMPORT", [])]

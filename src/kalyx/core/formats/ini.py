@@ -21,7 +21,7 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
     ``strict``: what the standard library's reader refuses is refused too: a line without a sign, a name that stands
     twice. A section without a key has the key ``""`` then.
     """
-    found: dict[tuple[str, str], Span] = {}
+    result: dict[tuple[str, str], Span] = {}
     more: dict[tuple[str, str], list[str]] = {}
     ends: dict[tuple[str, str], int] = {}
     section: str | None = None
@@ -49,7 +49,7 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
         if head is not None:
             section, last = head[1], None
             if strict:
-                _keep(found, (section, ""), Span(begins, begins, ""), strict)
+                _keep(result, (section, ""), Span(begins, begins, ""), strict)
             continue
         sign = min((at for at in (body.find("="), body.find(":")) if at >= 0), default=-1)
         if section is None or (strict and sign <= 0):
@@ -62,11 +62,11 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
         start = begins + own + len(body) - len(value)
         last = section, body[:sign].rstrip().lower()
         more.pop(last, None)
-        _keep(found, last, Span(start, start + len(value), value), strict)
+        _keep(result, last, Span(start, start + len(value), value), strict)
     for key, parts in more.items():
-        one = found[key]
-        found[key] = Span(one.start, ends[key], one.value + "".join(parts))
-    return found
+        span = result[key]
+        result[key] = Span(span.start, ends[key], span.value + "".join(parts))
+    return result
 
 
 def _keep(found: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span, strict: bool) -> None:
@@ -77,5 +77,5 @@ def _keep(found: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span,
 
 def spots(text: str, key: list[str]) -> list[Span]:
     """The value at section and key; none where it is not."""
-    found = read(text).get((".".join(key[:-1]), key[-1].lower()))
-    return [found] if found is not None and found.value else []
+    span = read(text).get((".".join(key[:-1]), key[-1].lower()))
+    return [span] if span is not None and span.value else []

@@ -52,13 +52,13 @@ def spots(text: str, key: list[str]) -> list[Span]:
     """Every text that is given to the last word of the key."""
     if key[-1] not in text and len(text) > _LARGE:
         return []
-    found, before = [], ("", "")
+    spans, before = [], ("", "")
     for token in _all_tokens(text):
         if token.kind == "text" and key[-1] in (before[1], before[0] if before[1] == "." else None):
             value = re.sub(r"\\(.)", r"\1", token.text[1:-1], flags=re.DOTALL)
-            found.append(Span(token.start, token.start + len(token.text), value))
+            spans.append(Span(token.start, token.start + len(token.text), value))
         before = before[1], token.text if token.kind == "name" else ""
-    return found
+    return spans
 
 
 def written(value: str) -> str:

@@ -51,12 +51,12 @@ def _by_standard_reader(raw: bytes) -> dict[str, Any]:
 def metadata_of(raw: bytes) -> dict[str, Any]:
     """The notebook's metadata. Raises Malformed for what is no notebook."""
     try:
-        found = fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=_Top).metadata
+        result = fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=_Top).metadata
     except (DecodeError, ValueError, RecursionError):
-        found = _by_standard_reader(raw).get("metadata")
-    if not isinstance(found, dict):
+        result = _by_standard_reader(raw).get("metadata")
+    if not isinstance(result, dict):
         raise Malformed("it has no metadata")
-    return found
+    return result
 
 
 def code_cells(raw: bytes) -> list[tuple[int, str]]:
@@ -66,14 +66,14 @@ def code_cells(raw: bytes) -> list[tuple[int, str]]:
         cells = [*whole.cells, *(cell for sheet in whole.worksheets for cell in sheet.cells)]
     except (DecodeError, ValueError, RecursionError):
         cells = _lenient_cells(_by_standard_reader(raw))
-    found = []
+    result = []
     for number, cell in enumerate(cells, 1):
         text = cell.source if cell.source is not None else cell.input
         if isinstance(text, list):
             text = "".join(line for line in text if isinstance(line, str))
         if cell.cell_type == "code" and isinstance(text, str):
-            found.append((number, text))
-    return found
+            result.append((number, text))
+    return result
 
 
 def _lenient_cells(whole: dict[str, Any]) -> list[_Cell]:

@@ -63,14 +63,14 @@ def _in_json(text: str, at: int, key: list[str], named: str | None, owner: str |
             yield Span(first, end, word, owner, tuple(value))
         return
     if text[at] == "{":
-        found = _members(text, at)
-        own = next((one for one in reversed(found) if one.key == named), None) if named else None
+        result = _members(text, at)
+        own = next((member for member in reversed(result) if member.key == named), None) if named else None
         if own is not None:
-            said = json.loads(text[own.start : own.end])
-            owner = said if isinstance(said, str) else owner
-        wanted = found if key[0] == "*" else [one for one in reversed(found) if one.key == key[0]][:1]
-        for one in wanted:
-            yield from _in_json(text, one.start, key[1:], named, owner)
+            document = json.loads(text[own.start : own.end])
+            owner = document if isinstance(document, str) else owner
+        wanted = result if key[0] == "*" else [member for member in reversed(result) if member.key == key[0]][:1]
+        for member in wanted:
+            yield from _in_json(text, member.start, key[1:], named, owner)
     elif text[at] == "[" and key[0] == "*":
         at = past_blanks(text, at + 1)
         while text[at] != "]":
@@ -99,8 +99,8 @@ def written(form: str, text: str, spot: Span, key: list[str], value: str) -> tup
         whole = toml.with_value(text, key, value)
         return spot.start, spot.end, whole[spot.start : len(whole) - (len(text) - spot.end)]
     writers: dict[str, Callable[[str], str]] = {"xml": xml.written, "lisp": lisp.written, "ini": str, "text": str}
-    said = writers.get(form, _in_json_words)(value)
-    return spot.start, spot.end, said
+    message = writers.get(form, _in_json_words)(value)
+    return spot.start, spot.end, message
 
 
 def _in_json_words(value: str) -> str:

@@ -95,8 +95,8 @@ def _place(text: str, key: list[str]) -> tuple[int, int]:
     other = with_value(text, key, another)
     # Both begin with the same quotation mark, which belongs to the value.
     same = _alike(text, other) - 1
-    rest = _alike(text[same:][::-1], other[same:][::-1]) - 1
-    return same, len(text) - rest
+    remainder = _alike(text[same:][::-1], other[same:][::-1]) - 1
+    return same, len(text) - remainder
 
 
 def _alike(one: str, other: str) -> int:

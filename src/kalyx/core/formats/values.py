@@ -31,9 +31,9 @@ def values(form: str, text: str, key: list[str], named: str | None, below: list[
     def whole(value: str, folder: object) -> str:
         return f"{folder.rstrip('/')}/{value}" if isinstance(folder, str) else value
 
-    found = spots(form, text, key, named)
+    spans = spots(form, text, key, named)
     folders = spots(form, text, below, None) if below else []
-    for spot in found:
+    for spot in spans:
         if spot.value:
             line = text.count("\n", 0, spot.start) + 1
             yield Value(whole(spot.value, folders[-1].value if folders else None), line, spot.named, spot.words)

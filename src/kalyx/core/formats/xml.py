@@ -32,7 +32,7 @@ def tags(text: str) -> list[Tag]:
 
     whole = text.encode("utf-8", "surrogatepass")
     parser = expat.ParserCreate("utf-8")
-    found: list[Tag] = []
+    result: list[Tag] = []
     opened: list[Tag] = []
     ascii_only = len(whole) == len(text)
 
@@ -42,7 +42,7 @@ def tags(text: str) -> list[Tag]:
         byte = parser.CurrentByteIndex
         at = byte if ascii_only else len(whole[:byte].decode("utf-8", "surrogatepass"))
         opened.append(Tag(name, said, at, tuple(opened)))
-        found.append(opened[-1])
+        result.append(opened[-1])
 
     def end(_name: str) -> None:
         opened.pop()
@@ -57,7 +57,7 @@ def tags(text: str) -> list[Tag]:
         parser.Parse(whole, True)
     except expat.ExpatError as error:
         raise Malformed(f"not well-formed: {expat.ErrorString(error.code)}, line {error.lineno}") from None
-    return found
+    return result
 
 
 def spots(text: str, key: list[str], named: str | None) -> list[Span]:
@@ -65,16 +65,16 @@ def spots(text: str, key: list[str], named: str | None) -> list[Span]:
     chosen = _CHOICE.fullmatch(key[0])
     if chosen is None:
         raise Malformed(f"no such key: {key[0]}")
-    found = []
+    spans = []
     for tag in tags(text):
         if tag.name == chosen[1] and tag.said.get(chosen[2]) == chosen[3] and tag.said.get(key[1]):
-            owner = next((one.said.get("name") for one in reversed(tag.within) if one.name == named), None)
-            for one in _ATTRIBUTE.finditer(text, tag.start):
-                if one[1] == key[1]:
-                    group = 2 if one[2] is not None else 3
-                    found.append(Span(one.start(group), one.end(group), tag.said[key[1]], owner))
+            owner = next((item.said.get("name") for item in reversed(tag.within) if item.name == named), None)
+            for match in _ATTRIBUTE.finditer(text, tag.start):
+                if match[1] == key[1]:
+                    group = 2 if match[2] is not None else 3
+                    spans.append(Span(match.start(group), match.end(group), tag.said[key[1]], owner))
                     break
-    return found
+    return spans
 
 
 def written(value: str) -> str:

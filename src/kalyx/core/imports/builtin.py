@@ -53,11 +53,11 @@ def names(version: str) -> frozenset[str]:
     major, minor = (int(part) for part in version.split(".")[:2])
     if major < 3:
         return frozenset(_OLD)
-    found = set(_COMMON) | _FROZEN
+    result = set(_COMMON) | _FROZEN
     for name, (first, last) in _SINCE.items():
         if first <= minor and (last == 0 or minor < last):
-            found.add(name)
-    return frozenset(found)
+            result.add(name)
+    return frozenset(result)
 
 
 def is_builtin(name: str, version: str) -> bool:

@@ -68,22 +68,22 @@ class Case(Struct):
 
     def proposed(self, cause: str) -> Experiment | None:
         """What was proposed for a cause."""
-        found: Experiment | None = self.memory.get("experiments", {}).get(cause)
-        return found
+        experiment: Experiment | None = self.memory.get("experiments", {}).get(cause)
+        return experiment
 
     def kinds(self) -> list[Case]:
         """This case as each of the kinds that it is."""
-        found: list[Case] = [self]
+        cases: list[Case] = [self]
         if self.trial is not None and self.trial.imports:
-            return found
-        found.append(_as(Failing, self))
+            return cases
+        cases.append(_as(Failing, self))
         if self.missing is not None:
-            found.append(_as(Missing, self))
+            cases.append(_as(Missing, self))
         if self.trial is not None:
-            found.append(_as(Tried, self))
+            cases.append(_as(Tried, self))
         if self.raised is not None:
-            found.append(_as(Raising, self))
-        return found
+            cases.append(_as(Raising, self))
+        return cases
 
     @property
     def module(self) -> str:
@@ -140,8 +140,8 @@ class Case(Struct):
             return []
         reader = self.resolver.reader
         own = [reader.join(entry, "importlib") for entry in self.standard]
-        passed = [one for one in self.raised.frames if is_in_a_file(one)]
-        return [one for one in passed if not any(reader.inside(one.file, folder) for folder in own)]
+        passed = [frame for frame in self.raised.frames if is_in_a_file(frame)]
+        return [frame for frame in passed if not any(reader.inside(frame.file, folder) for folder in own)]
 
     def asker(self) -> Installed | None:
         """The distribution whose code asked for what is missing."""
@@ -180,9 +180,9 @@ class Missing(Failing):
     @property
     def missing(self) -> str:
         """The module that nothing answers to."""
-        found: str | None = Case.missing.fget(self)  # type: ignore[attr-defined]
-        assert found is not None, "only such a case is made into one"
-        return found
+        result: str | None = Case.missing.fget(self)  # type: ignore[attr-defined]
+        assert result is not None, "only such a case is made into one"
+        return result
 
 
 class Tried(Failing):
@@ -201,9 +201,9 @@ class Raising(Tried):
     @property
     def raised(self) -> Raised:
         """The first exception in the attempt's chain."""
-        found: Raised | None = Case.raised.fget(self)  # type: ignore[attr-defined]
-        assert found is not None, "only such a case is made into one"
-        return found
+        raised: Raised | None = Case.raised.fget(self)  # type: ignore[attr-defined]
+        assert raised is not None, "only such a case is made into one"
+        return raised
 
 
 _Kind = TypeVar("_Kind", bound=Case)

@@ -43,6 +43,6 @@ def _outcome(case: Case, trial: Trial) -> str:
     if alike and missing_name(before) is None:
         alike = (
             before.text == after.text
-            or [one.file for one in before.frames][-1:] == [one.file for one in after.frames][-1:]
+            or [frame.file for frame in before.frames][-1:] == [frame.file for frame in after.frames][-1:]
         )
     return "fails alike" if alike else "fails otherwise"

@@ -34,13 +34,13 @@ def lack_of(case: Case) -> Lack | None:
         module, name = match.groups()
     else:
         # Some packages tell in an error of their own that a name has gone.
-        gone = [one for one in case.wanted.names if one in raised.text and removal_of(case.module, one) is not None]
+        gone = [name for name in case.wanted.names if name in raised.text and removal_of(case.module, name) is not None]
         if gone and not case.missing:
             name, module = gone[0], case.module
     if name is None or module is None:
         return None
-    place = case.resolver.resolve(module).place
-    return Lack(module, name, case.owner(place.path) if place is not None else None, case.asker())
+    location = case.resolver.resolve(module).place
+    return Lack(module, name, case.owner(location.path) if location is not None else None, case.asker())
 
 
 def module_asked(case: Case) -> str | None:

@@ -51,15 +51,15 @@ def _statements(text: str) -> list[ImportStatement]:
         tree = ast.parse(text)
     except (SyntaxError, ValueError) as error:
         raise KalyxError(f"this import statement cannot be read: {text[:80]!r} ({error.args[0]})") from None
-    found = []
+    statements = []
     for node in tree.body:
         if isinstance(node, ast.Import):
-            found += [ImportStatement(f"import {alias.name}", alias.name) for alias in node.names]
+            statements += [ImportStatement(f"import {alias.name}", alias.name) for alias in node.names]
         elif isinstance(node, ast.ImportFrom):
             if node.level or not node.module:
                 raise KalyxError(f"{text[:80]!r} is relative: name the package it stands in")
             names = tuple(alias.name for alias in node.names)
-            found.append(ImportStatement(f"from {node.module} import {', '.join(names)}", node.module, names))
+            statements.append(ImportStatement(f"from {node.module} import {', '.join(names)}", node.module, names))
         else:
             raise KalyxError(f"{text[:80]!r} holds more than imports")
-    return found
+    return statements

@@ -61,22 +61,22 @@ class Resolver:
         self._known: dict[str, Resolution] = {}
 
     def _editable_mappings(self) -> dict[str, str]:
-        found: dict[str, str] = {}
+        editable_mappings: dict[str, str] = {}
         for line in self.search.code:
             words = line.fact.replace(";", " ").split()
             if len(words) > 1 and words[1].startswith("__editable___") and line.path:
                 from kalyx.core.packages import editable
 
                 finder = self.reader.join(self.reader.parent(line.path), words[1] + ".py")
-                found.update(editable.finder_mapping(self.reader, finder))
-        return found
+                editable_mappings.update(editable.finder_mapping(self.reader, finder))
+        return editable_mappings
 
     def _mappings_in_front(self) -> dict[str, str]:
         """A start-up line of the build tools puts their own copy of one standard package before the path."""
         for line in self.search.code:
-            _, named, rest = line.fact.partition(_CHOICE)
-            default, asked, rest = rest.partition("get(var, '")[2].partition("')")
-            if not named or not asked or "_distutils_hack" not in rest or not line.path:
+            _, named, remainder = line.fact.partition(_CHOICE)
+            default, asked, remainder = remainder.partition("get(var, '")[2].partition("')")
+            if not named or not asked or "_distutils_hack" not in remainder or not line.path:
                 continue
             chosen = self.search.variables.get(_CHOICE, default)
             target = self.reader.join(self.reader.parent(line.path), "setuptools", "_distutils")
@@ -89,16 +89,16 @@ class Resolver:
         """The modules whose entry points are in the interpreter's own file or library."""
         minor, folder = self.interpreter.minor, self.reader.parent(self.interpreter.library)
         names = [name for name in self.reader.names(folder) if name.startswith(f"libpython{minor}") and ".so" in name]
-        found: set[str] = set()
+        result: set[str] = set()
         for path in {
             self.reader.real(path)
             for path in [self.interpreter.real_executable, *(self.reader.join(folder, n) for n in names)]
         }:
             try:
-                found.update(name.decode() for name in self.reader.scan(path, rb"\x00PyInit_(\w+)(?=\x00)"))
+                result.update(name.decode() for name in self.reader.scan(path, rb"\x00PyInit_(\w+)(?=\x00)"))
             except Unreadable:
                 continue
-        return frozenset(found)
+        return frozenset(result)
 
     def _is_builtin(self, name: str) -> bool:
         if name in builtin.SOMETIMES and not self.interpreter.version.startswith("2."):
@@ -111,9 +111,9 @@ class Resolver:
         if len(parts) > _DEEP:
             return Resolution(None, [], module)
         if self._is_builtin(parts[0]):
-            place = Place(parts[0], "builtin", "(built in)", "")
+            location = Place(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:
-                return Resolution(place, [])
+                return Resolution(location, [])
         return self._resolve(module)
 
     def _resolve(self, module: str) -> Resolution:
@@ -142,33 +142,33 @@ class Resolver:
 
     def in_folder(self, folder: str, module: str) -> Place | None:
         """What would answer to a module if this folder alone were searched, without links from elsewhere."""
-        entries, place = [folder], None
+        entries, location = [folder], None
         for depth, name in enumerate(module.split("."), 1):
-            place = self._on(entries, ".".join(module.split(".")[:depth]), name, linked=False).place
-            if place is None:
+            location = self._on(entries, ".".join(module.split(".")[:depth]), name, linked=False).place
+            if location is None:
                 return None
-            entries = place.portions
-        return place
+            entries = location.portions
+        return location
 
     def _on(self, entries: list[str], dotted: str, name: str, linked: bool = True) -> Resolution:
         winner = self._mapped(dotted, self.in_front) if linked and dotted in self.in_front else None
         others: list[Place] = []
         portions: list[Place] = []
         for entry in entries:
-            place = self._in_entry(entry, dotted, name)
-            if place is None:
+            location = self._in_entry(entry, dotted, name)
+            if location is None:
                 continue
-            if place.kind == "namespace":
-                portions.append(place)
+            if location.kind == "namespace":
+                portions.append(location)
             elif winner is None:
-                winner = place
+                winner = location
             else:
-                others.append(place)
+                others.append(location)
         if winner is None and linked and dotted in self.mappings:
             winner = self._mapped(dotted, self.mappings)
         if winner is not None:
             if winner.kind == "package" and others + portions and self._declares_a_namespace(winner):
-                winner.portions += [folder for place in others + portions for folder in place.portions]
+                winner.portions += [folder for location in others + portions for folder in location.portions]
                 return Resolution(winner, [])
             return Resolution(winner, others + portions)
         if portions and int(self.interpreter.version.split(".")[0]) >= 3:
@@ -196,7 +196,7 @@ class Resolver:
         try:
             listing = reader.listing(entry)
         except Unreadable:
-            if reader.is_file(entry) or any(entry.startswith(one + reader.path.sep) for one in self._archives):
+            if reader.is_file(entry) or any(entry.startswith(archive + reader.path.sep) for archive in self._archives):
                 return self._in_archive(entry, dotted, name)
             return None
         kind, folder = listing.get(name), ""
@@ -205,9 +205,9 @@ class Resolver:
             init = self._file_in(folder, "__init__")
             if init is not None:
                 return Place(dotted, "package", init[1], entry, [folder])
-        found = self._file_in(entry, name)
-        if found is not None:
-            return Place(dotted, found[0], found[1], entry)
+        result = self._file_in(entry, name)
+        if result is not None:
+            return Place(dotted, result[0], result[1], entry)
         return Place(dotted, "namespace", folder, entry, [folder]) if folder else None
 
     def _file_in(self, folder: str, stem: str) -> tuple[str, str] | None:
@@ -260,7 +260,7 @@ class Resolver:
 
     def top_level_names(self) -> set[str]:
         """Every name that may answer at the top of this path, plain folders too: for words typed nearly right."""
-        found = set(self.mappings) | builtin.names(self.interpreter.version)
+        top_level_names = set(self.mappings) | builtin.names(self.interpreter.version)
         for entry in self.search.entries:
             try:
                 listing = self.reader.listing(entry.entry or self.folder)
@@ -271,5 +271,5 @@ class Resolver:
                 if not stem.isidentifier():
                     continue
                 if name.endswith((".py", ".pyc", *self.suffixes)) or (kind in ("folder", "link") and name == stem):
-                    found.add(stem)
-        return found
+                    top_level_names.add(stem)
+        return top_level_names

@@ -62,17 +62,17 @@ def read_file(reader: Reader, path: str) -> Read:
         return Read(path, problem=problem.reason)
     if path.endswith(".ipynb"):
         return _notebook(path, raw)
-    found = Read(path)
+    source = Read(path)
     try:
-        _take(found, _imports(ast.parse(raw), path, None))
+        _take(source, _imports(ast.parse(raw), path, None))
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None)
-        found.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
-    return found
+        source.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
+    return source
 
 
 def _notebook(path: str, raw: bytes) -> Read:
-    found = Read(path)
+    result = Read(path)
     try:
         cells = code_cells(raw)
     except Malformed as error:
@@ -81,11 +81,11 @@ def _notebook(path: str, raw: bytes) -> Read:
         for at, line in enumerate(source.splitlines(), 1):
             words = line.strip()
             if words.startswith(("!", "%")) and " install" in words and "pip" in words:
-                found.installs.append((number, at, words))
+                result.installs.append((number, at, words))
         tree = _parsed(source)
         if tree is not None:
-            _take(found, _imports(tree, path, number))
-    return found
+            _take(result, _imports(tree, path, number))
+    return result
 
 
 def _take(found: Read, imports: Iterator[FoundImport]) -> None:
@@ -180,26 +180,28 @@ def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[FoundImport
         else:
             inner = guarded or isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda)
             inner = inner or (isinstance(node, ast.If) and _asks_for_types(node.test))
-            pending += [(one, inner, either) for one in reversed(list(ast.iter_child_nodes(node)))]
+            pending += [(item, inner, either) for item in reversed(list(ast.iter_child_nodes(node)))]
 
 
 def _tried(node: ast.Try, guarded: bool, either: int | None) -> list[tuple[ast.AST, bool, int | None]]:
     """The parts of a ``try``: what a handler catches is guarded, but for one that raises, or that imports instead."""
     handlers = [handler for handler in node.handlers if _catches_imports(handler)]
-    raises = any(isinstance(one, ast.Raise) for handler in handlers for one in handler.body)
-    instead = any(isinstance(one, ast.Import | ast.ImportFrom) for handler in handlers for one in handler.body)
+    raises = any(isinstance(statement, ast.Raise) for handler in handlers for statement in handler.body)
+    instead = any(
+        isinstance(statement, ast.Import | ast.ImportFrom) for handler in handlers for statement in handler.body
+    )
     body = guarded or bool(handlers and not raises)
     way = node.lineno if instead and not guarded else either
-    found: list[tuple[ast.AST, bool, int | None]] = [(one, body, way) for one in node.body]
-    found += [(one, body or instead, way) for handler in node.handlers for one in handler.body]
-    return found + [(one, guarded, either) for one in [*node.orelse, *node.finalbody]]
+    result: list[tuple[ast.AST, bool, int | None]] = [(statement, body, way) for statement in node.body]
+    result += [(statement, body or instead, way) for handler in node.handlers for statement in handler.body]
+    return result + [(statement, guarded, either) for statement in [*node.orelse, *node.finalbody]]
 
 
 def _catches_imports(handler: ast.ExceptHandler) -> bool:
     """Whether a handler is one for an import that fails."""
     if handler.type is None:
         return True
-    names = {getattr(one, "id", getattr(one, "attr", "")) for one in ast.walk(handler.type)}
+    names = {getattr(node, "id", getattr(node, "attr", "")) for node in ast.walk(handler.type)}
     return bool(
         names & {"ImportError", "ModuleNotFoundError", "Exception", "BaseException", "AttributeError", "OSError"}
     )
@@ -207,7 +209,7 @@ def _catches_imports(handler: ast.ExceptHandler) -> bool:
 
 def _asks_for_types(test: ast.expr) -> bool:
     """``if TYPE_CHECKING:`` in either form: what stands below it is not run."""
-    return any(getattr(one, "id", getattr(one, "attr", "")) == "TYPE_CHECKING" for one in ast.walk(test))
+    return any(getattr(node, "id", getattr(node, "attr", "")) == "TYPE_CHECKING" for node in ast.walk(test))
 
 
 def read_folder(reader: Reader, folder: str) -> list[Read]:
@@ -215,25 +217,25 @@ def read_folder(reader: Reader, folder: str) -> list[Read]:
 
     Where there are more than can be looked at, the last one says so, as a place that was not read.
     """
-    found: list[Read] = []
+    sources: list[Read] = []
     pending = [folder]
-    while pending and len(found) < _FILES:
+    while pending and len(sources) < _FILES:
         here = pending.pop(0)
         for name in reader.names(here):
             path = reader.join(here, name)
             kind = reader.kind(path)
             if kind == "file" and name.endswith((".py", ".ipynb")):
-                found.append(read_file(reader, path))
+                sources.append(read_file(reader, path))
             elif kind == "folder" and name not in _PASSED_OVER and not name.startswith("."):
                 if reader.kind(reader.join(path, "pyvenv.cfg")) is None and not reader.is_folder(
                     reader.join(path, "conda-meta")
                 ):
                     pending.append(path)
-    if pending or len(found) >= _FILES:
-        found.append(Read(path=folder, problem=f"only the first {len(found)} files of it were looked at"))
-    return found
+    if pending or len(sources) >= _FILES:
+        sources.append(Read(path=folder, problem=f"only the first {len(sources)} files of it were looked at"))
+    return sources
 
 
 def modules_of_notebook(reader: Reader, path: str) -> list[str]:
     """The top-level modules that a notebook's code cells import, each once; none where it cannot be read."""
-    return list(dict.fromkeys(one.top for one in read_file(reader, path).imports if not one.level))
+    return list(dict.fromkeys(imported.top for imported in read_file(reader, path).imports if not imported.level))

@@ -36,10 +36,10 @@ def module_span(module: str) -> Availability | None:
     """When a standard module is there; None for one that all have, or that is no standard module."""
     modules = table("standard")["modules"]
     assert isinstance(modules, dict)
-    found = _span(modules.get(module))
-    if found is None and module in instead("modules"):
+    availability = _span(modules.get(module))
+    if availability is None and module in instead("modules"):
         return Availability("", "2.7")  # a name that only the table of what took its place knows is one of Python 2
-    return found
+    return availability
 
 
 def name_span(module: str, name: str) -> Availability | None:
@@ -51,15 +51,15 @@ def name_span(module: str, name: str) -> Availability | None:
 
 def instead(kind: str) -> dict[str, Any]:
     """One part of the table of what took the place of what is gone, or brings what is newer."""
-    found = table("instead")[kind]
-    assert isinstance(found, dict)
-    return found
+    result = table("instead")[kind]
+    assert isinstance(result, dict)
+    return result
 
 
 def instead_of_name(module: str, name: str) -> str | None:
     """What a name of a standard module is called now: ``math.gcd``; None where nothing is known."""
     names = instead("names")
-    found = names.get(f"{module}.{name}")
-    if found is None and module in names:
-        found = f"{names[module]}.{name}"
-    return found if isinstance(found, str) else None
+    result = names.get(f"{module}.{name}")
+    if result is None and module in names:
+        result = f"{names[module]}.{name}"
+    return result if isinstance(result, str) else None

@@ -30,7 +30,7 @@ _LONG = 4000
 
 # Packages that do without another one until it is needed say so in words of their own; the first word named counts.
 _WORD = r"[`'\"]*([A-Za-z][\w.\-]*?)"
-_WISHES = [pattern(one) for one in (
+_WISHES = [pattern(item) for item in (
     r"[Mm]issing optional dependenc(?:y|ies) " + _WORD + r"(?:\[|[`'\"]*[\s.,]|$)",
     r"[Ii]mport " + _WORD + r"[`'\"]* failed",
     r"\b(?:pip3?|conda) install (?:-{1,2}\S{1,30} )?" + _WORD + r"(?:\[|[`'\"]*[\s.,;:)]|[=<>~!]|$)",
@@ -53,7 +53,7 @@ _NO_SPECIFICATION = pattern(
 # The interpreter that says so, by its path.
 _SAID_BY = pattern(r"^((?:/|[A-Za-z]:\\)[^\n]{1,1000}?): (?:Error while finding|No module named) ", re.MULTILINE)
 _NO_MAIN = pattern(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
-_NOT_FOUND = [pattern(one, re.MULTILINE) for one in (
+_NOT_FOUND = [pattern(item, re.MULTILINE) for item in (
     r"command not found: ([\w.+-]+)\s*$",
     r"(?:^|: )([\w.+-]+): (?:command )?not found\s*$",
     r"[Tt]he term '([\w.+-]+)' is not recognized",
@@ -87,13 +87,16 @@ def read_traceback(text: str) -> Told:
     lines = _COLOURS.sub("", text[-_LIMIT:]).splitlines()
     text = "\n".join(line[:_LONG] for line in lines)
     chain = [_of_block(block) for block in _last_chain(text)]
-    chain = [one for one in chain if one.type is not None]
-    told = next((one for one in chain if one.module is not None or one.wish is not None), chain[0] if chain else Told())
-    if told.module is None and told.wish is None:
-        told = _without_traceback(text, told)
-    if not told.frames:
-        told.frames = next((one.frames for one in chain if one.frames), [])
-    return told
+    chain = [parsed for parsed in chain if parsed.type is not None]
+    parsed = next(
+        (parsed for parsed in chain if parsed.module is not None or parsed.wish is not None),
+        chain[0] if chain else Told(),
+    )
+    if parsed.module is None and parsed.wish is None:
+        parsed = _without_traceback(text, parsed)
+    if not parsed.frames:
+        parsed.frames = next((parsed.frames for parsed in chain if parsed.frames), [])
+    return parsed
 
 
 def _last_chain(text: str) -> list[str]:
@@ -108,19 +111,19 @@ def _last_chain(text: str) -> list[str]:
 
 
 def _of_block(text: str) -> Told:
-    told = Told()
-    told.frames = [(path, leading_number(line)) for path, line, _ in _FRAME.findall(text)]
+    parsed = Told()
+    parsed.frames = [(path, leading_number(line)) for path, line, _ in _FRAME.findall(text)]
     for other in (_NOTEBOOK_FRAME, _TEST_FRAME):
-        if not told.frames:
-            told.frames = [(path, leading_number(line)) for path, line in other.findall(text)]
+        if not parsed.frames:
+            parsed.frames = [(path, leading_number(line)) for path, line in other.findall(text)]
     lines = text.splitlines()
     for number, line in enumerate(lines):
-        found = _ERROR.match(line)
-        if found:
-            told.type, told.text = found[1].rpartition(".")[2], (found[2] or "").strip()
-            more = " ".join(one.strip() for one in lines[number + 1 : number + 4] if one.strip())
-            told = _lacking(told, more)
-    return told
+        match = _ERROR.match(line)
+        if match:
+            parsed.type, parsed.text = match[1].rpartition(".")[2], (match[2] or "").strip()
+            more = " ".join(line.strip() for line in lines[number + 1 : number + 4] if line.strip())
+            parsed = _lacking(parsed, more)
+    return parsed
 
 
 def _lacking(told: Told, more: str) -> Told:
@@ -144,8 +147,8 @@ def _lacking(told: Told, more: str) -> Told:
 
 def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
     for form in patterns:
-        for found in form.finditer(words):
-            word = found[1].rstrip(".")
+        for match in form.finditer(words):
+            word = match[1].rstrip(".")
             if word.lower() not in _NO_NAMES:
                 return word
     return None
@@ -156,8 +159,8 @@ def _without_traceback(text: str, told: Told) -> Told:
     end = text[-20_000:]
     release = list(_NO_RELEASE.finditer(end))
     if release:
-        found = release[-1]
-        return Told(type="no matching distribution", text=found[0][:300].strip(), release=found[1])
+        result = release[-1]
+        return Told(type="no matching distribution", text=result[0][:300].strip(), release=result[1])
     if told.type is None:
         for form in _NOT_FOUND:
             if match := form.search(end):

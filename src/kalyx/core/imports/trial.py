@@ -125,8 +125,8 @@ def missing_name(raised: Raised) -> str | None:
         word = text[len("No module named ") :].split(";")[0].split(",")[0].strip().strip("'\"")
         return word or None
     # A package that collects what it lacks tells it inside words of its own.
-    before, said, after = text.partition("No module named ")
-    if raised.import_error and said and after[:1] in "'\"":
+    before, message, after = text.partition("No module named ")
+    if raised.import_error and message and after[:1] in "'\"":
         word = after[1:].split(after[0])[0]
         return word if word and all(part.isidentifier() for part in word.split(".")) else None
     return None
@@ -193,8 +193,8 @@ def try_import(
 
 def _raised(link: _Link) -> Raised:
     frames = [Frame(file or "", line or 0, function or "") for file, line, function in link.frames]
-    rest = {key: value for key, value in structs.asdict(link).items() if key != "frames"}
-    return Raised(frames=frames, **rest)
+    remainder = {key: value for key, value in structs.asdict(link).items() if key != "frames"}
+    return Raised(frames=frames, **remainder)
 
 
 def _silent(ended: Ended, words: str) -> Trial:
@@ -212,11 +212,11 @@ def _silent(ended: Ended, words: str) -> Trial:
 
 def _stack(words: str) -> list[Frame]:
     """The stack of the thread that stood there, as the interpreter's fault handler writes it."""
-    found: list[Frame] = []
-    _, _, rest = words.rpartition("(most recent call first):")
-    for line in rest.splitlines()[1:]:
+    frames: list[Frame] = []
+    _, _, remainder = words.rpartition("(most recent call first):")
+    for line in remainder.splitlines()[1:]:
         match = _STOOD.match(line)
         if match is None:
             break
-        found.append(Frame(match[1], leading_number(match[2]), match[3]))
-    return found
+        frames.append(Frame(match[1], leading_number(match[2]), match[3]))
+    return frames

@@ -100,8 +100,10 @@ def ask_who(reader: Reader, runner: Runner, executable: str, seconds: float = 10
     if answer is None:
         return None
     base, version, implementation = answer.base_prefix, answer.version, answer.implementation
-    found = installation_at(reader, base, minor_of(version))
-    library = found.library if found is not None else reader.join(base, "lib", f"python{minor_of(version)}")
+    installation = installation_at(reader, base, minor_of(version))
+    library = (
+        installation.library if installation is not None else reader.join(base, "lib", f"python{minor_of(version)}")
+    )
     abi_flags = answer.abi_flags or ""
     return Interpreter(
         executable=executable,

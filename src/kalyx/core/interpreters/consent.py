@@ -88,9 +88,9 @@ def brought_along(reader: Reader, *paths: str) -> str | None:
     if ground is None:
         return None
     for path in paths:
-        for one in (path, reader.real(path)) if path else ():
-            is_homes = reader.inside(home, ground) and reader.inside(one, home)
-            if reader.inside(one, ground) and not is_homes:
+        for item in (path, reader.real(path)) if path else ():
+            is_homes = reader.inside(home, ground) and reader.inside(item, home)
+            if reader.inside(item, ground) and not is_homes:
                 return path
     return None
 
@@ -119,10 +119,10 @@ def has_entered(reader: Reader, prefix: str) -> bool:
 
 def objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> str | None:
     """Why the interpreter may not be started, in words; None where it may: then the gate lets it through."""
-    found = _objection(reader, interpreter, named_by)
-    if found is None:
+    result = _objection(reader, interpreter, named_by)
+    if result is None:
         let_through(interpreter.executable)
-    return found
+    return result
 
 
 def let_through(path: str) -> None:

@@ -63,13 +63,13 @@ class PyvenvCfg(Struct):
 
     def get(self, key: str) -> str | None:
         """A key's value; None where it is not written."""
-        found = self.keys.get(key)
-        return found[0] if found else None
+        result = self.keys.get(key)
+        return result[0] if result else None
 
     def line(self, key: str) -> int | None:
         """The line that a key stands on."""
-        found = self.keys.get(key)
-        return found[1] if found else None
+        result = self.keys.get(key)
+        return result[1] if result else None
 
     @property
     def sees_base(self) -> bool:
@@ -133,16 +133,16 @@ def read_interpreter(reader: Reader, path: str) -> Interpreter:
     ``links`` every hop from the path given to the real file. Read once in a run; each caller has a record of its own.
     """
     known: dict[str, Interpreter | NotAnInterpreter] = reader.memory.setdefault("interpreters", {})
-    found = known.get(path)
-    if found is None:
+    result = known.get(path)
+    if result is None:
         try:
-            found = _read(reader, path)
+            result = _read(reader, path)
         except NotAnInterpreter as refusal:
-            found = refusal
-        known[path] = found
-    if isinstance(found, NotAnInterpreter):
-        raise NotAnInterpreter(found.path, found.reason, list(found.links), found.dead, found.refused)
-    return replace(found, links=list(found.links), suffixes=list(found.suffixes))
+            result = refusal
+        known[path] = result
+    if isinstance(result, NotAnInterpreter):
+        raise NotAnInterpreter(result.path, result.reason, list(result.links), result.dead, result.refused)
+    return replace(result, links=list(result.links), suffixes=list(result.suffixes))
 
 
 def _read(reader: Reader, path: str) -> Interpreter:
@@ -217,10 +217,10 @@ def _is_python(reader: Reader, real: str, links: list[str]) -> bool:
 
 def _entry(reader: Reader, real: str) -> str | None:
     try:
-        found = reader.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
+        result = reader.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
     except Unreadable:
         return None
-    return found[0].decode() if found else None
+    return result[0].decode() if result else None
 
 
 def _read_binary(reader: Reader, executable: str, end: str, real: str, links: list[str]) -> Interpreter:
@@ -356,8 +356,8 @@ def _minor_in_name(name: str) -> str | None:
     if not stem.startswith(("python", "pypy")):
         return None
     number = stem.removeprefix("python").removeprefix("pypy").rstrip("mtdu")
-    major, dot, rest = number.partition(".")
-    return number if dot and is_number(major) and is_number(rest) else None
+    major, dot, remainder = number.partition(".")
+    return number if dot and is_number(major) and is_number(remainder) else None
 
 
 def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) -> _Base | None:
@@ -389,22 +389,22 @@ def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) ->
         through = newer or reader.name(real).startswith("pypy")
         starts += [reader.parent(end), *([reader.parent(real)] if through else [])]
     for start in starts:
-        found = versions.installation_above(reader, start, minor)
-        if found is not None:
+        installation = versions.installation_above(reader, start, minor)
+        if installation is not None:
             beside = (settings.get("executable") if settings is not None else None) or reader.join(
                 start, reader.name(real)
             )
-            return _Base(found, beside if copied and reader.is_file(beside) else real)
-    found = versions.compiled_in(reader, real, minor) if reader.system != "windows" and minor else None
-    return _Base(found, real) if found is not None else None
+            return _Base(installation, beside if copied and reader.is_file(beside) else real)
+    installation = versions.compiled_in(reader, real, minor) if reader.system != "windows" and minor else None
+    return _Base(installation, real) if installation is not None else None
 
 
 def version_in(settings: PyvenvCfg) -> str | None:
     """The version that an environment's settings name, where it is one: of ``3.11.7.final.0`` the first three parts."""
     for key in ("version", "version_info"):
-        found = _VERSION.match(settings.get(key) or "")
-        if found is not None:
-            return found[0]
+        match = _VERSION.match(settings.get(key) or "")
+        if match is not None:
+            return match[0]
     return None
 
 

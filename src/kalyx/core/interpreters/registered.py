@@ -29,7 +29,7 @@ class Registered(Struct):
 
 def registered(reader: Reader) -> list[Registered]:
     """Every entry that names a folder or an executable, there or not."""
-    found: dict[tuple[str, str, str], Registered] = {}
+    result: dict[tuple[str, str, str], Registered] = {}
     for root in _ROOTS:
         for company in reader.registry_keys(root):
             if company.lower() == "pylauncher":
@@ -40,8 +40,8 @@ def registered(reader: Reader) -> list[Registered]:
                 if prefix or executable:
                     prefix = reader.path.normpath(prefix or reader.parent(str(executable)))
                     executable = reader.path.normpath(executable or reader.join(prefix, "python.exe"))
-                    found.setdefault((company, tag, prefix), Registered(company, tag, prefix, executable))
-    return list(found.values())
+                    result.setdefault((company, tag, prefix), Registered(company, tag, prefix, executable))
+    return list(result.values())
 
 
 def registered_paths(reader: Reader, tag: str, core: bool) -> list[tuple[str, str]]:
@@ -50,13 +50,13 @@ def registered_paths(reader: Reader, tag: str, core: bool) -> list[tuple[str, st
     Using Python on Windows, "Finding modules": the subkeys of ``PythonPath``, the user's first. ``core``: what the key
     itself says too, which counts where the library's folder was not found.
     """
-    found = []
+    result = []
     for hive in _HIVES:
         root = f"{hive}\\Software\\Python\\PythonCore\\{tag}\\PythonPath"
         for key in [*(f"{root}\\{name}" for name in reader.registry_keys(root)), *([root] if core else [])]:
             value = (reader.registry(key) or {}).get("")
-            found += [(entry, key) for entry in (value or "").split(";") if entry]
-    return found
+            result += [(entry, key) for entry in (value or "").split(";") if entry]
+    return result
 
 
 def launched(reader: Reader, launcher: str) -> tuple[str | None, str]:
@@ -71,7 +71,7 @@ def launched(reader: Reader, launcher: str) -> tuple[str | None, str]:
     if wanted in ("2", "3"):
         finer, because = _default(reader, launcher, wanted)
         wanted, why = (finer, because) if finer else (wanted, why)
-    fit = [one for one in registered(reader) if _fits(one, wanted)]
+    fit = [entry for entry in registered(reader) if _fits(entry, wanted)]
     if not fit:
         return None, f"py starts {wanted}, which is not entered ({why})" if wanted else "py finds no Python entered"
     best = max(fit, key=_order)  # of equals the first

@@ -44,8 +44,8 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
     lines = start.decode("utf-8", "surrogateescape").splitlines()
     first = lines[0][2:].strip()
     if len(lines) > 1 and lines[1].startswith("'''exec' "):
-        rest = lines[1][len("'''exec' ") :].strip()
-        path = rest[1:].split('"')[0] if rest.startswith('"') else "".join(rest.split()[:1])
+        remainder = lines[1][len("'''exec' ") :].strip()
+        path = remainder[1:].split('"')[0] if remainder.startswith('"') else "".join(remainder.split()[:1])
         return FirstLine(path or None, lines[1], None if path else "a second line that names nothing", script)
     words = first.split()
     if not words:
@@ -55,9 +55,9 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
         if not words:
             return FirstLine(None, lines[0], "a first line that names nothing", script)
         path_value = variable_of(reader.variables if variables is None else variables, "PATH", reader.system)
-        found = next(reader.lookup(words[0], path_value), None)
-        reason = None if found else f"{words[0]} is not on PATH"
-        return FirstLine(found, lines[0], reason, script)
+        result = next(reader.lookup(words[0], path_value), None)
+        reason = None if result else f"{words[0]} is not on PATH"
+        return FirstLine(result, lines[0], reason, script)
     # The system takes everything up to the first blank as the path.
     return FirstLine(words[0], lines[0], None, script)
 

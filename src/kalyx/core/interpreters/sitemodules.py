@@ -162,11 +162,11 @@ def bringing(reader: Reader, path: str, variable: str) -> tuple[SiteModule, Sett
 
 def needed_modules(reader: Reader, prefix: str) -> list[SiteModule]:
     """Modules, loaded first, then those that could be, that put the programs or libraries of ``prefix`` in place."""
-    found: list[SiteModule] = []
+    site_modules: list[SiteModule] = []
     for module in [*loaded_modules(reader), *available_modules(reader, "python")]:
         for setting in settings_of(reader, module):
             if setting.variable in ("PATH", "LD_LIBRARY_PATH") and reader.inside(setting.value, prefix):
-                if module.name not in [one.name for one in found]:
-                    found.append(module)
+                if module.name not in [site_module.name for site_module in site_modules]:
+                    site_modules.append(module)
                 break
-    return found
+    return site_modules

@@ -37,7 +37,7 @@ def suffixes_of(
         return own
     own = own or _as_it_would_be(reader, f"{major}{minor}{abi_flags}", architecture)
     if "d" in abi_flags and minor >= 8:
-        own += [one.replace(f"{minor}d-", f"{minor}-") for one in own[:1]]  # it also takes those of the usual build
+        own += [item.replace(f"{minor}d-", f"{minor}-") for item in own[:1]]  # it also takes those of the usual build
     return [*own, *([".abi3.so"] if lock else []), ".so"]
 
 
@@ -52,11 +52,11 @@ def _off_its_parts(reader: Reader, library: str) -> list[str]:
 
 def _is_own(tag: str) -> bool:
     """Whether a compiled module's tag names one interpreter: ``cpython-312-…``, ``cpython-37m-…``, ``pypy310-…``."""
-    implementation, _, rest = tag.partition("-")
+    implementation, _, remainder = tag.partition("-")
     if implementation == "cpython":
-        number, _, rest = rest.partition("-")
-        return bool(rest) and is_number(number.rstrip(_LOWER))
-    return bool(rest) and implementation.startswith("pypy") and is_number(implementation[4:])
+        number, _, remainder = remainder.partition("-")
+        return bool(remainder) and is_number(number.rstrip(_LOWER))
+    return bool(remainder) and implementation.startswith("pypy") and is_number(implementation[4:])
 
 
 def _as_it_would_be(reader: Reader, tag: str, architecture: str | None) -> list[str]:

@@ -41,9 +41,9 @@ def installation_above(reader: Reader, folder: str, minor: str | None) -> Instal
         upper = reader.parent(folder)
         if upper == folder:
             return None  # the root itself is never tried: no interpreter does
-        found = installation_at(reader, folder, minor)
-        if found is not None:
-            return found
+        installation = installation_at(reader, folder, minor)
+        if installation is not None:
+            return installation
         folder = upper
 
 
@@ -79,8 +79,8 @@ def _installation_at(reader: Reader, prefix: str, minor: str | None) -> Installa
 
 
 def _is_minor(text: str) -> bool:
-    major, dot, rest = text.partition(".")
-    return bool(dot) and is_number(major) and is_number(rest)
+    major, dot, remainder = text.partition(".")
+    return bool(dot) and is_number(major) and is_number(remainder)
 
 
 def _has_landmark(reader: Reader, library: str) -> bool:
@@ -92,13 +92,13 @@ def _windows_installation(reader: Reader, prefix: str, minor: str | None) -> Ins
     whole = _has_landmark(reader, library)
     for name in reader.names(prefix):
         match = _WINDOWS_LIBRARY.fullmatch(name.lower())
-        found = f"{match[1]}.{match[2]}" if match is not None else None
-        if found is None or minor not in (None, found):
+        result = f"{match[1]}.{match[2]}" if match is not None else None
+        if result is None or minor not in (None, result):
             continue
         # A distribution to put into another program has its library in an archive, and a file that is its whole path.
         archive = reader.join(prefix, name[: -len(".dll")] + ".zip")
         if whole or reader.is_file(archive):
-            return Installation(prefix, found, library if whole else archive, "cpython", "Lib")
+            return Installation(prefix, result, library if whole else archive, "cpython", "Lib")
     return Installation(prefix, minor, library, "cpython", "Lib") if minor and whole else None
 
 
@@ -143,9 +143,9 @@ def compiled_in(reader: Reader, executable: str, minor: str | None) -> Installat
         for path in word.decode("ascii").split(":"):
             for prefix in (path, reader.parent(path)):
                 if len(prefix) > 1 and reader.is_folder(prefix):
-                    found = installation_at(reader, prefix, minor)
-                    if found is not None:
-                        return found
+                    installation = installation_at(reader, prefix, minor)
+                    if installation is not None:
+                        return installation
     return None
 
 
@@ -153,11 +153,11 @@ def minor_inside(reader: Reader, executable: str) -> str | None:
     """The ``X.Y`` that an executable carries: of the library it needs, or its own version text."""
     for form in (rb"\x00libpy(?:thon|py)(\d\.\d{1,2})(?:[a-z]{0,3}\.so|-c\.so)", _COMPILED_IN):
         try:
-            found = reader.scan(executable, form)
+            result = reader.scan(executable, form)
         except Unreadable:
             return None
-        if found:
-            return minor_of(found[0].decode("ascii"))
+        if result:
+            return minor_of(result[0].decode("ascii"))
     return None
 
 
@@ -189,10 +189,10 @@ def in_binary(reader: Reader, installation: Installation, executable: str) -> st
     """The version that is written in an executable, else in its shared library; None where neither says it."""
     for candidate in (executable, *_shared_libraries(reader, installation)):
         try:
-            found = reader.scan(candidate, _COMPILED_IN)
+            result = reader.scan(candidate, _COMPILED_IN)
         except Unreadable:
             continue
-        for text in found:
+        for text in result:
             version = text.decode("ascii").rstrip("+")
             if minor_of(version) == installation.minor:
                 return version
@@ -205,8 +205,8 @@ def _shared_libraries(reader: Reader, installation: Installation) -> list[str]:
         return [reader.join(installation.prefix, f"python{number}.dll")]
     folder = reader.join(installation.prefix, installation.library_folder)
     start = "libpypy" if installation.implementation == "pypy" else f"libpython{installation.minor}"
-    found = [n for n in reader.names(folder) if n.startswith(start) and (".so" in n or n.endswith(".dylib"))]
+    names = [n for n in reader.names(folder) if n.startswith(start) and (".so" in n or n.endswith(".dylib"))]
     if reader.system == "macos":
         framework = reader.join(installation.prefix, "Python")
-        return [reader.join(folder, n) for n in found] + [framework]
-    return [reader.join(folder, name) for name in found]
+        return [reader.join(folder, n) for n in names] + [framework]
+    return [reader.join(folder, name) for name in names]

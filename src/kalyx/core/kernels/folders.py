@@ -72,16 +72,16 @@ def library_release(reader: Reader, search: SearchPath | None) -> tuple[int, int
 def provisioners(reader: Reader, server: Server) -> list[str]:
     """The provisioners that packages of the server bring, by their entry points (Entry points specification)."""
     search = _search(reader, server)
-    found = []
+    result = []
     for site in search.site_packages if search is not None else []:
         for name in reader.names(site):
             if name.endswith(".dist-info"):
                 text = reader.text_or_none(reader.join(site, name, "entry_points.txt"), 65536) or ""
                 if _PROVISIONERS in text:
-                    _, _, rest = text.partition(_PROVISIONERS)
-                    lines = rest.partition("\n[")[0].splitlines()
-                    found += [line.partition("=")[0].strip() for line in lines if "=" in line]
-    return found
+                    _, _, remainder = text.partition(_PROVISIONERS)
+                    lines = remainder.partition("\n[")[0].splitlines()
+                    result += [line.partition("=")[0].strip() for line in lines if "=" in line]
+    return result
 
 
 def data_folder(reader: Reader, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:
@@ -148,13 +148,13 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     prefix = server.interpreter.prefix if server.interpreter else None
     search = _search(reader, server)
     release = library_release(reader, search)
-    found: list[KernelFolder] = []
+    folders: list[KernelFolder] = []
 
     def add(path: str, reach: str, source: str) -> None:
         # Whatever is relative goes by the folder that the server was started in.
         folder = reader.within(reader.join(path, "kernels"))
-        if all(known.path != folder for known in found):
-            found.append(KernelFolder(folder, reach, source))
+        if all(known.path != folder for known in folders):
+            folders.append(KernelFolder(folder, reach, source))
 
     listed = variable_of(variables, "JUPYTER_PATH", reader.system)
     for entry in listed.split(";" if reader.system == "windows" else ":") if listed else []:
@@ -176,7 +176,7 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     older = _older_folder(reader, server, search)
     if older is not None:
         add(older, "me", "the older place in the home folder")
-    return found
+    return folders
 
 
 def _older_folder(reader: Reader, server: Server, search: SearchPath | None) -> str | None:
@@ -222,9 +222,9 @@ def _user_packages_on(reader: Reader, server: Server) -> bool:
 
 
 def _environment_first(reader: Reader, server: Server, release: tuple[int, int]) -> bool:
-    said = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", reader.system)
-    if said is not None and release >= _PREFERS_BY_VARIABLE:
-        return _is_set(said)
+    text = variable_of(server.variables, "JUPYTER_PREFER_ENV_PATH", reader.system)
+    if text is not None and release >= _PREFERS_BY_VARIABLE:
+        return _is_set(text)
     interpreter = server.interpreter
     if interpreter is None or release < _PREFERS_ENVIRONMENT:
         return False

@@ -47,7 +47,9 @@ USUAL = KERNEL_PACKAGES[0]
 def to_bring(reader: Reader, wheels: str | None) -> KernelPackage:
     """The kernel package to install where none is: the first that a folder of wheels has, else the usual one."""
     there = {canonical(name.split("-")[0]) for name in reader.names(wheels)} if wheels is not None else set()
-    return next((one for one in KERNEL_PACKAGES if canonical(one.distribution) in there), USUAL)
+    return next(
+        (kernel_package for kernel_package in KERNEL_PACKAGES if canonical(kernel_package.distribution) in there), USUAL
+    )
 
 
 def module_run_by(argv: list[str]) -> str | None:

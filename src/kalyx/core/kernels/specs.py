@@ -34,7 +34,7 @@ def valid_id(identifier: str) -> bool:
 
 def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
     """Every registered kernel in this server's folders, hidden ones too, in the order of the folders."""
-    found: list[Kernel] = []
+    kernels: list[Kernel] = []
     winners: dict[str, Kernel] = {}
     for folder in kernel_folders(reader, server):
         for kernel in kernels_in(reader, folder, server):
@@ -42,24 +42,24 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
             if not reader.is_file(path) and reader.refusal(path) is None:
                 # What is no file there is passed over by servers, and hides nothing.
                 kernel.conditions.append("unlisted")
-                found.append(kernel)
+                kernels.append(kernel)
                 continue
             winner = winners.setdefault(kernel.id, kernel)
             if winner is not kernel:
                 kernel.conditions.append("hidden")
                 kernel.findings.append(_hidden(kernel, winner))
-            found.append(kernel)
-    return found
+            kernels.append(kernel)
+    return kernels
 
 
 def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Kernel]:
     """The kernel specs that lie in one folder; ids are in lower case, as servers have them."""
-    found = []
+    kernels = []
     for name in reader.names(folder.path):
-        place = reader.join(folder.path, name)
-        if reader.is_folder(place) and reader.kind(reader.join(place, SPEC_FILE)) is not None:
-            found.append(read_kernel(reader, place, server, folder.reach))
-    return found
+        path = reader.join(folder.path, name)
+        if reader.is_folder(path) and reader.kind(reader.join(path, SPEC_FILE)) is not None:
+            kernels.append(read_kernel(reader, path, server, folder.reach))
+    return kernels
 
 
 def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = None) -> Kernel:

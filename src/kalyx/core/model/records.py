@@ -295,8 +295,8 @@ class Kernel(Struct, kw_only=True, dict=True):
     @property
     def env(self) -> dict[str, str]:
         """The variables as its file sets them."""
-        found: dict[str, str] = self.__dict__.get("env_of_file", {})
-        return found
+        result: dict[str, str] = self.__dict__.get("env_of_file", {})
+        return result
 
     def keep_env(self, env: dict[str, str]) -> None:
         """Take the variables that its file sets."""

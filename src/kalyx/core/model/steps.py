@@ -150,7 +150,7 @@ class CreateEnvironment(StepBase, tag="create-environment"):
 
     def argv(self, system: str) -> list[str]:
         base = ["--python", self.python] if self.python else []
-        wanted = [word for one in self.requirements for word in ("--want", one)]
+        wanted = [word for requirement in self.requirements for word in ("--want", requirement)]
         return [
             "kalyx",
             "prepare",

@@ -28,7 +28,7 @@ def within(requirement: str, others: Iterable[Installed], interpreter: Interpret
     """
     match = re.match(r"[A-Za-z0-9][A-Za-z0-9._-]*", requirement)
     named = canonical(match[0]) if match is not None else ""
-    others = [one for one in others if one.key != named and speaks_of(one, named)]
+    others = [distribution for distribution in others if distribution.key != named and speaks_of(distribution, named)]
     if not others:
         return Bounded(requirement)
     from packaging.requirements import InvalidRequirement, Requirement
@@ -38,11 +38,11 @@ def within(requirement: str, others: Iterable[Installed], interpreter: Interpret
         wanted = Requirement(requirement)
     except InvalidRequirement:
         return Bounded(requirement)
-    if wanted.url or wanted.marker or any(one.operator == "===" for one in wanted.specifier):
+    if wanted.url or wanted.marker or any(specifier.operator == "===" for specifier in wanted.specifier):
         return Bounded(requirement)
-    key, found, both = canonical(wanted.name), Bounded(requirement), wanted.specifier
-    for one in others:
-        for asked in asked_by(one, interpreter, system):
+    key, bounded, both = canonical(wanted.name), Bounded(requirement), wanted.specifier
+    for distribution in others:
+        for asked in asked_by(distribution, interpreter, system):
             if asked.key != key or not asked.specifier:
                 continue
             try:
@@ -50,16 +50,16 @@ def within(requirement: str, others: Iterable[Installed], interpreter: Interpret
             except InvalidSpecifier:
                 continue
             if not _leaves_any(together):
-                found.in_the_way.append(one.name)
+                bounded.in_the_way.append(distribution.name)
             elif together != both:
                 both = together
-                found.minders.append(f"{one.name} {one.version} ({asked.line})")
-    pinned = any(one.operator == "==" for one in wanted.specifier)
-    if found.minders and not pinned:
+                bounded.minders.append(f"{distribution.name} {distribution.version} ({asked.line})")
+    pinned = any(specifier.operator == "==" for specifier in wanted.specifier)
+    if bounded.minders and not pinned:
         extras = f"[{','.join(sorted(wanted.extras))}]" if wanted.extras else ""
         signs = sorted(map(str, both), key=lambda text: (text[0] not in ">~=", text))
-        found.line = f"{wanted.name}{extras}{','.join(signs)}"
-    return found
+        bounded.line = f"{wanted.name}{extras}{','.join(signs)}"
+    return bounded
 
 
 def _leaves_any(specifiers: object) -> bool:
@@ -69,9 +69,9 @@ def _leaves_any(specifiers: object) -> bool:
 
     assert isinstance(specifiers, SpecifierSet)
     tried = {"0", "99999"}
-    for one in specifiers:
+    for specifier in specifiers:
         try:
-            release = Version(one.version.removesuffix(".*")).release
+            release = Version(specifier.version.removesuffix(".*")).release
         except InvalidVersion:
             return True  # nothing is known of it
         for numbers in (
@@ -81,5 +81,5 @@ def _leaves_any(specifiers: object) -> bool:
             (*release[:-1], max(release[-1] - 1, 0), 99999),
         ):
             tried.add(".".join(map(str, numbers)))
-        tried.add(one.version.removesuffix(".*"))
+        tried.add(specifier.version.removesuffix(".*"))
     return any(specifiers.contains(version, prereleases=True) for version in tried)

@@ -30,7 +30,7 @@ _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"
 def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tuple[list[Package], list[Unread]]:
     """Every package that this search path leads to, by name; and the places that could not be read."""
     unread: list[Unread] = []
-    found: list[tuple[Installed, Package]] = []
+    result: list[tuple[Installed, Package]] = []
     loose: list[Package] = []
     winners: dict[str, str] = {}
     for folder, origin in _folders(reader, interpreter, search):
@@ -48,46 +48,46 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
             key = canonical(package.name)
             package.hidden_by = winners.get(key)
             winners.setdefault(key, folder)
-            found.append((installed, package))
+            result.append((installed, package))
             if not package.version:
                 unread.append(Unread(path=installed.path, reason="metadata without a version"))
-        if origin != "path" or found:
+        if origin != "path" or result:
             loose += _owned_by_none(reader, folder, origin, owned)
-    _judge_requirements(reader, interpreter, found)
-    said = {one.path for one in unread}
+    _judge_requirements(reader, interpreter, result)
+    paths = {refusal.path for refusal in unread}
     for path, reason in reader.all_refused_within(interpreter.prefix, *winners.values()):
-        if path not in said:
+        if path not in paths:
             unread.append(Unread(path=path, reason=reason))
-    known = {canonical(package.name) for _, package in found}
-    loose += [one for one in kept_records(reader, interpreter.prefix) if canonical(one.name) not in known]
-    return sorted([package for _, package in found] + loose, key=lambda one: one.name.lower()), unread
+    known = {canonical(package.name) for _, package in result}
+    loose += [package for package in kept_records(reader, interpreter.prefix) if canonical(package.name) not in known]
+    return sorted([package for _, package in result] + loose, key=lambda one: one.name.lower()), unread
 
 
 def kept_records(reader: Reader, prefix: str) -> list[Package]:
     """What a manager\'s own records say is installed, by their names (name-version-build)."""
     folder = reader.join(prefix, "conda-meta")
-    found = []
+    packages = []
     for name in reader.names(folder):
         parts = name.removesuffix(".json").rsplit("-", 2)
         if name.endswith(".json") and len(parts) == 3 and all(parts):
-            found.append(
+            packages.append(
                 Package(
                     name=parts[0], version=parts[1], modules=[], location=folder, origin="own", installer="conda-meta"
                 )
             )
-    return found
+    return packages
 
 
 def _folders(reader: Reader, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, PackageOrigin]]:
     """The folders that may hold packages, in order, with the origin of what lies in them."""
-    found = []
+    result = []
     for entry in search.entries:
         origin = _ORIGINS.get(entry.put_by)
         if origin is not None and entry.entry and entry.exists:
-            found.append((entry.entry, origin))
+            result.append((entry.entry, origin))
     # Start-up code that runs twice can name a folder twice: the first one counts.
     first: dict[str, PackageOrigin] = {}
-    for folder, origin in found:
+    for folder, origin in result:
         if reader.is_folder(folder) or (folder.endswith(EGG) and reader.is_file(folder)):
             first.setdefault(folder, origin)
     return list(first.items())
@@ -115,7 +115,7 @@ def _keeper(reader: Reader, installed: Installed) -> str | None:
 
 def _owned_by_none(reader: Reader, folder: str, origin: PackageOrigin, owned: set[str]) -> list[Package]:
     """Modules in a site folder that no distribution's record lists."""
-    found = []
+    packages = []
     for name in reader.names(folder):
         stem = name.split(".")[0]
         if name in _NO_MODULES or stem in owned or not stem.isidentifier() or name.endswith(".pth"):
@@ -123,8 +123,8 @@ def _owned_by_none(reader: Reader, folder: str, origin: PackageOrigin, owned: se
         path = reader.join(folder, name)
         is_package = name == stem and reader.is_file(reader.join(path, "__init__.py"))
         if is_package or (name.endswith((".py", ".so", ".pyd")) and reader.is_file(path)):
-            found.append(Package(name=stem, version=None, modules=[stem], location=folder, origin=origin))
-    return found
+            packages.append(Package(name=stem, version=None, modules=[stem], location=folder, origin=origin))
+    return packages
 
 
 def _judge_requirements(reader: Reader, interpreter: Interpreter, found: list[tuple[Installed, Package]]) -> None:

@@ -34,8 +34,8 @@ class Installed:
         self.path = reader.join(site, entry)
         self.is_wheel = entry.endswith(".dist-info")
         stem = entry.rpartition(".")[0]
-        self.stem_name, _, rest = stem.partition("-")
-        self.stem_version = rest.split("-py")[0]
+        self.stem_name, _, remainder = stem.partition("-")
+        self.stem_version = remainder.split("-py")[0]
 
     @property
     def has_parts(self) -> bool:
@@ -103,7 +103,7 @@ class Installed:
         """Requirement lines as written."""
         if self.is_wheel or self.fields("requires-dist"):
             return self.fields("requires-dist")
-        found, section = [], ""
+        requires, section = [], ""
         for line in (self._text("requires.txt", _METADATA_LIMIT) or "").splitlines():
             line = line.strip()
             if line.startswith("[") and line.endswith("]"):
@@ -113,8 +113,8 @@ class Installed:
                 conditions = [marker] if marker else []
                 if extra:
                     conditions.append(f'extra == "{extra}"')
-                found.append(line + ("; " + " and ".join(conditions) if conditions else ""))
-        return found
+                requires.append(line + ("; " + " and ".join(conditions) if conditions else ""))
+        return requires
 
     @cached_property
     def installer(self) -> str | None:
@@ -152,11 +152,11 @@ class Installed:
         if text_or_none is None:
             return None
         base = self.entry
-        found = []
+        files = []
         for line in text_or_none.splitlines():
             if line.strip():
-                found.append(self.reader.path.normpath(self.reader.join(base, line.strip())).replace("\\", "/"))
-        return found
+                files.append(self.reader.path.normpath(self.reader.join(base, line.strip())).replace("\\", "/"))
+        return files
 
     @cached_property
     def recorded(self) -> dict[str, tuple[str, int | None]]:
@@ -164,14 +164,14 @@ class Installed:
         text = self._text("RECORD", _RECORD_LIMIT) if self.is_wheel else None
         import csv
 
-        found = {}
+        result = {}
         try:
             for row in csv.reader((text or "").splitlines()):
                 if len(row) == 3 and row[0]:
-                    found[row[0].replace("\\", "/")] = (row[1], number_of(row[2]))
+                    result[row[0].replace("\\", "/")] = (row[1], number_of(row[2]))
         except csv.Error:
             return {}
-        return found
+        return result
 
     @cached_property
     def tags(self) -> list[str]:
@@ -188,20 +188,20 @@ class Installed:
     def modules(self) -> list[str]:
         """The top-level modules it provides."""
         files = self.files
-        found: set[str] = set()
+        modules: set[str] = set()
         if files is not None:
             for file in files:
-                if file.partition("/")[0] not in found:
+                if file.partition("/")[0] not in modules:
                     name = _module_of(file)
                     if name:
-                        found.add(name)
-        if not found:
+                        modules.add(name)
+        if not modules:
             text = self._text("top_level.txt", 65536)
-            found.update(line.strip() for line in (text or "").splitlines() if line.strip())
-        found.update(self._editable_modules())
-        if not found and files is None and not self.is_wheel:
-            found.add(self.stem_name)
-        return sorted(found)
+            modules.update(line.strip() for line in (text or "").splitlines() if line.strip())
+        modules.update(self._editable_modules())
+        if not modules and files is None and not self.is_wheel:
+            modules.add(self.stem_name)
+        return sorted(modules)
 
     def provides(self, top: str) -> bool:
         """Whether ``modules`` has this one; most that do not are told by their record's bytes alone."""
@@ -247,8 +247,8 @@ class Egg(Installed):
 
     def __init__(self, reader: Reader, site: str) -> None:
         super().__init__(reader, site, "EGG-INFO")
-        self.stem_name, _, rest = reader.name(site).removesuffix(EGG).partition("-")
-        self.stem_version = rest.split("-py")[0]
+        self.stem_name, _, remainder = reader.name(site).removesuffix(EGG).partition("-")
+        self.stem_version = remainder.split("-py")[0]
         self._inside = _metadata_in_archive(reader, site) if reader.is_file(site) else None
 
     @property
@@ -271,8 +271,8 @@ def _metadata_in_archive(reader: Reader, path: str) -> dict[str, bytes]:
 
     try:
         with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT))) as archive:
-            inside = [one for one in archive.infolist() if one.filename.startswith("EGG-INFO/")]
-            return {one.filename[9:]: archive.open(one).read(_METADATA_LIMIT) for one in inside[:_PARTS]}
+            inside = [member for member in archive.infolist() if member.filename.startswith("EGG-INFO/")]
+            return {member.filename[9:]: archive.open(member).read(_METADATA_LIMIT) for member in inside[:_PARTS]}
     except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
         return {}
 
@@ -285,13 +285,13 @@ def _begins_a_line(record: bytes, top: str) -> bool:
 
 def _module_of(file: str) -> str | None:
     """The top-level module that a recorded file makes importable, or None."""
-    first, slash, rest = file.partition("/")
+    first, slash, remainder = file.partition("/")
     if first in ("..", "__pycache__", "") or first.endswith((".dist-info", ".egg-info", ".data")):
         return None
     if first.startswith("__editable__"):
         return None
     if slash:
-        if rest.endswith((".py", ".so", ".pyd", ".pyc", ".pyi")) and first.isidentifier():
+        if remainder.endswith((".py", ".so", ".pyd", ".pyc", ".pyi")) and first.isidentifier():
             return first
         return None
     if first.endswith((".py", ".pyd", ".so")):
@@ -313,13 +313,13 @@ def installed_in(reader: Reader, site: str) -> list[Installed]:
     """Every distribution whose metadata lies in this site folder, by name; of an egg on the path, itself."""
     if site.endswith(EGG):
         return [Egg(reader, site)] if reader.is_file(site) or reader.is_folder(reader.join(site, "EGG-INFO")) else []
-    found: list[Installed] = []
+    distributions: list[Installed] = []
     for name in reader.names(site):
         if name.startswith(("~", "-")):
             continue  # an installer's leftover of an interrupted removal, not a package
         if name.endswith((".dist-info", ".egg-info")):
-            found.append(Installed(reader, site, name))
-    return found
+            distributions.append(Installed(reader, site, name))
+    return distributions
 
 
 def owner_of(reader: Reader, sites: list[str], path: str) -> Installed | None:

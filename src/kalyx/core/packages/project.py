@@ -49,9 +49,9 @@ def project_of(reader: Reader, folder: str) -> Project | None:
     """
     here = folder
     for _ in range(_ABOVE):
-        found = _in_folder(reader, here)
-        if found is not None:
-            return found
+        project = _in_folder(reader, here)
+        if project is not None:
+            return project
         above = reader.parent(here)
         is_top = reader.kind(reader.join(here, ".git")) is not None or reader.real(here) == reader.real(reader.home)
         if above == here or is_top:
@@ -62,14 +62,14 @@ def project_of(reader: Reader, folder: str) -> Project | None:
 
 def _in_folder(reader: Reader, folder: str) -> Project | None:
     path, listed = reader.join(folder, PROJECT), reader.join(folder, REQUIREMENTS)
-    found = None
+    project = None
     if reader.is_file(path):
-        found = project_in(reader, path)
+        project = project_in(reader, path)
     if reader.is_file(listed):
-        found = found or Project(listed, reader.name(folder) or folder)
-        known = {wish.line for wish in found.wishes}
-        found.wishes += [wish for wish in lines_of_requirements(reader, listed) if wish.line not in known]
-    return found
+        project = project or Project(listed, reader.name(folder) or folder)
+        known = {wish.line for wish in project.wishes}
+        project.wishes += [wish for wish in lines_of_requirements(reader, listed) if wish.line not in known]
+    return project
 
 
 def project_in(reader: Reader, path: str) -> Project | None:
@@ -82,29 +82,29 @@ def project_in(reader: Reader, path: str) -> Project | None:
     except (Unreadable, Malformed) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
         return Project(path, reader.name(reader.parent(path)), problem=reason)
-    said, groups = whole.get("project"), whole.get("dependency-groups")
-    if not isinstance(said, dict) and not isinstance(groups, dict):
+    message, groups = whole.get("project"), whole.get("dependency-groups")
+    if not isinstance(message, dict) and not isinstance(groups, dict):
         return None  # settings of tools alone: no project
-    table = said if isinstance(said, dict) else {}
+    table = message if isinstance(message, dict) else {}
     name = table.get("name")
-    found = Project(path, name if isinstance(name, str) else reader.name(reader.parent(path)))
+    project = Project(path, name if isinstance(name, str) else reader.name(reader.parent(path)))
     python = table.get("requires-python")
-    found.requires_python = python if isinstance(python, str) else None
+    project.requires_python = python if isinstance(python, str) else None
     if _is_long(whole):
-        found.problem = f"it asks for more than {_MOST} requirements"
-        return found
+        project.problem = f"it asks for more than {_MOST} requirements"
+        return project
     dynamic = table.get("dynamic")
-    found.dynamic = isinstance(dynamic, list) and "dependencies" in dynamic
+    project.dynamic = isinstance(dynamic, list) and "dependencies" in dynamic
     listed = table.get("dependencies", [])
     if not isinstance(listed, list) or not all(isinstance(line, str) for line in listed):
-        found.problem = "project.dependencies is not a list of texts"
-    found.wishes = [_wish(text, line, path, None) for line in _texts(listed)]
+        project.problem = "project.dependencies is not a list of texts"
+    project.wishes = [_wish(text, line, path, None) for line in _texts(listed)]
     optional = table.get("optional-dependencies")
     for group, lines in (optional if isinstance(optional, dict) else {}).items():
-        found.wishes += [_wish(text, line, path, str(group)) for line in _texts(lines)]
+        project.wishes += [_wish(text, line, path, str(group)) for line in _texts(lines)]
     for group in groups if isinstance(groups, dict) else {}:
-        found.wishes += [_wish(text, line, path, str(group)) for line in _of_group(groups, group, set())]
-    return found
+        project.wishes += [_wish(text, line, path, str(group)) for line in _of_group(groups, group, set())]
+    return project
 
 
 def _is_long(whole: dict[str, Any]) -> bool:
@@ -112,9 +112,9 @@ def _is_long(whole: dict[str, Any]) -> bool:
     project = whole.get("project")
     project = project if isinstance(project, dict) else {}
     tables = [whole.get("dependency-groups"), project.get("optional-dependencies")]
-    inner = [one for table in tables if isinstance(table, dict) for one in table.values()]
+    inner = [item for table in tables if isinstance(table, dict) for item in table.values()]
     several = [project.get("dependencies"), *inner]
-    return sum(len(one) for one in several if isinstance(one, list)) > _MOST
+    return sum(len(item) for item in several if isinstance(item, list)) > _MOST
 
 
 def _of_group(groups: Any, group: str, seen: set[str]) -> Iterator[str]:
@@ -131,7 +131,7 @@ def _of_group(groups: Any, group: str, seen: set[str]) -> Iterator[str]:
 
 
 def _texts(value: object) -> list[str]:
-    return [one for one in value if isinstance(one, str)] if isinstance(value, list) else []
+    return [item for item in value if isinstance(item, str)] if isinstance(value, list) else []
 
 
 def _wish(text: str, line: str, path: str, group: str | None) -> ProjectRequirement:
@@ -144,22 +144,22 @@ def lines_of_requirements(reader: Reader, path: str, seen: set[str] | None = Non
 
     Options and what has no name are passed over.
     """
-    found: list[ProjectRequirement] = []
+    requirements: list[ProjectRequirement] = []
     seen = set() if seen is None else seen
     if path in seen or len(seen) > _FILES:
-        return found
+        return requirements
     seen.add(path)
     text = reader.text_or_none(path, _LIMIT) or ""
     for number, raw in enumerate(text.replace("\\\n", " ").splitlines(), 1):
         line = raw.split(" #")[0].split(" --")[0].strip()
-        if len(found) >= _MOST:
+        if len(requirements) >= _MOST:
             break
         if line.startswith(("-r ", "--requirement ")):
             named = line.partition(" ")[2].strip()
-            found += lines_of_requirements(reader, reader.absolute(named, reader.parent(path)), seen)
+            requirements += lines_of_requirements(reader, reader.absolute(named, reader.parent(path)), seen)
         elif line and not line.startswith(("#", "-", ".", "/")) and "://" not in line.split("@")[0]:
-            found.append(ProjectRequirement(line, path, number))
-    return found
+            requirements.append(ProjectRequirement(line, path, number))
+    return requirements
 
 
 def block_of_script(reader: Reader, path: str) -> Project | None:
@@ -175,14 +175,14 @@ def block_of_script(reader: Reader, path: str) -> Project | None:
         block.append(line[2:] if line.startswith("# ") else line[1:])
     from kalyx.core.formats import toml
 
-    found = Project(path, reader.name(path))
+    project = Project(path, reader.name(path))
     try:
-        said = toml.read("\n".join(block))
+        message = toml.read("\n".join(block))
     except Malformed as problem:
-        found.problem = str(problem)
-        return found
-    python = said.get("requires-python")
-    found.requires_python = python if isinstance(python, str) else None
+        project.problem = str(problem)
+        return project
+    python = message.get("requires-python")
+    project.requires_python = python if isinstance(python, str) else None
     text = "\n".join(lines)
-    found.wishes = [_wish(text, line, path, None) for line in _texts(said.get("dependencies"))]
-    return found
+    project.wishes = [_wish(text, line, path, None) for line in _texts(message.get("dependencies"))]
+    return project

@@ -21,10 +21,10 @@ def removal_of(module: str, name: str = "*") -> Removal | None:
     assert isinstance(removals, dict)
     parts = module.split(".")
     for depth in range(len(parts), 0, -1):
-        one = removals.get(".".join(parts[:depth]))
-        found = one["names"].get(name if depth == len(parts) else "*") if one is not None else None
-        if one is not None and found:
-            return Removal(one["distribution"], found[0], found[1])
+        item = removals.get(".".join(parts[:depth]))
+        result = item["names"].get(name if depth == len(parts) else "*") if item is not None else None
+        if item is not None and result:
+            return Removal(item["distribution"], result[0], result[1])
     return None
 
 

@@ -81,12 +81,12 @@ def plain_requirement(line: str, environment: Mapping[str, str]) -> list[MarkedR
     if len({clause.strip().rstrip(".0123456789").strip() for clause in clauses}) != len(clauses):
         return None  # the standard package makes one of two that say the same
     # Sorted as the standard package writes them.
-    said = ",".join(sorted("".join(clause.split()) for clause in clauses))
+    text = ",".join(sorted("".join(clause.split()) for clause in clauses))
     wanted = ""
     if extras:
         words = sorted(word.strip() for word in extras[1:-1].split(",") if word.strip())
         wanted = f"[{','.join(words)}]" if words else ""
-    return [MarkedRequirement(canonical(name), name, f"{name}{wanted}{said}", said)]
+    return [MarkedRequirement(canonical(name), name, f"{name}{wanted}{text}", text)]
 
 
 def _plain_marker(marker: str, environment: Mapping[str, str]) -> bool | None:
@@ -118,7 +118,7 @@ def plainly_satisfies(version: str, specifier: str) -> bool | None:
                  ">=": own >= other}[sign]  # fmt: skip
         if not holds:
             # Every clause must be of this form before one of them decides.
-            return None if any(not _CLAUSE.match(rest) for rest in specifier.split(",")) else False
+            return None if any(not _CLAUSE.match(part) for part in specifier.split(",")) else False
     return True
 
 
@@ -135,8 +135,8 @@ _NAME = pattern(r"([A-Za-z0-9][A-Za-z0-9._-]*)")
 def name_of(requirement: str) -> str | None:
     """The name that a requirement begins with; None for an address, a path or an option."""
     match = _NAME.match(requirement)
-    rest = requirement[match.end() :].lstrip() if match is not None else ""
-    return match[1] if match is not None and (not rest or rest[0] in "[=<>!~;@(") else None
+    remainder = requirement[match.end() :].lstrip() if match is not None else ""
+    return match[1] if match is not None and (not remainder or remainder[0] in "[=<>!~;@(") else None
 
 
 def speaks_of(installed: Installed, key: str) -> bool:
@@ -160,11 +160,11 @@ def asked_by_lines(
     """The requirement lines that apply here; with names of ``extras`` also those of these extras."""
     environment = marker_environment(interpreter, system)
     extras = list(extras)
-    found = []
+    requirements = []
     for line in lines:
         read = plain_requirement(line, environment) if not extras else None
         if read is not None:
-            found += read
+            requirements += read
             continue
         from packaging.requirements import InvalidRequirement, Requirement
 
@@ -174,7 +174,7 @@ def asked_by_lines(
             requirement = Requirement(line)
             extra = None
             if requirement.marker is not None and not requirement.marker.evaluate({**environment, "extra": ""}):
-                holds = (one for one in extras if requirement.marker.evaluate({**environment, "extra": one}))
+                holds = (extra for extra in extras if requirement.marker.evaluate({**environment, "extra": extra}))
                 extra = next(holds, None)
                 if extra is None:
                     continue
@@ -184,10 +184,10 @@ def asked_by_lines(
         if requirement.extras:
             plain += "[" + ",".join(sorted(requirement.extras)) + "]"
         plain += str(requirement.specifier)
-        found.append(
+        requirements.append(
             MarkedRequirement(canonical(requirement.name), requirement.name, plain, str(requirement.specifier), extra)
         )
-    return found
+    return requirements
 
 
 def satisfies(version: str, specifier: str) -> bool:

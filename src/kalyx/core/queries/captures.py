@@ -41,14 +41,14 @@ def blinding(reader: Reader, host: str) -> Blinding:
 
 def targets_of(machine: Machine) -> list[str]:
     """The words for the seats of the folder that packages and imports are asked of: the shell, kernels, notebooks."""
-    found = ["shell", *(f"kernel:{one.id}" for one in machine.kernels)]
-    found += [name for name in machine.reader.names(machine.reader.folder) if name.endswith(".ipynb")]
-    return list(machine.reader.first_of(found, _EACH, "targets of the capture"))
+    targets = ["shell", *(f"kernel:{kernel.id}" for kernel in machine.kernels)]
+    targets += [name for name in machine.reader.names(machine.reader.folder) if name.endswith(".ipynb")]
+    return list(machine.reader.first_of(targets, _EACH, "targets of the capture"))
 
 
 def environments_of(machine: Machine) -> list[str]:
     """The names of the environments near the folder, of which packages are asked too."""
-    names = [one.name for one in machine.environments]
+    names = [environment.name for environment in machine.environments]
     return list(machine.reader.first_of(names, _EACH, "environments of the capture"))
 
 

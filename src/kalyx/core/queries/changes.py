@@ -9,35 +9,35 @@ from kalyx.core.text.visible import visible
 
 def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
     """Every seat that came, went, starts another thing or stands otherwise; findings that came or went."""
-    found = []
-    one, other = ({(seat.seat, seat.name): seat for seat in answer.seats} for answer in (before, after))
-    for key in [*one, *(key for key in other if key not in one)]:
-        was, now = one.get(key), other.get(key)
+    result = []
+    item, other = ({(seat.seat, seat.name): seat for seat in answer.seats} for answer in (before, after))
+    for key in [*item, *(key for key in other if key not in item)]:
+        was, now = item.get(key), other.get(key)
         name = f"{key[0]} {visible(key[1])}" if key[0] != "shell" else "shell"
         if was is None and now is not None:
-            found.append(f"{name} is new: {_runs(now)}")
+            result.append(f"{name} is new: {_runs(now)}")
         elif now is None and was is not None:
-            found.append(f"{name} is gone; it ran {_runs(was)}")
+            result.append(f"{name} is gone; it ran {_runs(was)}")
         elif was is not None and now is not None:
-            found += [f"{name} {words}" for words in _between(was, now)]
-    said, message = ([finding.message for finding in answer.findings] for answer in (before, after))
-    found += [f"mended: {visible(words)}" for words in said if words not in message]
-    found += [f"found: {visible(words)}" for words in message if words not in said]
-    return found
+            result += [f"{name} {words}" for words in _between(was, now)]
+    text, message = ([finding.message for finding in answer.findings] for answer in (before, after))
+    result += [f"mended: {visible(words)}" for words in text if words not in message]
+    result += [f"found: {visible(words)}" for words in message if words not in text]
+    return result
 
 
 def _between(was: Seat, now: Seat) -> list[str]:
-    found = []
+    result = []
     if _runs(was) != _runs(now):
-        found.append(f"ran {_runs(was)}, runs {_runs(now)} now")
+        result.append(f"ran {_runs(was)}, runs {_runs(now)} now")
     elif was.relation != now.relation:
-        found.append(f"was {was.relation} to the reference, is {now.relation} now")
+        result.append(f"was {was.relation} to the reference, is {now.relation} now")
     parts = {(part.role, part.word): part for part in was.parts}
     for part in now.parts:
         old = parts.get((part.role, part.word))
         if old is not None and old.path != part.path:
-            found.append(f"found {part.word} as {old.path or 'nothing'}, finds {part.path or 'nothing'} now")
-    return found
+            result.append(f"found {part.word} as {old.path or 'nothing'}, finds {part.path or 'nothing'} now")
+    return result
 
 
 def _runs(seat: Seat) -> str:

@@ -33,36 +33,38 @@ class Side(Struct):
 def contrast(first: Side, second: Side) -> ContrastAnswer:
     """Everything that differs; ``same`` only when nothing does and nothing was left that could."""
     left, right = first.seat, second.seat
-    found: list[Difference] = []
+    differences: list[Difference] = []
 
     def note(what: str, name: str, one: str | None, other: str | None) -> None:
         if one != other:
-            found.append(Difference(what=what, name=name, left=one, right=other))  # type: ignore[arg-type]
+            differences.append(Difference(what=what, name=name, left=one, right=other))  # type: ignore[arg-type]
 
-    one, other = left.interpreter, right.interpreter
-    if one is not None and other is not None:
-        note("interpreter", "implementation", one.implementation, other.implementation)
-        note("version", "python", one.version, other.version)
-        note("interpreter", "abi", one.abi_flags, other.abi_flags)
+    interpreter, other = left.interpreter, right.interpreter
+    if interpreter is not None and other is not None:
+        note("interpreter", "implementation", interpreter.implementation, other.implementation)
+        note("version", "python", interpreter.version, other.version)
+        note("interpreter", "abi", interpreter.abi_flags, other.abi_flags)
         if first.system and second.system:
             note("platform", "system", first.system, second.system)
-        if _processor(one) != _processor(other):
-            note("platform", "architecture", one.architecture, other.architecture)
+        if _processor(interpreter) != _processor(other):
+            note("platform", "architecture", interpreter.architecture, other.architecture)
     if first.kernels is not None and second.kernels is not None:
         mine, yours = _told(first.kernels), _told(second.kernels)
         for identifier in sorted(mine.keys() | yours.keys()):
             note("kernel", identifier, mine.get(identifier), yours.get(identifier))
     if first.is_record or second.is_record:
         # A record says what a target's own packages are, and nothing of paths and variables.
-        _packages(*_comparable(first, second), found)
-        return ContrastAnswer(left=left, right=right, same=not found, differences=found)
+        _packages(*_comparable(first, second), differences)
+        return ContrastAnswer(left=left, right=right, same=not differences, differences=differences)
     for name in MATTERING:
         note("variable", name, left.variables.get(name), right.variables.get(name))
     if first.system == second.system or not (first.system and second.system):
-        _paths(left, right, found)  # two systems share no place
-    _packages(first.packages, second.packages, found)
+        _paths(left, right, differences)  # two systems share no place
+    _packages(first.packages, second.packages, differences)
     unproved = first.unknown + second.unknown
-    return ContrastAnswer(left=left, right=right, same=not found and not unproved, differences=found, unproved=unproved)
+    return ContrastAnswer(
+        left=left, right=right, same=not differences and not unproved, differences=differences, unproved=unproved
+    )
 
 
 def _processor(interpreter: Interpreter) -> str | None:
@@ -70,7 +72,7 @@ def _processor(interpreter: Interpreter) -> str | None:
 
 
 def _told(kernels: list[Kernel]) -> dict[str, str]:
-    return {one.id: _as_told(one) for one in kernels if "hidden" not in one.conditions}
+    return {kernel.id: _as_told(kernel) for kernel in kernels if "hidden" not in kernel.conditions}
 
 
 def _as_told(kernel: Kernel) -> str:
@@ -80,7 +82,9 @@ def _as_told(kernel: Kernel) -> str:
     else:
         environment = kernel.environment.name if kernel.environment is not None else kernel.interpreter.implementation
         runs = f"{environment}, {kernel.interpreter.version}"
-    conditions = [one for one in kernel.conditions if one not in ("answers", "twin", "shell-elsewhere")]
+    conditions = [
+        condition for condition in kernel.conditions if condition not in ("answers", "twin", "shell-elsewhere")
+    ]
     return "; ".join([runs, *conditions])
 
 
@@ -88,14 +92,14 @@ def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]
     """The packages that a record could name, on both sides: what making brings along only where it is another."""
     sides = []
     for side, other in ((first, second), (second, first)):
-        named = {canonical(one.name) for one in other.packages} if other.is_record else set()
+        named = {canonical(package.name) for package in other.packages} if other.is_record else set()
         sides.append(
             [
-                one
-                for one in side.packages
-                if one.origin == "own"
-                and one.version is not None
-                and (side.is_record or canonical(one.name) in named or canonical(one.name) not in BROUGHT_ALONG)
+                package
+                for package in side.packages
+                if package.origin == "own"
+                and package.version is not None
+                and (side.is_record or canonical(package.name) in named or canonical(package.name) not in BROUGHT_ALONG)
             ]
         )
     return sides[0], sides[1]
@@ -120,13 +124,13 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
                 entries.append(text)
         return entries
 
-    one, other = shown(left), shown(right)
-    for text in [text for text in one if text not in other]:
+    item, other = shown(left), shown(right)
+    for text in [text for text in item if text not in other]:
         found.append(Difference(what="search_path", name=text, left=text, right=None))
-    for text in [text for text in other if text not in one]:
+    for text in [text for text in other if text not in item]:
         found.append(Difference(what="search_path", name=text, left=None, right=text))
-    if not any(difference.what == "search_path" for difference in found) and one != other:
-        found.append(Difference(what="search_path", name="order", left=" ".join(one), right=" ".join(other)))
+    if not any(difference.what == "search_path" for difference in found) and item != other:
+        found.append(Difference(what="search_path", name="order", left=" ".join(item), right=" ".join(other)))
 
 
 def _without_version(path: str, version: str) -> str:
@@ -140,11 +144,11 @@ def _without_version(path: str, version: str) -> str:
 
 def _packages(left: list[Package], right: list[Package], found: list[Difference]) -> None:
     def seen(packages: list[Package]) -> dict[str, Package]:
-        return {canonical(one.name): one for one in reversed(packages) if one.hidden_by is None}
+        return {canonical(package.name): package for package in reversed(packages) if package.hidden_by is None}
 
-    one, other = seen(left), seen(right)
-    for key in sorted(one.keys() | other.keys()):
-        a, b = one.get(key), other.get(key)
+    item, other = seen(left), seen(right)
+    for key in sorted(item.keys() | other.keys()):
+        a, b = item.get(key), other.get(key)
         message = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
         if message[0] != message[1]:
             name = a.name if a is not None else b.name if b is not None else key

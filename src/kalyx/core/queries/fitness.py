@@ -20,27 +20,31 @@ def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, proj
     """
     allowed = project.requires_python is None or satisfies(interpreter.version, project.requires_python)
     packages, _ = contents(machine.reader, interpreter, search)
-    here = {canonical(one.name): one.version for one in packages if one.version is not None and one.hidden_by is None}
-    found = Fitness(python=interpreter.version, requires_python=project.requires_python, python_allowed=allowed)
+    here = {
+        canonical(package.name): package.version
+        for package in packages
+        if package.version is not None and package.hidden_by is None
+    }
+    result = Fitness(python=interpreter.version, requires_python=project.requires_python, python_allowed=allowed)
     for wish in project.wishes:
-        found.requirements += _met(machine, interpreter, wish, here)
-    asked = [one for one in found.requirements if one.group is None]
-    found.met = sum(one.is_met for one in asked)
-    found.missing = [one.name for one in asked if one.found is None]
-    found.other = [one.name for one in asked if one.found is not None and not one.is_met]
-    found.runs = allowed and not found.missing and not found.other
-    return found
+        result.requirements += _met(machine, interpreter, wish, here)
+    asked = [status for status in result.requirements if status.group is None]
+    result.met = sum(status.is_met for status in asked)
+    result.missing = [status.name for status in asked if status.found is None]
+    result.other = [status.name for status in asked if status.found is not None and not status.is_met]
+    result.runs = allowed and not result.missing and not result.other
+    return result
 
 
 def _met(
     machine: Machine, interpreter: Interpreter, wish: ProjectRequirement, here: Mapping[str, str | None]
 ) -> list[Met]:
     """One requirement against what is there; none where its marker leaves this interpreter out."""
-    found = []
+    statuses = []
     for asked in asked_by_lines([wish.line], interpreter, machine.reader.system):
         version = here.get(asked.key)
         is_met = version is not None and satisfies(version, asked.specifier)
         row = Met(name=asked.name, requirement=asked.line, found=version, is_met=is_met)
         row.group, row.path, row.line = wish.group, wish.path, wish.number
-        found.append(row)
-    return found
+        statuses.append(row)
+    return statuses

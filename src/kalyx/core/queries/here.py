@@ -122,11 +122,11 @@ def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None
         live = by_pid.get(seat.pid or -1)
         if live is None:
             continue
-        said = ask_kernel(machine, live)
-        if isinstance(said, str):
-            seat.parts.append(Part(role="asked", word="who are you", reason=said))
+        text = ask_kernel(machine, live)
+        if isinstance(text, str):
+            seat.parts.append(Part(role="asked", word="who are you", reason=text))
         else:
-            seat.parts.append(Part(role="asked", word="who are you", path=said["executable"], reason="its own answer"))
+            seat.parts.append(Part(role="asked", word="who are you", path=text["executable"], reason="its own answer"))
 
 
 def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
@@ -138,7 +138,7 @@ def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
 def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
     """A notebook that is open now runs on the live kernel, whatever its file says."""
     case = machine.reader.case
-    live = next((one for one in lives if one.notebook is not None and case(one.notebook) == case(path)), None)
+    live = next((live for live in lives if live.notebook is not None and case(live.notebook) == case(path)), None)
     if live is None:
         return None
     return machine.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
@@ -154,7 +154,9 @@ def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
         if stands and (live.notebook is None or reader.parent(live.notebook) != reader.folder):
             seats.append(live_seat(reader, live))
     known = {server.pid for server in machine.servers}
-    seats += [program_running(reader, one) for one in programs_of(reader, reader.folder) if one.pid not in known]
+    seats += [
+        program_running(reader, process) for process in programs_of(reader, reader.folder) if process.pid not in known
+    ]
     return [machine.named_seat(seat) for seat in seats]
 
 
@@ -194,21 +196,21 @@ def relation(seat: Seat, reference: Seat) -> Relation:
 
 
 def _that_matter(seats: list[Seat]) -> list[Finding]:
-    found: dict[str, Finding] = {}
+    result: dict[str, Finding] = {}
     for seat in seats:
         for finding in seat.findings:
             if finding.cause in MATTERS:
-                found.setdefault(finding.message, finding)
-    return list(found.values())
+                result.setdefault(finding.message, finding)
+    return list(result.values())
 
 
 def package_times(machine: Machine, answer: HereAnswer) -> dict[str, int]:
     """When the package folders of each environment in the table last changed, in nanoseconds, by prefix."""
-    found: dict[str, int] = {}
+    result: dict[str, int] = {}
     for seat in answer.seats:
         if seat.environment is not None:
             times = [
                 status.modified_ns for site in seat.environment.site_packages if (status := machine.reader.status(site))
             ]
-            found[seat.environment.prefix] = max(times, default=0)
-    return found
+            result[seat.environment.prefix] = max(times, default=0)
+    return result

@@ -56,8 +56,8 @@ def ask_shell(machine: Machine) -> list[Part]:
                     folder=empty,
                     seconds=min(machine.seconds, 10.0),
                 )
-            said = ended.output.decode("utf-8", "replace").strip().splitlines()
-            reason = said[-1][:300] if said else "it gave no answer" if ended.timed_out else f"no {word}"
+            text = ended.output.decode("utf-8", "replace").strip().splitlines()
+            reason = text[-1][:300] if text else "it gave no answer" if ended.timed_out else f"no {word}"
             part = Part(role=mode, word=word, reason=reason)
             path = next(
                 (piece.strip("'\"") for piece in reversed(reason.split()) if piece.strip("'\"").startswith("/")), None
@@ -80,10 +80,10 @@ def _program_of_shell(machine: Machine) -> str | None:
     reader, shell = machine.reader, machine.shell
     process = reader.process(shell.pid) if shell.pid is not None else None
     named = reader.variable("SHELL") or ""
-    found = [process.executable] if process is not None and process.executable else []
-    found += [named] if reader.path.isabs(named) and reader.name(named) == shell.name else []
-    found += list(reader.lookup(shell.name))
-    usable = (path for path in found if reader.is_file(path) and lies_in_tree(reader, path) is None)
+    result = [process.executable] if process is not None and process.executable else []
+    result += [named] if reader.path.isabs(named) and reader.name(named) == shell.name else []
+    result += list(reader.lookup(shell.name))
+    usable = (path for path in result if reader.is_file(path) and lies_in_tree(reader, path) is None)
     return next((path for path in usable if brought_along(reader, path) is None), None)
 
 
@@ -92,8 +92,8 @@ def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
     from kalyx.core.system.loopback import Connection, monotonic
 
     try:
-        said = json.loads(machine.reader.read_text(live.connection, 65536))
-        connection = Connection.to_running(said)
+        document = json.loads(machine.reader.read_text(live.connection, 65536))
+        connection = Connection.to_running(document)
     except (Unreadable, ValueError, KeyError, TypeError) as problem:
         return f"its connection file cannot be used: {problem}"
     with connection:
@@ -124,11 +124,11 @@ def _reply(connection: Connection, session: Session, identifier: str, until: flo
     from kalyx.core.system.loopback import monotonic
 
     while monotonic() < until:
-        found = connection.receive(("shell",), max(0.01, until - monotonic()))
-        if found is None:
+        result = connection.receive(("shell",), max(0.01, until - monotonic()))
+        if result is None:
             continue
         try:
-            message = session.read(found[1])
+            message = session.read(result[1])
         except WireError:
             continue
         if message.parent == identifier and not message.signed_wrongly:

@@ -57,7 +57,7 @@ def draw_map(
 
     ``meant``: by its place among the seats, the broken environment that a seat names which starts nothing.
     """
-    known = {one.key: one for one in sorted(environments, key=_newest_first)}
+    known = {environment.key: environment for environment in sorted(environments, key=_newest_first)}
     drawn = _Drawn(known)
     for number, seat in enumerate(seats):
         named = (meant or {}).get(number)
@@ -67,8 +67,12 @@ def draw_map(
         if environment.kind != "installation" or environment.condition != "sound":
             drawn.row_of_environment(environment, "unknown")
     # An installation that nothing here runs by itself needs no row: its box says it all, or it is one of those left.
-    idle = [one for one in known.values() if one.kind == "installation" and not drawn.has(one)]
-    ordered = _ordered(list(drawn.groups.values()), [(drawn.row_with(one), row) for one, row in strays.values()])
+    idle = [
+        environment
+        for environment in known.values()
+        if environment.kind == "installation" and not drawn.has(environment)
+    ]
+    ordered = _ordered(list(drawn.groups.values()), [(drawn.row_with(number), row) for number, row in strays.values()])
     return _placed(seats, ordered, list(strays.values()), idle)
 
 
@@ -145,8 +149,8 @@ class _Drawn:
         if key not in self.rows:
             apart: Relation = "dead" if group in (_NOTHING, _GONE) else "unknown"
             self.rows[key] = _Row(key=key, environment=environment, message=message, relation=relation)
-            found = self.groups.setdefault(group, _Group(key=group, title=title, detail=detail, relation=apart))
-            found.rows.append(self.rows[key])
+            result = self.groups.setdefault(group, _Group(key=group, title=title, detail=detail, relation=apart))
+            result.rows.append(self.rows[key])
         return self.rows[key]
 
 
@@ -162,17 +166,17 @@ def _ordered(groups: list[_Group], strays: list[tuple[_Row, _Row]]) -> list[_Gro
     if not strays:
         return groups
     movable = [group for group in groups if group.key not in last]
-    rest = groups[len(movable) :]
+    remainder = groups[len(movable) :]
     best = _least(movable, lambda order: _cost([row for group in order for row in group.rows], strays))
     for group in best:
         used = [row for row in group.rows if row.seats or any(row is end for _, end in strays)]
-        unused = [row for row in group.rows if not any(row is one for one in used)]
+        unused = [row for row in group.rows if not any(row is item for item in used)]
 
         def cost(order: list[_Row], group: _Group = group, unused: list[_Row] = unused) -> int:
-            return _cost([row for one in best for row in (order + unused if one is group else one.rows)], strays)
+            return _cost([row for item in best for row in (order + unused if item is group else item.rows)], strays)
 
         group.rows = _least(used, cost) + unused
-    return best + rest
+    return best + remainder
 
 
 def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[type-arg]
@@ -183,10 +187,10 @@ def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[ty
     best, least = items, cost(items)
     for _ in range(len(others)):
         before = least
-        for place in range(1, len(items) - 1):
-            other = [*best[:place], best[place + 1], best[place], *best[place + 2 :]]
-            if (found := cost(other)) < least:
-                best, least = other, found
+        for position in range(1, len(items) - 1):
+            other = [*best[:position], best[position + 1], best[position], *best[position + 2 :]]
+            if (result := cost(other)) < least:
+                best, least = other, result
         if least == before:
             break
     return best
@@ -194,10 +198,12 @@ def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[ty
 
 def _cost(rows: list[_Row], strays: list[tuple[_Row, _Row]]) -> int:
     """How many ways a straying one passes on its way to another row: what it must cross."""
-    place = {id(row): number for number, row in enumerate(rows)}
-    ends = [(place[id(one)], place[id(other)]) for one, other in strays if id(one) in place and id(other) in place]
+    path = {id(row): number for number, row in enumerate(rows)}
+    ends = [(path[id(row)], path[id(other)]) for row, other in strays if id(row) in path and id(other) in path]
     passed = sum(
-        len(rows[between].seats) for one, other in ends for between in range(min(one, other) + 1, max(one, other))
+        len(rows[between].seats)
+        for number, other in ends
+        for between in range(min(number, other) + 1, max(number, other))
     )
     crossed = sum((a[0] - b[0]) * (a[1] - b[1]) < 0 for i, a in enumerate(ends) for b in ends[:i])
     return passed + crossed
@@ -247,7 +253,7 @@ def _placed(
             way.id, way.kind = f"stray-{number}-{row.key}", "strays"
             picture.ways.append(way)
     if idle:
-        versions = ", ".join(one.version or "?" for one in idle)
+        versions = ", ".join(environment.version or "?" for environment in idle)
         word = "interpreter" if len(idle) == 1 else "interpreters"
         picture.boxes.append(MapBox(id="idle", column="interpreter", title=f"{len(idle)} more {word}", detail=versions,
                                     relation="unknown", x=MIDDLE[0], y=y, width=MIDDLE[1], height=HEAD,
@@ -272,7 +278,7 @@ def _seat_boxes(
     """The boxes of a row's seats: by kind, those that stray upwards first and downwards last; many of a kind in one."""
 
     def lean(number: int) -> int:
-        ends = [places[other.key] - places[row.key] for one, other in strays if one == number]
+        ends = [places[other.key] - places[row.key] for item, other in strays if item == number]
         return (sum(ends) > 0) - (sum(ends) < 0)
 
     def order(number: int) -> tuple[int, int, int]:
@@ -290,11 +296,13 @@ def _seat_boxes(
             seat = seats[number]
             boxes.append(_seat_box(f"seat-{number}", seat.seat, seat.name, seat.relation, [number]))
         if fold:
-            rest = alike[_SHOWN:]
+            remainder = alike[_SHOWN:]
             words = "processes" if kind[1] == "process" else f"{kind[1]}s"
-            boxes.append(_seat_box(f"seats-{rest[0]}", kind[1], f"and {len(rest)} more {words}", kind[2], rest))
-    for place, box in enumerate(boxes):
-        box.y = y + place * (SEAT + GAP)
+            boxes.append(
+                _seat_box(f"seats-{remainder[0]}", kind[1], f"and {len(remainder)} more {words}", kind[2], remainder)
+            )
+    for position, box in enumerate(boxes):
+        box.y = y + position * (SEAT + GAP)
     return boxes
 
 

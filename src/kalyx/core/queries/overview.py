@@ -58,32 +58,38 @@ def overview(
     ``reference``: as for ``here``; ``sizes``: measure every environment, of which ``watch`` is told.
     """
     here = look_here(machine, reference)
-    found = survey(machine, [], sizes, watch)
-    stories = [_story(machine, answer, one) for answer in asked for one in answer.imports]
+    survey_answer = survey(machine, [], sizes, watch)
+    stories = [_story(machine, answer, item) for answer in asked for item in answer.imports]
     findings = [*here.findings, *(finding for story in stories for finding in story.told.findings)]
     findings += [finding for kernel in machine.kernels for finding in kernel.findings]
-    findings += [finding for environment in found.environments for finding in environment.findings]
+    findings += [finding for environment in survey_answer.environments for finding in environment.findings]
     return Overview(
         here=here,
-        survey=found,
+        survey=survey_answer,
         kernels=machine.kernels,
         stories=stories,
         causes=_explained(findings),
-        picture=draw_map(here.seats, found.environments, _meant(machine, here.seats, found.environments)),
+        picture=draw_map(
+            here.seats, survey_answer.environments, _meant(machine, here.seats, survey_answer.environments)
+        ),
     )
 
 
 def _meant(machine: Machine, seats: list[Seat], environments: list[Environment]) -> dict[int, Environment]:
     """The environment that a seat means which starts nothing: its path lies there, and what that stood on is gone."""
-    reader, found = machine.reader, dict[int, Environment]()
+    reader, result = machine.reader, dict[int, Environment]()
     commands = {f"kernel:{kernel.id}": kernel.command[0] for kernel in machine.kernels if kernel.command}
     for number, seat in enumerate(seats):
         path = commands.get(seat.via or "") or next((part.path for part in seat.parts if part.path), None)
         if seat.interpreter is None and path is not None and reader.path.isabs(path):
-            inside = [one for one in environments if one.condition != "sound" and reader.inside(path, one.prefix)]
+            inside = [
+                environment
+                for environment in environments
+                if environment.condition != "sound" and reader.inside(path, environment.prefix)
+            ]
             if inside:
-                found[number] = inside[0]
-    return found
+                result[number] = inside[0]
+    return result
 
 
 def _explained(findings: Iterable[Finding]) -> list[CauseText]:

@@ -128,18 +128,18 @@ class _Conversation:
         return self.deadline - monotonic()
 
     def _next(self, channels: tuple[str, ...], seconds: float) -> Message | None:
-        found = self.connection.receive(channels, seconds)
-        if found is None:
+        result = self.connection.receive(channels, seconds)
+        if result is None:
             return None
         try:
-            message = self.session.read(found[1])
+            message = self.session.read(result[1])
         except WireError as error:
             self.talk.problem = f"it sends what is not a message: {error}"
             return None
         if message.signed_wrongly:
             self.talk.signed_wrongly += 1
             return None
-        self.hears = self.hears or found[0] == "iopub"
+        self.hears = self.hears or result[0] == "iopub"
         return message
 
     def _alive(self) -> bool:
@@ -227,7 +227,7 @@ class _Conversation:
 
     def ask(self, imports: list[ImportStatement]) -> None:
         mark = self.talk.mark = new_mark(self.runner)
-        asked = [(one.module, list(one.names)) for one in imports]
+        asked = [(statement.module, list(statement.names)) for statement in imports]
         code = f"{_QUESTION}\n_kalyx_question({mark!r}, {asked!r})\ndel _kalyx_question\n"
         printed = self.execute(code, mark)
         parts = printed.split(mark)
@@ -292,11 +292,11 @@ def rehearse(
             answer.findings = [no_answer.finding(kernel, f"the system cannot start it: {error}", "", machine)]
             return answer
         talk = _converse(machine, connection, running, began, imports, script)
-        said = running.words()
+        text = running.words()
         if talk.who is None and talk.mark:
             # A kernel package that does not carry standard output over lets it out on its own.
-            talk.who = answer_between(said.decode("utf-8", "surrogateescape"), talk.mark, Says)
-        words = said[-WORDS_KEPT:].decode("utf-8", "replace")
+            talk.who = answer_between(text.decode("utf-8", "surrogateescape"), talk.mark, Says)
+        words = text[-WORDS_KEPT:].decode("utf-8", "replace")
     _fill(answer, machine, kernel, talk, words, imports)
     return answer
 
@@ -352,7 +352,7 @@ def _fill(
     answer.shell_reaches = _shell_reaches(machine, talk.who.path)
     for wanted, row in zip(imports, talk.who.imports, strict=False):
         answer.imports.append(_import_answer(machine, kernel, wanted, row))
-    answer.notes += [note for one in answer.imports for note in _proves_nothing(machine, kernel, one)]
+    answer.notes += [note for item in answer.imports for note in _proves_nothing(machine, kernel, item)]
 
 
 def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list[str]:
@@ -366,30 +366,30 @@ def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list
     except NotAnInterpreter:
         return []
     resolver = machine.resolver(environment_of(machine.reader, below))
-    place = resolver.resolve(one.module).place if resolver is not None else None
-    if place is None:
+    location = resolver.resolve(one.module).place if resolver is not None else None
+    if location is None:
         return []
-    if one.found_at and place.kind != "builtin" and machine.reader.same_path(place.path, one.found_at):
+    if one.found_at and location.kind != "builtin" and machine.reader.same_path(location.path, one.found_at):
         return [f"{one.module} was found in the base below, which does not prove that {environment.name} runs"]
-    return [f"{one.module} is in the base below too ({place.path}): only where it was found tells the two apart"]
+    return [f"{one.module} is in the base below too ({location.path}): only where it was found tells the two apart"]
 
 
 def _import_answer(machine: Machine, kernel: Kernel, wanted: ImportStatement, row: _Row) -> ImportAnswer:
-    found = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails")
+    answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails")
     if row.imports:
-        found.outcome = "imports"
-        found.found_at = row.file or "(built in)"
+        answer.outcome = "imports"
+        answer.found_at = row.file or "(built in)"
         sites = kernel.environment.site_packages if kernel.environment else []
-        owner = owner_of(machine.reader, sites, found.found_at or "")
+        owner = owner_of(machine.reader, sites, answer.found_at or "")
         if owner is not None:
-            found.distribution = Distribution(name=owner.name, version=owner.version)
-        return found
-    found.error = ErrorText(type=row.type, text=row.text)
+            answer.distribution = Distribution(name=owner.name, version=owner.version)
+        return answer
+    answer.error = ErrorText(type=row.type, text=row.text)
     from kalyx.core.queries.why import why_import
 
     explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, named=True)
-    found.findings = explained.findings
-    return found
+    answer.findings = explained.findings
+    return answer
 
 
 def _shell_reaches(machine: Machine, path: str) -> ShellReach:

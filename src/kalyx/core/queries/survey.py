@@ -65,7 +65,7 @@ def _user_packages(machine: Machine) -> Iterator[UserPackages]:
 
 def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int], None] | None) -> None:
     """Bytes on disk; of an installation only its library and site folders, since a system's prefix is shared."""
-    measured = [one for one in answer.environments if one.condition != "unreadable"]
+    measured = [environment for environment in answer.environments if environment.condition != "unreadable"]
     for number, environment in enumerate(measured):
         if watch is not None:
             watch(number, len(measured))
@@ -79,18 +79,20 @@ def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int],
 
 
 def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSize]:
-    reader, found = machine.reader, []
+    reader, package_sizes = machine.reader, []
     for installed in machine.installed(environment.site_packages):
         files = installed.files
         size = None
         if files is not None:
             size = reader.usage_of_files([reader.path.normpath(reader.join(installed.site, file)) for file in files])
-        found.append(PackageSize(name=installed.name, version=installed.version, size_bytes=size))
-    return sorted(found, key=lambda one: -(one.size_bytes or 0))
+        package_sizes.append(PackageSize(name=installed.name, version=installed.version, size_bytes=size))
+    return sorted(package_sizes, key=lambda one: -(one.size_bytes or 0))
 
 
 def _own_root(machine: Machine, environment: Environment) -> str:
     if environment.prefix in ("/usr", "/usr/local", "/") and environment.version:
-        own = next((one for one in machine.interpreters if one.prefix == environment.prefix), None)
+        own = next(
+            (interpreter for interpreter in machine.interpreters if interpreter.prefix == environment.prefix), None
+        )
         return own.library if own is not None and own.library else environment.key
     return environment.key

@@ -83,11 +83,11 @@ def _case(
 
     def reading() -> None:
         """It need not wait for the trial, nor the trial for it."""
-        found = resolver.resolve(wanted.module)
-        if found.place is None or found.others:
+        resolution = resolver.resolve(wanted.module)
+        if resolution.place is None or resolution.others:
             catalogue.ready()  # it looks as though it fails: what explains that is made ready while the trial runs
-        read.append((machine.named_seat(seat), found))
-        if found.place is None and machine.runner is not None:
+        read.append((machine.named_seat(seat), resolution))
+        if resolution.place is None and machine.runner is not None:
             _ = machine.all_environments
 
     refusal = objection(machine.reader, interpreter, named_by(seat, machine, named))
@@ -103,9 +103,9 @@ def _case(
             )
     if not read:
         reading()
-    named_seat, place = read[0]
+    named_seat, resolution = read[0]
     environment = named_seat.environment
-    return Case(named_seat, wanted, interpreter, way, search, resolver, place, environment, trial, kernel), refusal
+    return Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel), refusal
 
 
 def _try(
@@ -133,16 +133,16 @@ def _try(
 
 
 def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
-    place = case.resolution.place
+    location = case.resolution.place
     trial = case.trial
     if trial is None:
-        answer.outcome = "imports" if place is not None and place.kind == "builtin" else "undetermined"
+        answer.outcome = "imports" if location is not None and location.kind == "builtin" else "undetermined"
         known = not case.search.unknown
         if case.missing is not None and known:
             answer.outcome = "fails"
-        elif place is not None and known and place.kind in ("module", "package") and not case.wanted.names:
+        elif location is not None and known and location.kind in ("module", "package") and not case.wanted.names:
             answer.outcome = "imports"  # found where the interpreter would find it; what its code does was not tried
-        answer.found_at = place.path if place is not None else None
+        answer.found_at = location.path if location is not None else None
     else:
         answer.seconds = trial.seconds
         answer.output = trial.output or None
@@ -159,7 +159,7 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
             answer.distribution = Distribution(name=owner.name, version=owner.version)
     if answer.outcome == "imports":
         answer.hides = [other.path for other in case.resolution.others]
-    if answer.outcome == "fails" or (place is not None and place.kind == "namespace"):
+    if answer.outcome == "fails" or (location is not None and location.kind == "namespace"):
         answer.findings = catalogue.explain(case, machine)
     elif answer.outcome == "imports" and _may_be_stale(case):
         stale = catalogue.module_of("stale-in-memory").look(case, machine)

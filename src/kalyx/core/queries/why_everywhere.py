@@ -31,8 +31,8 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
         if environment.key not in seen and environment.executable is not None:
             merely_found.append(seat_of_path(quiet, environment.prefix))
     for seat in merely_found:
-        found = why_import(quiet, seat, wanted, named=False)
-        answer.seats.append(SeatImports(target=seat, imports=[found]))
+        result = why_import(quiet, seat, wanted, named=False)
+        answer.seats.append(SeatImports(target=seat, imports=[result]))
     others, answer.seats = answer.seats, []
     known: dict[object, tuple[Seat, ImportAnswer]] = {}
     for seat in seats:
@@ -41,11 +41,11 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
         key = _starts_as(seat, machine)
         if key is None or key not in known:
             tell(seat.name)
-            found = why_import(machine, seat, wanted, named=False)
-            known[key or id(seat)] = seat, found
+            result = why_import(machine, seat, wanted, named=False)
+            known[key or id(seat)] = seat, result
         else:
-            found = _said_of(seat, *known[key])
-        answer.seats.append(SeatImports(target=seat, imports=[found]))
+            result = _said_of(seat, *known[key])
+        answer.seats.append(SeatImports(target=seat, imports=[result]))
     answer.seats += others
     return answer
 
@@ -62,6 +62,6 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
 
 def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:
     """The answer of a seat that starts the same, with this one's name in it."""
-    one, two = (f"{each.seat} {each.name}" for each in (other, seat))
-    findings = [replace(finding, message=finding.message.replace(one, two)) for finding in answer.findings]
+    item, two = (f"{each.seat} {each.name}" for each in (other, seat))
+    findings = [replace(finding, message=finding.message.replace(item, two)) for finding in answer.findings]
     return replace(answer, findings=findings)

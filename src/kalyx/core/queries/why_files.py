@@ -40,22 +40,22 @@ def why_files(
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
     answer = WhyAnswer(target=seat, imports=[])
-    answer.unread = [Unread(path=one.path, reason=one.problem) for one in reads if one.problem]
+    answer.unread = [Unread(path=source.path, reason=source.problem) for source in reads if source.problem]
     if not reader.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
     is_script = path.endswith(".py") and not reader.is_folder(path) and "-m" not in (command or "").split()
     by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]] = {}
-    for one in (asked for read in reads for asked in read.imports):
-        if one.level:
-            found = _relative(machine, one, ends if one.path == path else one.path, is_script)
-            if isinstance(found, ImportAnswer):
-                answer.imports.append(found)
+    for imported in (asked for read in reads for asked in read.imports):
+        if imported.level:
+            result = _relative(machine, imported, ends if imported.path == path else imported.path, is_script)
+            if isinstance(result, ImportAnswer):
+                answer.imports.append(result)
                 continue
-            key = found
+            key = result
         else:
-            beside = reader.parent(ends if one.path == path else one.path)
-            key = (beside if _lies_in(machine, beside, one.top) else folder, one.module, one.names)
-        by_statement.setdefault(key, []).append(one)
+            beside = reader.parent(ends if imported.path == path else imported.path)
+            key = (beside if _lies_in(machine, beside, imported.top) else folder, imported.module, imported.names)
+        by_statement.setdefault(key, []).append(imported)
     _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
     _judge_ways(answer, by_statement)
     answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
@@ -91,15 +91,15 @@ def _ask_each(
         statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
         script = path if path.endswith(".py") and not machine.reader.is_folder(path) else None
         stands = seat if folder == seat.folder else replace(seat, folder=folder)
-        found = why_import(
+        result = why_import(
             machine, stands, ImportStatement(statement, module, names), named=named, command=command, script=script
         )
-        found.statement = asked[0].statement
-        found.asked_at = [Place(path=one.path, line=one.line, cell=one.cell) for one in asked]
-        found.guarded = all(one.guarded for one in asked)
-        if found.outcome == "imports" and found.found_at in [one.path for one in asked] and found.hides:
-            found.findings.insert(0, shadowed.by_itself(found, machine))
-        answer.imports.append(found)
+        result.statement = asked[0].statement
+        result.asked_at = [Place(path=imported.path, line=imported.line, cell=imported.cell) for imported in asked]
+        result.guarded = all(imported.guarded for imported in asked)
+        if result.outcome == "imports" and result.found_at in [imported.path for imported in asked] and result.hides:
+            result.findings.insert(0, shadowed.by_itself(result, machine))
+        answer.imports.append(result)
 
 
 def _relative(
@@ -129,17 +129,17 @@ def _relative(
 
 def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]]) -> None:
     """Of imports that stand in for each other one must work: where none does, none of them is guarded."""
-    ways = {(one.path, one.line): one.either for asked in by_statement.values() for one in asked}
+    ways = {(imported.path, imported.line): imported.either for asked in by_statement.values() for imported in asked}
     groups: dict[tuple[str, int], list[ImportAnswer]] = {}
-    for found in answer.imports:
-        for place in found.asked_at:
-            way = ways.get((place.path, place.line or 0))
+    for result in answer.imports:
+        for location in result.asked_at:
+            way = ways.get((location.path, location.line or 0))
             if way is not None:
-                groups.setdefault((place.path, way), []).append(found)
+                groups.setdefault((location.path, way), []).append(result)
     for group in groups.values():
-        if all(one.outcome == "fails" for one in group):
-            for one in group:
-                one.guarded = False
+        if all(answer.outcome == "fails" for answer in group):
+            for item in group:
+                item.guarded = False
 
 
 def _lies_in(machine: Machine, folder: str, top: str) -> bool:
@@ -160,9 +160,9 @@ def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
         path = next(machine.reader.lookup(word, seat.variables.get("PATH") or None), None)
         prefix = None
         if path is not None:
-            told = interpreter_of_script(machine.reader, path)
+            first_line = interpreter_of_script(machine.reader, path)
             try:
-                prefix = read_interpreter(machine.reader, told.path or path).prefix
+                prefix = read_interpreter(machine.reader, first_line.path or path).prefix
             except NotAnInterpreter:
                 prefix = None
         own = seat.environment.prefix if seat.environment is not None else None

@@ -13,23 +13,23 @@ from kalyx.core.targets import resolve
 def why_program(machine: Machine, word: str) -> WhyAnswer:
     """Why a command is not found, or which interpreter its first line starts."""
     reader = machine.reader
-    found = list(dict.fromkeys(reader.lookup(word)))
-    if not found:
+    result = list(dict.fromkeys(reader.lookup(word)))
+    if not result:
         absent = [program_absent.finding(machine, word)]
         return WhyAnswer(target=machine.shell_seat, imports=[], findings=absent)
     seat = resolve(machine, f"program:{word}")
     answer = WhyAnswer(target=seat, imports=[])
-    answer.notes = [f"{word} is {found[0]}"] + [f"after it on PATH comes {other}" for other in found[1:4]]
-    script = interpreter_of_script(reader, found[0])
+    answer.notes = [f"{word} is {result[0]}"] + [f"after it on PATH comes {other}" for other in result[1:4]]
+    script = interpreter_of_script(reader, result[0])
     if seat.interpreter is None and script.path is None and not script.line:
         answer.notes.append(f"{word} is {script.reason or 'a program of its own'}: it starts no Python")
     elif seat.interpreter is None:
         answer.findings = [
-            first_line_dead.of_nothing(machine, word, found[0], seat.reason or "it starts no interpreter")
+            first_line_dead.of_nothing(machine, word, result[0], seat.reason or "it starts no interpreter")
         ]
     elif script.path is not None:
-        lies = reader.parent(reader.parent(found[0]))
+        lies = reader.parent(reader.parent(result[0]))
         view = view_of(reader, seat.interpreter)
         if reader.is_file(reader.join(lies, "pyvenv.cfg")) and reader.real(lies) != view.environment.key:
-            answer.findings = [first_line_dead.of_another(machine, word, found[0], lies, view.environment.prefix)]
+            answer.findings = [first_line_dead.of_another(machine, word, result[0], lies, view.environment.prefix)]
     return answer

@@ -21,21 +21,21 @@ Tell = Callable[[str], None]
 
 def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell: Tell) -> WhyAnswer:
     """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it."""
-    told = read_traceback(text)
-    if told.type is None:
+    parsed = read_traceback(text)
+    if parsed.type is None:
         raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
-    if told.program is not None:
-        return why_program(machine, told.program)
-    prefix = prefix_of(machine.reader, told) if not named else None
+    if parsed.program is not None:
+        return why_program(machine, parsed.program)
+    prefix = prefix_of(machine.reader, parsed) if not named else None
     notes = []
     if prefix is not None:
         try:
-            found = resolve(machine, prefix)
+            resolution = resolve(machine, prefix)
             own = seat.environment.key if seat.environment is not None else None
-            if found.environment is not None and found.environment.key == own:
+            if resolution.environment is not None and resolution.environment.key == own:
                 notes.append(f"its frames lie in {prefix}, which this seat runs")
-            elif found.interpreter is not None:
-                seat = found
+            elif resolution.interpreter is not None:
+                seat = resolution
                 # A stranger's text names no target: it says where to read, and not what to start.
                 seat.via = FROM_TEXT
                 notes.append(f"its frames lie in {prefix}")
@@ -46,24 +46,24 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
             f"nothing in the text says which environment it is from: {seat.name} is assumed; name it with --in"
         )
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
-    first = next((path for path, _ in told.frames if machine.reader.is_file(path)), None)
-    if told.release is not None:
-        notes.append(f"the installer said: {told.text}")
-    module = told.module or _module_of(told.wish or told.release)
+    first = next((path for path, _ in parsed.frames if machine.reader.is_file(path)), None)
+    if parsed.release is not None:
+        notes.append(f"the installer said: {parsed.text}")
+    module = parsed.module or _module_of(parsed.wish or parsed.release)
     if module is not None:
         if first is not None and not _inside_packages(machine, first):
             notes += _elsewhere(machine, machine.reader.parent(first), module)
-        if told.name == "__main__":
-            module, told.name = f"{module}.__main__", None
-        names = (told.name,) if told.name is not None else ()
-        statement = f"from {module} import {told.name}" if names else f"import {module}"
+        if parsed.name == "__main__":
+            module, parsed.name = f"{module}.__main__", None
+        names = (parsed.name,) if parsed.name is not None else ()
+        statement = f"from {module} import {parsed.name}" if names else f"import {module}"
         tell(module)
         answer.imports = [why_import(machine, seat, ImportStatement(statement, module, names), named=named)]
         if answer.imports[0].outcome == "imports":
             notes.append(f"{module} imports here by now: the text is from before, or from another environment")
         return answer
-    last = told.frames[-1][0] if told.frames else ""
-    answer.findings = [not_the_environment.finding(told, not _inside_packages(machine, last))]
+    last = parsed.frames[-1][0] if parsed.frames else ""
+    answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
     return answer
 
 

@@ -37,12 +37,12 @@ class ConfigFile(Struct):
 def deciding(reader: Reader, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
     """The file that decides for the checker of these rows, which are one family's; None where it has none."""
     if rows[0]["above"] == "file":
-        looked = ((row, place) for row in rows for place in _upward(reader, folder))
+        looked = ((row, path) for row in rows for path in _upward(reader, folder))
     else:
-        looked = ((row, place) for place in _upward(reader, folder, _TOPS) for row in rows)
-    for row, place in looked:
+        looked = ((row, path) for path in _upward(reader, folder, _TOPS) for row in rows)
+    for row, path in looked:
         for name in row["files"]:
-            sheet = sheet_of(reader, row, reader.join(place, name), own=True)
+            sheet = sheet_of(reader, row, reader.join(path, name), own=True)
             if sheet is not None:
                 return sheet
     for row in rows:
@@ -87,8 +87,8 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
     if row["format"] == "ini":
         from kalyx.core.formats import ini
 
-        found = ini.read(text, strict=True)
-        return not section or (section[0], "") in found
+        result = ini.read(text, strict=True)
+        return not section or (section[0], "") in result
     if row["format"] == "toml":
         from kalyx.core.formats import toml
 
@@ -112,10 +112,10 @@ def said(reader: Reader, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[
             yield Value(text, value.line, value.named, value.words), sheet.path
         return
     chain = list(_extended(reader, sheet))
-    found = _first(row["format"], chain, choice["key"])
-    if found is None:
+    result = _first(row["format"], chain, choice["key"])
+    if result is None:
         return
-    value, path = found
+    value, path = result
     if choice.get("below"):
         below = _first(row["format"], chain, choice["below"])
         if below is None:

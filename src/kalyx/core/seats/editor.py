@@ -53,7 +53,7 @@ def descriptors(reader: Reader) -> list[dict[str, Any]]:
     except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
         own = []
     own = own if isinstance(own, list) else []
-    return [*(one for one in own if _is_descriptor(one)), *shipped]
+    return [*(item for item in own if _is_descriptor(item)), *shipped]
 
 
 def _is_descriptor(one: object) -> bool:
@@ -96,12 +96,14 @@ def editor_seats(reader: Reader, folder: str) -> list[Seat]:
     decided: set[tuple[str, str, str | None]] = set()
     choices = list(_choices(reader, folder, seats))
     together = {path: opened for path, opened in opened_in(reader, folder) if opened}
-    choices = [one for one in choices if one.path not in together]
-    if not any(one.own for one in choices):
-        choices = [one for one in choices if one.kind != "version"]
+    choices = [choice for choice in choices if choice.path not in together]
+    if not any(choice.own for choice in choices):
+        choices = [choice for choice in choices if choice.kind != "version"]
     # A checker's target version says how it judges code; where it is told an environment too, that is its seat.
-    placed = {one.family for one in choices if one.is_literal and one.kind != "version"}
-    choices = [one for one in choices if not (one.is_literal and one.kind == "version" and one.family in placed)]
+    placed = {choice.family for choice in choices if choice.is_literal and choice.kind != "version"}
+    choices = [
+        choice for choice in choices if not (choice.is_literal and choice.kind == "version" and choice.family in placed)
+    ]
     for choice in choices:
         key = (choice.family, choice.part, choice.value.named)
         if key in decided or (not choice.own and not _has_python(reader, folder)):
@@ -111,8 +113,8 @@ def editor_seats(reader: Reader, folder: str) -> list[Seat]:
         if seat is not None:
             seats.append(seat)
     for path, opened in together.items():
-        for one in opened:
-            seats += _in_workspace(reader, path, one, is_this=one.path == folder)
+        for item in opened:
+            seats += _in_workspace(reader, path, item, is_this=item.path == folder)
     return seats
 
 
@@ -125,10 +127,14 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
         seat.source = file
         return [seat]
     ignored: list[Seat] = []
-    choices = [one for one in _choices(reader, opened.path, ignored) if one.own]
-    rows = [one for one in descriptors(reader) if any(name.endswith(ENDING) for name in one.get("files", []))]
-    choices += [one for row in rows for one in _of_file(reader, row, file, True, ignored)]
-    found: list[Seat] = []
+    choices = [choice for choice in _choices(reader, opened.path, ignored) if choice.own]
+    rows = [
+        descriptor
+        for descriptor in descriptors(reader)
+        if any(name.endswith(ENDING) for name in descriptor.get("files", []))
+    ]
+    choices += [choice for row in rows for choice in _of_file(reader, row, file, True, ignored)]
+    seats: list[Seat] = []
     decided: set[tuple[str, str, str | None]] = set()
     for choice in choices:
         key = (choice.family, choice.part, choice.value.named)
@@ -138,14 +144,14 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
         made = None if is_this and choice.path != file else _seat(reader, opened.path, choice)
         if made is not None:
             made.name += f" ({opened.name})"
-            found.append(made)
-    return found
+            seats.append(made)
+    return seats
 
 
 def settings_folder(reader: Reader, file: str) -> str:
     """The folder that a settings file governs: above the one of its form's own, where it has such."""
-    patterns = [pattern for one in descriptors(reader) for pattern in one.get("files", [])]
-    return next((found for one in patterns if (found := folder_of(reader, file, one))), reader.parent(file))
+    patterns = [pattern for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
+    return next((found for pattern in patterns if (found := folder_of(reader, file, pattern))), reader.parent(file))
 
 
 def folder_of(reader: Reader, file: str, pattern: str) -> str | None:
@@ -166,8 +172,8 @@ def choices_for(reader: Reader, folder: str, file: str) -> list[Seat]:
         rows = [row for row in descriptors(reader) if "above" in row and reader.name(file) in row["files"]]
         sheets = [sheet for row in rows if (sheet := sheet_of(reader, row, file, own=True)) is not None]
         choices = [choice for sheet in sheets for choice in _of_sheet(reader, sheet)]
-    found = [_seat(reader, folder, choice) for choice in choices]
-    return [seat for seat in found if seat is not None]
+    result = [_seat(reader, folder, choice) for choice in choices]
+    return [seat for seat in result if seat is not None]
 
 
 def _has_python(reader: Reader, folder: str) -> bool:
@@ -178,15 +184,17 @@ def _has_python(reader: Reader, folder: str) -> bool:
 def _choices(reader: Reader, folder: str, seats: list[Seat]) -> Iterator[Choice]:
     """Every choice, the folder's before the user's; a file that cannot be read becomes a seat that says so."""
     known = descriptors(reader)
-    above = {one["family"]: [row for row in known if row["family"] == one["family"]] for one in known if "above" in one}
+    above = {
+        item["family"]: [row for row in known if row["family"] == item["family"]] for item in known if "above" in item
+    }
     for rows in above.values():
         yield from _of_checker(reader, folder, rows, seats)
-    known = [one for one in known if one["family"] not in above]
+    known = [item for item in known if item["family"] not in above]
     for own in (True, False):
-        for one in known:
-            patterns = one.get("files", []) if own else one.get("user", {}).get(reader.system, [])
+        for item in known:
+            patterns = item.get("files", []) if own else item.get("user", {}).get(reader.system, [])
             for path in _matching(reader, folder if own else reader.home, patterns):
-                yield from _of_file(reader, one, path, own, seats)
+                yield from _of_file(reader, item, path, own, seats)
 
 
 def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: list[Seat]) -> Iterator[Choice]:
@@ -242,19 +250,17 @@ def _of_file(reader: Reader, one: dict[str, Any], path: str, own: bool, seats: l
 
 def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
     """The files below ``root`` that the patterns name; each ``*`` stays in one folder."""
-    found: list[str] = []
+    result: list[str] = []
     for pattern in patterns:
         places = [root]
         for word in pattern.replace("\\", "/").split("/"):
             if "*" not in word:
-                places = [reader.join(place, word) for place in places]
+                places = [reader.join(path, word) for path in places]
             else:
-                there = [
-                    reader.join(place, name) for place in places for name in reader.names(place) if fits(name, word)
-                ]
+                there = [reader.join(path, name) for path in places for name in reader.names(path) if fits(name, word)]
                 places = list(reader.first_of(there, _EXPANDED_AT_MOST, reader.join(root, pattern)))
-        found += [place for place in places if reader.is_file(place)]
-    return list(dict.fromkeys(found))
+        result += [path for path in places if reader.is_file(path)]
+    return list(dict.fromkeys(result))
 
 
 def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
@@ -295,7 +301,7 @@ def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
 
 
 def _usual(reader: Reader) -> str | None:
-    return next((found for word in ("python3", "python") for found in reader.lookup(word)), None)
+    return next((result for word in ("python3", "python") for result in reader.lookup(word)), None)
 
 
 def _target_version(reader: Reader, seat: Seat, part: Part) -> Seat:
@@ -339,17 +345,17 @@ def _named(reader: Reader, choice: Choice) -> str | None:
 
     for path in choice.names:
         try:
-            found = tags(reader.text_or_none(path, LIMIT) or "")
+            result = tags(reader.text_or_none(path, LIMIT) or "")
         except Malformed:
             continue
-        said: dict[int, dict[str, str]] = {}
-        for tag in found:
-            owner = next((one for one in reversed(tag.within) if one.name == "jdk"), None)
+        text: dict[int, dict[str, str]] = {}
+        for tag in result:
+            owner = next((item for item in reversed(tag.within) if item.name == "jdk"), None)
             if owner is not None and tag.name in ("name", "homePath"):
-                said.setdefault(owner.start, {}).setdefault(tag.name, tag.said.get("value", ""))
-        for one in said.values():
-            if one.get("name") == choice.value.text and one.get("homePath"):
-                return one["homePath"].replace("$USER_HOME$", reader.home)
+                text.setdefault(owner.start, {}).setdefault(tag.name, tag.said.get("value", ""))
+        for item in text.values():
+            if item.get("name") == choice.value.text and item.get("homePath"):
+                return item["homePath"].replace("$USER_HOME$", reader.home)
     return None
 
 
@@ -394,13 +400,13 @@ def _nearest_program(reader: Reader, word: str) -> str | None:
 
 def _started(reader: Reader, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
-    found = (
+    result = (
         first_that_starts(reader, executables_of(reader, path)) if reader.is_folder(path) else starting(reader, path)
     )
     part = Part(role=asked.role, word=asked.word, path=path)
-    if found is not None:
-        part.interpreter, part.environment, part.links = found.interpreter, found.environment, found.links
-        part.reason, part.undecided = found.reason, found.undecided
+    if result is not None:
+        part.interpreter, part.environment, part.links = result.interpreter, result.environment, result.links
+        part.reason, part.undecided = result.reason, result.undecided
     if part.interpreter is None:
         part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
         from kalyx.core.system.nearest_path import nearest_existing

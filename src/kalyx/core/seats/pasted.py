@@ -41,10 +41,10 @@ SHELL_LINES["powershell"] = SHELL_LINES["pwsh"]
 
 def lines_to_paste(shell: str) -> list[tuple[str, str]]:
     """The lines to run, each with where."""
-    found = [("in any Python console", PYTHON_LINE)]
+    lines = [("in any Python console", PYTHON_LINE)]
     if shell in SHELL_LINES:
-        found.append((f"in this {shell}", SHELL_LINES[shell]))
-    return found
+        lines.append((f"in this {shell}", SHELL_LINES[shell]))
+    return lines
 
 
 def pasted_seats(reader: Reader, folder: str, text: str) -> list[Seat]:
@@ -61,24 +61,24 @@ def pasted_seats(reader: Reader, folder: str, text: str) -> list[Seat]:
 
 def _seats(reader: Reader, text: str, name: str, path: str | None = None) -> Iterator[Seat]:
     number = 0
-    said = []
+    message = []
     for line in text.splitlines():
-        _, found, rest = line.partition(MARK + " ")
-        if found:
+        _, result, remainder = line.partition(MARK + " ")
+        if result:
             number += 1
-            seat = _seat(reader, rest, name if number == 1 else f"{name} {number}")
+            seat = _seat(reader, remainder, name if number == 1 else f"{name} {number}")
             if seat is not None:
                 seat.source = path
                 yield seat
-        _, found, rest = line.partition(SHELL_MARK + " ")
-        if found and rest.strip():
-            said.append(rest.strip())
-    if said:
+        _, result, remainder = line.partition(SHELL_MARK + " ")
+        if result and remainder.strip():
+            message.append(remainder.strip())
+    if message:
         parts = [
-            Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in said[:20]
+            Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in message[:20]
         ]
         seat = silent_seat("shell", f"{name}, as the shell itself says",
-                           "the shell's own words: " + visible(said[0])[:200], None, undecided=True)  # fmt: skip
+                           "the shell's own words: " + visible(message[0])[:200], None, undecided=True)  # fmt: skip
         seat.parts, seat.source = parts, path
         yield seat
 
@@ -89,13 +89,13 @@ def _role(words: str) -> str:
 
 def _seat(reader: Reader, text: str, name: str) -> Seat | None:
     try:
-        said, _ = json.JSONDecoder().raw_decode(text.strip())
-        executable, version = said["executable"], said["version"]
+        message, _ = json.JSONDecoder().raw_decode(text.strip())
+        executable, version = message["executable"], message["version"]
     except (ValueError, KeyError, TypeError, RecursionError):
         return None
-    if not all(isinstance(one, str) and one for one in (executable, version)):
+    if not all(isinstance(item, str) and item for item in (executable, version)):
         return None
-    folder = said.get("folder") if isinstance(said.get("folder"), str) else None
+    folder = message.get("folder") if isinstance(message.get("folder"), str) else None
     part = starting(reader, executable)
     if part.interpreter is None:
         # A container or another machine: what it is called there says nothing of what lies here.

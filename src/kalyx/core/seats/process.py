@@ -59,7 +59,7 @@ def program_running(reader: Reader, process: Process) -> Seat:
 
 def programs_of(reader: Reader, folder: str) -> list[Process]:
     """Python programs of this user that stand in the folder, or run a file of it; kernels and Kalyx itself left out."""
-    found, real = [], reader.real(folder)
+    processes, real = [], reader.real(folder)
     family = {reader.pid, *(process.pid for process in ancestors(reader))}
     for process in python_processes(reader):
         if process.pid in family or connection_in(process.command):
@@ -67,20 +67,20 @@ def programs_of(reader: Reader, folder: str) -> list[Process]:
         stands = process.folder is not None and reader.inside(process.folder, real)
         runs = any(reader.path.isabs(word) and reader.inside(word, folder) for word in process.command[1:])
         if stands or runs:
-            found.append(process)
-    return found
+            processes.append(process)
+    return processes
 
 
 def started_by(reader: Reader, process: Process) -> list[str]:
     """The chain of programs above, up to the first shell a person types into; each by name and number."""
     chain = []
-    for one in above(reader, process):
-        if one.pid == 1:
+    for item in above(reader, process):
+        if item.pid == 1:
             break
-        name = program_name(one)
-        words = [reader.name(word) for word in one.command[1:2] if not word.startswith("-")]
-        chain.append(" ".join([name, *words]) + f" ({one.pid})")
-        if is_shell(one) and one.leads_terminal:
+        name = program_name(item)
+        words = [reader.name(word) for word in item.command[1:2] if not word.startswith("-")]
+        chain.append(" ".join([name, *words]) + f" ({item.pid})")
+        if is_shell(item) and item.leads_terminal:
             break
     return chain
 
@@ -91,8 +91,8 @@ def editor_of(reader: Reader, process: Process) -> str | None:
 
     names = table("editors").get("programs", [])
     assert isinstance(names, list)
-    for one in above(reader, process):
-        name = program_name(one)
+    for item in above(reader, process):
+        name = program_name(item)
         if name in names:
             return name
     return None
@@ -102,7 +102,7 @@ def changed_since(reader: Reader, seat: Seat) -> list[str]:
     """Distributions of the seat's environment whose metadata is younger than its process, which may hold the older."""
     if seat.environment is None or seat.started is None:
         return []
-    found = []
+    result = []
     for site in seat.environment.site_packages:
         folder = reader.status(site)
         if folder is None or folder.modified_ns / 1e9 <= seat.started:
@@ -112,16 +112,16 @@ def changed_since(reader: Reader, seat: Seat) -> list[str]:
         for installed in installed_in(reader, site):
             status = reader.status(installed.path)
             if status is not None and status.modified_ns / 1e9 > seat.started:
-                found.append(f"{installed.name} {installed.version}")
-    return found
+                result.append(f"{installed.name} {installed.version}")
+    return result
 
 
 def compiled_parts(reader: Reader, pid: int) -> list[str]:
     """The packages whose compiled files a process has loaded, by their folder in a site folder."""
-    found: dict[str, None] = {}
+    result: dict[str, None] = {}
     for path in reader.loaded_by(pid):
         for word in ("/site-packages/", "/dist-packages/"):
-            before, slash, rest = path.partition(word)
+            before, slash, remainder = path.partition(word)
             if slash and path.endswith(".so"):
-                found.setdefault(before + word + rest.split("/")[0])
-    return list(found)
+                result.setdefault(before + word + remainder.split("/")[0])
+    return list(result)

@@ -36,7 +36,7 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
                 sessions[identifier] = (server, notebook, spec)
         except Unreadable as problem:
             unread.append(Unread(path=server.path, reason=problem.reason))
-    found = []
+    lives = []
     for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
         if pid == reader.pid or connection_in(reader.command_of(pid)) is None:
             continue
@@ -49,8 +49,8 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
         if name in sessions:
             live.server, notebook, live.spec = sessions[name]
             live.notebook = reader.join(live.server.folder, notebook) if notebook else None
-        found.append(live)
-    return found
+        lives.append(live)
+    return lives
 
 
 def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> Seat:
@@ -69,7 +69,7 @@ def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> S
 
 def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
     """Write each live kernel to the registered one it came from; returns those that no registered kernel explains."""
-    rest = []
+    runnings = []
     for live in lives:
         row = RunningKernel(
             pid=live.process.pid,
@@ -78,13 +78,15 @@ def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[Run
             started=live.process.started,
             server=live.server.pid if live.server is not None else None,
         )
-        kernel = next((one for one in kernels if live.spec == one.id and "hidden" not in one.conditions), None)
-        kernel = kernel or next((one for one in kernels if _same_command(reader, one, live)), None)
+        kernel = next(
+            (kernel for kernel in kernels if live.spec == kernel.id and "hidden" not in kernel.conditions), None
+        )
+        kernel = kernel or next((kernel for kernel in kernels if _same_command(reader, kernel, live)), None)
         if kernel is None:
-            rest.append(row)
+            runnings.append(row)
         else:
             kernel.running.append(row)
-    return rest
+    return runnings
 
 
 def _same_command(reader: Reader, kernel: Kernel, live: Live) -> bool:

@@ -52,38 +52,38 @@ def runtime_folder(reader: Reader) -> str:
 
 def running_servers(reader: Reader) -> list[Found]:
     """Every server whose file names a process that still is that server; files of dead ones are passed over."""
-    folder, found = runtime_folder(reader), []
+    folder, founds = runtime_folder(reader), []
     for name in reader.names(folder):
         if not name.startswith(("jpserver-", "nbserver-")) or not name.endswith(".json"):
             continue
         server = _read(reader, reader.join(folder, name))
         if server is not None:
-            found.append(server)
-    return found
+            founds.append(server)
+    return founds
 
 
 def _read(reader: Reader, path: str) -> Found | None:
     try:
-        said = json.loads(reader.read(path, _FILE_LIMIT).decode("utf-8"))
+        document = json.loads(reader.read(path, _FILE_LIMIT).decode("utf-8"))
     except (Unreadable, ValueError, RecursionError):
         return None
-    if not isinstance(said, dict) or not isinstance(said.get("pid"), int):
+    if not isinstance(document, dict) or not isinstance(document.get("pid"), int):
         return None
-    process, status = reader.process(said["pid"]), reader.status(path)
+    process, status = reader.process(document["pid"]), reader.status(path)
     if process is None or status is None:
         return None
     if process.started is not None and process.started > status.modified_ns / 1e9 + _LATER:
         return None  # another process has its number now
-    port = said.get("port")
+    port = document.get("port")
     port = port if isinstance(port, int) and not isinstance(port, bool) and 0 < port < 65536 else None
-    scheme = "https" if said.get("secure") else "http"
-    base = said.get("base_url") if isinstance(said.get("base_url"), str) else "/"
+    scheme = "https" if document.get("secure") else "http"
+    base = document.get("base_url") if isinstance(document.get("base_url"), str) else "/"
     # Whatever name it gives itself, it is asked on this machine's own address.
     address = f"{scheme}://127.0.0.1:{port}{base}" if port else ""
-    root = said.get("root_dir") or said.get("notebook_dir")
-    token = said.get("token")
+    root = document.get("root_dir") or document.get("notebook_dir")
+    token = document.get("token")
     return Found(
-        pid=said["pid"],
+        pid=document["pid"],
         port=port,
         folder=root if isinstance(root, str) else process.folder or "",
         path=path,
@@ -99,14 +99,14 @@ def _as_server(reader: Reader, process: Process) -> Server:
     from kalyx.core.seats.callers import started_as
 
     variables = dict(process.variables or {})
-    said = f"the server with process {process.pid}"
+    text = f"the server with process {process.pid}"
     executable = started_as(reader, process)
     try:
         own = reader.seen_by(variables, process.folder) if variables else reader
         interpreter = read_interpreter(own, executable) if executable else None
     except NotAnInterpreter:
         interpreter = None
-    return Server(interpreter, variables or reader.variables, said, process.folder)
+    return Server(interpreter, variables or reader.variables, text, process.folder)
 
 
 def server_seat(reader: Reader, found: Found) -> Seat:
@@ -121,19 +121,21 @@ def server_seat(reader: Reader, found: Found) -> Seat:
 
 def listed_by(found: Found, ask: Ask) -> dict[str, str]:
     """The kernels it lists, id to spec folder (empty where it does not say). Raises Unreadable with the reason."""
-    said = ask(found, "api/kernelspecs")
-    specs = said.get("kernelspecs") if isinstance(said, dict) else None
+    text = ask(found, "api/kernelspecs")
+    specs = text.get("kernelspecs") if isinstance(text, dict) else None
     if not isinstance(specs, dict):
         raise Unreadable(found.address, "its list of kernels could not be read")
-    return {str(name): str(one.get("resource_dir", "")) if isinstance(one, dict) else "" for name, one in specs.items()}
+    return {
+        str(name): str(item.get("resource_dir", "")) if isinstance(item, dict) else "" for name, item in specs.items()
+    }
 
 
 def sessions_of(found: Found, ask: Ask) -> dict[str, tuple[str, str]]:
     """What runs in it: id of the live kernel to (notebook, id of its spec). Raises Unreadable."""
-    said = ask(found, "api/sessions")
+    text = ask(found, "api/sessions")
     rows = {}
-    for one in said if isinstance(said, list) else []:
-        kernel = one.get("kernel") if isinstance(one, dict) else None
+    for item in text if isinstance(text, list) else []:
+        kernel = item.get("kernel") if isinstance(item, dict) else None
         if isinstance(kernel, dict):
-            rows[str(kernel.get("id"))] = (str(one.get("path") or ""), str(kernel.get("name") or ""))
+            rows[str(kernel.get("id"))] = (str(item.get("path") or ""), str(kernel.get("name") or ""))
     return rows

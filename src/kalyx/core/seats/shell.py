@@ -49,8 +49,8 @@ def read_shell(reader: Reader, shell: ShellFound) -> Seat:
 
 def read_part(reader: Reader, role: str, word: str, shell: str, taken: Taken) -> Part:
     """What one word starts, hop by hop: what a start file makes of it (``taken``), else what is first on this PATH."""
-    found = taken.followed(word)
-    return _defined(reader, role, word, shell, found) if found else _on_path(reader, role, word, word, shell)
+    result = taken.followed(word)
+    return _defined(reader, role, word, shell, result) if result else _on_path(reader, role, word, word, shell)
 
 
 def _launcher(reader: Reader, shell: str) -> Part:
@@ -101,7 +101,7 @@ def _on_path(reader: Reader, role: str, word: str, program: str, shell: str) -> 
     # A literal ~ in PATH is the home folder to this shell alone; to the others a folder of that name.
     value = reader.variable("PATH")
     if shell == "bash" and value and "~" in value:
-        parts = (reader.home + one[1:] if one == "~" or one.startswith("~/") else one for one in value.split(":"))
+        parts = (reader.home + part[1:] if part == "~" or part.startswith("~/") else part for part in value.split(":"))
         value = ":".join(parts)
     path = next(reader.lookup(program, value, current_first=current_first), None)
     if path is None:

@@ -95,17 +95,17 @@ class Taken(Struct):
 
     def followed(self, word: str) -> list[Meaning]:
         """What the word means, then what that means, and so on, down to a program or what only running tells."""
-        found: list[Meaning] = []
+        result: list[Meaning] = []
         reach: Reach = "any"
-        while len(found) < _DEEPEST:
-            meaning = self._next(word, reach, found)
+        while len(result) < _DEEPEST:
+            meaning = self._next(word, reach, result)
             if meaning is None:
                 break
-            found.append(meaning)
+            result.append(meaning)
             if meaning.words is None or "/" in meaning.words[0] or meaning.kind == "remembered place":
                 break
             word, reach = meaning.words[0], meaning.reach
-        return found
+        return result
 
     def _next(self, word: str, reach: Reach, found: list[Meaning]) -> Meaning | None:
         if reach == "any" and word in self.aliases and self.aliases[word] not in found:
@@ -142,16 +142,16 @@ def _files_read(reader: Reader, name: str, shell: ShellFound) -> Iterator[str]:
         ways["typed into"] = False  # such a one reads the login files alone
     home = (reader.variable("ZDOTDIR") or reader.home) if name == "zsh" else reader.home
     for way, files in FILES[name].items():
-        for one in files if ways[way] else []:
-            places = [_place(reader, word, home) for word in ((one,) if isinstance(one, str) else one)]
-            if "$ENV" in one and reader.variable("ENV"):
+        for file in files if ways[way] else []:
+            places = [_place(reader, word, home) for word in ((file,) if isinstance(file, str) else file)]
+            if "$ENV" in file and reader.variable("ENV"):
                 places = places[:1]  # the usual one is read only where the variable names none
-            there = [place for place in places if place is not None and reader.exists(place)]
-            for place in there[:1]:
-                if reader.is_folder(place):
-                    yield from (reader.join(place, inner) for inner in reader.names(place) if inner.endswith(".fish"))
+            there = [path for path in places if path is not None and reader.exists(path)]
+            for path in there[:1]:
+                if reader.is_folder(path):
+                    yield from (reader.join(path, inner) for inner in reader.names(path) if inner.endswith(".fish"))
                 else:
-                    yield place
+                    yield path
     if name == "fish":
         folder = reader.join(home, ".config", "fish", "functions")
         yield from (reader.join(folder, inner) for inner in reader.names(folder) if _WORD.match(inner))
@@ -210,18 +210,18 @@ class _StartFiles:
     def _function(self, match: re.Match[str], line: str, path: str, number: int, unsure: bool) -> _Body | None:
         """A function's beginning; its body, where more lines belong to it."""
         if self.is_fish:
-            name, rest = match[1], (match[2] or "").lstrip(";").strip()
+            name, remainder = match[1], (match[2] or "").lstrip(";").strip()
         else:
-            name, rest = match[1] or match[2], match[3].strip()
+            name, remainder = match[1] or match[2], match[3].strip()
         body = _Body(name, path, number, unsure, line)
-        if self.is_fish and rest.endswith("end"):
-            body.lines = [rest.removesuffix("end").strip().rstrip(";")]
-        elif not self.is_fish and rest.startswith("{") and rest.endswith("}"):
-            body.lines = [rest[1:-1].strip().rstrip(";")]
-        elif rest in ("", "{"):
+        if self.is_fish and remainder.endswith("end"):
+            body.lines = [remainder.removesuffix("end").strip().rstrip(";")]
+        elif not self.is_fish and remainder.startswith("{") and remainder.endswith("}"):
+            body.lines = [remainder[1:-1].strip().rstrip(";")]
+        elif remainder in ("", "{"):
             return body
         else:
-            body.lines, body.unsure = [rest], True
+            body.lines, body.unsure = [remainder], True
         self._keep_function(body)
         return None
 
@@ -258,25 +258,25 @@ class _StartFiles:
 
     def _statement(self, text: str, path: str, number: int, certain: bool, depth: int) -> None:
         """One plain command of a start file: what it says of the words, or another file that it reads."""
-        first, _, rest = text.partition(" ")
+        first, _, remainder = text.partition(" ")
         certain = certain and not self.is_torn
-        if self.is_fish and first == "functions" and rest.startswith(("-e ", "--erase ")):
-            first, rest = "unset", rest.partition(" ")[2]
+        if self.is_fish and first == "functions" and remainder.startswith(("-e ", "--erase ")):
+            first, remainder = "unset", remainder.partition(" ")[2]
         if first in ("source", "."):
-            named = _filled(self.reader, rest.strip().split(" ")[0].strip("\"'"))
+            named = _filled(self.reader, remainder.strip().split(" ")[0].strip("\"'"))
             if named and "$" not in named and "`" not in named:
                 self.file(self.reader.absolute(named, self.reader.parent(path)), depth + 1)
-        elif first == "alias" or (first == "builtin" and rest.startswith("alias ")):
-            self._alias(rest.removeprefix("alias "), text, path, number, certain)
+        elif first == "alias" or (first == "builtin" and remainder.startswith("alias ")):
+            self._alias(remainder.removeprefix("alias "), text, path, number, certain)
         elif first in ("unalias", "unset", "unhash"):
-            for word in rest.split():
+            for word in remainder.split():
                 kept = {"unalias": self.aliases, "unhash": self.places}.get(first, self.functions)
                 if certain:
                     kept.pop(word, None)
                 elif word in kept:
                     kept[word] = replace(kept[word], words=None)
         elif first == "hash":
-            self._remembered(rest, text, path, number, certain)
+            self._remembered(remainder, text, path, number, certain)
         elif (defines := _DEFINES.search(text)) and _NAMES_ONE.search(text, defines.end()):
             for word in _WORD.findall(text):
                 self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
@@ -312,8 +312,8 @@ class _StartFiles:
         elif self.name == "zsh" and len(words) == 1 and "=" in words[0]:
             pair = tuple(words[0].split("=", 1))  # type: ignore[assignment]
         if pair is not None and _WORD.fullmatch(pair[0]):
-            place = _filled(self.reader, pair[1].strip("\"'"))
-            known = (place,) if certain and "$" not in place else None
+            location = _filled(self.reader, pair[1].strip("\"'"))
+            known = (location,) if certain and "$" not in location else None
             self.places[pair[0]] = Meaning("remembered place", pair[0], text[:200], path, number, known, "path")
 
     def _command(self, text: str) -> tuple[tuple[str, ...] | None, Reach]:
@@ -363,7 +363,7 @@ class _Body(Struct):
 
 def _statements(line: str) -> list[str]:
     """The commands of a line, parted where a semicolon or an operator stands outside quotes."""
-    found, quote, begin = [], "", 0
+    statements, quote, begin = [], "", 0
     at = 0
     while at < len(line):
         sign = line[at]
@@ -374,14 +374,14 @@ def _statements(line: str) -> list[str]:
         elif sign in "\"'":
             quote = sign
         elif sign in ";&|" or (sign == "#" and line[at - 1] in " \t"):
-            found.append(line[begin:at])
+            statements.append(line[begin:at])
             begin = at + 1
             if sign == "#":
                 begin = len(line)
                 break
         at += 1
-    found.append(line[begin:])
-    return [one.strip() for one in found if one.strip()]
+    statements.append(line[begin:])
+    return [item.strip() for item in statements if item.strip()]
 
 
 def _words_of(text: str) -> list[str]:

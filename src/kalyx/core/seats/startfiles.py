@@ -36,21 +36,21 @@ def taken_over(reader: Reader, shell: str) -> list[Meaning]:
     """The words of Python and its installer that start files of ``shell`` take over, each line once."""
     if not is_followed(reader, shell):
         return [
-            one
+            meaning
             for relative in START_FILES.get(shell, [])
-            for one in _in_file(reader, reader.absolute(relative, reader.home))
+            for meaning in _in_file(reader, reader.absolute(relative, reader.home))
         ]
-    found: dict[tuple[str, int, str], Meaning] = {}
+    result: dict[tuple[str, int, str], Meaning] = {}
     for is_login in (False, True):
         taken = meanings(reader, ShellFound(shell, None, "asked about", is_login=is_login))
-        for one in [*taken.aliases.values(), *taken.functions.values(), *taken.places.values()]:
-            found.setdefault((one.path, one.line, one.word), one)
-    return list(found.values())
+        for meaning in [*taken.aliases.values(), *taken.functions.values(), *taken.places.values()]:
+            result.setdefault((meaning.path, meaning.line, meaning.word), meaning)
+    return list(result.values())
 
 
 def _in_file(reader: Reader, path: str) -> Iterator[Meaning]:
     for number, line in enumerate((reader.text_or_none(path, _LIMIT) or "").splitlines(), 1):
         for kind, forms in _FORMS.items():
-            found = next((match for match in (form.match(line) for form in forms) if match), None)
-            if found and _WORD.match(found[1]):
-                yield Meaning(kind, found[1], line.strip()[:200], path, number, None)
+            match = next((match for match in (form.match(line) for form in forms) if match), None)
+            if match and _WORD.match(match[1]):
+                yield Meaning(kind, match[1], line.strip()[:200], path, number, None)

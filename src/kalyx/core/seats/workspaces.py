@@ -30,15 +30,15 @@ def _folders(reader: Reader, path: str) -> list[Opened]:
     from kalyx.core.formats.comments import without_comments
 
     try:
-        told = json.loads(without_comments(reader.text_or_none(path, LIMIT) or ""))
+        document = json.loads(without_comments(reader.text_or_none(path, LIMIT) or ""))
     except (ValueError, RecursionError):
         return []
-    listed = told.get("folders") if isinstance(told, dict) else None
-    found = []
-    for one in reader.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
-        written = one.get("path") if isinstance(one, dict) else None
+    listed = document.get("folders") if isinstance(document, dict) else None
+    openeds = []
+    for item in reader.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
+        written = item.get("path") if isinstance(item, dict) else None
         if isinstance(written, str) and written and "\0" not in written:
-            place = str(reader.path.normpath(reader.join(reader.parent(path), written)))
-            name = one.get("name")
-            found.append(Opened(name if isinstance(name, str) and name else reader.name(place), place))
-    return found
+            location = str(reader.path.normpath(reader.join(reader.parent(path), written)))
+            name = item.get("name")
+            openeds.append(Opened(name if isinstance(name, str) and name else reader.name(location), location))
+    return openeds

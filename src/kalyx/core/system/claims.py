@@ -67,9 +67,9 @@ def claim(reader: Reader, path: str, writer: Writer, mark: str = "") -> None:
         look = reader.again()
         text = look.text_or_none(path, 4096)
         if text is not None:  # else its maker was done this moment; another may have come since, and keeps the place
-            found = _maker(look, path, text, writer.now())
-            if found is not None:
-                raise _at_work(reader, path, found)
+            result = _maker(look, path, text, writer.now())
+            if result is not None:
+                raise _at_work(reader, path, result)
             if look.kind(path) != "file" or (text and not _CLAIM.fullmatch(text)) or distrust(look, path):
                 raise KalyxError(f"{visible(path)} was not written by Kalyx; remove it, if it is yours, and try again")
             writer.remove_file(path)

@@ -45,16 +45,16 @@ _MOUNT_SECONDS = 2.0
 
 def remote_mounts(table: str = "/proc/self/mounts") -> list[str]:
     """The folders where such file systems are mounted; none where the system does not tell."""
-    found = []
+    result = []
     try:
         with open(table, encoding="utf-8", errors="surrogateescape") as file:
             for line in file:
                 words = line.split(" ")
                 if len(words) > 2 and (words[2] in _REMOTE_KINDS or words[2].startswith("fuse")):
-                    found.append(words[1].replace("\\040", " ").replace("\\011", "\t").rstrip("/") or "/")
+                    result.append(words[1].replace("\\040", " ").replace("\\011", "\t").rstrip("/") or "/")
     except OSError:
         return []
-    return found
+    return result
 
 
 def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
@@ -194,7 +194,7 @@ class LiveReader(Reader):
         return known
 
     def _list(self, folder: str) -> dict[str, str] | Unreadable:
-        found: dict[str, str] = {}
+        result: dict[str, str] = {}
         try:
             with os.scandir(folder) as entries:
                 for entry in entries:
@@ -204,15 +204,15 @@ class LiveReader(Reader):
                         kind = "folder"
                     else:
                         kind = "link" if entry.is_symlink() else "other"
-                    found[entry.name] = kind
-                    if len(found) > LISTING_LIMIT:
+                    result[entry.name] = kind
+                    if len(result) > LISTING_LIMIT:
                         return Unreadable(folder, f"more than {LISTING_LIMIT} entries")
         except OSError as error:
             self._note_refusal(folder, error)
             return Unreadable(folder, _reason(error))
         except ValueError:
             return Unreadable(folder, "not a possible path")
-        return found
+        return result
 
     def kind(self, path: str) -> str | None:
         if self._remote and self._is_dead(path):
@@ -352,7 +352,7 @@ class LiveReader(Reader):
     @cached_property
     def _seen_processes(self) -> list[int]:
         if self._has_process_folder:
-            found = []
+            seen_processes = []
             try:
                 names = os.listdir("/proc")
             except OSError as error:
@@ -361,10 +361,10 @@ class LiveReader(Reader):
             for name in names:
                 try:
                     if is_number(name) and os.stat(f"/proc/{name}").st_uid == self.user:
-                        found.append(int(name))
+                        seen_processes.append(int(name))
                 except OSError:
                     continue
-            return found
+            return seen_processes
         import psutil
 
         return psutil.pids()
@@ -380,17 +380,17 @@ class LiveReader(Reader):
                 paths = [line.rstrip("\n").partition("/") for line in file.read(16 << 20).split("\n")]
         except OSError:
             return []
-        return list(dict.fromkeys("/" + rest for _, slash, rest in paths if slash))
+        return list(dict.fromkeys("/" + remainder for _, slash, remainder in paths if slash))
 
     def opened_by(self, pid: int) -> list[str]:
-        found = []
+        result = []
         try:
             for name in os.listdir(f"/proc/{pid}/fd"):
                 with suppress(OSError):
-                    found.append(os.readlink(f"/proc/{pid}/fd/{name}"))
+                    result.append(os.readlink(f"/proc/{pid}/fd/{name}"))
         except OSError:
             return []
-        return [path for path in found if path.startswith("/")]
+        return [path for path in result if path.startswith("/")]
 
     def program_of(self, pid: int) -> str | None:
         if self._has_process_folder:
@@ -406,36 +406,36 @@ class LiveReader(Reader):
         try:
             process = psutil.Process(pid)
             ask = getattr(process, "net_connections", None) or process.connections
-            found = ask(kind="tcp")
+            listens = ask(kind="tcp")
         except (psutil.Error, OSError):
             return None
-        return any(one.status == psutil.CONN_LISTEN and one.laddr and one.laddr[1] == port for one in found)
+        return any(item.status == psutil.CONN_LISTEN and item.laddr and item.laddr[1] == port for item in listens)
 
     def registry(self, key: str) -> dict[str, str] | None:
         if sys.platform != "win32":
             return None
         import winreg
 
-        hive, _, rest = key.partition("\\")
-        found = {}
+        hive, _, remainder = key.partition("\\")
+        result = {}
         try:
-            with winreg.OpenKey(getattr(winreg, hive), rest) as handle:
+            with winreg.OpenKey(getattr(winreg, hive), remainder) as handle:
                 for number in range(winreg.QueryInfoKey(handle)[1]):
                     name, value, _kind = winreg.EnumValue(handle, number)
                     if isinstance(value, str):
-                        found[name] = value
+                        result[name] = value
         except OSError:
             return None
-        return found
+        return result
 
     def registry_keys(self, key: str) -> list[str]:
         if sys.platform != "win32":
             return []
         import winreg
 
-        hive, _, rest = key.partition("\\")
+        hive, _, remainder = key.partition("\\")
         try:
-            with winreg.OpenKey(getattr(winreg, hive), rest) as handle:
+            with winreg.OpenKey(getattr(winreg, hive), remainder) as handle:
                 return [winreg.EnumKey(handle, number) for number in range(winreg.QueryInfoKey(handle)[0])]
         except OSError:
             return []
@@ -444,10 +444,10 @@ class LiveReader(Reader):
         seen: dict[tuple[int, int], int] = {}
         for path in paths:
             try:
-                told = os.lstat(path)
+                details = os.lstat(path)
             except (OSError, ValueError):
                 continue
-            seen[(told.st_dev, told.st_ino)] = _on_disk(told)
+            seen[(details.st_dev, details.st_ino)] = _on_disk(details)
         return sum(seen.values())
 
     def usage(self, folder: str) -> tuple[int, int]:
@@ -461,14 +461,14 @@ class LiveReader(Reader):
             try:
                 with os.scandir(pending.pop()) as entries:
                     for entry in entries:
-                        told = entry.stat(follow_symlinks=False)
+                        details = entry.stat(follow_symlinks=False)
                         if entry.is_dir(follow_symlinks=False):
                             pending.append(entry.path)
-                        elif told.st_nlink > 1:
-                            if (told.st_dev, told.st_ino) in seen:
+                        elif details.st_nlink > 1:
+                            if (details.st_dev, details.st_ino) in seen:
                                 continue
-                            seen.add((told.st_dev, told.st_ino))
-                        total += _on_disk(told)
+                            seen.add((details.st_dev, details.st_ino))
+                        total += _on_disk(details)
             except OSError:
                 unread += 1
         return total, unread

@@ -41,8 +41,8 @@ def _clear_left_over(folder: str) -> None:
     listed.
     """
     for name in os.listdir(folder):
-        number, _, rest = name.removeprefix(_BESIDE).partition("-")
-        if not name.startswith(_BESIDE) or not is_number(number) or len(rest) != 8 or is_living(int(number)):
+        number, _, remainder = name.removeprefix(_BESIDE).partition("-")
+        if not name.startswith(_BESIDE) or not is_number(number) or len(remainder) != 8 or is_living(int(number)):
             continue
         path = os.path.join(folder, name)
         with suppress(OSError):
@@ -281,9 +281,9 @@ def _write_in_place(path: str, content: bytes) -> None:
     """Another name of the file, or its owner, would be lost by a new file: the bytes are changed where they are."""
     handle = os.open(path, os.O_WRONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0))
     try:
-        rest = memoryview(content)
-        while rest:
-            rest = rest[os.write(handle, rest) :]
+        remainder = memoryview(content)
+        while remainder:
+            remainder = remainder[os.write(handle, remainder) :]
         os.ftruncate(handle, len(content))
         os.fsync(handle)
     finally:
@@ -316,9 +316,9 @@ def _remove_tree(path: str) -> None:
         os.lstat(path)
     except FileNotFoundError:
         return
-    found = look_through(path, owners=False)
-    if found.obstacle is not None:
-        raise KalyxError(f"{visible(found.obstacle)}; nothing of {visible(path)} was removed")
+    seen = look_through(path, owners=False)
+    if seen.obstacle is not None:
+        raise KalyxError(f"{visible(seen.obstacle)}; nothing of {visible(path)} was removed")
     for attempt in range(5):  # something may still write into it
         try:
             shutil.rmtree(path)
@@ -328,7 +328,7 @@ def _remove_tree(path: str) -> None:
                 return
         except OSError as error:
             if attempt == 4:
-                raise _part_removed(path, found.files, error) from None
+                raise _part_removed(path, seen.files, error) from None
         time.sleep(0.1)
 
 
@@ -349,12 +349,12 @@ def _move(path: str, to: str) -> None:
             raise
     if os.path.lexists(to):
         raise FileExistsError(errno.EEXIST, "file exists")
-    found = look_through(path) if os.path.isdir(path) and not os.path.islink(path) else None
-    if found is not None and found.obstacle is not None:
-        raise KalyxError(f"{visible(found.obstacle)}; nothing was moved")
+    seen = look_through(path) if os.path.isdir(path) and not os.path.islink(path) else None
+    if seen is not None and seen.obstacle is not None:
+        raise KalyxError(f"{visible(seen.obstacle)}; nothing was moved")
     beside = os.path.join(os.path.dirname(to), f"{_BESIDE}{os.getpid()}-{os.urandom(4).hex()}")
     try:
-        if found is not None:
+        if seen is not None:
             copy_tree(path, beside, linked=False)
         else:
             shutil.copyfile(path, beside, follow_symlinks=False)
@@ -370,7 +370,7 @@ def _move(path: str, to: str) -> None:
             with suppress(OSError):
                 os.unlink(beside)
         raise
-    if found is not None:
+    if seen is not None:
         _remove_tree(path)
     else:
         os.unlink(path)

@@ -56,7 +56,7 @@ class Connection:
         made.transport, made.key, made.folder, made.path = said["transport"], said["key"], "", ""
         made.address, made.ports = said["ip"], {name: said[f"{name}_port"] for name in CHANNELS}
         made._sockets, made._context = {}, None
-        if not all(isinstance(one, str) for one in (made.transport, made.key, made.address)):
+        if not all(isinstance(item, str) for item in (made.transport, made.key, made.address)):
             raise ValueError("its transport, key or address is no text")
         if not all(type(port) is int and 0 < port < 65536 for port in made.ports.values()):
             raise ValueError("a port in it is none")
@@ -128,8 +128,8 @@ class Connection:
     def beats(self, seconds: float) -> bool:
         """Whether the heartbeat channel echoes."""
         self.send("hb", [b"kalyx"])
-        found = self.receive(("hb",), seconds)
-        return found is not None and found[1] == [b"kalyx"]
+        beats = self.receive(("hb",), seconds)
+        return beats is not None and beats[1] == [b"kalyx"]
 
     def close(self) -> None:
         """Close every channel; what was not sent is dropped."""

@@ -98,18 +98,18 @@ class MemoryReader(Reader):
         self.drop(to)
         if empty:
             self.put(to, None, folder=True)
-        for place, content, folder in whole:
-            self.put(place, content, folder=folder)
+        for location, content, folder in whole:
+            self.put(location, content, folder=folder)
 
     def _taken(self, path: str, to: str) -> list[tuple[str, object, bool]]:
         key = self._key(path)
         if key not in self._children:
             return [(to, self._nodes.get(key), False)]
-        found = []
+        result = []
         for name in list(self._children[key].values()):
             inner = self.join(path, name)
-            found += self._taken(inner, self.join(to, name)) or [(self.join(to, name), None, True)]
-        return found
+            result += self._taken(inner, self.join(to, name)) or [(self.join(to, name), None, True)]
+        return result
 
     def shut(self, path: str) -> bool:
         """Whether this folder may not be entered, or written."""
@@ -119,28 +119,28 @@ class MemoryReader(Reader):
         """The very place that a path names: what comes before its last word must be a folder, as the system has it."""
         if len(self.name(path)) > _NAME_LIMIT or len(path) > _PATH_LIMIT:
             return None
-        drive, rest = self.path.splitdrive(path)
+        drive, remainder = self.path.splitdrive(path)
         here = str(drive + self.path.sep)
-        names = (name for name in rest.replace(self.path.sep, "/").split("/") if name not in ("", "."))
+        names = (name for name in remainder.replace(self.path.sep, "/").split("/") if name not in ("", "."))
         for number, name in enumerate(names):
             if number:
                 here = self.real(here)
                 if self._key(here) not in self._children:
                     return None
             here = self.parent(here) if name == ".." else self.join(here, name)
-        ends_above = rest.replace(self.path.sep, "/").rpartition("/")[2] in (".", "..")
+        ends_above = remainder.replace(self.path.sep, "/").rpartition("/")[2] in (".", "..")
         if ends_above and self._key(self.real(here)) not in self._children:
             return None
         return self.real(here) if ends_above else here
 
     def _end(self, path: str) -> str | None:
         """The place at the end of every link in ``path``; None where it leads nowhere."""
-        place = self._place(path)
+        location = self._place(path)
         for _ in range(LINK_LIMIT):
-            node = self._nodes.get(self._key(place)) if place is not None else None
-            if place is None or not isinstance(node, Link):
-                return place
-            place = self._place(self._beside(node, place))
+            node = self._nodes.get(self._key(location)) if location is not None else None
+            if location is None or not isinstance(node, Link):
+                return location
+            location = self._place(self._beside(node, location))
         return None
 
     def _is_shut(self, real: str) -> bool:
@@ -159,25 +159,25 @@ class MemoryReader(Reader):
         return False
 
     def listing(self, folder: str) -> Mapping[str, str]:
-        place = self._end(folder)
-        key = self._key(place) if place is not None else ""
-        if place is not None and (
-            key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, place)
+        path = self._end(folder)
+        key = self._key(path) if path is not None else ""
+        if path is not None and (
+            key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, path)
         ):
             self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
-        if place is None or key not in self._children:
+        if path is None or key not in self._children:
             raise Unreadable(folder, "not a directory" if key in self._nodes else "no such file or directory")
-        return {name: self.kind(self.join(place, name)) or "other" for name in self._children[key].values()}
+        return {name: self.kind(self.join(path, name)) or "other" for name in self._children[key].values()}
 
     def kind(self, path: str) -> str | None:
-        place = self._place(path)
-        if place is None:
+        location = self._place(path)
+        if location is None:
             # It may be that a folder above may not be entered.
             return "refused" if self._refused(path, self.real(path)) else None
-        if self._refused(path, place):
+        if self._refused(path, location):
             return "refused"
-        key = self._key(place)
+        key = self._key(location)
         if key in self._children:
             return "folder"
         if key not in self._nodes:
@@ -188,23 +188,23 @@ class MemoryReader(Reader):
         return "other" if isinstance(node, Pipe) else "file"
 
     def link(self, path: str) -> str | None:
-        place = self._place(path) if self.parent(path) != path else path
-        node = self._nodes.get(self._key(place)) if place is not None else None
+        location = self._place(path) if self.parent(path) != path else path
+        node = self._nodes.get(self._key(location)) if location is not None else None
         return str(node) if isinstance(node, Link) else None
 
     def status(self, path: str) -> FileStat | None:
-        place = self._end(path)
-        if place is None:
+        location = self._end(path)
+        if location is None:
             self.kind(path)
             return None
-        kind = self.kind(place)
+        kind = self.kind(location)
         if kind == "refused":
             self.refusals[path] = "permission denied"
         if kind in (None, "link", "refused"):
             return None
         assert kind is not None
-        size = len(self._content(place)) if kind == "file" else 0
-        return FileStat(kind, size, 0, abs(hash(self._key(place))), 1, 0o755, self.user)
+        size = len(self._content(location)) if kind == "file" else 0
+        return FileStat(kind, size, 0, abs(hash(self._key(location))), 1, 0o755, self.user)
 
     def _content(self, path: str) -> bytes:
         node = self._nodes.get(self._key(path))
@@ -213,13 +213,13 @@ class MemoryReader(Reader):
         return node.encode("utf-8", "surrogateescape") if isinstance(node, str) else b""
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
-        place = self._end(path)
-        if place is None or self._shut:
-            if self._refused(path, place or self.real(path)):
+        location = self._end(path)
+        if location is None or self._shut:
+            if self._refused(path, location or self.real(path)):
                 raise Unreadable(path, "permission denied")
-        if place is None:
+        if location is None:
             raise Unreadable(path, "no such file or directory")
-        key = self._key(place)
+        key = self._key(location)
         if key in self._children:
             raise Unreadable(path, "is a directory")
         if key not in self._nodes:
@@ -229,7 +229,7 @@ class MemoryReader(Reader):
             raise Unreadable(path, "permission denied")
         if isinstance(self._nodes[key], Pipe):
             raise Unreadable(path, "not a regular file")
-        return self._content(place)[start : start + limit]
+        return self._content(location)[start : start + limit]
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
         return [match.group(1) for match in re.finditer(pattern, self.read(path, 1 << 30))]

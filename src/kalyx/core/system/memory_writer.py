@@ -56,10 +56,10 @@ class MemoryWriter(Writer):
             if reader.kind(upper) == "link":
                 raise self._refuse(path, "no such file or directory")
             self.folder_quietly(upper)
-        place = self._beside(path)
-        if reader.kind(place) is not None:
+        location = self._beside(path)
+        if reader.kind(location) is not None:
             raise self._refuse(path, "file exists")
-        reader.put(place, None, folder=True)
+        reader.put(location, None, folder=True)
 
     def folder_quietly(self, path: str) -> None:
         """A folder above one that is made: it is no deed of its own."""
@@ -69,55 +69,55 @@ class MemoryWriter(Writer):
 
     def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, **more: object) -> None:
         self._note("replace" if self.reader.kind(path) is not None else "write", path)
-        place = self._beside(path)
+        location = self._beside(path)
         if new and self.reader.kind(path) is not None:
             raise self._refuse(path, "a file of this name appeared meanwhile")
-        if self.reader.kind(place) == "folder":
+        if self.reader.kind(location) == "folder":
             raise self._refuse(path, "is a directory")
-        self.reader.put(place, content)
+        self.reader.put(location, content)
 
     def mark(self, path: str, content: bytes) -> None:
         self._note("write", path)
-        place = self.reader.real(path)
-        if self.reader.kind(place) == "folder":
+        location = self.reader.real(path)
+        if self.reader.kind(location) == "folder":
             raise self._refuse(path, "is a directory")
-        self.reader.put(self._beside(place), content)
+        self.reader.put(self._beside(location), content)
 
     def claim(self, path: str, content: bytes) -> bool:
-        place = self._beside(path)
-        if self.reader.kind(place) is not None:
+        location = self._beside(path)
+        if self.reader.kind(location) is not None:
             return False
-        self.reader.put(place, content)
+        self.reader.put(location, content)
         return True
 
     def remove_file(self, path: str) -> None:
         self._note("remove", path)
-        place = self._named(path)
-        kind = self.reader.kind(place)
+        location = self._named(path)
+        kind = self.reader.kind(location)
         if kind is None or kind == "folder":
             raise self._refuse(path, "is a directory" if kind else "no such file or directory")
-        self.reader.drop(place)
+        self.reader.drop(location)
 
     def remove_folder(self, path: str) -> None:
         self._note("remove", path)
-        place = self._named(path)
-        if self.reader.kind(place) == "file":
+        location = self._named(path)
+        if self.reader.kind(location) == "file":
             raise self._refuse(path, "not a directory")
-        self.reader.drop(place)
+        self.reader.drop(location)
 
     def remove_empty_folder(self, path: str) -> None:
         reader = self.reader
-        place = reader.join(reader.real(reader.parent(path)), reader.name(path))
-        if reader.kind(place) == "folder" and not reader.names(place):
-            reader.drop(place)
+        location = reader.join(reader.real(reader.parent(path)), reader.name(path))
+        if reader.kind(location) == "folder" and not reader.names(location):
+            reader.drop(location)
             self._note("remove", path)
 
     def link(self, path: str, target: str) -> None:
         self._note("link", path)
-        place = self._beside(path)
-        if self.reader.kind(place) is not None:
+        location = self._beside(path)
+        if self.reader.kind(location) is not None:
             raise self._refuse(path, "file exists")
-        self.reader.put(place, Link(target))
+        self.reader.put(location, Link(target))
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
         self._note("copy", path)
@@ -129,19 +129,19 @@ class MemoryWriter(Writer):
             raise self._refuse(path, "no such file or directory")
         self.folder_quietly(to)
         for name, kind in dict(reader.listing(path)).items():
-            one, other = reader.join(path, name), reader.join(to, name)
+            item, other = reader.join(path, name), reader.join(to, name)
             if kind == "folder":
-                self._copy(one, other)
+                self._copy(item, other)
             else:
-                target = reader.link(one)
-                reader.put(self._beside(other), Link(target) if target is not None else reader.read(one, 1 << 30))
+                target = reader.link(item)
+                reader.put(self._beside(other), Link(target) if target is not None else reader.read(item, 1 << 30))
 
     def move(self, path: str, to: str) -> None:
         self._note("move away", path)
         reader = self.reader
-        place = self._named(path)
+        location = self._named(path)
         target = self._beside(to)
-        kind = reader.kind(place)
+        kind = reader.kind(location)
         if kind is None:
             raise self._refuse(path, "no such file or directory")
         there = reader.kind(target)
@@ -151,4 +151,4 @@ class MemoryWriter(Writer):
             raise self._refuse(path, "not a directory")
         if there == "folder" and reader.names(target):
             raise self._refuse(path, "directory not empty")
-        reader.shift(place, target)
+        reader.shift(location, target)

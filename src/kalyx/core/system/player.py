@@ -75,11 +75,11 @@ def _blinded(value: Any, blind: Callable[[bytes], bytes], shown: Callable[[str],
     if isinstance(value, str):
         return shown(value)
     if isinstance(value, (list, tuple)):
-        return [_blinded(one, blind, shown) for one in value]
+        return [_blinded(item, blind, shown) for item in value]
     if isinstance(value, dict):
         if set(value) == {"bytes"} and isinstance(value["bytes"], str):
             return {"bytes": base64.b64encode(blind(base64.b64decode(value["bytes"]))).decode("ascii")}
-        return {shown(name): _blinded(one, blind, shown) for name, one in value.items()}
+        return {shown(name): _blinded(item, blind, shown) for name, item in value.items()}
     return value
 
 
@@ -96,15 +96,15 @@ def load(content: bytes, name: str) -> Capture:
         if not line:
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture")
         try:
-            said = _line(line) if capture is not None else json.loads(line)
+            message = _line(line) if capture is not None else json.loads(line)
             if capture is None:
-                capture = Capture(_head(said, shown))
-            elif "read" in said:
-                primitive, *words = said["read"]
-                capture.readings[key_of([str(primitive), *words])] = said["is"]
-            elif "ran" in said:
-                argv, *more = said["ran"]
-                capture.answers[key_of([list(map(str, argv)), *more])] = said["is"]
+                capture = Capture(_head(message, shown))
+            elif "read" in message:
+                primitive, *words = message["read"]
+                capture.readings[key_of([str(primitive), *words])] = message["is"]
+            elif "ran" in message:
+                argv, *more = message["ran"]
+                capture.answers[key_of([list(map(str, argv)), *more])] = message["is"]
             else:
                 raise ValueError
         except (ValueError, TypeError, KeyError, RecursionError):
@@ -154,8 +154,10 @@ def _line(line: bytes) -> dict[str, Any]:
     try:
         quick = _quick.decode(line)
     except (MsgspecError, RecursionError):
-        said: dict[str, Any] = json.loads(line)  # a name that is no text, among others, only the general reader takes
-        return said
+        document: dict[str, Any] = json.loads(
+            line
+        )  # a name that is no text, among others, only the general reader takes
+        return document
     if quick.read is not None:
         return {"read": quick.read, "is": quick.value}
     return {"ran": quick.ran, "is": quick.value}
@@ -191,7 +193,7 @@ def _head(said: Any, name: str) -> Mapping[str, Any]:
     texts = ("folder", "home")
     good = all(isinstance(said.get(key), str) for key in texts) and said.get("system") in _SYSTEMS
     numbers = all(isinstance(said.get(key), int) for key in ("pid", "user"))
-    maps = all(isinstance(said.get(key), dict) and all(isinstance(one, str) for one in said[key].values())
+    maps = all(isinstance(said.get(key), dict) and all(isinstance(item, str) for item in said[key].values())
                for key in ("variables", "refusals"))  # fmt: skip
     if not (good and numbers and maps):
         raise KalyxError(f"{name} is not a capture: its first line lacks what a machine has")
@@ -200,7 +202,7 @@ def _head(said: Any, name: str) -> Mapping[str, Any]:
 
 def key_of(words: Iterable[Any]) -> Key:
     """What was read or asked, as what it is kept under: words, numbers, and words within words."""
-    return tuple(key_of(one) if isinstance(one, (list, tuple)) else one for one in words)
+    return tuple(key_of(word) if isinstance(word, (list, tuple)) else word for word in words)
 
 
 # -- what a reading gives, as JSON ----------------------------------------------
@@ -224,9 +226,9 @@ def packed(value: Any) -> Any:
     if isinstance(value, Mapping):
         return {"map": dict(value)}
     if isinstance(value, tuple):
-        return {"words": [packed(one) for one in value]}
+        return {"words": [packed(item) for item in value]}
     if isinstance(value, list):
-        return {"list": [packed(one) for one in value]}
+        return {"list": [packed(item) for item in value]}
     return value
 
 
@@ -234,20 +236,20 @@ def unpacked(value: Any) -> Any:
     """The result that ``packed`` made JSON of."""
     if not isinstance(value, dict):
         return value
-    ((kind, said),) = value.items()
+    ((kind, text),) = value.items()
     if kind == "text":
-        return said.encode("utf-8")
+        return text.encode("utf-8")
     if kind == "bytes":
-        return base64.b64decode(said)
+        return base64.b64decode(text)
     if kind == "status":
-        return FileStat(*said)
+        return FileStat(*text)
     if kind == "process":
-        return Process(**{**said, "command": tuple(said["command"])})
+        return Process(**{**text, "command": tuple(text["command"])})
     if kind == "map":
-        return dict(said)
+        return dict(text)
     if kind == "words":
-        return tuple(unpacked(one) for one in said)
-    return [unpacked(one) for one in said]
+        return tuple(unpacked(item) for item in text)
+    return [unpacked(item) for item in text]
 
 
 # -- the doors ------------------------------------------------------------------
@@ -267,18 +269,18 @@ class Player(Reader):
 
     def _said(self, primitive: str, *words: Any) -> Any:
         path = words[0] if words and isinstance(words[0], str) else None
-        said = self._readings.get(key_of([primitive, *words]), _NOTHING)
+        text = self._readings.get(key_of([primitive, *words]), _NOTHING)
         if path is not None and path in self._refused:
             self.refusals[path] = self._refused[path]
-        if said is _NOTHING:
+        if text is _NOTHING:
             if path is not None:
                 self.refusals[path] = NOT_HERE
             raise Unreadable(path or primitive, NOT_HERE)
-        said = value_of(said)
-        if isinstance(said, dict) and "refused" in said:
-            raise Unreadable(str(said.get("path", path)), str(said["refused"]))
+        text = value_of(text)
+        if isinstance(text, dict) and "refused" in text:
+            raise Unreadable(str(text.get("path", path)), str(text["refused"]))
         try:
-            return unpacked(said)
+            return unpacked(text)
         except (ValueError, TypeError, KeyError, AttributeError):
             raise Unreadable(path or primitive, "the capture holds something else in its place") from None
 
@@ -291,34 +293,34 @@ class Player(Reader):
             raise
 
     def listing(self, folder: str) -> Mapping[str, str]:
-        found = self._said("listing", folder)
-        if not isinstance(found, dict):
+        result = self._said("listing", folder)
+        if not isinstance(result, dict):
             raise Unreadable(folder, "the capture holds something else in its place")
-        return {str(name): str(kind) for name, kind in found.items()}
+        return {str(name): str(kind) for name, kind in result.items()}
 
     def kind(self, path: str) -> str | None:
-        found = self._or("refused", "kind", path)
-        return str(found) if found is not None else None
+        result = self._or("refused", "kind", path)
+        return str(result) if result is not None else None
 
     def link(self, path: str) -> str | None:
-        found = self._or(None, "link", path)
-        return str(found) if found is not None else None
+        result = self._or(None, "link", path)
+        return str(result) if result is not None else None
 
     def status(self, path: str) -> FileStat | None:
-        found = self._or(None, "status", path)
-        return found if isinstance(found, FileStat) else None
+        status = self._or(None, "status", path)
+        return status if isinstance(status, FileStat) else None
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
-        found = self._said("read", path, limit, start)
-        if not isinstance(found, bytes):
+        result = self._said("read", path, limit, start)
+        if not isinstance(result, bytes):
             raise Unreadable(path, "the capture holds something else in its place")
-        return found
+        return result
 
     def digest(self, path: str, limit: int) -> str:
-        found = self._said("digest", path, limit)
-        if not isinstance(found, str):
+        result = self._said("digest", path, limit)
+        if not isinstance(result, str):
             raise Unreadable(path, "the capture holds something else in its place")
-        return found
+        return result
 
     def may_read(self, path: str) -> bool:
         return bool(self._or(False, "may_read", path))
@@ -327,11 +329,11 @@ class Player(Reader):
         return bool(self._or(False, "may_run", path))
 
     def process(self, pid: int) -> Process | None:
-        found = self._or(None, "process", pid)
-        return found if isinstance(found, Process) else None
+        result = self._or(None, "process", pid)
+        return result if isinstance(result, Process) else None
 
     def processes(self) -> list[int]:
-        return [one for one in _several(self._or([], "processes")) if isinstance(one, int)]
+        return [number for number in _several(self._or([], "processes")) if isinstance(number, int)]
 
     def command_of(self, pid: int) -> tuple[str, ...]:
         return tuple(str(word) for word in _several(self._or((), "command_of", pid)))
@@ -340,30 +342,32 @@ class Player(Reader):
         return [str(path) for path in _several(self._or([], "loaded_by", pid))]
 
     def program_of(self, pid: int) -> str | None:
-        found = self._or(None, "program_of", pid)
-        return found if isinstance(found, str) else None
+        result = self._or(None, "program_of", pid)
+        return result if isinstance(result, str) else None
 
     def listens(self, pid: int, port: int) -> bool | None:
-        found = self._or(None, "listens", pid, port)
-        return found if isinstance(found, bool) else None
+        listens = self._or(None, "listens", pid, port)
+        return listens if isinstance(listens, bool) else None
 
     def registry(self, key: str) -> Mapping[str, str] | None:
-        found = self._or(None, "registry", key)
-        return found if isinstance(found, dict) else None
+        result = self._or(None, "registry", key)
+        return result if isinstance(result, dict) else None
 
     def registry_keys(self, key: str) -> list[str]:
         return [str(name) for name in _several(self._or([], "registry_keys", key))]
 
     def usage_of_files(self, paths: list[str]) -> int:
-        found = self._or(0, "usage_of_files", paths)
-        return found if isinstance(found, int) else 0
+        result = self._or(0, "usage_of_files", paths)
+        return result if isinstance(result, int) else 0
 
     def usage(self, folder: str) -> tuple[int, int]:
-        found = self._or((0, 1), "usage", folder)
-        return found if isinstance(found, tuple) and len(found) == 2 else (0, 1)
+        result = self._or((0, 1), "usage", folder)
+        return result if isinstance(result, tuple) and len(result) == 2 else (0, 1)
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
-        return [one for one in _several(self._said("scan", path, pattern.decode("latin-1"))) if isinstance(one, bytes)]
+        return [
+            item for item in _several(self._said("scan", path, pattern.decode("latin-1"))) if isinstance(item, bytes)
+        ]
 
     def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
         try:
@@ -437,18 +441,18 @@ class PlayerRunner(Runner):
     ) -> Ended:
         if begun is not None:
             begun()
-        said = value_of(self._answers.get(key_of(self._normal.key(argv, self._reader.variables, variables, folder))))
-        if not isinstance(said, list) or len(said) != 7:
+        text = value_of(self._answers.get(key_of(self._normal.key(argv, self._reader.variables, variables, folder))))
+        if not isinstance(text, list) or len(text) != 7:
             return Ended(None, b"", b"", 0.0, problem=f"was not started: {NOT_HERE}")
         try:
-            status, output, errors, *more = said
+            status, output, errors, *more = text
             ended = Ended(status, unpacked(output), unpacked(errors), *more)
         except (TypeError, ValueError):
             return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
-        mark = next((one for one in self._normal.marks if any(one in word for word in argv)), "").encode()
+        mark = next((mark for mark in self._normal.marks if any(mark in word for word in argv)), "").encode()
         own = os.fsencode(PROBE_PATH)
         ended.output, ended.errors = (
-            one.replace(b"<mark>", mark).replace(b"<probe>", own) for one in (ended.output, ended.errors)
+            item.replace(b"<mark>", mark).replace(b"<probe>", own) for item in (ended.output, ended.errors)
         )
         return ended
 
@@ -480,12 +484,12 @@ def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
             folders.add(str(words[0]) if words else "")
         elif primitive == "read" and isinstance(value, dict) and "refused" not in value:
             path = str(words[0]) if words else ""
-            files[path] = files.get(path, 0) + sum(len(str(one)) for one in value.values())
+            files[path] = files.get(path, 0) + sum(len(str(item)) for item in value.values())
         elif primitive == "process" and isinstance(process := _unpacked_or_none(value), Process):
             others.add(" ".join(map(str, process.command))[:200])
-    found = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head["variables"].items())]
-    found += [("files, with their content", path, size) for path, size in sorted(files.items())]
-    found += [("folders, with the names in them", path, 0) for path in sorted(folders)]
-    found += [("processes", line, 0) for line in sorted(others) if line]
-    found += [("programs that were asked", " ".join(key[0])[:200], 0) for key in capture.answers]
-    return found
+    contents = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head["variables"].items())]
+    contents += [("files, with their content", path, size) for path, size in sorted(files.items())]
+    contents += [("folders, with the names in them", path, 0) for path in sorted(folders)]
+    contents += [("processes", line, 0) for line in sorted(others) if line]
+    contents += [("programs that were asked", " ".join(key[0])[:200], 0) for key in capture.answers]
+    return contents

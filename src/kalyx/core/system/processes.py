@@ -37,25 +37,25 @@ def marked(mark: str, besides: frozenset[int] | None) -> list[int]:
     A program may leave its group and its session, or outlive its parent: its variables go with it.
     """
     wanted = mark.encode() + b"\0"  # whole: one mark may begin as another does
-    found = []
+    result = []
     if besides is None:
         import psutil
 
         for process in psutil.process_iter():
             try:
                 if mark in process.environ().values():
-                    found.append(process.pid)
+                    result.append(process.pid)
             except (psutil.Error, OSError):
                 continue
-        return found
+        return result
     for pid in (numbers() or frozenset()) - besides:
         try:
             with open(f"/proc/{pid}/environ", "rb") as file:
                 if wanted in file.read(1 << 20):
-                    found.append(pid)
+                    result.append(pid)
         except OSError:
             continue
-    return found
+    return result
 
 
 def kill(pids: list[int]) -> None:

@@ -245,8 +245,14 @@ class Reader:
         """Without the mark of Windows for paths that are taken as they stand, where the plain form names the same."""
         if self.system != "windows" or not path.startswith("\\\\?\\"):
             return path
-        rest = path[4:]
-        return "\\\\" + rest[4:] if rest[:4].upper() == "UNC\\" else rest if rest[1:3] == ":\\" else path
+        remainder = path[4:]
+        return (
+            "\\\\" + remainder[4:]
+            if remainder[:4].upper() == "UNC\\"
+            else remainder
+            if remainder[1:3] == ":\\"
+            else path
+        )
 
     def within(self, path: str) -> str:
         """``path`` from the current folder, tidied; a ``~`` in it is a name like any other."""
@@ -262,8 +268,8 @@ class Reader:
 
     def inside(self, path: str, folder: str) -> bool:
         """Whether ``path`` is ``folder`` or lies below it, by its words alone."""
-        one, other = self.case(path), self.case(folder).rstrip(self.path.sep)
-        return bool(one == other or one.startswith(other + self.path.sep))
+        item, other = self.case(path), self.case(folder).rstrip(self.path.sep)
+        return bool(item == other or item.startswith(other + self.path.sep))
 
     # -- derived readings ---------------------------------------------------
 
@@ -271,10 +277,10 @@ class Reader:
         """Why it cannot be told what stands at the end of ``path``; None where it can be: it is there, or it is not."""
         if self.status(path) is not None:
             return None
-        found = self.refusals.get(path)
-        if found is None and self.kind(path) == "refused":
-            found = self.refusals.get(path, "permission denied")
-        return found
+        result = self.refusals.get(path)
+        if result is None and self.kind(path) == "refused":
+            result = self.refusals.get(path, "permission denied")
+        return result
 
     def first_of(self, items: Sequence[Item], most: int, what: str) -> Sequence[Item]:
         """The first items of what there is too much of; ``cut`` says so, under ``what``: a path, or a plural."""
@@ -352,11 +358,11 @@ class Reader:
     def real(self, path: str) -> str:
         """The path with every link in it followed; components that do not exist stay as written."""
         known: dict[str, str] = self.memory.setdefault("real", {})
-        found = known.get(path)
-        if found is None:
+        result = known.get(path)
+        if result is None:
             is_none = len(path) > PATH_LIMIT and self.system != "windows"
-            found = path if is_none else self._walked(path, known, LINK_LIMIT)
-        return found
+            result = path if is_none else self._walked(path, known, LINK_LIMIT)
+        return result
 
     def _beside(self, target: str, link: str) -> str:
         """What a link's target names: a relative one goes by the link's folder, and a ``~`` in it is just a name."""
@@ -368,9 +374,9 @@ class Reader:
         plain = not {".", ".."} & set(path.split(self.path.sep)) if self.path.sep + "." in path else True
         if plain or not self.path.isabs(path):
             return self._real(path, known, budget)
-        drive, rest = self.path.splitdrive(path)
+        drive, remainder = self.path.splitdrive(path)
         here = str(drive + self.path.sep)
-        for name in rest.replace("\\", "/").split("/") if self.system == "windows" else rest.split("/"):
+        for name in remainder.replace("\\", "/").split("/") if self.system == "windows" else remainder.split("/"):
             if name == "..":
                 here = self.parent(here)
             elif name not in ("", "."):
@@ -429,15 +435,15 @@ class Reader:
             value = self.variable("PATH") or ""
         if not value:
             return []
-        found = []
+        path_folders = []
         for entry in value.split(";" if self.system == "windows" else ":"):
             if self.system == "windows":
                 entry = entry.strip('"')
                 if not entry:
                     continue
             # A literal ~ in PATH is a folder of that name to most shells: it is not expanded.
-            found.append(str(self.path.normpath(self.join(self.folder, entry or "."))))
-        return found
+            path_folders.append(str(self.path.normpath(self.join(self.folder, entry or "."))))
+        return path_folders
 
     def lookup(self, word: str, path: str | None = None, *, current_first: bool = False) -> Iterator[str]:
         """Every file that ``word`` could start by this ``PATH``, first the one that wins.

@@ -51,28 +51,28 @@ class Recorder(Reader):
         """What a reading gives; ``keep``: what of it the capture holds."""
         key = key_of((primitive, *words))
         try:
-            found = read()
+            result = read()
         except Unreadable as refusal:
             self._capture.readings[key] = {"refused": refusal.reason, "path": refusal.path}
             raise
         if key not in self._capture.readings:
-            self._capture.readings[key] = packed(keep(found))
-        return found
+            self._capture.readings[key] = packed(keep(result))
+        return result
 
     def listing(self, folder: str) -> Mapping[str, str]:
         return dict(self._kept("listing", (folder,), lambda: dict(self._inner.listing(folder))))
 
     def kind(self, path: str) -> str | None:
-        found: str | None = self._kept("kind", (path,), lambda: self._inner.kind(path))
-        return found
+        result: str | None = self._kept("kind", (path,), lambda: self._inner.kind(path))
+        return result
 
     def link(self, path: str) -> str | None:
-        found: str | None = self._kept("link", (path,), lambda: self._inner.link(path))
-        return found
+        result: str | None = self._kept("link", (path,), lambda: self._inner.link(path))
+        return result
 
     def status(self, path: str) -> FileStat | None:
-        found: FileStat | None = self._kept("status", (path,), lambda: self._inner.status(path))
-        return found
+        file_stat: FileStat | None = self._kept("status", (path,), lambda: self._inner.status(path))
+        return file_stat
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         keep = self._essence.content
@@ -91,8 +91,8 @@ class Recorder(Reader):
         return bool(self._kept("may_run", (path,), lambda: self._inner.may_run(path)))
 
     def process(self, pid: int) -> Process | None:
-        found: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid), self._of_process)
-        return found
+        process: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid), self._of_process)
+        return process
 
     def _of_process(self, process: Process | None) -> Process | None:
         return None if process is None else replace(process, command=self._essence.command(process.command))
@@ -108,16 +108,16 @@ class Recorder(Reader):
         return list(self._kept("loaded_by", (pid,), lambda: list(self._inner.loaded_by(pid))))
 
     def program_of(self, pid: int) -> str | None:
-        found: str | None = self._kept("program_of", (pid,), lambda: self._inner.program_of(pid))
-        return found
+        result: str | None = self._kept("program_of", (pid,), lambda: self._inner.program_of(pid))
+        return result
 
     def listens(self, pid: int, port: int) -> bool | None:
-        found: bool | None = self._kept("listens", (pid, port), lambda: self._inner.listens(pid, port))
-        return found
+        listens: bool | None = self._kept("listens", (pid, port), lambda: self._inner.listens(pid, port))
+        return listens
 
     def registry(self, key: str) -> Mapping[str, str] | None:
-        found: Mapping[str, str] | None = self._kept("registry", (key,), lambda: self._inner.registry(key))
-        return found
+        mapping: Mapping[str, str] | None = self._kept("registry", (key,), lambda: self._inner.registry(key))
+        return mapping
 
     def registry_keys(self, key: str) -> list[str]:
         return list(self._kept("registry_keys", (key,), lambda: list(self._inner.registry_keys(key))))
@@ -126,8 +126,8 @@ class Recorder(Reader):
         return int(self._kept("usage_of_files", (paths,), lambda: self._inner.usage_of_files(paths)))
 
     def usage(self, folder: str) -> tuple[int, int]:
-        found: tuple[int, int] = self._kept("usage", (folder,), lambda: tuple(self._inner.usage(folder)))
-        return found
+        result: tuple[int, int] = self._kept("usage", (folder,), lambda: tuple(self._inner.usage(folder)))
+        return result
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
         words = (path, pattern.decode("latin-1"))
@@ -159,10 +159,10 @@ class RecordingRunner(Runner):
         self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, **more: Any
     ) -> Ended:
         ended = self._inner.run(argv, variables=variables, folder=folder, **more)
-        said = [self._normal.words(one.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
-                for one in (ended.output, ended.errors)]  # fmt: skip
+        text = [self._normal.words(item.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+                for item in (ended.output, ended.errors)]  # fmt: skip
         self._capture.answers[key_of(self._normal.key(argv, self._base, variables, folder))] = [
-            ended.status, packed(said[0]), packed(said[1]), round(ended.seconds, 4),
+            ended.status, packed(text[0]), packed(text[1]), round(ended.seconds, 4),
             ended.timed_out, ended.cut, ended.problem,
         ]  # fmt: skip
         return ended

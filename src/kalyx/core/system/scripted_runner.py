@@ -49,8 +49,8 @@ class ScriptedRunner(Runner):
         if begun is not None:
             begun()
         for count in range(len(argv), 0, -1):
-            found = self.answers.get(" ".join(argv[:count]))
-            ended = found(argv) if callable(found) else found
+            result = self.answers.get(" ".join(argv[:count]))
+            ended = result(argv) if callable(result) else result
             if ended is not None:
                 kept = ended.output[:limit], ended.errors[:limit]
                 cut = len(ended.output) > limit or len(ended.errors) > limit

@@ -29,8 +29,8 @@ def look_through(top: str, owners: bool = True) -> Look:
 
     ``owners``: a file of another user is an obstacle too; to root one of another user than the top's.
     """
-    found = Look()
-    found.obstacle = _cannot_leave(top)
+    result = Look()
+    result.obstacle = _cannot_leave(top)
     try:
         first = os.lstat(top)
     except OSError as error:
@@ -39,17 +39,17 @@ def look_through(top: str, owners: bool = True) -> Look:
     owner = (first.st_uid if user == 0 else user) if owners else None
     mounted = {folder for folder in mount_points() if folder == top or folder.startswith(top.rstrip("/") + "/")}
     if mounted:
-        found.obstacle = found.obstacle or f"{min(mounted)} is a mount point"
+        result.obstacle = result.obstacle or f"{min(mounted)} is a mount point"
     for path, seen, problem in _walk(top):
         if problem is not None:
-            found.obstacle = found.obstacle or problem
+            result.obstacle = result.obstacle or problem
             continue
         assert seen is not None
         is_folder = stat.S_ISDIR(seen.st_mode)
-        found.files += not is_folder
-        if found.obstacle is None:
-            found.obstacle = _obstacle(path, seen, first, owner, is_folder)
-    return found
+        result.files += not is_folder
+        if result.obstacle is None:
+            result.obstacle = _obstacle(path, seen, first, owner, is_folder)
+    return result
 
 
 def _walk(top: str) -> Iterator[tuple[str, os.stat_result | None, str | None]]:
@@ -127,16 +127,16 @@ def _cannot_leave(top: str) -> str | None:
 
 def mount_points(table: str = "/proc/self/mountinfo") -> list[str]:
     """Every folder where a file system is mounted, binds too (proc_pid_mountinfo(5)); none where it is not told."""
-    found = []
+    result = []
     try:
         with open(table, encoding="utf-8", errors="surrogateescape") as file:
             for line in file:
                 words = line.split(" ")
                 if len(words) > 4:
-                    found.append(_unescaped(words[4]))
+                    result.append(_unescaped(words[4]))
     except OSError:
         return []
-    return found
+    return result
 
 
 def _unescaped(word: str) -> str:
@@ -211,19 +211,19 @@ def first_difference(path: str, other: str) -> str | None:
     """The first place where a tree's copy is not as the tree: names, kinds, contents, links; None where it is."""
     pending = [(path, other)]
     while pending:
-        one, two = pending.pop()
-        seen, there = os.lstat(one), os.lstat(two) if os.path.lexists(two) else None
+        item, two = pending.pop()
+        seen, there = os.lstat(item), os.lstat(two) if os.path.lexists(two) else None
         if there is None or stat.S_IFMT(seen.st_mode) != stat.S_IFMT(there.st_mode):
             return two
         if stat.S_ISLNK(seen.st_mode):
-            if os.readlink(one) != os.readlink(two):
+            if os.readlink(item) != os.readlink(two):
                 return two
         elif stat.S_ISDIR(seen.st_mode):
-            names = sorted(os.listdir(one))
+            names = sorted(os.listdir(item))
             if names != sorted(os.listdir(two)):
                 return two
-            pending += [(os.path.join(one, name), os.path.join(two, name)) for name in names]
-        elif not _same_content(one, two):
+            pending += [(os.path.join(item, name), os.path.join(two, name)) for name in names]
+        elif not _same_content(item, two):
             return two
     return None
 

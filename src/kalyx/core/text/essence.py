@@ -99,12 +99,12 @@ class Essence:
 
     def command(self, words: Sequence[str]) -> tuple[str, ...]:
         """What is kept of a program's command line: programs, paths, flags, modules, connection files."""
-        found: list[str] = []
+        result: list[str] = []
         before = ""
         for word in redacted_words(words, _filled):
-            found.append(word if not found or self._says_how(word, before) else self._stand_in(word))
+            result.append(word if not result or self._says_how(word, before) else self._stand_in(word))
             before = word
-        return tuple(found)
+        return tuple(result)
 
     @staticmethod
     def _says_how(word: str, before: str) -> bool:
@@ -150,11 +150,11 @@ class Essence:
 
     def _script(self, text: str) -> str:
         """A shell's file, or a program with a first line: that line whole, the rest by the words that are read."""
-        first, sign, rest = text.partition("\n")
+        first, sign, remainder = text.partition("\n")
         if first.startswith("#!"):
             if "python" in first or "pypy" in first:
-                return first + sign + Source(self).feed(rest)
-            return first + sign + self._shell(rest)
+                return first + sign + Source(self).feed(remainder)
+            return first + sign + self._shell(remainder)
         return self._shell(text)
 
     def _shell(self, text: str) -> str:
@@ -174,7 +174,7 @@ class Essence:
         """The same letters for the same word in this capture, as many bytes as it has."""
         length = len(word.encode("utf-8", "surrogateescape"))
         digest = hashlib.sha256(self._salt + word.encode("utf-8", "surrogateescape")).digest()
-        signs = "".join("abcdefghijklmnopqrstuvwxyz"[one % 26] for one in digest * (length // len(digest) + 1))
+        signs = "".join("abcdefghijklmnopqrstuvwxyz"[number % 26] for number in digest * (length // len(digest) + 1))
         return signs[:length]
 
     # -- JSON -------------------------------------------------------------------
@@ -217,14 +217,14 @@ class Essence:
     @cached_property
     def _settings_keys(self) -> set[tuple[str, ...]]:
         """The ways of keys that some reader of settings follows; places in lists count nothing."""
-        found: set[tuple[str, ...]] = {("folders", "path"), ("extends",), ("include",), ("exclude",)}
+        settings_keys: set[tuple[str, ...]] = {("folders", "path"), ("extends",), ("include",), ("exclude",)}
         rows: Any = table("editors")["descriptors"]
         for row in rows:
             for choice in row["choices"]:
                 key = [word for word in choice["key"] if word != "*"]
-                found |= {tuple(key), (*key[:-1], choice.get("named", key[-1])), tuple(choice.get("below", []))}
-            found.add(tuple(row.get("chosen", [])))
-        return found - {()}
+                settings_keys |= {tuple(key), (*key[:-1], choice.get("named", key[-1])), tuple(choice.get("below", []))}
+            settings_keys.add(tuple(row.get("chosen", [])))
+        return settings_keys - {()}
 
     def _notebook(self, text: str) -> str:
         kinds = _kinds_of_cells(text)
@@ -254,20 +254,20 @@ class Source:
 
     def feed(self, text: str) -> str:
         """What is kept of the next piece."""
-        found, at = [], 0
+        result, at = [], 0
         if self._open:
             at = self._end(text, 0, self._open)
-            found.append(_filled(text[:at]))
+            result.append(_filled(text[:at]))
         while at < len(text):
             match = self._SIGNS.search(text, at)
             if match is None:
                 break
-            found.append(text[at : match.start()])
+            result.append(text[at : match.start()])
             at = match.start()
             if match[0] == "#":
                 end = text.find("\n", at)
                 end = len(text) if end < 0 else end
-                found.append("#" + _filled(text[at + 1 : end]))
+                result.append("#" + _filled(text[at + 1 : end]))
             elif match[0] in "\"'":
                 sign = match[0] * 3 if text.startswith(match[0] * 3, at) else match[0]
                 end = self._end(text, at + len(sign), sign)
@@ -276,24 +276,24 @@ class Source:
                 inner_end = last if is_closed else end
                 inner = text[at + len(sign) : inner_end]
                 follows = len(sign) == 1 and _FOLLOWED.search(text[max(0, at - 80) : at]) is not None
-                found.append(sign + (inner if follows else _filled(inner)) + text[inner_end:end])
+                result.append(sign + (inner if follows else _filled(inner)) + text[inner_end:end])
             else:
                 end = match.end()
-                found.append(self._line(match[0]))
+                result.append(self._line(match[0]))
             at = end
-        found.append(text[at:])
-        return "".join(found)
+        result.append(text[at:])
+        return "".join(result)
 
     def _end(self, text: str, at: int, sign: str) -> int:
         """Where a quotation ends; at the end of the line, or of the piece, where it does not."""
         self._open = ""
         while at < len(text):
-            one = text[at]
-            if one == "\\":
+            item = text[at]
+            if item == "\\":
                 at += 2
             elif text.startswith(sign, at):
                 return at + len(sign)
-            elif one == "\n" and len(sign) == 1:
+            elif item == "\n" and len(sign) == 1:
                 return at
             else:
                 at += 1
@@ -342,12 +342,12 @@ def _json_parts(text: str, keep: Callable[[list[str], str, str], str]) -> Any:
             stack[-1][1] = _unquoted(token)
             yield token
         else:
-            keys = [str(one[1]) for one in stack if one[1] is not None]
-            said = _unquoted(token)
-            kept = keep(keys, stack[-1][2] if stack and stack[-1][0] == "[" else "", said)
+            keys = [str(item[1]) for item in stack if item[1] is not None]
+            message = _unquoted(token)
+            kept = keep(keys, stack[-1][2] if stack and stack[-1][0] == "[" else "", message)
             if stack:
-                stack[-1][2] = said or " "
-            yield token if kept == said else json.dumps(kept, ensure_ascii=token.isascii())
+                stack[-1][2] = message or " "
+            yield token if kept == message else json.dumps(kept, ensure_ascii=token.isascii())
     yield text[at:]
 
 
@@ -376,32 +376,34 @@ def _lines(text: str, is_read: Callable[[str], bool]) -> str:
 def _metadata(text: str) -> str:
     """The fields that say what a distribution is and requires; of the others and of the description the length."""
     head, sign, body = text.partition("\n\n")
-    kept, found = False, []
+    kept, result = False, []
     for line in head.splitlines(True):
         if line[:1] not in (" ", "\t"):
             kept = line.partition(":")[0].strip().lower() in _METADATA
         name, colon, value = line.partition(":")
-        found.append(line if kept else name + colon + _filled(value) if line[:1] not in (" ", "\t") else _filled(line))
-    return "".join(found) + sign + _filled(body)
+        result.append(line if kept else name + colon + _filled(value) if line[:1] not in (" ", "\t") else _filled(line))
+    return "".join(result) + sign + _filled(body)
 
 
 def _sections(text: str) -> str:
     """TOML and INI: the sections that some question reads; of the others names and lengths."""
-    kept, found = True, []
+    kept, sections = True, []
     for line in text.splitlines(True):
         bare = line.strip()
         if bare.startswith("[") and not line[:1].isspace():
             section = bare.strip("[]").strip().strip("\"'")
-            kept = any(section == one or section.startswith((one + ".", one + "-", one + ":")) for one in _SECTIONS)
-            found.append(line)
+            kept = any(
+                section == item or section.startswith((item + ".", item + "-", item + ":")) for item in _SECTIONS
+            )
+            sections.append(line)
         elif bare.startswith(("#", ";")):
-            found.append(line[:1] + _filled(line[1:]))
+            sections.append(line[:1] + _filled(line[1:]))
         elif kept:
-            found.append(line)
+            sections.append(line)
         else:
             name, sign, value = line.partition("=")
-            found.append(name + sign + _filled(value) if sign else _filled(line))
-    return "".join(found)
+            sections.append(name + sign + _filled(value) if sign else _filled(line))
+    return "".join(sections)
 
 
 _TAG = pattern(r"<[^<>]{0,20000}>")
@@ -412,11 +414,11 @@ _NAMED_ELEMENTS = {"SDK_HOME", "SDK_NAME", "RunManager", "ProjectRootManager", "
 
 def _elements(text: str) -> str:
     """XML: elements and attributes; a value only of what some question reads; no text between."""
-    found, at = [], 0
+    elements, at = [], 0
     for match in _TAG.finditer(text):
-        found += [_filled_words(text[at : match.start()]), _tag(match[0])]
+        elements += [_filled_words(text[at : match.start()]), _tag(match[0])]
         at = match.end()
-    return "".join(found) + _filled_words(text[at:])
+    return "".join(elements) + _filled_words(text[at:])
 
 
 def _filled_words(text: str) -> str:

@@ -26,10 +26,10 @@ def fits(name: str, stars: str) -> bool:
     last, at = others.pop(), len(first)
     end = len(name) - len(last)
     for part in others:
-        found = name.find(part, at, end)
-        if found < 0:
+        result = name.find(part, at, end)
+        if result < 0:
             return False
-        at = found + len(part)
+        at = result + len(part)
     return name.startswith(first) and name.endswith(last) and at <= end
 
 

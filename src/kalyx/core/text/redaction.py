@@ -127,9 +127,9 @@ def redacted(text: str, hidden: Callable[[str], str] = lambda secret: HIDDEN) ->
             whole = needs[0] == _MANY_LINES or len(folded) != len(text)
             around[needs[0]] = [(0, len(text))] if whole else _around(folded, needs[0])
         if around[needs[0]] and all(any(part in folded for part in group) for group in needs[1:]):
-            found = _in_parts(text, around[needs[0]], form, lambda match: _without(match, hidden))
-            if found != text:
-                text, folded, around = found, found.casefold(), {}
+            result = _in_parts(text, around[needs[0]], form, lambda match: _without(match, hidden))
+            if result != text:
+                text, folded, around = result, result.casefold(), {}
     return text
 
 
@@ -159,15 +159,15 @@ def _around(folded: str, words: Sequence[str]) -> list[tuple[int, int]]:
 def _in_parts(
     text: str, parts: Sequence[tuple[int, int]], form: re.Pattern[str], instead: Callable[[re.Match[str]], str]
 ) -> str:
-    found, last = [], 0
+    in_parts, last = [], 0
     for start, end in parts:
-        found += [text[last:start], form.sub(instead, text[start:end])]
+        in_parts += [text[last:start], form.sub(instead, text[start:end])]
         last = end
-    return "".join([*found, text[last:]])
+    return "".join([*in_parts, text[last:]])
 
 
 def _without(match: re.Match[str], hidden: Callable[[str], str]) -> str:
-    name = next(one for one in ("a", "b", "c") if one in match.re.groupindex and match[one] is not None)
+    name = next(item for item in ("a", "b", "c") if item in match.re.groupindex and match[item] is not None)
     start, end = match.start(name) - match.start(), match.end(name) - match.start()
     # The plain account of a repository over ssh is part of its address; a value that is only a variable says nothing.
     if match[name] in ("None", "True", "False", "null", "true", "false", HIDDEN) or match[name].startswith("$"):
@@ -182,25 +182,25 @@ _TAKES_ACCOUNT = {"-u", "--user", "-a"}
 
 def redacted_words(words: Sequence[str], hidden: Callable[[str], str] = lambda secret: HIDDEN) -> list[str]:
     """The words of a command line without secrets: of an option that is named so the word behind it is left out."""
-    found: list[str] = []
+    result: list[str] = []
     before = ""
     for word in words:
         name, sign, value = word.partition("=")
         if sign and value and _is_secrets_name(name.lstrip("-")):
-            found.append(f"{name}={hidden(value)}")
+            result.append(f"{name}={hidden(value)}")
             before = word
             continue
         named = before.startswith("-") and "=" not in before and _is_secrets_name(before.lstrip("-"))
         takes = before in _TAKES_SECRET and not is_number(word) and "/" not in word and "\\" not in word
         account, colon, secret = word.partition(":")
         if word and not word.startswith("-") and (named or takes):
-            found.append(hidden(word))
+            result.append(hidden(word))
         elif before in _TAKES_ACCOUNT and colon and secret and "/" not in word:
-            found.append(f"{account}:{hidden(secret)}")
+            result.append(f"{account}:{hidden(secret)}")
         else:
-            found.append(redacted(word, hidden))
+            result.append(redacted(word, hidden))
         before = word
-    return found
+    return result
 
 
 def _is_secrets_name(name: str) -> bool:

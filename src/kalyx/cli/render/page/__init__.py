@@ -49,7 +49,7 @@ def fit(text: str, room: int, points: int) -> str:
     """A text that fits so many pixels in letters of this size; what is too long loses its middle, never its end."""
     shown = visible(text)
     most = max(4, int(room / (points * 0.6)))
-    if sum(2 if ord(one) > 0x2E80 else 1 for one in shown) <= most:
+    if sum(2 if ord(item) > 0x2E80 else 1 for item in shown) <= most:
         return shown
     most = most if shown.isascii() else most * 3 // 4
     front = most // 3
@@ -100,7 +100,7 @@ def page(machine: Machine, found: Overview, measured: bool, source: str | None) 
     """The whole page. ``source``: the capture that was examined; ``measured``: whether sizes are in it."""
     templates, short = _templates(), _shortener(machine)
     style, script = _source("page.css") + _source("map.css"), _source("page.js")
-    most = max([one.size_bytes or 0 for one in found.survey.environments] + [1])
+    most = max([environment.size_bytes or 0 for environment in found.survey.environments] + [1])
     return templates.get_template("page.html").render(
         here=found.here, survey=found.survey, kernels=found.kernels, stories=found.stories, causes=found.causes,
         marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES, title=f"Kalyx: {machine.reader.folder}",
@@ -113,18 +113,18 @@ def page(machine: Machine, found: Overview, measured: bool, source: str | None) 
 
 def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any]:
     """How the page says a place, a seat and a cause."""
-    explained = {one.name for one in found.causes}
+    explained = {cause.name for cause in found.causes}
 
     def where(seen: Evidence) -> str:
-        place = short(seen.path) if seen.path is not None else short(seen.source)
-        return f"{place}, line {seen.line}" if seen.path is not None and seen.line else place
+        path = short(seen.path) if seen.path is not None else short(seen.source)
+        return f"{path}, line {seen.line}" if seen.path is not None and seen.line else path
 
     def hops(part: Part) -> list[str]:
         return list(dict.fromkeys([part.path, *part.links] if part.path else part.links))
 
     def numbers(seat: Seat) -> list[int]:
         own = {finding.message for finding in seat.findings}
-        return [number for number, one in enumerate(found.here.findings, 1) if one.message in own]
+        return [number for number, finding in enumerate(found.here.findings, 1) if finding.message in own]
 
     def cause_link(name: str) -> Markup | str:
         return Markup('<a href="#cause-{0}">{0}</a>').format(name) if name in explained else name
@@ -163,8 +163,8 @@ def _made(source: str | None) -> str:
 def _summary(found: Overview) -> str:
     seats = found.here.seats
     counts = {relation: sum(seat.relation == relation for seat in seats) for relation in MARKS}
-    told = [f"{len(seats)} seats"] if len(seats) != 1 else ["one seat"]
-    for relation, one, many in (
+    details = [f"{len(seats)} seats"] if len(seats) != 1 else ["one seat"]
+    for relation, item, many in (
         (
             "differs",
             "one of them runs something else than the reference",
@@ -173,11 +173,11 @@ def _summary(found: Overview) -> str:
         ("dead", "one starts nothing", "start nothing"),
     ):
         if counts[relation]:
-            told.append(one if counts[relation] == 1 else f"{counts[relation]} {many}")
-    told += [f"{counts['unknown']} could not be told"] if counts["unknown"] else []
+            details.append(item if counts[relation] == 1 else f"{counts[relation]} {many}")
+    details += [f"{counts['unknown']} could not be told"] if counts["unknown"] else []
     kinds = f"{len(found.survey.interpreters)} interpreters and {len(found.survey.environments)} environments are known"
-    if len(told) == 1 and len(seats) > 1:
-        told.append("all agree")
+    if len(details) == 1 and len(seats) > 1:
+        details.append("all agree")
     findings = len(found.here.findings)
-    said = "" if not findings else "One finding." if findings == 1 else f"{findings} findings."
-    return f"{', '.join(told)}; {kinds}. {said}"
+    text = "" if not findings else "One finding." if findings == 1 else f"{findings} findings."
+    return f"{', '.join(details)}; {kinds}. {text}"

@@ -30,12 +30,16 @@ SUPPRESSED_BY_OTHERS = True
 def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Brought | None:
     """The distribution of this name that an extra of something installed here asks for."""
     key = canonical(missing)
-    for one in machine.installed(case.sites):
-        if speaks_of(one, key):
-            for asked in asked_by(one, case.interpreter, machine.reader.system, extras=True):
+    for distribution in machine.installed(case.sites):
+        if speaks_of(distribution, key):
+            for asked in asked_by(distribution, case.interpreter, machine.reader.system, extras=True):
                 if asked.key == key:
-                    by = f"the extra {asked.extra} of {one.name}" if asked.extra else f"what {one.name} requires"
-                    return Brought(asked.line, None, by, one.path)
+                    by = (
+                        f"the extra {asked.extra} of {distribution.name}"
+                        if asked.extra
+                        else f"what {distribution.name} requires"
+                    )
+                    return Brought(asked.line, None, by, distribution.path)
     return None
 
 

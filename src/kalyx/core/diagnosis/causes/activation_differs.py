@@ -33,7 +33,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     reader, claimed = machine.reader, finding.evidence[0].fact.partition("=")[2]
     environment = machine.environment_named(reader.real(claimed))
     if environment is None:  # renamed: its own script still says where it was
-        environment = next((one for one in machine.all_environments if _claims(machine, one, claimed)), None)
+        environment = next(
+            (environment for environment in machine.all_environments if _claims(machine, environment, claimed)), None
+        )
     resolver = machine.resolver(environment) if environment is not None else None
     if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
         return None

@@ -71,7 +71,7 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"its packages are for {made_for}", source=site, path=site),
         Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
     ]
-    old = [one for one in machine.interpreters if one.minor == made_for]
+    old = [interpreter for interpreter in machine.interpreters if interpreter.minor == made_for]
     if old:
         mends = [remake(view, machine, old[0])]
     else:

@@ -42,20 +42,20 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)
-    place = resolver.resolve(missing).place
-    if place is None or place.kind in ("builtin", "namespace"):
+    location = resolver.resolve(missing).place
+    if location is None or location.kind in ("builtin", "namespace"):
         return None
-    owner = owner_of(machine.reader, search.site_packages, place.path)
+    owner = owner_of(machine.reader, search.site_packages, location.path)
     line = view.settings.line("include-system-site-packages")
     requirement = owner.name if owner else missing.split(".")[0]
     switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
-    case.propose("base-hidden", Experiment(f"with the base's {place.entry} on the path", put=(place.entry,)))
+    case.propose("base-hidden", Experiment(f"with the base's {location.entry} on the path", put=(location.entry,)))
     return Finding(
         cause="base-hidden",
         certainty="proven",
         message=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
         evidence=[
-            Evidence(fact=f"{missing} is in the base", source=place.path, path=place.path),
+            Evidence(fact=f"{missing} is in the base", source=location.path, path=location.path),
             Evidence(
                 fact="include-system-site-packages = " + (view.settings.get("include-system-site-packages") or "false"),
                 source=view.settings.path,

@@ -58,11 +58,16 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if not (trial.chain or trial.output):
         return None
-    told = _told(trial.words)
-    if told is None:
+    details = _told(trial.words)
+    if details is None:
         return None
-    other = machine.distribution_of_module(told.module, case.sites) or next(
-        (one for one in machine.installed(case.sites) if one.key == canonical(told.module)), None
+    other = machine.distribution_of_module(details.module, case.sites) or next(
+        (
+            distribution
+            for distribution in machine.installed(case.sites)
+            if distribution.key == canonical(details.module)
+        ),
+        None,
     )
     if other is None:
         return None
@@ -73,7 +78,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     if asker is None or asker.key == other.key:
         return None
     evidence = [
-        Evidence(fact=told.words[:300], source="the trial"),
+        Evidence(fact=details.words[:300], source="the trial"),
         Evidence(fact=f"{other.name} {other.version} is here", source=other.path, path=other.path),
         owned(asker)
         if not paths
@@ -84,7 +89,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here",
         evidence=evidence,
-        fixes=_ways_out(case, machine, asker, other, told),
+        fixes=_ways_out(case, machine, asker, other, details),
     )
 
 
@@ -97,9 +102,9 @@ def _told(words: str) -> _Told | None:
     if match := _SIZE.search(words):
         # A smaller object than expected: compiled for a newer one, or for the last major whose object was larger.
         return _Told(match[1].split(".")[0], match[0])
-    for said in _LACKS:
-        if said in words:
-            return _Told("numpy", said)
+    for lack in _LACKS:
+        if lack in words:
+            return _Told("numpy", lack)
     if (match := _PLAIN.search(words)) and not match[1].lower().startswith(("python", "gcc", "openssl")):
         return _Told(match[1].lower().replace("-", "_"), match[0], version=match[2])
     return None

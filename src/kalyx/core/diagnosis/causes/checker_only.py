@@ -26,8 +26,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for seat in _that_run(case, machine):
         assert seat.environment is not None and seat.interpreter is not None
         resolver = machine.resolver(seat.environment)
-        place = resolver.resolve(case.missing).place if resolver is not None else None
-        if place is None or place.kind in ("namespace", "builtin"):
+        location = resolver.resolve(case.missing).place if resolver is not None else None
+        if location is None or location.kind in ("namespace", "builtin"):
             continue
         source = case.seat.source or ""
         looks = case.environment.name if case.environment is not None else "no environment"
@@ -44,7 +44,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                     path=source,
                     line=case.seat.line,
                 ),
-                Evidence(fact=f"{case.missing} is in {seat.environment.name}", source=place.path, path=place.path),
+                Evidence(
+                    fact=f"{case.missing} is in {seat.environment.name}", source=location.path, path=location.path
+                ),
             ],
             fixes=[Fix(message="let the checker look where it runs", steps=[step], changes=[source])],
         )
@@ -60,13 +62,13 @@ def _that_run(case: Case, machine: Machine) -> list[Seat]:
     from kalyx.core.seats.editor import editor_seats
 
     own = case.environment.key if case.environment is not None else ""
-    found = [
+    seats = [
         seat
         for seat in editor_seats(machine.reader, machine.reader.folder)
         if seat.parts and seat.parts[0].role == "run"
     ]
     return [
         seat
-        for seat in [*found, machine.shell_seat]
+        for seat in [*seats, machine.shell_seat]
         if seat.environment is not None and seat.interpreter is not None and seat.environment.key != own
     ]

@@ -27,11 +27,11 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if not loop:
         return None
     reader = machine.reader
-    names = [reader.name(one.file) for one in loop] + [reader.name(loop[0].file)]
+    names = [reader.name(frame.file) for frame in loop] + [reader.name(loop[0].file)]
     evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
-    for one, following in zip(loop, [*loop[1:], loop[0]], strict=True):
+    for frame, following in zip(loop, [*loop[1:], loop[0]], strict=True):
         fact = f"asks for {reader.name(following.file)}"
-        evidence.append(Evidence(fact=fact, source=one.file, path=one.file, line=one.line))
+        evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
     evidence += said(case)
     last = loop[-1]
     owner = case.owner(last.file)

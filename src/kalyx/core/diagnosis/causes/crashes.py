@@ -33,12 +33,12 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"the interpreter {how} and gave no answer", source="the trial")]
     if lines and not trial.stack:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
-    place = case.resolution.place
+    location = case.resolution.place
     stood = next((frame for frame in trial.stack if is_in_a_file(frame)), None)
     if stood is not None:
         evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))
     owner = case.owner(stood.file) if stood is not None else None
-    owner = owner or (case.owner(place.path) if place is not None else None)
+    owner = owner or (case.owner(location.path) if location is not None else None)
     if owner is not None:
         mend = fixes.install(
             machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"

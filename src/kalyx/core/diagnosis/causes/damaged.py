@@ -43,17 +43,17 @@ def look(case: Tried, machine: Machine) -> Finding | None:
 
 def _suspects(case: Tried, machine: Machine) -> list[str]:
     """The files the failure speaks of; where the interpreter died, every file of the module's distribution."""
-    found = compiled_of(case) + files_of(case)
+    suspects = compiled_of(case) + files_of(case)
     if case.raised is not None and "null byte" in case.raised.text:
-        found = _asked_for(case) + found  # the error names no file: it is that of a module that was asked for
+        suspects = _asked_for(case) + suspects  # the error names no file: it is that of a module that was asked for
     assert case.trial is not None
     if not case.trial.answered:
         owner = machine.distribution_of_module(case.module, case.sites)
         listed = machine.reader.first_of(owner.files or [], _FILES, owner.path) if owner is not None else []
         for name in listed:
             if is_compiled(name) and owner is not None:
-                found.append(machine.reader.join(owner.site, *name.split("/")))
-    return list(dict.fromkeys(found))
+                suspects.append(machine.reader.join(owner.site, *name.split("/")))
+    return list(dict.fromkeys(suspects))
 
 
 def _asked_for(case: Tried) -> list[str]:
@@ -74,7 +74,7 @@ def _asked_for(case: Tried) -> list[str]:
     places = [
         case.resolver.resolve(name).place for name in asked if all(part.isidentifier() for part in name.split("."))
     ]
-    return [place.path for place in places if place is not None and place.path]
+    return [location.path for location in places if location is not None and location.path]
 
 
 def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
@@ -82,10 +82,10 @@ def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
     status = reader.status(path)
     if status is None:
         return None
-    said, size = "", None
+    text, size = "", None
     if owner is not None:
         relative = path[len(owner.site) :].strip("/\\").replace("\\", "/")
-        said, size = owner.recorded.get(relative, ("", None))
+        text, size = owner.recorded.get(relative, ("", None))
     if size is not None and status.size != size:
         how = "it is empty" if not status.size else "it is cut short" if status.size < size else "it was changed"
         return f"{how}: the record says {size} bytes, it has {status.size}"
@@ -93,12 +93,12 @@ def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
         problem = read_header(reader, path).problem
         if problem is not None and "denied" not in problem:
             return problem
-    if said.startswith("sha256=") and status.size <= _HASHED:
+    if text.startswith("sha256=") and status.size <= _HASHED:
         try:
             digest = bytes.fromhex(reader.digest(path, _HASHED))
         except (Unreadable, ValueError):
             return None
-        if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != said.removeprefix("sha256=").rstrip("="):
+        if base64.urlsafe_b64encode(digest).rstrip(b"=").decode() != text.removeprefix("sha256=").rstrip("="):
             return "its content is not what was installed: the record has another hash"
     if path.endswith(".py") and b"\0" in _beginning(reader, path):
         return "it holds null bytes, which no source has"

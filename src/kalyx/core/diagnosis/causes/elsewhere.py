@@ -23,14 +23,14 @@ SUPPRESSED_BY_OTHERS = True
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    found = holders(case, machine)
-    if not found:
+    result = holders(case, machine)
+    if not result:
         return None
-    environment, place = found[0]
-    evidence, requirement = proof(case, machine, environment, place)
-    for other, other_place in found[1:4]:
+    environment, location = result[0]
+    evidence, requirement = proof(case, machine, environment, location)
+    for other, other_place in result[1:4]:
         evidence.append(Evidence(fact=f"also in {other.name}", source=other_place.path, path=other_place.path))
-    propose(case, machine, "elsewhere", environment, place)
+    propose(case, machine, "elsewhere", environment, location)
     return Finding(
         cause="elsewhere",
         certainty="proven",

@@ -25,27 +25,29 @@ from kalyx.core.packages.metadata import Installed
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    place = _plain_folder(case)
-    if place is None:
+    location = _plain_folder(case)
+    if location is None:
         return None
     reader, top = machine.reader, case.module.split(".")[0]
-    inner = reader.join(place.path, top)
+    inner = reader.join(location.path, top)
     doubled = reader.is_file(reader.join(inner, "__init__.py"))
-    code = [name for name in reader.names(place.path) if name.endswith((".py", ".so", ".pyd"))]
+    code = [name for name in reader.names(location.path) if name.endswith((".py", ".so", ".pyd"))]
     code = [name for name in code if name not in ("setup.py", "conftest.py", "manage.py")]
     folders = [
         name
-        for name in reader.names(place.path)
-        if reader.is_folder(reader.join(place.path, name)) and name.isidentifier()
+        for name in reader.names(location.path)
+        if reader.is_folder(reader.join(location.path, name)) and name.isidentifier()
     ]
-    is_project = any(reader.is_file(reader.join(place.path, name)) for name in ("setup.py", "pyproject.toml"))
+    is_project = any(reader.is_file(reader.join(location.path, name)) for name in ("setup.py", "pyproject.toml"))
     if (
         not doubled
         and not is_project
-        and (code or (folders and case.raised is None and _has_code(machine, place.path, folders)))
+        and (code or (folders and case.raised is None and _has_code(machine, location.path, folders)))
     ):
         return None
-    evidence = [Evidence(fact=f"{top} is this plain folder, without __init__", source=place.path, path=place.path)]
+    evidence = [
+        Evidence(fact=f"{top} is this plain folder, without __init__", source=location.path, path=location.path)
+    ]
     if doubled:
         evidence.append(
             Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
@@ -54,9 +56,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
     known = brought_by(machine, top)
     if known is not None:
         evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
-    mends = [fixes.rename(machine, place.path, fixes.free_name(machine, place.path))]
+    mends = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
     if doubled and is_project:
-        mend = fixes.install(machine, case.interpreter, place.path, "-e")
+        mend = fixes.install(machine, case.interpreter, location.path, "-e")
         mend.message = "install the project for development"
         mends.insert(0, mend)
     elif known is not None and _installed_here(case, machine, known.name) is None:
@@ -64,7 +66,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     return Finding(
         cause="folder-answers",
         certainty="proven",
-        message=f"only the plain folder {place.path} answers to {top}: the import works and finds nothing in it",
+        message=f"only the plain folder {location.path} answers to {top}: the import works and finds nothing in it",
         evidence=evidence,
         fixes=mends,
     )
@@ -72,22 +74,25 @@ def look(case: Case, machine: Machine) -> Finding | None:
 
 def _plain_folder(case: Case) -> Place | None:
     """The namespace portion that answers to the top-level name, where it lies in front and not among packages."""
-    place = case.resolver.resolve(case.module.split(".")[0]).place
-    if place is None or place.kind != "namespace" or len(place.portions) != 1:
+    location = case.resolver.resolve(case.module.split(".")[0]).place
+    if location is None or location.kind != "namespace" or len(location.portions) != 1:
         return None
     if case.raised is not None and case.missing is not None and not case.missing_is_asked:
         return None
     fronts = [entry for number, entry in enumerate(case.search.entries) if entry.put_by == "variable" or number == 0]
-    return place if place.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
+    return location if location.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
 
 
 def _has_code(machine: Machine, path: str, folders: list[str]) -> bool:
     return any(
         name.endswith((".py", ".so", ".pyd"))
-        for one in folders
-        for name in machine.reader.names(machine.reader.join(path, one))
+        for folder in folders
+        for name in machine.reader.names(machine.reader.join(path, folder))
     )
 
 
 def _installed_here(case: Case, machine: Machine, name: str) -> Installed | None:
-    return next((one for one in machine.installed(case.sites) if one.name.lower() == name.lower()), None)
+    return next(
+        (distribution for distribution in machine.installed(case.sites) if distribution.name.lower() == name.lower()),
+        None,
+    )

@@ -55,8 +55,8 @@ def _subject(case: Case) -> str | None:
         return case.missing
     if case.raised is not None and case.raised.import_error and case.raised.name:
         return case.raised.name
-    place = case.resolution.place
-    if place is not None and place.kind == "namespace":
+    location = case.resolution.place
+    if location is not None and location.kind == "namespace":
         return case.module
     return None
 
@@ -64,10 +64,10 @@ def _subject(case: Case) -> str | None:
 def lost_files(machine: Machine, installed: Installed, top: str) -> list[str]:
     """Importable files of a top-level module that the record lists and that are not there."""
     reader = machine.reader
-    found = []
+    result = []
     for file in installed.files or []:
         first = file.split("/")[0]
         if (first == top or first.split(".")[0] == top) and file.endswith((".py", ".so", ".pyd")):
             if not reader.exists(reader.join(installed.site, *file.split("/"))):
-                found.append(file)
-    return found
+                result.append(file)
+    return result

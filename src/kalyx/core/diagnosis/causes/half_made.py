@@ -108,7 +108,7 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
         name.lower().startswith("activate") for name in reader.names(folder)
     ):
         return None
-    brought = {one.key for one in machine.installed(environment.site_packages)}
+    brought = {distribution.key for distribution in machine.installed(environment.site_packages)}
     modules = {name for site in environment.site_packages for name in reader.names(site)}
     if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
         return None

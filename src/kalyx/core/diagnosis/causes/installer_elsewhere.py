@@ -31,12 +31,12 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     part = next(part for part in case.seat.parts if part.role == "installer" and part.word == "pip")
     resolver = machine.resolver(part.environment) if part.environment is not None else None
-    place = resolver.resolve(case.missing).place if resolver is not None else None
+    location = resolver.resolve(case.missing).place if resolver is not None else None
     owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
-    if place is None or owner is None:
+    if location is None or owner is None:
         return None
     finding.message += f": {case.missing} was put there"
-    finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=place.path, path=place.path))
+    finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=location.path, path=location.path))
     finding.fixes = [fixes.install(machine, case.interpreter, owner.name)]
     return finding
 

@@ -70,7 +70,7 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
             if is_compiled(name) and passed is not None:
                 candidates.append(machine.reader.join(passed.site, *name.split("/")))
     for path in machine.reader.first_of(list(dict.fromkeys(candidates)), _READ, "libraries of the package"):
-        if library in (machine.reader.name(one) for one in read_header(machine.reader, path).needed):
+        if library in (machine.reader.name(item) for item in read_header(machine.reader, path).needed):
             return path
     return next(iter(compiled_of(case)), None)
 
@@ -78,32 +78,36 @@ def _needer(case: Case, machine: Machine, library: str) -> str | None:
 def _ways_out(
     case: Case, machine: Machine, library: str, owner: Installed | None, evidence: list[Evidence]
 ) -> list[Fix]:
-    reader, interpreter, found = machine.reader, case.interpreter, []
+    reader, interpreter, result = machine.reader, case.interpreter, []
     if owner is not None:
         lost = [file for file in owner.files or [] if file.rpartition("/")[2] == library]
         if lost and not reader.exists(reader.join(owner.site, *lost[0].split("/"))):
             record = reader.join(owner.path, "RECORD")
             evidence.append(Evidence(fact=f"its record lists {lost[0]}, which is gone", source=record, path=record))
             return [reinstall(machine, interpreter, owner)]
-        here = {one.key for one in machine.installed(case.sites)}
-        unmet = [one.line for one in asked_by(owner, interpreter, reader.system) if one.key not in here]
+        here = {distribution.key for distribution in machine.installed(case.sites)}
+        unmet = [
+            requirement.line
+            for requirement in asked_by(owner, interpreter, reader.system)
+            if requirement.key not in here
+        ]
         if unmet:
             mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
             mend.message = f"install what {owner.name} requires and is not here: it may bring {library}"
-            found.append(mend)
-    place = _elsewhere(case, machine, library)
-    if place is not None:
-        evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=place, path=place))
+            result.append(mend)
+    path = _elsewhere(case, machine, library)
+    if path is not None:
+        evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=path, path=path))
         variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
-        step = fixes.step(machine, RunWith(words=case.command, variables={variable: reader.parent(place)}))
-        found.append(Fix(message=f"run it with {reader.parent(place)} searched", steps=[step]))
+        step = fixes.step(machine, RunWith(words=case.command, variables={variable: reader.parent(path)}))
+        result.append(Fix(message=f"run it with {reader.parent(path)} searched", steps=[step]))
     bringer = fixes.bringer_of_library(machine, library)
     if bringer is not None:
-        found.append(bringer)
-    if not found:
+        result.append(bringer)
+    if not result:
         line = f"find out which package of this system brings {library} (nothing here says so), and install that"
-        found.append(Fix(message="its package is not known here", steps=[fixes.by_hand(line)]))
-    return found
+        result.append(Fix(message="its package is not known here", steps=[fixes.by_hand(line)]))
+    return result
 
 
 def _elsewhere(case: Case, machine: Machine, library: str) -> str | None:
@@ -115,4 +119,4 @@ def _elsewhere(case: Case, machine: Machine, library: str) -> str | None:
         folders += [reader.join("/opt", name, "lib") for name in reader.names("/opt")]
     for site in case.sites:
         folders += [reader.join(site, name) for name in reader.names(site) if name.endswith((".libs", ".dylibs"))]
-    return next((path for path in (reader.join(one, library) for one in folders) if reader.is_file(path)), None)
+    return next((path for path in (reader.join(folder, library) for folder in folders) if reader.is_file(path)), None)

@@ -37,9 +37,9 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     if match is None:
         return None
     version = match[2]
-    library, needer = (str(machine.reader.path.normpath(one)) for one in (match[1], match[3]))
+    library, needer = (str(machine.reader.path.normpath(item)) for item in (match[1], match[3]))
     family = version.rpartition("_")[0]
-    gives = [one for one in read_header(machine.reader, library).gives if one.rpartition("_")[0] == family]
+    gives = [give for give in read_header(machine.reader, library).gives if give.rpartition("_")[0] == family]
     newest = max(gives, key=numbers_of, default=None)
     owner, of_library = case.owner(needer), case.owner(library)
     evidence = [

@@ -47,12 +47,12 @@ def look(case: Case, machine: Machine) -> Finding | None:
 
 def _emptied(case: Case) -> str | None:
     """A name that only a plain folder answers to, where the real one is linked to a folder that is gone."""
-    place = case.resolution.place
-    return case.module if place is not None and place.kind == "namespace" and case.raised is not None else None
+    location = case.resolution.place
+    return case.module if location is not None and location.kind == "namespace" and case.raised is not None else None
 
 
 def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
-    reader, found = machine.reader, []
+    reader, links = machine.reader, []
     for site in case.sites:
         for name in reader.names(site):
             path = reader.join(site, name)
@@ -60,26 +60,28 @@ def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
                 target = finder_mapping(reader, path).get(top)
                 gone = target is not None and not reader.exists(target) and not reader.exists(target + ".py")
                 if target is not None and gone:
-                    found.append(_Link(path, 1, target, _called(case, machine, name, top)))
+                    links.append(_Link(path, 1, target, _called(case, machine, name, top)))
             elif name.endswith((".pth", ".egg-link")) and _is_for(case, machine, name, top):
                 text = reader.text_or_none(path, _LIMIT) or ""
                 for number, line in enumerate(text.splitlines(), 1):
                     folder = line.strip()
                     if reader.path.isabs(folder) and not reader.exists(folder):
-                        found.append(_Link(path, number, folder, _called(case, machine, name, top)))
+                        links.append(_Link(path, number, folder, _called(case, machine, name, top)))
                         break
-    return found
+    return links
 
 
 def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
     """Whether a link file is about this module: by the record that lists it, by its name, or by the folder's."""
-    for one in machine.installed(case.sites):
-        if one.is_wheel and one.lists(name):
+    for distribution in machine.installed(case.sites):
+        if distribution.is_wheel and distribution.lists(name):
             listed = [
                 line.strip()
-                for line in (machine.reader.text_or_none(machine.reader.join(one.path, "top_level.txt")) or "").split()
+                for line in (
+                    machine.reader.text_or_none(machine.reader.join(distribution.path, "top_level.txt")) or ""
+                ).split()
             ]
-            return top in listed if listed else canonical(one.name) == canonical(top)
+            return top in listed if listed else canonical(distribution.name) == canonical(top)
     stem = name.rpartition(".")[0]
     if name.endswith(".egg-link"):
         return canonical(stem) == canonical(top)
@@ -94,9 +96,9 @@ def _is_for(case: Case, machine: Machine, name: str, top: str) -> bool:
 
 
 def _called(case: Case, machine: Machine, name: str, top: str) -> str:
-    for one in machine.installed(case.sites):
-        if one.is_wheel and one.lists(name):
-            return one.name
+    for distribution in machine.installed(case.sites):
+        if distribution.is_wheel and distribution.lists(name):
+            return distribution.name
     return top
 
 
@@ -138,7 +140,7 @@ def _moved_to(machine: Machine, folder: str, top: str) -> str | None:
                     for inner in ((), ("src",))
                     for last in (top, top + ".py")
                 )
-                if has_code and any(reader.is_file(reader.join(root, one)) for one in ("pyproject.toml", "setup.py")):
+                if has_code and any(reader.is_file(reader.join(root, item)) for item in ("pyproject.toml", "setup.py")):
                     return root
             return None
         gone = upper

@@ -26,10 +26,10 @@ SUPPRESSED_BY_OTHERS = True
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    found = nearest(case, case.missing) if case.missing_is_asked else None
-    if found is None:
+    result = nearest(case, case.missing) if case.missing_is_asked else None
+    if result is None:
         return None
-    full, place, far = found
+    full, path, far = result
     if far and "." not in case.missing and is_well_known(case.missing):
         return None  # it is called so, and is not here
     message = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
@@ -37,7 +37,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         cause="misspelt",
         certainty="likely",
         message=f"there is no {case.missing}; {message} {full}, which is here",
-        evidence=[Evidence(fact=f"{full} is here", source=place.path, path=place.path or None)],
+        evidence=[Evidence(fact=f"{full} is here", source=path.path, path=path.path or None)],
         fixes=[Fix(message="write it as it is called", steps=[fixes.write(_rightly(case, full))])],
     )
 

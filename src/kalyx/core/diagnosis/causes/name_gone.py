@@ -31,12 +31,12 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     lack = lack_of(case)
     if lack is None or loop_of(case):
         return None
-    place = case.resolver.resolve(lack.module).place
+    location = case.resolver.resolve(lack.module).place
     what = f"{lack.owner.name} {lack.owner.version}" if lack.owner is not None else lack.module
     evidence = said(case)
-    if place is not None:
-        where = place.path if place.kind != "builtin" else None
-        evidence.append(Evidence(fact=f"{lack.module} of {what} is here", source=place.path, path=where))
+    if location is not None:
+        where = location.path if location.kind != "builtin" else None
+        evidence.append(Evidence(fact=f"{lack.module} of {what} is here", source=location.path, path=where))
     evidence += asked_here(case, lack.name)
     span = standard.name_span(lack.module, lack.name) if lack.owner is None else None
     message = f"{lack.module} imports, and {what} has no {lack.name}"

@@ -40,7 +40,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     named = named_after(kernel, machine)
     if named is None:
         return None
-    has_it = {environment.key: place for environment, place in holders(case, machine)}
+    has_it = {environment.key: location for environment, location in holders(case, machine)}
     if named.key not in has_it:
         return None
     finding = _finding(kernel, named, machine)

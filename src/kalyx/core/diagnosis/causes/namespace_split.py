@@ -31,8 +31,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for depth in range(1, len(parts)):
         upper = ".".join(parts[:depth])
         resolution = case.resolver.resolve(upper)
-        place = resolution.place
-        if place is None or place.kind != "package":
+        location = resolution.place
+        if location is None or location.kind != "package":
             continue
         for other in resolution.others:
             portion = _portion(case, other, missing, depth)
@@ -40,14 +40,14 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 folder = case.resolver.reader.join(other.entry, parts[depth - 1])
                 message = f"with {folder} in {upper} too"
                 case.propose("namespace-split", Experiment(message, extend=((upper, folder),)))
-                return _finding(case, machine, upper, missing, place, portion)
+                return _finding(case, machine, upper, missing, location, portion)
     return None
 
 
 def _portion(case: Case, other: Place, missing: str, depth: int) -> Place | None:
     """The missing module below another portion."""
-    place = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
-    return place if place is not None and place.kind != "namespace" else None
+    location = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
+    return location if location is not None and location.kind != "namespace" else None
 
 
 def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Place, portion: Place) -> Finding:
@@ -61,27 +61,27 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
         ),
         Evidence(fact=f"{missing} lies in another folder of {upper}", source=portion.path, path=portion.path),
     ]
-    evidence += [owned(one) for one in (owner, other) if one is not None]
-    found: list[Fix] = []
+    evidence += [owned(distribution) for distribution in (owner, other) if distribution is not None]
+    result: list[Fix] = []
     aside = fixes.rename(machine, place.path, place.path + ".aside")
     aside.message = "make it a folder of the namespace: set its __init__ aside"
     if aside.steps[0].command is None:
         line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
         aside.steps = [fixes.by_hand(line)]
     elif _says_nothing(reader.text_or_none(place.path, 65536)):
-        found.append(aside)
+        result.append(aside)
     if owner is not None:
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.message = f"{'or ' if found else ''}a newer {owner.name} may leave room for others"
-        found.append(mend)
-    if not found or aside not in found:
-        found.append(aside)
+        mend.message = f"{'or ' if result else ''}a newer {owner.name} may leave room for others"
+        result.append(mend)
+    if not result or aside not in result:
+        result.append(aside)
     return Finding(
         cause="namespace-split",
         certainty="proven",
         message=f"{upper} in {place.entry} is a regular package, and hides the part of {upper} that has {missing}",
         evidence=evidence,
-        fixes=found,
+        fixes=result,
     )
 
 

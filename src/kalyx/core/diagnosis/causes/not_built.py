@@ -33,23 +33,23 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     parent, _, stem = (subject or "").rpartition(".")
     if not parent or namesakes(case):
         return None
-    reader, place = machine.reader, case.resolver.resolve(parent).place
+    reader, location = machine.reader, case.resolver.resolve(parent).place
     source = next(
         (
             path
-            for folder in (place.portions if place is not None else [])
+            for folder in (location.portions if location is not None else [])
             for ending in _SOURCES
             if reader.is_file(path := reader.join(folder, stem + ending))
         ),
         None,
     )
-    if source is None or place is None:
+    if source is None or location is None:
         return None
     evidence = [
         Evidence(fact=f"the source of {subject} is here, and nothing built from it", source=source, path=source)
     ]
     evidence += asked_here(case, str(subject)) or said(case)
-    owner, root = case.owner(place.path), _project_of(machine, source)
+    owner, root = case.owner(location.path), _project_of(machine, source)
     if root is not None:
         mend = fixes.install(machine, case.interpreter, root, "-e")
         mend.message = "build it: install the project for development"

@@ -38,18 +38,20 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     for other in resolution.others:
         if other.kind == "namespace" or other.entry == first.entry or not _has(case, machine, other, subject, name):
             continue
-        one = owner_of(machine.reader, [first.entry], first.path)
+        distribution = owner_of(machine.reader, [first.entry], first.path)
         two = owner_of(machine.reader, [other.entry], other.path)
         # Two different things of one name: the one in front stands in the way, and is no older copy.
         if (
             two is None
-            or (one is not None and one.key != two.key)
-            or (one is None and not _is_copy(case, machine, first, other))
+            or (distribution is not None and distribution.key != two.key)
+            or (distribution is None and not _is_copy(case, machine, first, other))
         ):
             continue
         message = f"with {other.entry} searched before {first.entry}"
         case.propose("older-wins", Experiment(message, front=(other.entry,)))
-        return _finding(case, machine, subject if name is None else f"{subject}.{name}", (first, one), (other, two))
+        return _finding(
+            case, machine, subject if name is None else f"{subject}.{name}", (first, distribution), (other, two)
+        )
     return None
 
 
@@ -66,26 +68,28 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
     of_path = any(entry.entry == first.entry and entry.put_by == "variable" for entry in case.search.entries)
     if not of_path or first.kind != "package" or other.kind != "package":
         return False
-    both = [set(machine.reader.names(place.portions[0])) - {"__pycache__", "__init__.py"} for place in (first, other)]
+    both = [
+        set(machine.reader.names(location.portions[0])) - {"__pycache__", "__init__.py"} for location in (first, other)
+    ]
     return bool(both[0] & both[1])
 
 
 def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
     """Whether the copy further down has it: the module, or a source that speaks of the name."""
-    place = case.resolver.in_folder(other.entry, subject)
-    if place is None or place.kind == "namespace":
+    location = case.resolver.in_folder(other.entry, subject)
+    if location is None or location.kind == "namespace":
         return False
     if name is None:
         return True
     inner = case.resolver.in_folder(other.entry, f"{subject}.{name}")
-    return inner is not None or name in (machine.reader.text_or_none(place.path) or "")
+    return inner is not None or name in (machine.reader.text_or_none(location.path) or "")
 
 
 def _finding(
     case: Case, machine: Machine, lacks: str, front: tuple[Place, Installed | None], behind: tuple[Place, Installed]
 ) -> Finding:
-    (first, one), (other, two) = front, behind
-    what = f"{one.name} {one.version}" if one is not None else f"a copy of {two.name}"
+    (first, distribution), (other, two) = front, behind
+    what = f"{distribution.name} {distribution.version}" if distribution is not None else f"a copy of {two.name}"
     evidence = [
         Evidence(fact=f"{what} comes first, and has no {lacks}", source=first.path, path=first.path),
         Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),

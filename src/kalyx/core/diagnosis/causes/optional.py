@@ -31,10 +31,10 @@ _SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+
 
 def look(case: Raising, machine: Machine) -> Finding | None:
     interpreter = case.interpreter
-    found = _by_requirement(case, machine) or _by_words(case, machine)
-    if found is None:
+    result = _by_requirement(case, machine) or _by_words(case, machine)
+    if result is None:
         return None
-    owner, extra, line = found
+    owner, extra, line = result
     path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
     path = path if machine.reader.is_file(path) else owner.path
     evidence = [
@@ -59,28 +59,36 @@ def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] 
         return None
     requirements = asked_by(asker, case.interpreter, machine.reader.system, extras=True)
     asked = _for(machine, requirements, missing)
-    if asked is None or asked.extra is None or asked.key in {one.key for one in machine.installed(case.sites)}:
+    if (
+        asked is None
+        or asked.extra is None
+        or asked.key in {distribution.key for distribution in machine.installed(case.sites)}
+    ):
         return None
     return asker, asked.extra, asked.line
 
 
 def _for(machine: Machine, requirements: list[MarkedRequirement], missing: str) -> MarkedRequirement | None:
     top = canonical(missing.split(".")[0])
-    found = [one for one in requirements if one.key == top]
-    if not found:
+    result = [requirement for requirement in requirements if requirement.key == top]
+    if not result:
         known = brought_by(machine, missing)
-        found = [one for one in requirements if known is not None and one.key == canonical(known.name)]
+        result = [
+            requirement
+            for requirement in requirements
+            if known is not None and requirement.key == canonical(known.name)
+        ]
     # One asked for without an extra is another cause's matter.
-    return None if any(one.extra is None for one in found) else next(iter(found), None)
+    return None if any(requirement.extra is None for requirement in result) else next(iter(result), None)
 
 
 def _by_words(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
     match = _SAYS.search(case.trial.words) if case.trial is not None else None
     if match is None:
         return None
-    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     owner = here.get(canonical(match[1]))
     extra = match[2].split(",")[0].strip()
-    if owner is None or canonical(extra) not in {canonical(one) for one in owner.fields("provides-extra")}:
+    if owner is None or canonical(extra) not in {canonical(field) for field in owner.fields("provides-extra")}:
         return None
     return owner, extra, f"{match[1]}[{extra}]"

@@ -38,14 +38,14 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             fact = f"its name says it is for Python {build_of(path)}; this is {own}"
             return _finding(case, machine, path, fact)
     words = trial.words if trial is not None else ""
-    said = _said(words, own)
-    if said is None:
+    text = _said(words, own)
+    if text is None:
         return None
-    paths = compiled_of(case) if "bytecode" not in said else [p for p in files_of(case) if p.endswith(".pyc")]
-    loaded = next((one for one in paths if is_compiled(one) or one.endswith(".pyc")), None)
-    if loaded is None and "as it says" in said:
+    paths = compiled_of(case) if "bytecode" not in text else [p for p in files_of(case) if p.endswith(".pyc")]
+    loaded = next((path for path in paths if is_compiled(path) or path.endswith(".pyc")), None)
+    if loaded is None and "as it says" in text:
         loaded = next(iter(files_of(case)), None)
-    return _finding(case, machine, loaded, said) if loaded is not None else None
+    return _finding(case, machine, loaded, text) if loaded is not None else None
 
 
 def _said(words: str, own: str) -> str | None:

@@ -23,8 +23,8 @@ from kalyx.core.model.records import Evidence, Finding
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     for name in _tops(case):
-        place = case.resolver.resolve(name).place
-        owner = case.owner(place.path) if place is not None and place.path else None
+        location = case.resolver.resolve(name).place
+        owner = case.owner(location.path) if location is not None and location.path else None
         if owner is None:
             continue
         mend = namesake(machine, case.interpreter, owner, name)

@@ -31,13 +31,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for version, folder in _folders(case, machine):
         if version == own or not reader.is_folder(folder):
             continue
-        place = case.resolver.in_folder(folder, missing)
-        if place is None or place.kind == "namespace":
+        location = case.resolver.in_folder(folder, missing)
+        if location is None or location.kind == "namespace":
             continue
-        owner = owner_of(reader, [folder], place.path)
+        owner = owner_of(reader, [folder], location.path)
         requirement = owner.name if owner is not None else missing.split(".")[0]
         evidence = [
-            Evidence(fact=f"{missing} is in the folder of Python {version}", source=place.path, path=place.path),
+            Evidence(fact=f"{missing} is in the folder of Python {version}", source=location.path, path=location.path),
             Evidence(
                 fact=f"this interpreter is {interpreter.version}",
                 source=interpreter.executable,
@@ -56,7 +56,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
     """The package folders of other versions: in this prefix, and of the user; with their versions, the newest first."""
-    reader, found = machine.reader, []
+    reader, folders = machine.reader, []
     prefix = case.environment.prefix if case.environment is not None else case.interpreter.prefix
     roots: list[tuple[str, tuple[str, ...]]] = [
         (reader.join(prefix, name), ("site-packages", "dist-packages")) for name in ("lib", "lib64", "local/lib")
@@ -68,5 +68,5 @@ def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
         for name in reader.names(root):
             match = re.fullmatch(r"python(\d\.\d+)", name)
             if match is not None:
-                found += [(match[1], reader.join(root, name, inner)) for inner in names]
-    return sorted(found, key=lambda one: [int(part) for part in one[0].split(".")], reverse=True)
+                folders += [(match[1], reader.join(root, name, inner)) for inner in names]
+    return sorted(folders, key=lambda one: [int(part) for part in one[0].split(".")], reverse=True)

@@ -26,6 +26,6 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     for path in compiled_of(case):
         reason = foreign(machine.reader, interpreter, path)
         if reason is not None:
-            told = (f"its header says it is {reason}", f"{machine.reader.name(path)} is {reason}")
-            return unfit(case, machine, interpreter, "other-platform", path, told)
+            details = (f"its header says it is {reason}", f"{machine.reader.name(path)} is {reason}")
+            return unfit(case, machine, interpreter, "other-platform", path, details)
     return None

@@ -31,64 +31,64 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     for folder, reason in _left_out(case, machine):
-        place = case.resolver.in_folder(folder, missing) if folder not in searched else None
-        if place is not None and has_code(machine, place):
+        location = case.resolver.in_folder(folder, missing) if folder not in searched else None
+        if location is not None and has_code(machine, location):
             case.propose("path-cut", Experiment(f"with {folder} on the path", put=(folder,)))
-            return _finding(case, machine, missing, (folder, place.path), reason)
+            return _finding(case, machine, missing, (folder, location.path), reason)
     return None
 
 
 def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
     """Folders that another way of running would search, with what leaves them out in this one."""
     reader, way, stand = machine.reader, case.way, case.resolver.folder
-    found = []
+    result = []
     if way.keeps_first_away and way.first is not None:
         flag = "-I" if way.isolated else "-P"
-        found.append(
+        result.append(
             (reader.within(way.first) if way.first else stand, f"the flag {flag} leaves the program's folder out")
         )
     elif way.variables.get("PYTHONSAFEPATH"):
-        found.append((stand, "PYTHONSAFEPATH leaves the program's folder out"))
+        result.append((stand, "PYTHONSAFEPATH leaves the program's folder out"))
     if way.ignore_variables or way.isolated:
         plain = search_path(reader, case.interpreter, Invocation(variables=way.variables))
         cut = [entry.entry for entry in plain.entries if entry.put_by == "variable"]
-        found += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
+        result += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
     if way.first is not None and way.first != stand:
-        found.append((stand, "only the script's own folder is searched, not the one you stand in"))
+        result.append((stand, "only the script's own folder is searched, not the one you stand in"))
     source = case.seat.source
     if source is not None and source.endswith((".py", ".ipynb")):
-        found.append((reader.parent(source), "the folder of the file is not the one it runs in"))
-    return found + _of_the_project(machine, stand)
+        result.append((reader.parent(source), "the folder of the file is not the one it runs in"))
+    return result + _of_the_project(machine, stand)
 
 
 def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
     """The folders of the project that the folder lies in, up to its root: what runs from the root finds them."""
-    reader, found, folder = machine.reader, [], stand
+    reader, result, folder = machine.reader, [], stand
     for _ in range(4):
         source = reader.join(folder, "src")
         if reader.is_folder(source):
-            found.append((source, "the sources' folder of the project is not searched by itself"))
+            result.append((source, "the sources' folder of the project is not searched by itself"))
         if any(reader.kind(reader.join(folder, name)) is not None for name in _PROJECT):
             break
         upper = reader.parent(folder)
         if upper in (folder, reader.home) or reader.same_path(folder, reader.home):
             break
         folder = upper
-        found.append((folder, "only the folder of what runs is searched, not those above it"))
-    return found
+        result.append((folder, "only the folder of what runs is searched, not those above it"))
+    return result
 
 
 def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str], reason: str) -> Finding:
     reader, (folder, path) = machine.reader, where
-    found = [run_with(machine, case, folder)]
+    result = [run_with(machine, case, folder)]
     root = reader.parent(folder) if reader.name(folder) == "src" else folder
     if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
         mend = fixes.install(machine, case.interpreter, root, "-e")
         mend.message = "or install the project for development"
-        found.append(mend)
+        result.append(mend)
     if reason.startswith(("the flag", "PYTHONSAFEPATH")):
         word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
-        found.insert(0, Fix(message=f"run it without {word}", steps=[fixes.run_without(word)]))
+        result.insert(0, Fix(message=f"run it without {word}", steps=[fixes.run_without(word)]))
     return Finding(
         cause="path-cut",
         certainty="proven",
@@ -97,5 +97,5 @@ def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str],
             Evidence(fact=f"{missing} is here", source=path, path=path),
             Evidence(fact=reason, source=f"{len(case.search.entries)} entries searched"),
         ],
-        fixes=found,
+        fixes=result,
     )

@@ -33,10 +33,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         marks = [name for name in PROJECT_FILES if reader.is_file(reader.join(folder, name))]
         if marks:
             for holds in (folder, reader.join(folder, "src")):
-                place = case.resolver.in_folder(holds, missing) if holds not in searched else None
-                if place is not None and has_code(machine, place):
+                location = case.resolver.in_folder(holds, missing) if holds not in searched else None
+                if location is not None and has_code(machine, location):
                     case.propose("project-not-installed", Experiment(f"with {holds} on the path", put=(holds,)))
-                    return _finding(case, machine, (folder, marks[0]), holds, place.path)
+                    return _finding(case, machine, (folder, marks[0]), holds, location.path)
             return None
         above = reader.parent(folder)
         if above in (folder, reader.home):
@@ -47,12 +47,12 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str, path: str) -> Finding:
     reader, (folder, mark) = machine.reader, root
-    found = []
+    result = []
     if mark != "setup.cfg":
         mend = fixes.install(machine, case.interpreter, folder, "-e")
         mend.message = "install the project for development: its code is then found from everywhere"
-        found.append(mend)
-    found.append(run_with(machine, case, holds))
+        result.append(mend)
+    result.append(run_with(machine, case, holds))
     return Finding(
         cause="project-not-installed",
         certainty="proven",
@@ -61,5 +61,5 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
             Evidence(fact=f"{case.missing} is here", source=path, path=path),
             Evidence(fact="the project's own file", source=reader.join(folder, mark), path=reader.join(folder, mark)),
         ],
-        fixes=found,
+        fixes=result,
     )

@@ -65,9 +65,9 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
     if meant is not None:
         mends.insert(0, meant)
-    told = _by_its_own_words(case, machine)
-    if told is not None:
-        mends.insert(0, told)
+    fix = _by_its_own_words(case, machine)
+    if fix is not None:
+        mends.insert(0, fix)
     return Finding(
         cause="raises",
         certainty="proven",
@@ -81,7 +81,7 @@ def _by_its_own_words(case: Case, machine: Machine) -> Fix | None:
     """Some errors say themselves which release to go back to: of a package that is here."""
     assert case.raised is not None
     match = _DOWNGRADE.search(case.raised.text)
-    here = {one.key: one for one in machine.installed(case.sites)}
+    here = {distribution.key: distribution for distribution in machine.installed(case.sites)}
     owner = here.get(canonical(match[1])) if match is not None else None
     if match is None or owner is None:
         return None

@@ -29,12 +29,12 @@ SUPPRESSED_BY_OTHERS = True
 def look(case: Missing, machine: Machine) -> Finding | None:
     if case.seat.seat == "path" or case.environment is None:
         return None
-    by_key = {environment.key: (environment, place) for environment, place in holders(case, machine)}
+    by_key = {environment.key: (environment, location) for environment, location in holders(case, machine)}
     for name, key, evidence in _other_seats(case.seat, machine):
         if key in by_key:
-            environment, place = by_key[key]
-            propose(case, machine, "seat-differs", environment, place)
-            seen, requirement = proof(case, machine, environment, place)
+            environment, location = by_key[key]
+            propose(case, machine, "seat-differs", environment, location)
+            seen, requirement = proof(case, machine, environment, location)
             return Finding(
                 cause="seat-differs",
                 certainty="proven",
@@ -55,21 +55,23 @@ def _called(seat: Seat) -> str:
 def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]]:
     """The user's other seats: name, environment key, and what says so."""
     reader = machine.reader
-    found = []
+    other_seats = []
     shell = machine.shell_seat
     if seat.seat != "shell" and shell.environment is not None and shell.interpreter is not None:
         path = shell.interpreter.executable
-        found.append(("the shell", shell.environment.key, Evidence(fact="python on PATH", source=path, path=path)))
+        other_seats.append(
+            ("the shell", shell.environment.key, Evidence(fact="python on PATH", source=path, path=path))
+        )
     for kernel in machine.kernels:
         if kernel.environment is None or "hidden" in kernel.conditions or f"kernel:{kernel.id}" == seat.via:
             continue
         path = reader.join(kernel.folder, SPEC_FILE)
         fact = f"kernel {kernel.id} starts {kernel.command[0]}"
-        found.append(
+        other_seats.append(
             (
                 f"kernel {kernel.id}",
                 kernel.environment.key,
                 Evidence(fact=fact, source=path, path=path, line=argv_line(reader, kernel)),
             )
         )
-    return found
+    return other_seats

@@ -91,21 +91,21 @@ def _origins(case: Case) -> dict[str, str]:
 
 
 def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
-    place = resolution.place
-    assert place is not None
-    if place.entry not in _origins(case) or place.kind == "builtin":
+    location = resolution.place
+    assert location is not None
+    if location.entry not in _origins(case) or location.kind == "builtin":
         return False
-    others = [other for other in resolution.others if other.kind != "namespace" and other.entry != place.entry]
+    others = [other for other in resolution.others if other.kind != "namespace" and other.entry != location.entry]
     if not others:
         return False
     # The failure must pass through the file, speak of it, or be the lack of something in it.
     raised = case.raised
-    top = place.module
+    top = location.module
     if raised is None:
         return case.module.split(".")[0] == top
-    if any(frame.file == place.path for frame in raised.frames):
+    if any(frame.file == location.path for frame in raised.frames):
         return True
-    return top in _spoken(case) or place.path in raised.text
+    return top in _spoken(case) or location.path in raised.text
 
 
 def _meant(case: Case, others: list[Place]) -> Place:

@@ -33,12 +33,12 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if case.trial is None or not case.trial.imports or case.seat.seat not in ("kernel", "notebook", "process"):
         return None
     path = case.trial.file or next(iter(case.trial.folders or []), None)
-    running = [one for one in _running(case, machine) if one.started is not None] if path else []
+    running = [running for running in _running(case, machine) if running.started is not None] if path else []
     if path is None or not running:
         return None
     owner = case.owner(path)
     changed, when = _last_change(machine.reader, path, owner)
-    older = [one for one in running if (one.started or 0) < when - 1]
+    older = [item for item in running if (item.started or 0) < when - 1]
     return _finding(case, machine, older, owner, changed, when) if older else None
 
 
@@ -68,11 +68,15 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
 
     ask = machine.ask_server if machine.servers else None
     lives = live_kernels(machine.reader, machine.servers, ask, [])
-    found = [live for live in lives if live.spec == case.kernel.id]
+    result = [live for live in lives if live.spec == case.kernel.id]
     if case.seat.seat == "notebook":
         path = machine.reader.join(case.seat.folder or machine.reader.folder, case.seat.name)
-        found = [live for live in found if live.notebook is not None and machine.reader.same_path(live.notebook, path)]
-    return [RunningKernel(pid=live.process.pid, notebook=live.notebook, started=live.process.started) for live in found]
+        result = [
+            live for live in result if live.notebook is not None and machine.reader.same_path(live.notebook, path)
+        ]
+    return [
+        RunningKernel(pid=live.process.pid, notebook=live.notebook, started=live.process.started) for live in result
+    ]
 
 
 def _finding(
@@ -92,9 +96,9 @@ def _finding(
         )
     ]
     kind = "process" if case.seat.seat == "process" else "kernel process"
-    for one in older:
-        said = f"{kind} {one.pid} has been running since {clock(one.started or 0)}"
-        evidence.append(Evidence(fact=said, source=one.notebook or "the process list", path=one.notebook))
+    for running in older:
+        text = f"{kind} {running.pid} has been running since {clock(running.started or 0)}"
+        evidence.append(Evidence(fact=text, source=running.notebook or "the process list", path=running.notebook))
     if case.seat.seat == "process":
         name, line = "that process", f"end process {older[0].pid} and start it again"
     else:

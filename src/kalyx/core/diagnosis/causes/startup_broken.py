@@ -47,7 +47,7 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
         assert machine.runner is not None
         variables = {key: value for key, value in case.way.variables.items() if key not in left_out}
         with machine.runner.empty_folder() as empty:
-            told, _ = ask_witness(
+            who, _ = ask_witness(
                 machine.runner,
                 case.interpreter.executable,
                 ["-B", *flags],
@@ -57,25 +57,25 @@ def _does_not_start(case: Case, machine: Machine) -> Finding | None:
                 folder=empty,
                 seconds=machine.seconds,
             )
-        return told is not None
+        return who is not None
 
     own = list(case.way.flags)
     if answers(own, ()):
         return None  # it starts; what was imported ended it
-    said = next((line for line in case.trial.output.splitlines() if line.strip()), "it gave no answer")
+    line = next((line for line in case.trial.output.splitlines() if line.strip()), "it gave no answer")
     for names in (("PYTHONHOME",), ("PYTHONPATH",), ("PYTHONHOME", "PYTHONPATH")):
         if all(case.way.variables.get(name) for name in names) and answers(own, names):
             value = case.way.variables[names[0]]
             evidence = [
                 Evidence(fact=f"{names[0]} is {value}", source="the variables of this seat"),
-                Evidence(fact=said[:300], source="the interpreter's own words"),
+                Evidence(fact=line[:300], source="the interpreter's own words"),
                 Evidence(fact="without it the interpreter starts", source="a second trial"),
             ]
             mend = run_without(machine, case, case.interpreter, names[0])
             message = f"the interpreter does not start, for {names[0]} is {value}, which belongs to another Python"
             return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     if answers([*own, "-S"], ()):
-        return _hook(case, machine, said)
+        return _hook(case, machine, line)
     return None
 
 
@@ -173,22 +173,26 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     line = lines[number - 1] if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]
     # What the line would have done, and the lines after it: the first that fails ends its file.
-    later = [reader.join(reader.parent(path), one.strip()) for one in lines[number:] if one.strip() and "\0" not in one]
+    later = [
+        reader.join(reader.parent(path), line.strip()) for line in lines[number:] if line.strip() and "\0" not in line
+    ]
     taken = next((folder for folder in later if case.resolver.in_folder(folder, missing) is not None), None)
     if taken is None and top not in line and "path" not in line and top not in machine.reader.name(path):
         return None
-    rest = case.trial.output[match.end() :]
-    said = next((one.strip() for one in rest.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", one)), "it fails")
+    remainder = case.trial.output[match.end() :]
+    text = next(
+        (line.strip() for line in remainder.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", line)), "it fails"
+    )
     evidence = [
         Evidence(fact=line[:200], source=path, path=path, line=number),
-        Evidence(fact=f"it fails at start: {said[:200]}", source="the interpreter's own words"),
+        Evidence(fact=f"it fails at start: {text[:200]}", source="the interpreter's own words"),
     ]
     steps = [fixes.by_hand(f"mend line {number} of {path}")]
     owner = next(
         (
-            one
-            for one in machine.installed(case.sites)
-            if one.is_wheel and machine.reader.name(path) in (one.files or ())
+            distribution
+            for distribution in machine.installed(case.sites)
+            if distribution.is_wheel and machine.reader.name(path) in (distribution.files or ())
         ),
         None,
     )

@@ -21,10 +21,10 @@ from kalyx.core.model.records import Finding
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    found = missing_standard(case)
-    if found is None:
+    result = missing_standard(case)
+    if result is None:
         return None
-    module, span = found
+    module, span = result
     if not span.is_newer(case.interpreter.version):
         return None
     return finding(case, machine, module, span, "stdlib-newer")

@@ -31,7 +31,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     span = module_span(missing.split(".")[0])
     if span is not None and (span.is_gone(interpreter.version) or span.is_newer(interpreter.version)):
         return None
-    one = instead("parts")[part]
+    item = instead("parts")[part]
     library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
     evidence = [
         Evidence(
@@ -46,20 +46,20 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 fact=f"the Python {has.version} at {has.prefix} has it", source=has.executable, path=has.executable
             )
         )
-    of = one["of"][0]
+    of = item["of"][0]
     return Finding(
         cause="stdlib-part-missing",
         certainty="proven",
         message=f"this Python was built or packaged without {of}: its part {part} is not there",
         evidence=evidence,
-        fixes=_ways_out(machine, interpreter, one, part, has),
+        fixes=_ways_out(machine, interpreter, item, part, has),
     )
 
 
 def _part(missing: str) -> str | None:
     parts = instead("parts")
-    for name, one in parts.items():
-        if missing == name or missing in one["of"] or (missing.split(".")[0] == name):
+    for name, item in parts.items():
+        if missing == name or missing in item["of"] or (missing.split(".")[0] == name):
             return name
     return None
 
@@ -68,30 +68,30 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
     """Another interpreter here that has the part, one of the same version first."""
     reader = machine.reader
     minor = own.version.split(".")[:2]
-    found = []
-    for one in machine.interpreters:
-        names = [*reader.names(reader.join(one.library, "lib-dynload")), *reader.names(one.library)]
-        if one.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
-            found.append(one)
-    found.sort(key=lambda one: one.version.split(".")[:2] != minor)
-    return next((one for one in found if one.base_prefix != own.base_prefix), None)
+    result = []
+    for interpreter in machine.interpreters:
+        names = [*reader.names(reader.join(interpreter.library, "lib-dynload")), *reader.names(interpreter.library)]
+        if interpreter.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
+            result.append(interpreter)
+    result.sort(key=lambda one: one.version.split(".")[:2] != minor)
+    return next((item for item in result if item.base_prefix != own.base_prefix), None)
 
 
 def _ways_out(
     machine: Machine, interpreter: Interpreter, one: dict[str, str | None], part: str, has: Interpreter | None
 ) -> list[Fix]:
     packaged = interpreter.base_prefix == "/usr"
-    found = []
+    result = []
     if packaged or machine.reader.system == "macos":
         mend = fixes.of_system(machine, one.get("debian"), one.get("fedora"), one.get("brew"))
-        found += [mend] if mend is not None else []
+        result += [mend] if mend is not None else []
     source = fixes.of_system(machine, one.get("source"), None, None) if not packaged else None
     if source is not None:
         source.message = f"build this Python again with what {part} needs"
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
-        found.append(source)
+        result.append(source)
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable]))
-        found.append(Fix(message=f"or use the Python {has.version} that has it", steps=[step]))
+        result.append(Fix(message=f"or use the Python {has.version} that has it", steps=[step]))
     line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
-    return found or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]
+    return result or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]

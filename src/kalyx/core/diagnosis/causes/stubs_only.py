@@ -26,21 +26,21 @@ from kalyx.core.model.records import Evidence, Finding
 def look(case: Failing, machine: Machine) -> Finding | None:
     reader = machine.reader
     top = (case.missing or case.module).split(".")[0]
-    place = case.resolver.resolve(top).place
-    if place is not None and place.kind != "namespace":
+    location = case.resolver.resolve(top).place
+    if location is not None and location.kind != "namespace":
         return None
     # A folder of its own beside (PEP 561), or one of that name that holds nothing but stubs.
     folders = [reader.join(site, top + "-stubs") for site in case.sites]
-    folders += place.portions if place is not None else []
-    found = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)
-    if found is None:
+    folders += location.portions if location is not None else []
+    folder = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)
+    if folder is None:
         return None
-    evidence = [Evidence(fact=f"it holds stubs of {top}, and no code", source=found, path=found)]
+    evidence = [Evidence(fact=f"it holds stubs of {top}, and no code", source=folder, path=folder)]
     owner = next(
         (
-            one
-            for one in machine.installed(case.sites)
-            if any(_is_of(file, reader.name(found)) for file in one.files or ())
+            distribution
+            for distribution in machine.installed(case.sites)
+            if any(_is_of(file, reader.name(folder)) for file in distribution.files or ())
         ),
         None,
     )

@@ -45,22 +45,22 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     removal = removal_of(subject)
     if other is None and removal is None and nearest(case, subject) is not None:
         return None  # a module a letter away is the likelier explanation
-    place = resolver.resolve(parent).place if parent else None
+    location = resolver.resolve(parent).place if parent else None
     asker = case.asker()
     evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
-    if place is not None:
+    if location is not None:
         evidence.append(
-            Evidence(fact=f"{parent} is here, and has no {word}", source=place.path, path=place.path or None)
+            Evidence(fact=f"{parent} is here, and has no {word}", source=location.path, path=location.path or None)
         )
     evidence += asked_here(case, subject)
     if asker is not None:
         evidence.append(owned(asker))
     mends = []
     if other is not None:
-        environment, one = other
-        fact = f"{one.name} {one.version} in {environment.name} has it"
-        evidence.append(Evidence(fact=fact, source=one.path, path=one.path))
-        mend = fixes.install(machine, interpreter, f"{one.name}=={one.version}")
+        environment, distribution = other
+        fact = f"{distribution.name} {distribution.version} in {environment.name} has it"
+        evidence.append(Evidence(fact=fact, source=distribution.path, path=distribution.path))
+        mend = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
         mend.message = f"the version that has it, as in {environment.name}"
         mends = [mend]
     if case.raised is not None and (removal is not None or not mends):
@@ -80,13 +80,20 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
     """The distribution that is here and should have it: its package's, or the one a release of which took it away."""
     parent = subject.rpartition(".")[0]
-    place = case.resolver.resolve(parent).place if parent else None
-    if place is not None and place.kind == "package":
-        return case.owner(place.path) or machine.distribution_of_module(parent, case.sites)
+    location = case.resolver.resolve(parent).place if parent else None
+    if location is not None and location.kind == "package":
+        return case.owner(location.path) or machine.distribution_of_module(parent, case.sites)
     removal = removal_of(subject) if not parent else None
     if removal is None:
         return None
-    return next((one for one in machine.installed(case.sites) if one.key == removal.distribution.lower()), None)
+    return next(
+        (
+            distribution
+            for distribution in machine.installed(case.sites)
+            if distribution.key == removal.distribution.lower()
+        ),
+        None,
+    )
 
 
 def _part_of_itself(case: Case) -> str | None:
@@ -94,22 +101,33 @@ def _part_of_itself(case: Case) -> str | None:
     lack, frame = lack_of(case), case.importer()
     if lack is None or frame is None or loop_of(case):
         return None
-    place = case.resolver.resolve(lack.module).place
-    if place is None or place.kind != "package" or frame.file != place.path:
+    location = case.resolver.resolve(lack.module).place
+    if location is None or location.kind != "package" or frame.file != location.path:
         return None
     return f"{lack.module}.{lack.name}"
 
 
 def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:
     """The same distribution in another environment, in a version that has it."""
-    found: list[tuple[Environment, Installed]] = []
+    result: list[tuple[Environment, Installed]] = []
     for environment in machine.all_environments:
         if case.environment is not None and environment.key == case.environment.key:
             continue
-        one = next((one for one in machine.installed(environment.site_packages) if one.key == owner.key), None)
-        resolver = machine.resolver(environment) if one is not None and one.version != owner.version else None
-        if one is not None and resolver is not None:
-            place = resolver.resolve(subject).place
-            if place is not None and place.kind not in ("namespace", "builtin"):
-                found.append((environment, one))
-    return max(found, key=lambda pair: numbers_of(pair[1].version), default=None)
+        distribution = next(
+            (
+                distribution
+                for distribution in machine.installed(environment.site_packages)
+                if distribution.key == owner.key
+            ),
+            None,
+        )
+        resolver = (
+            machine.resolver(environment)
+            if distribution is not None and distribution.version != owner.version
+            else None
+        )
+        if distribution is not None and resolver is not None:
+            location = resolver.resolve(subject).place
+            if location is not None and location.kind not in ("namespace", "builtin"):
+                result.append((environment, distribution))
+    return max(result, key=lambda pair: numbers_of(pair[1].version), default=None)

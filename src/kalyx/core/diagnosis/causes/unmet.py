@@ -80,7 +80,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     asked = _requirement_for(case, machine, asker, missing)
     if asked is None:
         return None
-    present = {one.key: one for one in machine.installed(case.sites)}
+    present = {distribution.key: distribution for distribution in machine.installed(case.sites)}
     if asked.key in present:
         return None
     evidence = [
@@ -106,7 +106,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
 
 def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Fix:
     """Everything that a package requires and that is not here, or not as required, in one line."""
-    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     lines = [first.line]
     for asked in asked_by(asker, case.interpreter, machine.reader.system):
         there = here.get(asked.key)
@@ -128,9 +128,9 @@ def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: st
 
 def _chain(case: Case, last: str) -> list[str]:
     """The distributions whose files were passed on the way, outermost first."""
-    found: list[str] = []
+    result: list[str] = []
     for frame in case.frames():
         owner = case.owner(frame.file)
-        if owner is not None and (not found or found[-1] != owner.name):
-            found.append(owner.name)
-    return found if len(found) > 1 else []
+        if owner is not None and (not result or result[-1] != owner.name):
+            result.append(owner.name)
+    return result if len(result) > 1 else []

@@ -65,24 +65,24 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
 
 def _places(case: Failing) -> list[str]:
     """Where the missing or failing module would lie, on each entry; and what the error names."""
-    reader, found = case.resolver.reader, []
+    reader, result = case.resolver.reader, []
     raised = case.raised
     if raised is not None:
-        found += [path for path in (raised.path, raised.file) if path]
+        result += [path for path in (raised.path, raised.file) if path]
     module = case.missing or case.module
     resolution = case.resolver.resolve(module)
     places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
-    found += [path for place in places for path in (place.path, *place.portions)]
+    result += [path for location in places for path in (location.path, *location.portions)]
     entries = [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists]
     top = module.split(".")[0]
     for entry in entries:
-        found += [
+        result += [
             entry,
             reader.join(entry, top),
             reader.join(entry, top + ".py"),
             reader.join(entry, top, "__init__.py"),
         ]
-    return list(dict.fromkeys(found))
+    return list(dict.fromkeys(result))
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

@@ -32,10 +32,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     folder = user_site(reader, interpreter, way.variables)
     if folder in case.sites or not reader.is_folder(folder):
         return None
-    place = case.resolver.in_folder(folder, missing)
-    if place is None or place.kind == "namespace":
+    location = case.resolver.in_folder(folder, missing)
+    if location is None or location.kind == "namespace":
         return None
-    owner = owner_of(reader, [folder], place.path)
+    owner = owner_of(reader, [folder], location.path)
     requirement = f"{owner.name}=={owner.version}" if owner is not None else missing.split(".")[0]
     reason, source, mends = _reason(case, machine)
     install = fixes.install(machine, interpreter, requirement)
@@ -45,7 +45,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
         evidence=[
-            Evidence(fact=f"{missing} is in your own packages", source=place.path, path=place.path),
+            Evidence(fact=f"{missing} is in your own packages", source=location.path, path=location.path),
             Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
         ],
         fixes=[*mends, install] if owner is not None else mends or [install],

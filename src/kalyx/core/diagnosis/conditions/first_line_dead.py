@@ -23,7 +23,14 @@ from kalyx.core.model.steps import RunWith
 def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     """Its first line leads to nothing that starts."""
     lies = machine.reader.parent(machine.reader.parent(path))
-    owner = next((one for one in machine.all_environments if one.prefix == lies and one.executable), None)
+    owner = next(
+        (
+            environment
+            for environment in machine.all_environments
+            if environment.prefix == lies and environment.executable
+        ),
+        None,
+    )
     mends = []
     if owner is not None and owner.executable is not None:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]

@@ -76,8 +76,8 @@ def _nearest(path: str, language: str | None, version: str | None, machine: Mach
     key = (tuple(modules), language, version)
     if key not in known:
         known[key] = _ranked_first(modules, language, version, machine)
-    found: tuple[Kernel, list[str]] | None = known[key]
-    return found
+    result: tuple[Kernel, list[str]] | None = known[key]
+    return result
 
 
 def _ranked_first(

@@ -30,8 +30,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     spoken = spoken_place(machine, environment.prefix)
     if spoken is None:
         return None
-    place, script, line = spoken
-    if reader.same_path(reader.real(place), environment.key):
+    path, script, line = spoken
+    if reader.same_path(reader.real(path), environment.key):
         return None
     python = view.interpreter.executable
     # Making it again over itself writes the scripts anew and keeps the packages.
@@ -45,12 +45,12 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         ),
     ]
     mends = [Fix(message="renew its scripts in place", steps=renew, changes=[environment.prefix])]
-    if not reader.exists(place):
-        back = fixes.step(machine, Move(path=environment.prefix, to=place))
-        mends.append(Fix(message="move it back", steps=[back], changes=[place]))
+    if not reader.exists(path):
+        back = fixes.step(machine, Move(path=environment.prefix, to=path))
+        mends.append(Fix(message="move it back", steps=[back], changes=[path]))
     return condition(
         "moved",
-        f"it was moved or copied: its scripts still speak of {place}",
-        [Evidence(fact=f"speaks of {place}", source=script, path=script, line=line)],
+        f"it was moved or copied: its scripts still speak of {path}",
+        [Evidence(fact=f"speaks of {path}", source=script, path=script, line=line)],
         mends,
     )

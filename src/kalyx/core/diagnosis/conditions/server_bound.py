@@ -33,8 +33,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     ]
     if kernel.interpreter is not None:
         here = kernel.interpreter.executable
-        said = f"under the server seen here ({machine.server.said_as}) it is {here}"
-        evidence.append(Evidence(fact=said, source=here, path=here))
+        text = f"under the server seen here ({machine.server.said_as}) it is {here}"
+        evidence.append(Evidence(fact=text, source=here, path=here))
     mends = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")

@@ -29,11 +29,11 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.environment is None or kernel.interpreter is None:
         return None
     path_value = kernel_variables(kernel, machine.server).get("PATH", "")
-    found = next(machine.reader.lookup("python", path_value), None)
-    if found is None:
+    result = next(machine.reader.lookup("python", path_value), None)
+    if result is None:
         return None
     try:
-        reached = environment_of(machine.reader, read_interpreter(machine.reader, found))
+        reached = environment_of(machine.reader, read_interpreter(machine.reader, result))
     except NotAnInterpreter:
         return None
     if reached.key == kernel.environment.key:
@@ -45,7 +45,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         certainty="likely",
         message=f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}",
         evidence=[
-            Evidence(fact="python on the kernel's PATH", source=found, path=found),
+            Evidence(fact="python on the kernel's PATH", source=result, path=result),
             Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
         ],
         fixes=[Fix(message="let its PATH begin with its own environment", steps=[fixes.step(machine, made)])],

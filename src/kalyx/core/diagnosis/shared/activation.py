@@ -28,7 +28,7 @@ def _spoken_place(reader: Reader, prefix: str) -> Spoken | None:
         return None
     for number, line in enumerate(text.splitlines(), 1):
         stripped = line.strip() if "VIRTUAL_ENV" in line else ""
-        start = next((one for one in starts if stripped.startswith(one)), None)
+        start = next((start for start in starts if stripped.startswith(start)), None)
         if start is not None:
             value = stripped[len(start) :].strip().strip("\"'")
             if value and "$" not in value and "%" not in value and reader.path.isabs(value):

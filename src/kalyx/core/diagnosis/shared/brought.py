@@ -71,12 +71,12 @@ def listed_part(module: str) -> Brought | None:
 def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, Environment]]:
     """Every installed distribution of this name, and where."""
     key = canonical(word)
-    found = []
+    result = []
     for environment in machine.all_environments:
         for installed in machine.installed(environment.site_packages):
             if installed.key == key or (installed.key.startswith(key[:3]) and canonical(installed.name) == key):
-                found.append((installed, environment))
-    return found
+                result.append((installed, environment))
+    return result
 
 
 def is_well_known(module: str) -> bool:

@@ -59,8 +59,12 @@ def anew(view: View, machine: Machine) -> Fix | None:
         return None
     site = reader.join(prefix, "lib", f"python{made_for}", "site-packages")
     asked = _asked_for(machine, view.environment.site_packages or [site])
-    own = [one for one in machine.interpreters if one.prefix == one.base_prefix and one.implementation == "cpython"]
-    able = [one for one in own if one.version.startswith("3.")]
+    own = [
+        interpreter
+        for interpreter in machine.interpreters
+        if interpreter.prefix == interpreter.base_prefix and interpreter.implementation == "cpython"
+    ]
+    able = [interpreter for interpreter in own if interpreter.version.startswith("3.")]
     if not asked or not able:
         return None
     aside = f"{prefix}-{made_for}"
@@ -68,7 +72,7 @@ def anew(view: View, machine: Machine) -> Fix | None:
         return None
     from kalyx.core.text.versions import numbers_of
 
-    later = [one for one in able if numbers_of(one.version) > numbers_of(made_for)]
+    later = [interpreter for interpreter in able if numbers_of(interpreter.version) > numbers_of(made_for)]
     base = later[-1] if later else able[0]
     steps = [
         fixes.step(machine, Move(path=prefix, to=aside)),
@@ -80,12 +84,18 @@ def anew(view: View, machine: Machine) -> Fix | None:
 
 def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
     """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
-    installed = [one for one in machine.installed(sites) if one.key not in BROUGHT_ALONG]
-    marked = [one for one in installed if machine.reader.is_file(machine.reader.join(one.path, "REQUESTED"))]
+    installed = [distribution for distribution in machine.installed(sites) if distribution.key not in BROUGHT_ALONG]
+    marked = [
+        distribution
+        for distribution in installed
+        if machine.reader.is_file(machine.reader.join(distribution.path, "REQUESTED"))
+    ]
     from kalyx.core.packages.requirements import speaks_of
 
-    chosen = marked or [one for one in installed if not any(speaks_of(other, one.key) for other in installed)]
-    names = sorted({one.name for one in chosen if is_distribution_name(one.name)})
+    chosen = marked or [
+        distribution for distribution in installed if not any(speaks_of(other, distribution.key) for other in installed)
+    ]
+    names = sorted({distribution.name for distribution in chosen if is_distribution_name(distribution.name)})
     return names if len(names) <= _MOST else []
 
 
@@ -100,12 +110,12 @@ def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[
     """Other versions that have packages in this prefix: the version and its site folder."""
     reader = machine.reader
     library = reader.join(prefix, "lib")
-    found = []
+    packages = []
     for name in reader.names(library):
         number = name.removeprefix("python").rstrip("t")
         if not name.startswith("python") or number == minor or not are_numbers(number) or "." not in number:
             continue
         site = reader.join(library, name, "site-packages")
         if any(entry.endswith((".dist-info", ".egg-info")) for entry in reader.names(site)):
-            found.append((number, site))
-    return found
+            packages.append((number, site))
+    return packages

@@ -22,28 +22,28 @@ _PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\
 
 def files_of(case: Case) -> list[str]:
     """The files that a failure speaks of, the likeliest first: named by the error, passed through, found."""
-    reader, found = case.resolver.reader, []
+    reader, result = case.resolver.reader, []
     raised, trial = case.raised, case.trial
     if raised is not None:
-        found += [path for path in (raised.path, raised.file) if path]
-        found += _PATHS.findall(raised.text)
-        found += [frame.file for frame in reversed(raised.frames)]
+        result += [path for path in (raised.path, raised.file) if path]
+        result += _PATHS.findall(raised.text)
+        result += [frame.file for frame in reversed(raised.frames)]
     if trial is not None:
-        found += [frame.file for frame in trial.stack]
+        result += [frame.file for frame in trial.stack]
         for link in trial.chain:
-            found += [link.path] if link.path else []
-            found += _PATHS.findall(link.text)
+            result += [link.path] if link.path else []
+            result += _PATHS.findall(link.text)
     if case.resolution is not None:
         places = [case.resolution.place] if case.resolution.place is not None else []
-        found += [place.path for place in [*places, *reversed(case.resolution.parents)]]
-    usable = [path for path in found if not path.startswith(("<", "(")) and path != PROBE_PATH]
+        result += [location.path for location in [*places, *reversed(case.resolution.parents)]]
+    usable = [path for path in result if not path.startswith(("<", "(")) and path != PROBE_PATH]
     return [path for path in dict.fromkeys(usable) if reader.is_file(path)]
 
 
 def compiled_of(case: Case) -> list[str]:
     """The compiled files that a failure speaks of, and those beside a missing module that have its name."""
-    found = [path for path in files_of(case) if is_compiled(path)]
-    return list(dict.fromkeys(found + namesakes(case)))
+    result = [path for path in files_of(case) if is_compiled(path)]
+    return list(dict.fromkeys(result + namesakes(case)))
 
 
 def namesakes(case: Case) -> list[str]:
@@ -55,16 +55,16 @@ def namesakes(case: Case) -> list[str]:
     parent, _, stem = subject.rpartition(".")
     reader = case.resolver.reader
     if parent:
-        place = case.resolver.resolve(parent).place
-        folders = place.portions if place is not None else []
+        location = case.resolver.resolve(parent).place
+        folders = location.portions if location is not None else []
     else:
         folders = [entry.entry or case.resolver.folder for entry in case.search.entries]
-    found = []
+    result = []
     for folder in folders:
         for name in reader.names(folder):
             if name.startswith(stem + ".") and is_compiled(name):
-                found.append(reader.join(folder, name))
-    return found
+                result.append(reader.join(folder, name))
+    return result
 
 
 def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Fix:
@@ -115,7 +115,7 @@ def unfit(
 
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
     """A requirement of ``asker`` on a distribution that is here in another version: the line, and that distribution."""
-    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     for asked in asked_by(asker, case.interpreter, machine.reader.system):
         there = here.get(asked.key)
         if there is not None and asked.specifier and not satisfies(there.version, asked.specifier):
@@ -125,12 +125,12 @@ def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[
 
 def owners_passed(case: Case) -> list[Installed]:
     """The distributions whose code the failure passed through, innermost first."""
-    found: list[Installed] = []
+    distributions: list[Installed] = []
     for frame in reversed(case.frames()):
         owner = case.owner(frame.file)
-        if owner is not None and owner.key not in {one.key for one in found}:
-            found.append(owner)
-    return found
+        if owner is not None and owner.key not in {distribution.key for distribution in distributions}:
+            distributions.append(owner)
+    return distributions
 
 
 def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Fix:

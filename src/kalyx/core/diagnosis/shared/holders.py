@@ -17,12 +17,12 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
     """The other environments in which the missing module is found, and where."""
     if "holders" not in case.memory:
         case.memory["holders"] = _holders(case, machine)
-    found: list[tuple[Environment, Place]] = case.memory["holders"]
-    return found
+    result: list[tuple[Environment, Place]] = case.memory["holders"]
+    return result
 
 
 def _holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
-    own, found = case.environment, []
+    own, result = case.environment, []
     if own is None:
         return []
     for environment in machine.all_environments:
@@ -31,12 +31,12 @@ def _holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]
         resolver = machine.resolver(environment)
         if resolver is None:
             continue
-        place = resolver.resolve(case.missing).place
-        if place is not None and place.kind not in ("namespace", "builtin") and _is_installed(resolver, place):
-            found.append((environment, place))
+        location = resolver.resolve(case.missing).place
+        if location is not None and location.kind not in ("namespace", "builtin") and _is_installed(resolver, location):
+            result.append((environment, location))
     # The environment's own copy before one that it only sees below it.
-    found.sort(key=lambda pair: not machine.reader.inside(pair[1].path, pair[0].prefix))
-    return found
+    result.sort(key=lambda pair: not machine.reader.inside(pair[1].path, pair[0].prefix))
+    return result
 
 
 def _is_installed(resolver: Resolver, place: Place) -> bool:
@@ -74,9 +74,9 @@ def propose(case: Missing, machine: Machine, cause: str, environment: Environmen
 
 def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Fix]:
     """Install it here; or use the environment that has it."""
-    found = []
+    result = []
     if requirement:
-        found.append(fixes.install(machine, case.interpreter, requirement))
+        result.append(fixes.install(machine, case.interpreter, requirement))
     ready = [
         kernel
         for kernel in machine.kernels
@@ -86,12 +86,12 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
     ]
     if case.seat.seat in ("kernel", "notebook") and ready:
         choose = f"choose the kernel {ready[0].id} ({ready[0].label}) for the notebook: it runs {environment.name}"
-        found.append(Fix(message="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
+        result.append(Fix(message="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
     elif case.seat.seat in ("kernel", "notebook"):
         identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
         step = fixes.step(machine, fixes.registering(machine, environment, identifier or "python"))
-        found.append(Fix(message=f"run it on {environment.name}: register that, then choose it", steps=[step]))
+        result.append(Fix(message=f"run it on {environment.name}: register that, then choose it", steps=[step]))
     elif environment.executable:
         step = fixes.step(machine, RunWith(words=[environment.executable]))
-        found.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))
-    return found
+        result.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))
+    return result

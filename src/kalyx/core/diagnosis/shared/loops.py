@@ -19,8 +19,8 @@ def loop_of(case: Case) -> list[Frame]:
     frames = case.frames()
     module = raised.name or (text.split("'")[1] if text.count("'") > 1 and "partially" in text else None)
     module = module or module_asked(case)
-    place = case.resolver.resolve(module).place if module else None
-    if place is None or not frames or frames[-1].file == place.path:
+    location = case.resolver.resolve(module).place if module else None
+    if location is None or not frames or frames[-1].file == location.path:
         return []
-    starts = [number for number, one in enumerate(frames) if one.file == place.path]
+    starts = [number for number, frame in enumerate(frames) if frame.file == location.path]
     return frames[starts[-1] :] if starts else []

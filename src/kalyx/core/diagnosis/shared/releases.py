@@ -28,10 +28,10 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
             mend = fixes.install(machine, interpreter, broken[0])
             mend.message = f"{asker.name} {asker.version} requires {broken[0]}"
             return [mend]
-    found = []
+    result = []
     if owner is not None:
         held = _held(case, machine, owner, asker, removal)
-        found += [held] if held is not None else []
+        result += [held] if held is not None else []
     if removal is not None and removal.went is not None and asker is None:
         module, _, name = removal.went.rpartition(".")
         write = fixes.write(f"from {module} import {name}" if module else f"import {name}")
@@ -41,21 +41,20 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         if case.resolver.resolve(top).place is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
             went.message, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
-        found.insert(0, went)
+        result.insert(0, went)
     elif removal is None and asker is None:
         near = [other for other in case.raised.members if _is_slip(lack.name, other)]
         if near:
-            told = f"{lack.module} has no {lack.name}; it has {near[0]}: is that what is meant?"
-            found.insert(0, Fix(message="look at the name", steps=[fixes.by_hand(told)]))
-    for one in {"owner": owner, "asker": asker}.values() if asker is not None else ():
-        if one is not None:
-            again = fixes.install(machine, interpreter, one.name, "--upgrade")
-            again.message = (
-                f"{'or ' if found else ''}a newer {one.name} may {'have it' if one is owner else 'know this version'}"
-            )
-            found.append(again)
-    if found:
-        return found
+            details = f"{lack.module} has no {lack.name}; it has {near[0]}: is that what is meant?"
+            result.insert(0, Fix(message="look at the name", steps=[fixes.by_hand(details)]))
+    for distribution in {"owner": owner, "asker": asker}.values() if asker is not None else ():
+        if distribution is not None:
+            again = fixes.install(machine, interpreter, distribution.name, "--upgrade")
+            can = "have it" if distribution is owner else "know this version"
+            again.message = f"{'or ' if result else ''}a newer {distribution.name} may {can}"
+            result.append(again)
+    if result:
+        return result
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
     return [Fix(message="see what it has", steps=[fixes.by_hand(f"see what it has: {line}")])]
 
@@ -67,11 +66,11 @@ def _is_slip(asked: str, other: str) -> bool:
     """
     if asked == other:
         return False
-    one, two = (name.lower().replace("_", "") for name in (asked, other))
-    if one == two:
+    item, two = (name.lower().replace("_", "") for name in (asked, other))
+    if item == two:
         return True
-    off = [at for at, (a, b) in enumerate(zip(one, two, strict=False)) if a != b]
-    return len(one) == len(two) and len(off) == 2 and off[1] == off[0] + 1 and sorted(one) == sorted(two)
+    off = [at for at, (a, b) in enumerate(zip(item, two, strict=False)) if a != b]
+    return len(item) == len(two) and len(off) == 2 and off[1] == off[0] + 1 and sorted(item) == sorted(two)
 
 
 def _held(

@@ -25,20 +25,20 @@ def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
             ranked.append((far, name))
     for far, name in sorted(ranked):
         full = f"{parent}.{name}" if parent else name
-        place = case.resolver.resolve(full).place
-        if place is not None and (parent or place.kind != "namespace"):
-            return full, place, far
+        location = case.resolver.resolve(full).place
+        if location is not None and (parent or location.kind != "namespace"):
+            return full, location, far
     return None
 
 
 def _submodules(case: Case, parent: str) -> set[str]:
     """The names that answer below a package."""
-    place = case.resolver.resolve(parent).place
-    found: set[str] = set()
-    for portion in place.portions if place is not None else []:
+    location = case.resolver.resolve(parent).place
+    submodules: set[str] = set()
+    for portion in location.portions if location is not None else []:
         for name in case.resolver.reader.names(portion):
             stem = name.split(".")[0]
             is_folder = case.resolver.reader.is_folder(case.resolver.reader.join(portion, name))
             if stem.isidentifier() and (is_folder or name.endswith((".py", ".so", ".pyd"))):
-                found.add(stem)
-    return found - {"__init__", "__pycache__"}
+                submodules.add(stem)
+    return submodules - {"__init__", "__pycache__"}

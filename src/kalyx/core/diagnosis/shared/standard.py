@@ -42,44 +42,44 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
 
 def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """What brings it back; in a package a release that does without it, in one's own code its name of now."""
-    interpreter, asker, found = case.interpreter, case.asker(), []
-    one = instead("modules").get(module, {})
-    if "install" in one:
-        mend = fixes.install(machine, interpreter, one["install"])
-        mend.message = f"{one['install']} brings {module} back"
-        found.append(mend)
+    interpreter, asker, result = case.interpreter, case.asker(), []
+    item = instead("modules").get(module, {})
+    if "install" in item:
+        mend = fixes.install(machine, interpreter, item["install"])
+        mend.message = f"{item['install']} brings {module} back"
+        result.append(mend)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
         newer.message = f"a newer {asker.name}, which is for this Python"
         meant = namesake(machine, interpreter, asker, case.module)
         exact = f"{asker.name}=={asker.version}"
         older = fixes.with_another_python(machine, interpreter.prefix, span.last, exact)
-        return [*([meant] if meant is not None else []), *found, newer, older]
-    if "write" in one:
-        renamed = Fix(message="it has another name now", steps=[fixes.write(one["write"])])
+        return [*([meant] if meant is not None else []), *result, newer, older]
+    if "write" in item:
+        renamed = Fix(message="it has another name now", steps=[fixes.write(item["write"])])
         # What the build tools bring back is still wanted under its name.
-        found.insert(len(found) if module == "distutils" else 0, renamed)
-    return found
+        result.insert(len(result) if module == "distutils" else 0, renamed)
+    return result
 
 
 def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """A distribution that brings it to older Pythons; in a package, a release that does without it."""
-    interpreter, asker, found = case.interpreter, case.asker(), []
-    one = instead("since").get(module, {})
-    brought = fixes.install(machine, interpreter, one["install"]) if "install" in one else None
-    if brought is not None and "write" not in one:
-        brought.message = f"{one['install']} brings {module} to older Pythons"
-        found.append(brought)
+    interpreter, asker, result = case.interpreter, case.asker(), []
+    item = instead("since").get(module, {})
+    brought = fixes.install(machine, interpreter, item["install"]) if "install" in item else None
+    if brought is not None and "write" not in item:
+        brought.message = f"{item['install']} brings {module} to older Pythons"
+        result.append(brought)
     if asker is not None:
         older = fixes.install(machine, interpreter, f"{asker.name}<{asker.version}")
         older.message = f"an older {asker.name}, which is for this Python"
         exact = f"{asker.name}=={asker.version}"
-        return [*found, older, fixes.with_another_python(machine, interpreter.prefix, span.first, exact)]
-    if brought is not None and "write" in one:
+        return [*result, older, fixes.with_another_python(machine, interpreter.prefix, span.first, exact)]
+    if brought is not None and "write" in item:
         brought.message = "use the distribution for older Pythons"
-        brought.steps.append(fixes.write(one["write"]))
-        found.append(brought)
-    return found
+        brought.steps.append(fixes.write(item["write"]))
+        result.append(brought)
+    return result
 
 
 def _on_another(module: str, version: str) -> Fix:

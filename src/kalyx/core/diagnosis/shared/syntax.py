@@ -74,7 +74,9 @@ def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Inte
     """Put here past the installer: the metadata of what fails says that it is not for this Python."""
     raised = case.raised
     asked = machine.distribution_of_module(case.module, case.sites)
-    passed = owners_passed(case) or [one for one in [judged.owner or asked] if one is not None]
+    passed = owners_passed(case) or [
+        distribution for distribution in [judged.owner or asked] if distribution is not None
+    ]
     if raised is not None and missing_name(raised) is not None and not _is_standard(missing_name(raised) or ""):
         return  # a package that is not there is that cause's matter
     for owner in passed:
@@ -86,7 +88,7 @@ def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Inte
         judged.said.append(Evidence(fact=fact, source=path, path=path if machine.reader.is_file(path) else owner.path))
         judged.owner = owner
         newest = max(
-            (one.version for one in machine.interpreters if satisfies(one.version, wanted)),
+            (interpreter.version for interpreter in machine.interpreters if satisfies(interpreter.version, wanted)),
             default=None,
             key=numbers_of,
         )
@@ -120,14 +122,14 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
     if machine.runner is None or judged.path is None:
         return
     takes: dict[str, bool] = {}
-    for one in machine.interpreters:
-        minor = one.minor
-        if one.implementation != "cpython" or minor in takes or objection(machine.reader, one, "machine") is not None:
+    for item in machine.interpreters:
+        minor = item.minor
+        if item.implementation != "cpython" or minor in takes or objection(machine.reader, item, "machine") is not None:
             continue
         flags = ["-E", "-s", "-S", "-B"]
         with machine.runner.empty_folder() as empty:
             answer, _ = ask_witness(
-                machine.runner, one.executable, flags, ["parse", judged.path], Parsed, folder=empty, seconds=10
+                machine.runner, item.executable, flags, ["parse", judged.path], Parsed, folder=empty, seconds=10
             )
         if answer is not None:
             takes[minor] = answer.parses
@@ -209,12 +211,12 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         meant = namesake(machine, case.interpreter, owner, case.module)
         if meant is not None:
             mends.insert(0, meant)
-        if any(_minor(one.version) == _minor(wanted) for one in machine.interpreters):
+        if any(_minor(interpreter.version) == _minor(wanted) for interpreter in machine.interpreters):
             minor = ".".join(str(part) for part in _minor(wanted))
             exact = f"{owner.name}=={owner.version}"
             mends.append(fixes.with_another_python(machine, case.interpreter.prefix, minor, exact))
     else:
-        fits = [one for one in machine.interpreters if _minor(one.version) == _minor(wanted)]
+        fits = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) == _minor(wanted)]
         step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
                 else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
         mends = [Fix(message=f"run it on Python {wanted}", steps=[step])]
