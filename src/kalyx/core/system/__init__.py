@@ -1,14 +1,13 @@
-"""Three doors to the machine, and nothing else touches it.
+"""The only code that touches the machine.
 
 Reader  reads: folders, links, files, variables, processes, the time.
 Runner starts: programs under limits, and loopback connections to kernels.
-Writer writes: atomic files, folders, removals; a planning Writer only lists.
+Writer writes: atomic files, folders, removals.
 
-Each has a live form (``live_reader``, ``live_runner``, ``live_writer``) and one
-in memory (``memory_reader``, ``scripted_runner``, ``memory_writer``). What can be
-derived from a few readings (real paths, words looked up on a path) is worked out
-here once, by the examined machine's own path rules, so that the live and the
-in-memory machine cannot differ in it.
+Each has a live form (``live_reader``, ``live_runner``, ``live_writer``); a made-up
+machine is a ``memory_reader``, a captured one a ``player``. What can be derived
+from a few readings (real paths, words looked up on a path) is worked out here
+once, by the examined machine's own path rules, so that no form can differ in it.
 """
 
 from kalyx.core.system.reader import FileStat, Reader, Unreadable

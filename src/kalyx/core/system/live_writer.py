@@ -1,8 +1,8 @@
-"""Change: everything Kalyx writes goes through here, and can be listed instead of done.
+"""The live Writer: everything that Kalyx writes on this machine goes through here.
 
 A file is written beside its place and renamed over it, so that whoever looks sees the old file or the new one; it keeps
 its owner, mode, extended attributes and further names. A tree is looked through to its end before anything in it is
-removed. ``PlanningWriter`` lists the same deeds and does none.
+removed.
 """
 
 from __future__ import annotations
@@ -94,7 +94,6 @@ class LiveWriter(Writer):
 
     def folder(self, path: str, private: bool = False) -> None:
         if not os.path.isdir(path):
-            self._note("make folder", path)
             self._do(lambda: _make_folders(path, private), path)
 
     def write(
@@ -107,25 +106,21 @@ class LiveWriter(Writer):
         new: bool = False,
         times: tuple[int, int] | None = None,
     ) -> None:
-        self._note("replace" if os.path.lexists(path) else "write", path)
         self._do(lambda: _write(path, content, mode, over, new, times), path)
 
     def remove_file(self, path: str) -> None:
-        self._note("remove", path)
         self._do(lambda: os.unlink(path), path)
 
     def obstacle(self, path: str) -> str | None:
         return look_through(path).obstacle if os.path.lexists(path) and not os.path.islink(path) else None
 
     def remove_folder(self, path: str) -> None:
-        self._note("remove", path)
         if os.path.islink(path):
             self._do(lambda: os.unlink(path), path)
         else:
             self._do(lambda: _remove_tree(path), path)
 
     def mark(self, path: str, content: bytes) -> None:
-        self._note("write", path)
 
         def write() -> None:
             with open(path, "wb") as file:
@@ -134,7 +129,6 @@ class LiveWriter(Writer):
         self._do(write, path)
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
-        self._note("copy", path)
         self._do(lambda: copy_tree(path, to, linked=linked), path)
 
     def claim(self, path: str, content: bytes) -> bool:
@@ -163,14 +157,11 @@ class LiveWriter(Writer):
             os.rmdir(path)
         except OSError:
             return
-        self._note("remove", path)
 
     def link(self, path: str, target: str) -> None:
-        self._note("link", path)
         self._do(lambda: os.symlink(target, path), path)
 
     def move(self, path: str, to: str) -> None:
-        self._note("move away", path)
         self._do(lambda: _move(path, to), path)
 
     def clear_left_over(self, folder: str) -> None:
@@ -187,23 +178,6 @@ class LiveWriter(Writer):
                 deed()
         except OSError as error:
             raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
-
-
-class PlanningWriter(LiveWriter):
-    """Lists what would be done."""
-
-    planned = True
-
-    @staticmethod
-    def _do(deed: object, path: str) -> None:
-        return
-
-    def remove_empty_folder(self, path: str) -> None:
-        return
-
-    @contextmanager
-    def alone(self, folder: str) -> Iterator[None]:
-        yield
 
 
 def _make_folders(path: str, private: bool) -> None:

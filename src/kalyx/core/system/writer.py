@@ -6,22 +6,14 @@ import os
 import time
 from contextlib import AbstractContextManager, nullcontext
 
-from kalyx.core.model.records import ChangePlan, KalyxError
+from kalyx.core.model.records import KalyxError
 
 
 class Writer:
-    """Writes, and keeps the list of what it did. Each deed is done whole or not at all, but for the two marks.
+    """Writes. Each change is made whole or not at all, but for the two marks.
 
     A deed that the system refuses raises KalyxError with the path and the reason; nothing was changed there then.
     """
-
-    planned = False
-
-    def __init__(self) -> None:
-        self.deeds: list[ChangePlan] = []
-
-    def _note(self, deed: str, path: str) -> None:
-        self.deeds.append(ChangePlan(deed=deed, path=path))
 
     def folder(self, path: str, private: bool = False) -> None:
         """Make a folder and those above it; nothing where it is there. Of a ``private`` one nobody else may read."""

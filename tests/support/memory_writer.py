@@ -48,27 +48,19 @@ class MemoryWriter(Writer):
         reader = self.reader
         if reader.is_folder(path):
             return
-        self._note("make folder", path)
         upper = reader.parent(path)
         if not reader.is_folder(upper):
             if reader.exists(upper):
                 raise self._refuse(path, "not a directory")
             if reader.kind(upper) == "link":
                 raise self._refuse(path, "no such file or directory")
-            self.folder_quietly(upper)
+            self.folder(upper)
         location = self._beside(path)
         if reader.kind(location) is not None:
             raise self._refuse(path, "file exists")
         reader.put(location, None, folder=True)
 
-    def folder_quietly(self, path: str) -> None:
-        """A folder above one that is made: it is no deed of its own."""
-        count = len(self.deeds)
-        self.folder(path)
-        del self.deeds[count:]
-
     def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, **more: object) -> None:
-        self._note("replace" if self.reader.kind(path) is not None else "write", path)
         location = self._beside(path)
         if new and self.reader.kind(path) is not None:
             raise self._refuse(path, "a file of this name appeared meanwhile")
@@ -77,7 +69,6 @@ class MemoryWriter(Writer):
         self.reader.put(location, content)
 
     def mark(self, path: str, content: bytes) -> None:
-        self._note("write", path)
         location = self.reader.real(path)
         if self.reader.kind(location) == "folder":
             raise self._refuse(path, "is a directory")
@@ -91,7 +82,6 @@ class MemoryWriter(Writer):
         return True
 
     def remove_file(self, path: str) -> None:
-        self._note("remove", path)
         location = self._named(path)
         kind = self.reader.kind(location)
         if kind is None or kind == "folder":
@@ -99,7 +89,6 @@ class MemoryWriter(Writer):
         self.reader.drop(location)
 
     def remove_folder(self, path: str) -> None:
-        self._note("remove", path)
         location = self._named(path)
         if self.reader.kind(location) == "file":
             raise self._refuse(path, "not a directory")
@@ -110,24 +99,21 @@ class MemoryWriter(Writer):
         location = reader.join(reader.real(reader.parent(path)), reader.name(path))
         if reader.kind(location) == "folder" and not reader.names(location):
             reader.drop(location)
-            self._note("remove", path)
 
     def link(self, path: str, target: str) -> None:
-        self._note("link", path)
         location = self._beside(path)
         if self.reader.kind(location) is not None:
             raise self._refuse(path, "file exists")
         self.reader.put(location, Link(target))
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
-        self._note("copy", path)
         self._copy(self.reader.real(path), to)
 
     def _copy(self, path: str, to: str) -> None:
         reader = self.reader
         if reader.kind(path) != "folder":
             raise self._refuse(path, "no such file or directory")
-        self.folder_quietly(to)
+        self.folder(to)
         for name, kind in dict(reader.listing(path)).items():
             item, other = reader.join(path, name), reader.join(to, name)
             if kind == "folder":
@@ -137,7 +123,6 @@ class MemoryWriter(Writer):
                 reader.put(self._beside(other), Link(target) if target is not None else reader.read(item, 1 << 30))
 
     def move(self, path: str, to: str) -> None:
-        self._note("move away", path)
         reader = self.reader
         location = self._named(path)
         target = self._beside(to)

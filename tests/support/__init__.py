@@ -1,0 +1,1 @@
+"""What tests use in place of the machine."""
