@@ -82,7 +82,7 @@ def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo) -> Itera
     report = yield
     if report.failed:
         set_ones = " ".join(f"{name}={value}" for name, value in sorted(os.environ.items()) if name.startswith("KALYX_") and name != "KALYX_COVERED")
-        line = f"{set_ones} python -m pytest --keep {shlex.quote(item.nodeid.partition('@')[0])}"
+        line = f"{set_ones} python -m pytest --keep {shlex.quote(item.nodeid)}"
         folder = item.funcargs.get("tmp_path") or os.environ["TMPDIR"]
         kept = "is kept" if item.config.getoption("--keep") else "goes at the end; --keep keeps it"
         properties = "".join(f", {name} {value}" for name, value in item.user_properties)

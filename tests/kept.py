@@ -13,6 +13,7 @@ DRAW = bool(os.environ.get("KALYX_DRAW"))
 # What differs from one run to the next: an address, a time, a process, the machine's own libraries.
 # An error's text is cut at a length, and the paths in one are longer here than elsewhere.
 _CHANGING = [
+    (re.compile(r"\bsource (?=\{)"), ". "),  # as the shell has it that the tests are started from
     (re.compile(r'("fact": "\w+: [^"{]*\{[a-z]+\})[^"]*"'), r'\1..."'),
     (re.compile(r"0x[0-9a-f]{6,}"), "0x{address}"),
     (re.compile(r"\b(pid|process) \d+"), r"\1 {pid}"),

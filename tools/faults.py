@@ -121,7 +121,7 @@ class Map(NamedTuple):
         for file in sorted(folder.glob("*.lines")):
             for line in file.read_text(encoding="utf-8").splitlines():
                 row = json.loads(line)
-                test = row["test"].partition("@")[0]
+                test = row["test"]
                 number = numbers.setdefault(test, len(numbers))
                 seconds[number] += row["seconds"] or 0.0
                 for name, ran in row["lines"].items():
@@ -192,6 +192,8 @@ class Copy:
                 return "caught: no end"
         if running.returncode == 0:
             return "survives"
+        if running.returncode == 4 and "not found: " in said:
+            return "not tried: " + next(line for line in said.splitlines() if "not found: " in line)[:160]
         failed = [line for line in said.splitlines() if line.startswith(("FAILED", "ERROR", "LEFT BEHIND"))]
         return "caught: " + (failed[0][:160] if failed else said.strip().splitlines()[-1][:160] if said.strip() else "no word")
 

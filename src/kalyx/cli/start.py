@@ -71,6 +71,21 @@ class _Help(argparse.RawDescriptionHelpFormatter):
         self._width = max(get_terminal_size().columns - 2, 20)
         return super().format_help()
 
+    def _format_usage(self, *words: Any) -> str:
+        """Wrapped between options, never between an option and its value."""
+        import re
+
+        width, self._width = self._width, 10_000
+        line = super()._format_usage(*words).strip()
+        self._width = width
+        head, _, options = line.partition(" [")
+        room, lines = width - 1, [head]
+        for part in re.findall(r"\[.*?\](?=\s|$)|-\w+ [^\s\[]+|\S+", f"[{options}" if options else ""):
+            if len(lines[-1]) + 1 + len(part) > room:
+                lines.append(" " * len(head))
+            lines[-1] += f" {part}"
+        return "\n".join(lines) + "\n\n"
+
     def _format_action_invocation(self, action: argparse.Action) -> str:
         if not action.option_strings or action.nargs == 0:
             return super()._format_action_invocation(action)
