@@ -148,7 +148,7 @@ def text_of(cause: str) -> CauseText:
     """A cause explained: from its module's docstring, and its place among the others."""
     from kalyx.core.model.results import CauseText
 
-    message, _, remainder = (module_of(cause).__doc__ or "").partition("\n")
+    message, _, remainder = _text_of_module(cause).partition("\n")
     teaching, sign, example = remainder.partition("\nHas it:")
     words = " ".join(teaching.split())
     apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
@@ -156,6 +156,14 @@ def text_of(cause: str) -> CauseText:
         name=cause, about=ABOUT[cause], message=message, tier=TIER_OF[cause].message, before=precedes(cause),
         example=(sign + example).strip(), told_apart=apart.removesuffix("."), mends=mends.removesuffix("."),
     )  # fmt: skip
+
+
+def _text_of_module(cause: str) -> str:
+    """What a cause's module says at its top, from its source: an optimized Python has no docstrings."""
+    import ast
+    import inspect
+
+    return ast.get_docstring(ast.parse(inspect.getsource(module_of(cause))), clean=False) or ""
 
 
 @cache
@@ -210,13 +218,13 @@ def _looked(look: Callable[..., Finding | None], subject: object, machine: Machi
 
 
 def _of_case(case: Case, machine: Machine) -> list[Finding]:
-    """Every cause looks that can be true of a case of this kind: the type that its ``look`` takes says which."""
-    kinds = {type(kind).__name__: kind for kind in case.kinds()}
+    """Every cause looks that can be true of a case of this kind: its module's ``LOOKS_AT`` says which."""
+    kinds = {kind.kind: kind for kind in case.kinds()}
     findings = []
     for cause in _about("import"):
-        look = getattr(module_of(cause), "look", None)
-        kind = kinds.get(look.__annotations__["case"]) if look is not None else None
-        finding = _looked(look, kind, machine) if look is not None and kind is not None else None
+        module = module_of(cause)
+        kind = kinds.get(getattr(module, "LOOKS_AT", ""))
+        finding = _looked(module.look, kind, machine) if kind is not None else None
         if finding is not None:
             findings.append(finding)
     return findings

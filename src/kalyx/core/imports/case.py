@@ -8,7 +8,7 @@ not known to import; ``Missing``, where nothing answers to a name; ``Tried``, wh
 
 from __future__ import annotations
 
-from typing import Any, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 from msgspec import Struct
 
@@ -43,6 +43,9 @@ class DeadSeat(Struct):
 
 class Case(Struct):
     """What the findings look at. ``environment``: None for an interpreter in none; ``trial``: None when not tried."""
+
+    # What a cause names in LOOKS_AT to be asked about such a case.
+    kind: ClassVar[str] = "case"
 
     seat: Seat
     wanted: ImportStatement
@@ -173,9 +176,13 @@ class Case(Struct):
 class Failing(Case):
     """It is not known to import: it was tried and failed, or was not tried."""
 
+    kind: ClassVar[str] = "failing"
+
 
 class Missing(Failing):
     """Nothing answers to a name: that of the module asked for, or of one that it needs."""
+
+    kind: ClassVar[str] = "missing"
 
     @property
     def missing(self) -> str:
@@ -188,6 +195,8 @@ class Missing(Failing):
 class Tried(Failing):
     """The real interpreter tried, and failed: it raised, died or gave no answer in time."""
 
+    kind: ClassVar[str] = "tried"
+
     @property
     def failed(self) -> Trial:
         """How the attempt ended."""
@@ -197,6 +206,8 @@ class Tried(Failing):
 
 class Raising(Tried):
     """The real interpreter tried, and said with what it failed."""
+
+    kind: ClassVar[str] = "raising"
 
     @property
     def raised(self) -> Raised:

@@ -43,6 +43,9 @@ def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Bro
     return None
 
 
+LOOKS_AT = "missing"
+
+
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing
     searched = len(case.search.entries)

@@ -25,6 +25,9 @@ if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing
 
 
+LOOKS_AT = "missing"
+
+
 def look(case: Missing, machine: Machine) -> Finding | None:
     """Of an import in the shell: where what is missing is in the environment that it claims to have entered."""
     finding = look_at_seat(case.seat, machine) if case.missing_is_asked else None

@@ -28,6 +28,8 @@ from kalyx.core.packages.metadata import owner_of
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     interpreter, missing = case.interpreter, case.missing

@@ -54,6 +54,9 @@ class _Told(Struct):
     version: str | None = None
 
 
+LOOKS_AT = "tried"
+
+
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if not (trial.chain or trial.output):

@@ -19,6 +19,8 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Seat
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     if not case.missing_is_asked or not _is_checker(case.seat):

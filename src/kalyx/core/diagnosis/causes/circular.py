@@ -21,6 +21,8 @@ from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
+LOOKS_AT = "raising"
+
 
 def look(case: Raising, machine: Machine) -> Finding | None:
     loop = loop_of(case)

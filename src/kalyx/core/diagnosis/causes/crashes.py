@@ -21,6 +21,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed

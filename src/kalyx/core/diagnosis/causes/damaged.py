@@ -29,6 +29,8 @@ from kalyx.core.system import Reader, Unreadable
 _FILES = 5000
 _HASHED = 64 * 1024 * 1024
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     if case.failed.timed_out:

@@ -21,6 +21,8 @@ from kalyx.core.model.records import Evidence, Finding
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     result = holders(case, machine)

@@ -23,6 +23,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
 
+LOOKS_AT = "case"
+
 
 def look(case: Case, machine: Machine) -> Finding | None:
     location = _plain_folder(case)

@@ -19,6 +19,8 @@ from kalyx.core.imports.case import Tried, is_in_a_file
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed

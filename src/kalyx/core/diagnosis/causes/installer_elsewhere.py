@@ -24,6 +24,9 @@ if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing
 
 
+LOOKS_AT = "missing"
+
+
 def look(case: Missing, machine: Machine) -> Finding | None:
     """Of an import in the shell: where what is missing is in the environment that its installer fills."""
     finding = look_at_seat(case.seat, machine) if case.missing_is_asked and case.seat.seat == "shell" else None

@@ -34,6 +34,8 @@ _SAYS = [
 ]
 _READ = 300
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed

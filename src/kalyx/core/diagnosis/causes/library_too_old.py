@@ -30,6 +30,8 @@ _SAYS = pattern(r"(?<![^\s:'\"])([^\s:'\"]+): version [`']([^'\n]+)' not found \
 _SYMBOL = pattern(r"undefined symbol: (\w+), version (\w[\w.]*)")
 _FLOOR = pattern(r"manylinux_(\d+)_(\d+)_")
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed

@@ -35,6 +35,9 @@ class _Link(Struct):
     name: str
 
 
+LOOKS_AT = "case"
+
+
 def look(case: Case, machine: Machine) -> Finding | None:
     subject = case.missing or _emptied(case)
     if subject is None:

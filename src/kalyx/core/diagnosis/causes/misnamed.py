@@ -20,6 +20,8 @@ from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing

@@ -24,6 +24,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     result = nearest(case, case.missing) if case.missing_is_asked else None

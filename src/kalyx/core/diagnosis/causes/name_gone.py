@@ -26,6 +26,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "raising"
+
 
 def look(case: Raising, machine: Machine) -> Finding | None:
     lack = lack_of(case)
@@ -70,9 +72,7 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         return [mend, fixes.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
-        return [
-            Fix(message="it has another place now", steps=[fixes.write(f"from {module} import {name}")])
-        ]
+        return [Fix(message="it has another place now", steps=[fixes.write(f"from {module} import {name}")])]
     back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
     if back is not None and "write" in back:
         mend = fixes.install(machine, case.interpreter, back["install"])

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 # Words too common to be an environment's name in a label.
 _COMMON = {"venv", "env", "python", "kernel", "base", "default", "test", "main", "conda", "root", "local", "project"}
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     from kalyx.core.diagnosis.shared.holders import holders, proof  # not for a kernel that is only listed

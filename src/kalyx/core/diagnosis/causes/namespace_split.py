@@ -22,6 +22,8 @@ from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing

@@ -26,6 +26,9 @@ _WORDS = ("attempted relative import with no known parent package", "attempted r
           "__main__' is not a package")  # fmt: skip
 
 
+LOOKS_AT = "raising"
+
+
 def look(case: Raising, machine: Machine) -> Finding | None:
     if not any(word in case.raised.text.lower() for word in _WORDS):
         return None

@@ -24,6 +24,8 @@ from kalyx.core.packages.project import PROJECT_FILES
 
 _SOURCES = (".pyx", ".c", ".cpp", ".cc", ".cxx", ".f90", ".f", ".rs")
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     subject = case.missing

@@ -25,6 +25,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import Uninstall
 from kalyx.core.packages.metadata import Installed, owner_of
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     subject, name = _subject(case)

@@ -28,6 +28,8 @@ from kalyx.core.text.patterns import pattern
 # What packages say of themselves where a part of them was not asked for.
 _SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
 
+LOOKS_AT = "raising"
+
 
 def look(case: Raising, machine: Machine) -> Finding | None:
     interpreter = case.interpreter

@@ -29,6 +29,8 @@ _LIBRARY = pattern(r"libpython(\d)\.?(\d+)[a-z]*\.(?:so|dylib)|python(\d)(\d+)\.
 
 _COMPILED_FOR = pattern(r"(?:compiled|built) (?:for|against|with|using) (?:CPython|Python|python) ?(\d\.\d+)")
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter, trial = case.interpreter, case.trial

@@ -23,6 +23,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import owner_of
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter

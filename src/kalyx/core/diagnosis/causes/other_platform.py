@@ -20,6 +20,8 @@ from kalyx.core.imports.case import Failing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter = case.interpreter

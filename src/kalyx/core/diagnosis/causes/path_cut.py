@@ -24,6 +24,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 _PROJECT = ("pyproject.toml", "setup.py", "setup.cfg", ".git")
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing

@@ -22,6 +22,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.project import PROJECT_FILES
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     reader, missing = machine.reader, case.missing

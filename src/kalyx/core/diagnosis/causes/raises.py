@@ -29,6 +29,9 @@ _DOWNGRADE = pattern(
 )
 
 
+LOOKS_AT = "raising"
+
+
 def look(case: Raising, machine: Machine) -> Finding | None:
     raised = case.raised
     if case.missing is not None:

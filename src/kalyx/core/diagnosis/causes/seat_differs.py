@@ -25,6 +25,8 @@ from kalyx.core.model.records import Evidence, Finding, Seat
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     if case.seat.seat == "path" or case.environment is None:

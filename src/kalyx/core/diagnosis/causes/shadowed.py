@@ -22,6 +22,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer
 from kalyx.core.model.steps import Move, RunWith
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     if case.trial is not None and case.trial.imports:

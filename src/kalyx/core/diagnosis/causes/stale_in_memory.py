@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 _FILES = 2000  # of one distribution
 
+LOOKS_AT = "case"
+
 
 def look(case: Case, machine: Machine) -> Finding | None:
     """Only for what runs: a kernel, a notebook's, a process; and where a fresh start imports it."""

@@ -28,6 +28,8 @@ _LINE = pattern(r"Error processing line (\d+) of (.+?):\n")
 _HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
 _OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
 
+LOOKS_AT = "tried"
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed

@@ -22,6 +22,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter

@@ -22,6 +22,8 @@ from kalyx.core.imports.case import Failing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     reader = machine.reader

@@ -29,6 +29,8 @@ from kalyx.core.text.versions import numbers_of
 
 SUPPRESSED_BY_OTHERS = True
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     interpreter, resolver = case.interpreter, case.resolver

@@ -21,6 +21,8 @@ from kalyx.core.model.records import Finding
 
 PRECEDES = {"circular": "a file that does not parse leaves those that ask for it half loaded"}
 
+LOOKS_AT = "case"
+
 
 def look(case: Case, machine: Machine) -> Finding | None:
     judged = _syntax.judge(case, machine)

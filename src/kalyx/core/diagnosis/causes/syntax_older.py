@@ -19,6 +19,8 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding
 
+LOOKS_AT = "case"
+
 
 def look(case: Case, machine: Machine) -> Finding | None:
     judged = _syntax.judge(case, machine)

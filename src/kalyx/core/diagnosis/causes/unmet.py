@@ -37,6 +37,9 @@ PRECEDES = dict.fromkeys(
 )  # fmt: skip
 
 
+LOOKS_AT = "failing"
+
+
 def look(case: Failing, machine: Machine) -> Finding | None:
     if case.missing is not None:
         return _missing(case, machine)

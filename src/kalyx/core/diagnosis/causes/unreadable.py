@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 
 _FOR_ALL = 0o005  # read and enter, for everybody
 
+LOOKS_AT = "failing"
+
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""

@@ -25,6 +25,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import Step
 from kalyx.core.packages.metadata import owner_of
 
+LOOKS_AT = "missing"
+
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter, way = case.missing, case.interpreter, case.way
