@@ -12,6 +12,7 @@ from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.case import Case, Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
+from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.here import seat_of_file
 from kalyx.core.queries.why import why_import
 from kalyx.core.targets import resolve
@@ -108,6 +109,30 @@ def test_example(cause):
     # A kernel's conditions stand side by side; of an import's causes the first explains.
     assert cause in found if "kernel" in text.about and "import" not in text.about else found[0] == cause
     assert cause not in found_by(looks_like_it)
+
+
+@pytest.mark.parametrize("refusal, reason", [(OSError(5, "Input/output error"), "[Errno 5] Input/output error"), (KalyxError("no answer"), "no answer")])
+def test_a_cause_that_could_not_be_looked_for_is_part_of_the_answer(refusal, reason, monkeypatch):
+    files, _ = described(["orchard has hivescale 2.1"])
+    machine = files.machine()
+    (wanted,) = parse_wanted("hivescale")
+    asked = [cause for cause in IMPORTS if hasattr(catalogue.module_of(cause), "look")]
+    seat = resolve(machine, f"{HOME}/heath")
+    usual = why_import(machine, seat, wanted, named=True)
+    assert not usual.not_judged and usual.findings[0].cause == "elsewhere"
+
+    def refuse(case, machine):
+        raise refusal
+
+    for cause in asked:
+        refuse.__module__ = catalogue.module_of(cause).__name__
+        with monkeypatch.context() as patched:
+            patched.setattr(catalogue.module_of(cause), "look", refuse)
+            answer = why_import(files.machine(), seat, wanted, named=True)
+        others = [finding.cause for finding in usual.findings if finding.cause != cause]
+        assert [finding.cause for finding in answer.findings][: len(others)] == others or cause == "elsewhere", cause
+        assert [(one.cause, one.reason) for one in answer.not_judged] in ([], [(cause, reason)]), cause
+        assert answer.not_judged or catalogue.module_of(cause).LOOKS_AT in ("tried", "raising"), cause
 
 
 IMPORTS = [cause for cause, about in catalogue.ABOUT.items() if "import" in about.split()]

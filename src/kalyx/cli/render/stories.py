@@ -114,6 +114,8 @@ def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
             screen.blank()
             screen.line(("   and", BLUE))
         screen.finding(finding)
+    for cause in one.not_judged:
+        screen.line(("   not judged  ", ORANGE), f"{cause.cause}: {visible(cause.reason)}")
     if one.outcome == "fails" and not one.findings:
         text = f"{one.error.type}: {one.error.text}" if one.error else "it gave no reason"
         screen.line(("   it says  ", BLUE), screen.shown(text))

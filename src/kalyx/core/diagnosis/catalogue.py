@@ -17,7 +17,7 @@ from msgspec import Struct
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Finding, KalyxError, Kernel, Seat, Unread
+from kalyx.core.model.records import Environment, Finding, KalyxError, Kernel, NotJudged, Seat, Unread
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:  # what only explains an import is loaded where one is explained
@@ -189,22 +189,29 @@ def in_order(causes: Iterable[str]) -> list[str]:
     return result
 
 
-def explain(case: Case | DeadSeat, machine: Machine) -> list[Finding]:
-    """Why the import of this case fails, the cause first. A general cause stands only when no specific one does."""
+def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], list[NotJudged]]:
+    """Why the import of this case fails, the cause first, and the causes that could not be looked for.
+
+    A general cause stands only when no specific one does.
+    """
     from kalyx.core.imports.case import Case, DeadSeat
 
-    findings = _of_dead_seat(case, machine) if isinstance(case, DeadSeat) else _of_case(case, machine)
-    by_cause = {finding.cause: finding for finding in findings}
+    refused: list[NotJudged] = []
+    found = _of_dead_seat(case, machine, refused) if isinstance(case, DeadSeat) else _of_case(case, machine, refused)
+    by_cause = {finding.cause: finding for finding in found}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
         from kalyx.core.diagnosis.experiments import proven_first
 
         ordered = proven_first(ordered, case, machine)
-    return [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
+    said = [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
+    return said, refused
 
 
-def _looked(look: Callable[..., Finding | None], subject: object, machine: Machine) -> Finding | None:
-    """What a cause finds; one that the system keeps from looking spoils its own line, not the others'."""
+def _looked(
+    look: Callable[..., Finding | None], subject: object, machine: Machine, refused: list[NotJudged] | None = None
+) -> Finding | None:
+    """What a cause finds. One that the system keeps from looking is added to ``refused``, or to what was not read."""
     try:
         finding = look(subject, machine)
         for fix in finding.fixes if finding is not None else []:
@@ -213,33 +220,36 @@ def _looked(look: Callable[..., Finding | None], subject: object, machine: Machi
     except (KalyxError, Unreadable, OSError) as refusal:
         name = look.__module__.rpartition(".")[2].replace("_", "-")
         reason = refusal.message if isinstance(refusal, KalyxError) else str(refusal)
-        machine.unread.append(Unread(path=name, reason=f"could not be looked for: {reason}"))
+        if refused is not None:
+            refused.append(NotJudged(cause=name, reason=reason))
+        else:
+            machine.unread.append(Unread(path=name, reason=f"could not be looked for: {reason}"))
         return None
 
 
-def _of_case(case: Case, machine: Machine) -> list[Finding]:
+def _of_case(case: Case, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
     """Every cause looks that can be true of a case of this kind: its module's ``LOOKS_AT`` says which."""
     kinds = {kind.kind: kind for kind in case.kinds()}
     findings = []
     for cause in _about("import"):
         module = module_of(cause)
         kind = kinds.get(getattr(module, "LOOKS_AT", ""))
-        finding = _looked(module.look, kind, machine) if kind is not None else None
+        finding = _looked(module.look, kind, machine, refused) if kind is not None else None
         if finding is not None:
             findings.append(finding)
     return findings
 
 
-def _of_dead_seat(case: DeadSeat, machine: Machine) -> list[Finding]:
+def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
     """What is wrong with the environment that the seat names, where it lies in one; and what the seat itself says."""
     if case.seat.seat == "notebook" and case.kernel is None:
-        absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine)
+        absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine, refused)
         if absent is not None:
             return [absent]  # with the lines that here prints
     findings = _of_environment_at(case.source or "", machine)
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)
-        finding = _looked(look, case, machine) if look is not None else None
+        finding = _looked(look, case, machine, refused) if look is not None else None
         if finding is not None and cause not in {finding.cause for finding in findings}:
             findings.append(finding)
     return findings

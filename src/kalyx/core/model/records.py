@@ -242,8 +242,18 @@ class Place(Struct, kw_only=True):
     cell: int | None = None
 
 
+class NotJudged(Struct, kw_only=True):
+    """A cause that could not be looked for, and what kept Kalyx from it."""
+
+    cause: str
+    reason: str
+
+
 class ImportAnswer(Struct, kw_only=True):
-    """What came of one import, and the findings that explain it (the cause first)."""
+    """What came of one import, and the findings that explain it (the cause first).
+
+    ``not_judged``: causes that were not looked for to the end; one of them may be the cause.
+    """
 
     statement: str
     module: str
@@ -252,6 +262,7 @@ class ImportAnswer(Struct, kw_only=True):
     distribution: Distribution | None = None
     error: ErrorText | None = None
     findings: list[Finding] = []
+    not_judged: list[NotJudged] = []
     hides: list[str] = []
     seconds: float | None = None
     output: str | None = None

@@ -42,7 +42,7 @@ def why_import(
     kernel = kernel_of(seat, machine)
     interpreter = seat.interpreter
     if interpreter is None:
-        answer.findings = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
+        answer.findings, answer.not_judged = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
         answer.outcome = "undetermined" if seat.undecided else "fails"
         if seat.undecided and not answer.findings:
             message = f"{seat.name} could not be read: {seat.reason}"
@@ -160,7 +160,7 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
     if answer.outcome == "imports":
         answer.hides = [other.path for other in case.resolution.others]
     if answer.outcome == "fails" or (location is not None and location.kind == "namespace"):
-        answer.findings = catalogue.explain(case, machine)
+        answer.findings, answer.not_judged = catalogue.explain(case, machine)
     elif answer.outcome == "imports" and _may_be_stale(case):
         stale = catalogue.module_of("stale-in-memory").look(case, machine)
         answer.findings = [stale] if stale is not None else []
