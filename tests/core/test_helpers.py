@@ -10,7 +10,7 @@ from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
 from kalyx.core.model.records import Environment, KalyxError, Seat, VersionChange
 from kalyx.core.model.results import HereAnswer
-from tests.made import Files
+from tests.made import HOME, Files
 
 PY = Files().machine().interpreters[0]
 
@@ -219,3 +219,42 @@ def test_a_package_of_the_system(user, debian, message):
     made = fixes.of_system(machine, debian, "gcc", "gcc")
     assert (made.steps[0].command if made is not None else None) == message
 
+
+
+def test_json_holds_no_character_that_acts_on_a_terminal():
+    from kalyx.cli.context import _fit_for_a_terminal
+
+    rows = {'"a"': '"a"', '"a\x7f"': '"a\\u007f"', '"é"': '"é"', '"é\u202e"': '"é\\u202e"', '"\U000e0001"': '"\\udb40\\udc01"'}
+    assert {text: _fit_for_a_terminal(text) for text in rows} == rows
+
+
+@pytest.mark.parametrize("above, path", [("file", "/home/a/first.ini"), ("folder", "/home/a/b/second.ini")])
+def test_which_file_of_a_checker_decides(above, path):
+    """By ``file`` the first kind of file wherever it lies; by ``folder`` the nearest folder."""
+    from kalyx.core.seats.checkers import deciding
+    from kalyx.core.system.memory_reader import MemoryReader
+
+    reader = MemoryReader("linux", {"/home/a/first.ini": b"[x]\n", "/home/a/b/second.ini": b"[x]\n", "/home/a/b/c/z": b""}, folder="/home/a/b/c", home="/home")
+    rows = [{"above": above, "files": [name], "format": "ini"} for name in ("first.ini", "second.ini")]
+    assert deciding(reader, "/home/a/b/c", rows).path == path
+    assert deciding(reader, "/nowhere", rows) is None
+
+
+@pytest.mark.parametrize("frame, prefix", [(f"{HOME}/heath/lib/python3.11/site-packages/hive/x.py", f"{HOME}/heath"), (f"{HOME}/heath/bin/hive", f"{HOME}/heath"), ("/usr/bin/hive", None),
+                                           ("/srv/dist-packages/x.py", None), (f"{HOME}/heath/notbin/hive", None)])  # fmt: skip
+def test_whose_files_a_text_names(frame, prefix):
+    from kalyx.core.imports.traceback import Told, prefix_of
+
+    assert prefix_of(Files().machine().reader, Told(frames=[(frame, 1)])) == prefix
+
+
+@pytest.mark.parametrize("text, unknown", [("import sys\nsys.path.append('/x')\n", 1), ("import os\n", 0)])
+def test_a_hook_that_speaks_of_no_path_changes_none(text, unknown):
+    from kalyx.core.environments.invocation import Invocation
+    from kalyx.core.environments.searchpath import search_path
+    from kalyx.core.interpreters.reading import read_interpreter
+
+    files = Files()
+    files[f"{files.site('heath')}/sitecustomize.py"] = text.encode()
+    reader = files.machine().reader
+    assert len(search_path(reader, read_interpreter(reader, f"{HOME}/heath/bin/python"), Invocation()).unknown) == unknown
