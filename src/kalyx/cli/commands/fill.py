@@ -95,11 +95,10 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
 
 def _show(call: Call, answer: FillAnswer, foreseen: list[VersionChange] | None = None) -> int:
     failed = any(item.outcome == "fails" for item in answer.imports)
-    lacking = any("asked for and is not there" in note for note in answer.notes)
     if call.as_json:
         call.print_json(answer)
     else:
         from kalyx.cli.render.lifecycle import draw_fill
 
         draw_fill(call.screen, call.machine, answer, foreseen)
-    return 1 if answer.done and (answer.broken or failed or lacking) else 0
+    return 1 if answer.done and (answer.broken or failed or answer.lacking) else 0

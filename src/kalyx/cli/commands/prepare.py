@@ -199,7 +199,7 @@ def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
 def _show(call: Call, answer: PrepareAnswer) -> int:
     ok = not answer.done or (
         all(item.outcome == "imports" for item in answer.imports)
-        and not any("asked for and is not there" in note for note in answer.notes)
+        and not answer.lacking
         and (call.options.kernel is None or (answer.rehearsal is not None and answer.rehearsal.answered))
     )
     if call.as_json:

@@ -66,6 +66,7 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: li
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
     for process in answer.restart:
         screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with what was there before")
+    draw_lacking(screen, answer.lacking)
     for note in answer.notes:
         screen.line("   ", ("note   ", QUIET), screen.shown(note))
     if answer.undo is not None:
@@ -81,6 +82,12 @@ def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
         word, colour = WORDS[answer.outcome]
         text = f"  {answer.error.type}: {visible(answer.error.text)}" if answer.error else ""
         screen.line("   ", (visible(answer.statement), "bold"), "  ", (word, colour), text)
+
+
+def draw_lacking(screen: Screen, names: list[str]) -> None:
+    """What was asked for and is not there."""
+    for name in names:
+        screen.line("   ", ("lacking ", ORANGE), f"{visible(name)} was asked for and is not there")
 
 
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
@@ -111,6 +118,7 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
             screen.line("   ", ("moved ", ORANGE), f"{visible(move.name)} {visible(move.before)} to "
                         f"{visible(move.after or 'nothing')}{where}")  # fmt: skip
     _draw_imports(screen, answer.imports)
+    draw_lacking(screen, answer.lacking)
     for note in answer.notes:
         screen.line("   ", ("note  ", ORANGE), screen.shown(note))
     if answer.rehearsal is not None:

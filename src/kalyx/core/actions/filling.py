@@ -164,7 +164,7 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
     answer.broken = newly(broken(reader, interpreter, before, [], set()), broken(reader, interpreter, after, [], set()))
     there = visible_of(after)
     if not order.remove:
-        answer.notes += [f"{key} was asked for and is not there" for key in sorted(order.wants.keys - there.keys())]
+        answer.lacking = sorted(order.wants.keys - there.keys())
     changed = {canonical(move.name) for move in answer.moves if move.after is not None}
     first = [there[key] for key in sorted(order.wants.keys & there.keys())] if not order.remove else []
     packages = [there[key] for key in sorted(changed - order.wants.keys) if key in there]

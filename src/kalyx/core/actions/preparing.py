@@ -186,7 +186,7 @@ def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     keys = order.wants.keys
     answer.packages = [package for package in packages if canonical(package.name) in keys]
     there = {canonical(package.name) for package in answer.packages}
-    answer.notes += [f"{key} was asked for and is not there" for key in sorted(keys - there)]
+    answer.lacking = sorted(keys - there)
     for package in answer.packages:
         answer.imports += proofs(machine, interpreter, package)
         answer.notes += [f"{package.name} needs {unmet.requirement}, found {unmet.found}" for unmet in package.unmet]

@@ -49,7 +49,8 @@ class RehearsalAnswer(Struct, kw_only=True):
 class FillAnswer(Struct, kw_only=True):
     """What came, moved and went, or would; what that breaks; the trial imports; who must be started again.
 
-    ``stopped``: the number of a signal that arrived when the packages were installed already.
+    ``lacking``: what was asked for and is not there; ``stopped``: the number of a signal that arrived when the packages
+    were installed already.
     """
 
     schema: Literal["kalyx.fill/2"] = "kalyx.fill/2"
@@ -63,6 +64,7 @@ class FillAnswer(Struct, kw_only=True):
     seen_below: list[Package] = []
     imports: list[ImportAnswer] = []
     restart: list[str] = []
+    lacking: list[str] = []
     notes: list[str] = []
     steps: list[str] = []
     stopped: int | None = None
@@ -70,7 +72,10 @@ class FillAnswer(Struct, kw_only=True):
 
 
 class PrepareAnswer(Struct, kw_only=True):
-    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer."""
+    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer.
+
+    ``lacking``: what was asked for and is not there.
+    """
 
     schema: Literal["kalyx.prepare/2"] = "kalyx.prepare/2"
     plan: list[ChangePlan] = []
@@ -82,6 +87,7 @@ class PrepareAnswer(Struct, kw_only=True):
     moves: list[VersionChange] = []
     imports: list[ImportAnswer] = []
     rehearsal: RehearsalAnswer | None = None
+    lacking: list[str] = []
     notes: list[str] = []
     steps: list[str] = []
     findings: list[Finding] = []
