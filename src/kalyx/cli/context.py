@@ -236,7 +236,7 @@ def _completed(reader: Reader, interpreters: list[Interpreter]) -> None:
 
 
 def captured_system(name: str) -> tuple[Reader, Runner | None]:
-    """The doors of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
+    """The Reader and Runner of a captured machine, or of a made-up one that ships with Kalyx. Raises KalyxError."""
     import os
 
     from kalyx.core.system.player import machine_of, read_capture
@@ -248,7 +248,7 @@ def captured_system(name: str) -> tuple[Reader, Runner | None]:
 
 
 def _completed_elsewhere(reader: Reader, runner: Runner, interpreters: list[Interpreter]) -> None:
-    """The same through other doors; what was learnt is not kept on this machine."""
+    """The same through another Reader and Runner; what was learnt is not kept on this machine."""
     from kalyx.core.actions.version_cache import completed
     from kalyx.core.system.writer import NoWriter
 

@@ -61,7 +61,7 @@ class Machine:
 
     @cached_property
     def runner(self) -> Runner | None:
-        """The door to other programs, made when the first is started: most questions need none."""
+        """The Runner of other programs, made when the first is started: most questions need none."""
         from kalyx.core.interpreters.consent import Gate
 
         return Gate(self._start(), self.reader) if self._start is not None else None

@@ -74,7 +74,7 @@ def _made(call: Call, path: str) -> int:
 
 
 def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
-    """Every question that a capture answers, asked once as its command asks it, through the recorder at the doors."""
+    """Every question that a capture answers, asked once as its command asks it, through the recorder."""
     from kalyx.core.queries import captures
     from kalyx.core.system.recorder import Recorder, RecordingRunner
 

@@ -81,7 +81,7 @@ class Screen:
         return Text(self.marks[relation], style=COLOURS[relation])
 
     def line(self, *parts: str | Text | tuple[str, str]) -> None:
-        """Print one line of texts and (text, style) pairs: the one door to the terminal, nothing in them acts on it."""
+        """Print one line of texts and (text, style) pairs: the only way to the terminal, nothing in them acts on it."""
         whole = Text()
         for part in parts:
             if isinstance(part, tuple):
@@ -106,10 +106,10 @@ class Screen:
             if path is not None and path == finding.evidence[number - 1].path and not finding.evidence[number].line:
                 sources[number] = "the same file"
         room = self.width - indent - 9
-        reader = [self.shown(evidence.fact) for evidence in finding.evidence]
-        fitting = [cell_len(f) for f, s in zip(reader, sources, strict=True) if cell_len(f) + 3 + cell_len(s) <= room]
+        facts = [self.shown(evidence.fact) for evidence in finding.evidence]
+        fitting = [cell_len(f) for f, s in zip(facts, sources, strict=True) if cell_len(f) + 3 + cell_len(s) <= room]
         column = max([length for length in fitting if length <= 64] + [0]) + 3
-        for number, (fact, source) in enumerate(zip(reader, sources, strict=True)):
+        for number, (fact, source) in enumerate(zip(facts, sources, strict=True)):
             self._seen(indent, "seen" if number == 0 else "", fact, source, column)
         for number, fix in enumerate(finding.fixes):
             self.fix(indent, "so" if number == 0 else "or", fix)

@@ -1,1 +1,1 @@
-"""Deeds: whatever changes something, each planned first, and carried out through the Change door."""
+"""Actions: whatever changes something, each planned first, and carried out by a Writer or a Runner."""

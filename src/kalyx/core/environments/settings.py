@@ -2,7 +2,7 @@
 
 Whatever the file's form, an interpreter is named by a quoted path. Every
 quoted text that leads to an interpreter or an environment counts; which part
-of an editor it governs is another room's question.
+of an editor it governs is another package's question.
 """
 
 from __future__ import annotations

@@ -47,7 +47,7 @@ class Header(Struct, kw_only=True):
 
 
 class _DoorFile(io.RawIOBase):
-    """A file read through the door, for packages that want something to seek in."""
+    """A file read by the Reader, for packages that want something to seek in."""
 
     def __init__(self, reader: Reader, path: str, size: int) -> None:
         super().__init__()
@@ -142,7 +142,7 @@ def _elf(header: Header, file: Any, size: int) -> None:
 def _mach(header: Header, file: Any, size: int) -> None:
     from macholib.MachO import MachO
 
-    whole = MachO.__new__(MachO)  # its own way to begin opens the file by name, past the door
+    whole = MachO.__new__(MachO)  # its own way to begin opens the file by name, past the Reader
     whole.graphident, whole.filename, whole.loader_path, whole.fat, whole.headers = None, "", "", None, []
     whole.allow_unknown_load_commands = True
     whole.load(file)

@@ -1,4 +1,4 @@
-"""A capture: the readings and answers of a machine in one file, and the doors that give them out again.
+"""A capture: the readings and answers of a machine in one file, and the Reader and Runner that give them out again.
 
 The format is plain (docs/capture.md): lines of JSON in a gzip. The first says what it is and whose; each other one is a
 reading (``read``: the name of a primitive of Reader and its words) or an answer (``ran``: a program's words), with what
@@ -252,7 +252,7 @@ def unpacked(value: Any) -> Any:
     return [unpacked(item) for item in text]
 
 
-# -- the doors ------------------------------------------------------------------
+# -- playing back ------------------------------------------------------------------
 
 
 class Player(Reader):
@@ -461,7 +461,7 @@ class PlayerRunner(Runner):
 
 
 def machine_of(capture: Capture) -> tuple[Player, PlayerRunner]:
-    """The two doors of a captured machine."""
+    """The Reader and Runner of a captured machine."""
     reader = Player(capture)
     return reader, PlayerRunner(capture, reader)
 

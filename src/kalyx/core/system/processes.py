@@ -1,4 +1,4 @@
-"""Processes as the doors need them: whether one lives, which carry a mark, and ending them."""
+"""Processes as Reader and Runner need them: whether one lives, which carry a mark, and ending them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Reader: the reading door, as an abstract class over a few primitives."""
+"""Reader: what a machine tells, as an abstract class over a few primitives."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ class Process(Struct, frozen=True):
 
 
 class Reader:
-    """The reading door. Subclasses give the primitives; the rest is derived here.
+    """Reads a machine. Subclasses give the primitives; the rest is derived here.
 
     ``system`` is ``linux``, ``macos`` or ``windows``; all path arithmetic
     follows it through ``self.path`` (posixpath or ntpath), never the system
@@ -229,7 +229,7 @@ class Reader:
 
     @cached_property
     def memory(self) -> dict[object, Any]:
-        """What other rooms worked out from these facts and need again; they hold still for one run."""
+        """What other packages worked out from these facts and need again; they hold still for one run."""
         return {}
 
     def absolute(self, path: str, folder: str | None = None) -> str:

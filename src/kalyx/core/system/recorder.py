@@ -1,4 +1,4 @@
-"""The recorder at the doors: whatever is read or asked through it is kept, to be given out again elsewhere."""
+"""The recorder: whatever is read or asked through it is kept, to be given out again elsewhere."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from kalyx.core.text.essence import Essence
 
 
 class Recorder(Reader):
-    """Reads through another reading door, and keeps what came of it."""
+    """Reads through another Reader, and keeps what came of it."""
 
     def __init__(self, inner: Reader, capture: Capture, essence: Essence | None = None) -> None:
         """``essence``: what is kept of files and command lines; by default one with a salt of its own."""
@@ -33,12 +33,12 @@ class Recorder(Reader):
 
     @property
     def refusals(self) -> Mapping[str, str]:  # type: ignore[override]
-        """What the system refused to show so far, as the other door keeps it."""
+        """What the system refused to show so far, as the other Reader keeps it."""
         return self._inner.refusals
 
     @property
     def cut(self) -> Mapping[str, str]:  # type: ignore[override]
-        """The files that the other door read to a limit."""
+        """The files that the other Reader read to a limit."""
         return self._inner.cut
 
     def _kept(
@@ -138,7 +138,7 @@ class Recorder(Reader):
 
 
 class RecordingRunner(Runner):
-    """Starts through another starting door, and keeps how each program ended."""
+    """Starts through another Runner, and keeps how each program ended."""
 
     def __init__(self, inner: Runner, capture: Capture, base: Mapping[str, str]) -> None:
         self._inner, self._capture, self._base = inner, capture, base

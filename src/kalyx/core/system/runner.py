@@ -1,4 +1,4 @@
-"""Runner: the starting door, as an abstract class; ``runner`` has the live form, ``scripted`` the in-memory one."""
+"""Runner: starts programs, as an abstract class; ``live_runner`` has the live form."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Change: the writing door, as an abstract class; ``writer`` has the live form, ``memory_change`` the in-memory one."""
+"""Writer: changes a machine, as an abstract class; ``live_writer`` has the live form."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ class Writer:
 
 
 class NoWriter(Writer):
-    """A door that stays shut: nothing is changed on a machine that is only examined."""
+    """Refuses to change anything: nothing is changed on a machine that is only examined."""
 
     def folder(self, path: str, private: bool = False) -> None:
         raise KalyxError(f"{path}: nothing is written for a machine that is only examined")
