@@ -115,10 +115,10 @@ class Words(object):
 
 
 class Kernel(object):
-    def __init__(self, reader, misbehaviour):
-        self.reader = reader
+    def __init__(self, settings, misbehaviour):
+        self.settings = settings
         self.misbehaviour = misbehaviour
-        self.key = reader.get("key", "").encode("ascii")
+        self.key = settings.get("key", "").encode("ascii")
         self.session = uuid.uuid4().hex
         self.listeners = []
         self.work = queue.Queue()
@@ -129,14 +129,14 @@ class Kernel(object):
     # -- channels ---------------------------------------------------------
 
     def listen(self, channel, kind, serve):
-        port = self.reader[channel + "_port"]
-        if self.reader.get("transport") == "ipc":
+        port = self.settings[channel + "_port"]
+        if self.settings.get("transport") == "ipc":
             server = socket.socket(socket.AF_UNIX)
-            server.bind("%s-%s" % (self.reader["ip"], port))
+            server.bind("%s-%s" % (self.settings["ip"], port))
         else:
             server = socket.socket()
             server.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            server.bind((self.reader["ip"], port))
+            server.bind((self.settings["ip"], port))
         server.listen(16)
         self._thread(self._accept, server, kind, serve)
 
