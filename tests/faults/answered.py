@@ -78,9 +78,9 @@ def no_parent_package_two_deep(place):
 
 
 def other_distribution_lacks_a_part(place):
-    place.install("heath", Package("yaml", "0.1", {"yaml/__init__.py": ""}))
-    place.offer(Package("PyYAML", "6.0", {"yaml/__init__.py": "", "yaml/loader.py": ""}))
-    return ["why", "yaml.loader", "--in", place.heath], "other-distribution"
+    place.install("heath", Package("dateutil", "0.1", {"dateutil/__init__.py": ""}))
+    place.offer(Package("python-dateutil", "2.8", {"dateutil/__init__.py": "", "dateutil/parser.py": ""}))
+    return ["why", "dateutil.parser", "--in", place.heath], "other-distribution"
 
 
 def other_distribution_lacks_a_name(place):
