@@ -47,17 +47,18 @@ def main() -> int:
     known = PLACE / "set-up-for"
     if not known.exists() or known.read_text() != needed:
         # --no-input: a set-up that asks would wait for ever where nobody sits.
-        if run(PYTHON, "-m", "pip", "install", "--quiet", "--no-input", "--disable-pip-version-check", "-e", what):
+        words = ["--quiet", "--no-input", "--no-compile", "--disable-pip-version-check", "-e", what]
+        if run(PYTHON, "-m", "pip", "install", *words):
             return 2
         known.write_text(needed)
     if wanted == "demo":
         return run(PYTHON, "-m", "kalyx", "demo", CLONE / "larkmoor-demo", "--yes")
-    for words in (
+    for step in (
         ["-m", "ruff", "check", "."],
         ["-m", "mypy"],
         ["-m", "pytest", "-n", str(WORKERS), "--dist", "loadgroup", *sys.argv[2:]],
     ):
-        status = run(PYTHON, *words)
+        status = run(PYTHON, *step)
         if status:
             return status
     return 0
