@@ -137,10 +137,10 @@ def build_parser(whole: bool, only: str | None = None) -> Parser:
     )
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
     # Naming the program here spares argparse a look at the terminal on every start.
-    sub_parsers_action = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=Parser, prog="kalyx")
     for name, summary in COMMANDS.items():
         text = summary[0].upper() + summary[1:] + "."
-        command = sub_parsers_action.add_parser(name, help=summary, description=text, formatter_class=_Help)
+        command = commands.add_parser(name, help=summary, description=text, formatter_class=_Help)
         if whole or name == only:
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)

@@ -69,8 +69,9 @@ def _draw_fitness(screen: Screen, answer: PackagesAnswer) -> None:
     """What a project asks for, one by one."""
     assert answer.fitness is not None and answer.project is not None
     fit, asks = answer.fitness, answer.project
-    text = ("can run ", "bold") if fit.runs else ("cannot run ", ORANGE)
-    screen.line(place_of(screen, answer.target), "  ", text, visible(asks.name), (f"  {screen.path(asks.path)}", QUIET))
+    verdict = ("can run ", "bold") if fit.runs else ("cannot run ", ORANGE)
+    place = place_of(screen, answer.target)
+    screen.line(place, "  ", verdict, visible(asks.name), (f"  {screen.path(asks.path)}", QUIET))
     screen.blank()
     if asks.requires_python is not None:
         mark = "=" if fit.python_allowed else screen.marks["differs"]

@@ -21,7 +21,7 @@ from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError, Package
-from kalyx.core.model.steps import Step
+from kalyx.core.model.steps import Step, offline_words
 from kalyx.core.packages.contents import contents
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_writer import LiveWriter
@@ -74,10 +74,9 @@ def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
 
 def install_command(executable: str, wheels: str | None, seconds: float, words: list[str], *more: str) -> list[str]:
     """The command by which the installer of ``executable`` installs ``words``; ``seconds`` bounds each of its waits."""
-    offline = ["--no-index", "--find-links", wheels] if wheels else []
     waits = ["--timeout", f"{max(1, round(seconds))}", "--retries", "1"]
     quiet = ["--disable-pip-version-check", "--no-input"]
-    return [executable, "-m", "pip", "install", *quiet, *waits, *offline, *more, *words]
+    return [executable, "-m", "pip", "install", *quiet, *waits, *offline_words(wheels), *more, *words]
 
 
 class Installer:

@@ -72,13 +72,13 @@ def broken(
         key = canonical(install.name)
         versions[key] = install.version
         lines[key] = (install.name, install.version, list(install.requires))
-    unmets = []
+    requirements = []
     for name, version, requires in lines.values():
         for asked in asked_by_lines(requires, interpreter, reader.system):
             there = versions.get(asked.key)
             if there is None or not satisfies(there, asked.specifier):
-                unmets.append(Broken(name=name, version=version, requirement=asked.line, found=there))
-    return unmets
+                requirements.append(Broken(name=name, version=version, requirement=asked.line, found=there))
+    return requirements
 
 
 def newly(before: list[Broken], after: list[Broken]) -> list[Broken]:

@@ -94,18 +94,18 @@ def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
 def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
     """Put back what a fix changed in vain; says what was put back, and what could not be."""
     steps, left = undoing(machine, states)
-    text = [f"what {line} did was left as it is" for line in left]
+    messages = [f"what {line} did was left as it is" for line in left]
     for step in steps:
         if step.command is None:
-            text.append(f"not put back: {visible(step.line)}")
+            messages.append(f"not put back: {visible(step.line)}")
             continue
         tell(step.line)
         try:
             run_step(machine, step, tell)
-            text.append(f"put back: {step.line}")
+            messages.append(f"put back: {step.line}")
         except KalyxError as refusal:
-            text.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
-    return text
+            messages.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
+    return messages
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:

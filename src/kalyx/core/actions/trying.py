@@ -31,6 +31,7 @@ from kalyx.core.model.steps import (
     Step,
     Uninstall,
     WriteImport,
+    offline_words,
 )
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system.live_writer import LiveWriter
@@ -43,18 +44,17 @@ _AT_START = ("sitecustomize", "usercustomize")
 _KEPT = {"--no-deps", "--pre", "--no-build-isolation", "--no-index", "--upgrade", "--force-reinstall"}
 
 
-def from_folder(wheels: str) -> list[str]:
-    """The installer's words for installing from this folder of wheels and from nowhere else."""
-    return ["--no-index", "--find-links", wheels]
-
-
 def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
     """Have every fix install from this folder of wheels: what is tried is then what is carried out."""
     for fix in (fix for answer in answers for finding in answer.findings for fix in finding.fixes):
-        for step in fix.steps:
-            if isinstance(step, (Install, CreateEnvironment, FillEnvironment, RegisterKernel)):
-                step.wheels = wheels
-                fixes.step(machine, step)
+        fix.steps = [_from_wheels(machine, step, wheels) for step in fix.steps]
+
+
+def _from_wheels(machine: Machine, step: Step, wheels: str) -> Step:
+    if not isinstance(step, (Install, CreateEnvironment, FillEnvironment, RegisterKernel)):
+        return step
+    step.wheels = wheels
+    return fixes.step(machine, step)
 
 
 class _Attempt(Struct):
@@ -178,9 +178,8 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     if "-e" in step.options or any("/" in word for word in step.requirements):
         raise _NotTried  # building a project runs its code: that is for the user to want
     words = [*(word for word in step.options if word in _KEPT), *step.requirements]
-    offline = from_folder(wheels) if wheels else []
-    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet"]
-    run_to_end(machine, [step.python, "-m", "pip", "install", *quiet, *offline, "--target", folder, *words], tell)
+    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet", *offline_words(wheels)]
+    run_to_end(machine, [step.python, "-m", "pip", "install", *quiet, "--target", folder, *words], tell)
     before = attempt.sites[0] if attempt.sites else ""
     attempt.changes.append(f"before={folder}={before}")
     # What is there in another version goes, as the installer would take it out.

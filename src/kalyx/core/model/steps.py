@@ -39,6 +39,10 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
         """The interpreters, and the prefixes of environments, whose code it starts."""
         return []
 
+    def places(self) -> list[str]:
+        """Every path that it starts, moves or removes: none may have come with a folder the user only stands in."""
+        return [*self.started(), *self.moved()]
+
 
 class Install(StepBase, tag="install"):
     """The environment's own installer brings requirements; ``wheels``: from this folder and from nowhere else."""
@@ -49,8 +53,7 @@ class Install(StepBase, tag="install"):
     wheels: str | None = None
 
     def argv(self, system: str) -> list[str]:
-        offline = ["--no-index", "--find-links", self.wheels] if self.wheels else []
-        return [self.python, "-m", "pip", "install", *offline, *self.options, *self.requirements]
+        return [self.python, "-m", "pip", "install", *offline_words(self.wheels), *self.options, *self.requirements]
 
     def started(self) -> list[str]:
         return [self.python]
@@ -203,6 +206,9 @@ class RemoveEnvironment(StepBase, tag="remove-environment"):
     def argv(self, system: str) -> list[str]:
         return ["kalyx", "discard", self.prefix]
 
+    def places(self) -> list[str]:
+        return [self.prefix]
+
 
 class RegisterKernel(StepBase, tag="register-kernel"):
     """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id."""
@@ -315,6 +321,11 @@ Step = (
     | FillEnvironment | RemoveEnvironment | RegisterKernel | UnregisterKernel | Point | RunSystemProgram | RunWith
     | RunWithout | WriteImport | ManualStep
 )  # fmt: skip
+
+
+def offline_words(wheels: str | None) -> list[str]:
+    """The installer's words for installing from this folder of wheels and from nowhere else; none without a folder."""
+    return ["--no-index", "--find-links", wheels] if wheels else []
 
 
 def _from(wheels: str | None) -> list[str]:

@@ -198,8 +198,8 @@ def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[ty
 
 def _cost(rows: list[_Row], strays: list[tuple[_Row, _Row]]) -> int:
     """How many ways a straying one passes on its way to another row: what it must cross."""
-    path = {id(row): number for number, row in enumerate(rows)}
-    ends = [(path[id(row)], path[id(other)]) for row, other in strays if id(row) in path and id(other) in path]
+    at = {id(row): number for number, row in enumerate(rows)}
+    ends = [(at[id(row)], at[id(other)]) for row, other in strays if id(row) in at and id(other) in at]
     passed = sum(
         len(rows[between].seats)
         for number, other in ends

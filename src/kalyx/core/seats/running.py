@@ -69,7 +69,7 @@ def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> S
 
 def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
     """Write each live kernel to the registered one it came from; returns those that no registered kernel explains."""
-    runnings = []
+    rows = []
     for live in lives:
         row = RunningKernel(
             pid=live.process.pid,
@@ -83,10 +83,10 @@ def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[Run
         )
         kernel = kernel or next((kernel for kernel in kernels if _same_command(reader, kernel, live)), None)
         if kernel is None:
-            runnings.append(row)
+            rows.append(row)
         else:
             kernel.running.append(row)
-    return runnings
+    return rows
 
 
 def _same_command(reader: Reader, kernel: Kernel, live: Live) -> bool:

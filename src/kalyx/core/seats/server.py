@@ -52,14 +52,14 @@ def runtime_folder(reader: Reader) -> str:
 
 def running_servers(reader: Reader) -> list[Found]:
     """Every server whose file names a process that still is that server; files of dead ones are passed over."""
-    folder, founds = runtime_folder(reader), []
+    folder, servers = runtime_folder(reader), []
     for name in reader.names(folder):
         if not name.startswith(("jpserver-", "nbserver-")) or not name.endswith(".json"):
             continue
         server = _read(reader, reader.join(folder, name))
         if server is not None:
-            founds.append(server)
-    return founds
+            servers.append(server)
+    return servers
 
 
 def _read(reader: Reader, path: str) -> Found | None:

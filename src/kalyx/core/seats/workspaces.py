@@ -34,11 +34,11 @@ def _folders(reader: Reader, path: str) -> list[Opened]:
     except (ValueError, RecursionError):
         return []
     listed = document.get("folders") if isinstance(document, dict) else None
-    openeds = []
+    folders = []
     for item in reader.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
         written = item.get("path") if isinstance(item, dict) else None
         if isinstance(written, str) and written and "\0" not in written:
             location = str(reader.path.normpath(reader.join(reader.parent(path), written)))
             name = item.get("name")
-            openeds.append(Opened(name if isinstance(name, str) and name else reader.name(location), location))
-    return openeds
+            folders.append(Opened(name if isinstance(name, str) and name else reader.name(location), location))
+    return folders

@@ -45,16 +45,16 @@ def line_with(variables: Mapping[str, str | None], argv: list[str], shell: str) 
 
     By cmd's ``set``, for the rest of its window; by PowerShell's ``$env:`` (about_Environment_Variables).
     """
-    text = []
+    parts = []
     for name, value in variables.items():
         if shell in ("powershell", "pwsh"):
-            text.append(f"$env:{name} = {_for_powershell(value) if value else '$null'}")
+            parts.append(f"$env:{name} = {_for_powershell(value) if value else '$null'}")
         elif any(sign in (value or "") for sign in '%"!^&|<>\n\r'):
             raise Unquotable(value or "", "a variable that cmd sets cannot hold it")
         else:
-            text.append(f'set "{name}={value or ""}"')
+            parts.append(f'set "{name}={value or ""}"')
     between = "; " if shell in ("powershell", "pwsh") else " & "
-    return between.join([*text, line_for(argv, shell)])
+    return between.join([*parts, line_for(argv, shell)])
 
 
 # How each shell runs, as its own, what a command printed; the others do it as the first does.

@@ -45,7 +45,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
         evidence += said(case)
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
-        mine = status is not None and status.owner == reader.user
+        mine = status is not None and status.owner == reader.user and reader.system != "windows"
         allow = fixes.step(machine, MakeReadable(path=path))
         mends = [Fix(message="let yourself read it", steps=[allow], changes=[path])] if mine else [_ask_owner(path)]
         return condition("unreadable", message, evidence, mends)
