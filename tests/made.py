@@ -136,6 +136,14 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
         elif line == "the folder's project has combs.py in its src folder":
             files[f"{HOME}/spring/pyproject.toml"] = b"[project]\nname = 'combs'\n"
             files[f"{HOME}/spring/src/combs.py"] = b""
+        elif match := re.fullmatch(r"the folder's project has an environment of its own(?: with (\S+) (\S+)|(, which the shell has entered))", line):
+            own = f"{HOME}/spring/.venv"
+            files[f"{HOME}/spring/pyproject.toml"] = b"[project]\nname = 'spring'\n"
+            files.environment(own)
+            if match[1] is not None:
+                files.package("spring/.venv", match[1], match[2], match[1])
+            else:
+                files.variables["PATH"] = f"{own}/bin:/usr/bin"
         elif line == "the folder above the script's has combs.py":
             files[f"{HOME}/spring/src/combs.py"] = b""
         elif line == "heath has the stubs of hivescale":

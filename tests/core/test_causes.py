@@ -33,7 +33,7 @@ def found_by(lines: list[str]) -> list[str]:
     subject, colon, statement = asked.removeprefix("asked ").rpartition(": ")
     if colon:
         target = subject.removeprefix("in ")
-        seat = resolve(machine, target if ":" in target else f"{HOME}/{target}")
+        seat = resolve(machine, "shell" if target == "the shell" else target if ":" in target else f"{HOME}/{target}")
         (wanted,) = parse_wanted(statement)
         return [finding.cause for finding in why_import(machine, seat, wanted, named=True).findings]
     subject = statement.removeprefix("about ")

@@ -115,7 +115,6 @@ CUT = {
     "core/environments/tracked._PATTERNS": (3, {".git/HEAD": "", ".gitignore": LONG, "a/pyvenv.cfg": ""}, "survey", ".gitignore"),
     "core/kernels/specs._SPEC_LIMIT": (32 << 10, {"{kernels}/a/kernel.json": " " * 40_000 + "{}"}, "kernels", "kernel.json"),
     "core/seats/server._FILE_LIMIT": (32 << 10, {"{runtime}/jpserver-1.json": " " * 40_000 + "{}"}, "here", "jpserver-1.json"),
-    "core/seats/running._PROCESSES": (1, {}, "here", "processes"),
     "core/seats/callers._PROCESSES": (1, {}, "here", "processes"),
     "core/environments/finding._PROCESSES": (1, {}, "survey", "processes"),
     "core/environments/finding._LISTED_AT_MOST": (1, {"{root}/.conda/environments.txt": "/a\n/b\n"}, "survey", "manager's list"),

@@ -120,7 +120,11 @@ def test_here_puts_the_seats_side_by_side():
     files = moor()
     files.kernel("orchard-spring", f"{HOME}/heath/bin/python")
     files.variables |= {"PATH": f"{HOME}/orchard/bin:/usr/bin", "VIRTUAL_ENV": f"{HOME}/heath"}
-    answer = look_here(machine_of(files))
+    used = look_here(machine_of(files))
+    assert {seat.name: seat.relation for seat in used.seats} == {"bash": "same", "heath": "differs", "weights.ipynb": "differs"}
+    assert sorted(used.other_kernels) == ["gone", "orchard-spring"], "nothing in the folder refers to them"
+    answer = look_here(machine_of(files), whole=True)
+    assert answer.other_kernels == []
     relations = {seat.name: seat.relation for seat in answer.seats}
     assert relations == {
         "bash": "same",

@@ -7,7 +7,7 @@ import shutil
 import zipfile
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import make_environment
+from tests.conftest import make_environment, put_in
 from tests.faults.place import CAN_MAKE, environment_over, own_base, plain, standin
 
 
@@ -221,6 +221,29 @@ def name_misleads_kernel(place):
 def name_misleads_notebook(place):
     words, cause = name_misleads_kernel(place)
     return ["why", "hivename", "--in", str(place.moor.notebook("weights.ipynb", "orchard-spring"))], cause
+
+
+def _project(place, *packages):
+    """The folder becomes a project with an environment of its own that holds these packages."""
+    make_environment(place.version, place.moor.folder / ".venv")
+    (place.moor.folder / "pyproject.toml").write_text('[project]\nname = "spring"\n')
+    for package in packages:
+        put_in(write_wheel(package, str(place.wheels)), place.moor.folder / ".venv" / "lib" / f"python{place.version}" / "site-packages")
+
+
+def not_activated_script(place):
+    _project(place, plain("clearcomb"))
+    script = place.moor.folder / "weigh.py"
+    script.write_text("import clearcomb\n")
+    return ["why", str(script), "--in", "shell"], "not-activated"
+
+
+def not_activated_notebook(place):
+    """The notebook runs on a kernel of another environment, and the project's own has a kernel package."""
+    _project(place, plain("darkcomb"), standin())
+    place.install("heath", standin())
+    place.moor.kernel("fruit", [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"])
+    return ["why", "darkcomb", "--in", str(place.moor.notebook("weights.ipynb", "fruit"))], "not-activated"
 
 
 def seat_differs_kernel_has_it(place):

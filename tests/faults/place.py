@@ -83,7 +83,9 @@ def own_base(place: Place, name: str) -> tuple[Path, Path]:
 _QUICK = """import pathlib, shutil, sys
 kept, prefix = pathlib.Path(KEPT), pathlib.Path(sys.prefix)
 for source in kept.glob("lib/*/site-packages"):
-    shutil.copytree(source, prefix / source.relative_to(kept), dirs_exist_ok=True)
+    site = prefix / source.relative_to(kept)
+    shutil.rmtree(str(site), ignore_errors=True)  # an empty one: 3.7 and older copy only into a folder that is not there
+    shutil.copytree(str(source), str(site))
 for script in kept.glob("bin/pip*"):
     made = prefix / "bin" / script.name
     made.write_text(script.read_text().replace(str(kept), str(prefix)))
@@ -177,4 +179,5 @@ def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | 
             assert done.returncode == 0, step["line"] + "\n" + done.stdout + done.stderr
             if step.get("kind") == "run-with":
                 variables |= step["variables"]
+                words = [step["words"][0] if word == "shell" and step["words"] else word for word in words]
     return words

@@ -289,6 +289,7 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     assert captured.kind("/no/where/read") == "refused" and captured.refusals["/no/where/read"] == NOT_HERE
     shell, first, kernels, broken, mended, entered = EXPECTED[name]
     seats = {seat["name"]: seat for seat in moor.kalyx("here", "--on", name, "--json").json["seats"]}
+    seats |= {kernel["id"]: kernel for kernel in moor.kalyx("kernels", "--on", name, "--json").json["kernels"]}
     runs = {called: seat["environment"] and (seat["environment"]["name"], seat["interpreter"]["version"]) for called, seat in seats.items()}
     assert runs[shell][1] == first and {called: runs[called] for called in kernels} == kernels and runs["spring_weights.ipynb"] == runs[broken[0]]
     why = moor.kalyx("why", "hivescale", "--in", f"kernel:{broken[0]}", "--on", name, "--json").json["imports"][0]["findings"][0]

@@ -28,7 +28,7 @@ import json, os, sys, warnings
 warnings.simplefilter("ignore")
 from jupyter_client.kernelspec import KernelSpecManager, NoSuchKernel
 from jupyter_client.manager import KernelManager
-specs = KernelSpecManager(ensure_native_kernel=False)
+specs = KernelSpecManager()
 found = specs.find_kernel_specs()
 rows = {}
 for name, folder in found.items():

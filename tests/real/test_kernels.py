@@ -155,7 +155,7 @@ def test_the_real_servers_list_is_kalyx_list(moor, provided):
     code = (
         "import json\nfrom jupyter_core.paths import jupyter_path\n"
         "from jupyter_client.kernelspec import KernelSpecManager\n"
-        "m = KernelSpecManager(ensure_native_kernel=False)\n"
+        "m = KernelSpecManager()\n"
         "print(json.dumps([m.kernel_dirs, m.find_kernel_specs()]))"
     )
     done = subprocess.run([provided, "-c", code], env=moor.variables, capture_output=True, text=True, check=True)

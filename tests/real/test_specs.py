@@ -14,7 +14,7 @@ ODD = [None, "", "text", 3, 2.5, True, False, [], ["a"], ["a", 3], [["a"]], {}, 
        {"kernel_provisioner": 3}, {"kernel_provisioner": {"provisioner_name": 3}}, {"debugger": True}, "\u00e9", "a\0b"]  # fmt: skip
 KEYS = ["argv", "display_name", "language", "env", "interrupt_mode", "metadata", "mimetype", "name", "resource_dir", "codemirror_mode", "help_links"]
 SAYS = ("import json\nfrom jupyter_client.kernelspec import KernelSpecManager\n"
-        "print(json.dumps({name: one['spec'] for name, one in KernelSpecManager(ensure_native_kernel=False).get_all_specs().items()}))")  # fmt: skip
+        "print(json.dumps({name: one['spec'] for name, one in KernelSpecManager().get_all_specs().items()}))")  # fmt: skip
 
 
 def spec(chance: random.Random) -> bytes:

@@ -177,9 +177,9 @@ def test_an_id_that_means_several_asks_which(moor):
     (own / "kernel.json").write_text(
         json.dumps({"argv": standin_argv(python=orchard), "display_name": "own", "language": "python"})
     )
-    ran = moor.kalyx(
-        "register", orchard, "--id", "hive", "--yes", "--json", PATH=f"{moor.root}/orchard/bin:/usr/bin:/bin"
-    )
+    ran = moor.kalyx("register", orchard, "--id", "hive", "--yes", "--json", PATH=f"{moor.root}/orchard/bin:/usr/bin:/bin")
+    assert ran.status == 2 and "would still start its own hive" in ran.json["message"], "that server takes its own"
+    ran = moor.kalyx("register", orchard, "--id", "hive", "--yes", "--json", PATH="/usr/bin:/bin")
     assert ran.status == 0, ran.out + ran.err
     undo, made = ran.json["undo"], moor.data / "kernels" / "hive"
     assert made.exists()

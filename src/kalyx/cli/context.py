@@ -9,9 +9,12 @@ from contextlib import contextmanager
 from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
+from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible
@@ -22,6 +25,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from kalyx.cli.render.screen import Screen
+    from kalyx.core.seats.server import Found
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.runner import Runner
 
@@ -58,10 +62,10 @@ class Call:
             start, complete = _runner, partial(_completed, reader)
         elif not self.options.static and own is not None:
             start, complete = (lambda: own), partial(_completed_elsewhere, reader, own)
-        machine = Machine(reader, start, self.options.timeout, complete)
+        machine = Machine(reader, start, self.options.timeout, complete, _notebook_of(self.options, reader))
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
-            machine.server = server_of(machine, seen_by)
+            machine.serving, machine.server = server_of(machine, seen_by)
         return machine
 
     @cached_property
@@ -261,14 +265,23 @@ def _runner() -> LiveRunner:
     return LiveRunner()
 
 
-def server_of(machine: Machine, target: str) -> Server:
-    """The notebook server that the interpreter of a target would run."""
+def _notebook_of(options: argparse.Namespace, reader: Reader) -> str | None:
+    """The notebook that a call speaks of, by its path: it decides which notebook server answers."""
+    words = [getattr(options, name, None) for name in ("notebook", "target", "seat", "left", "right")]
+    words += getattr(options, "what", [])
+    named = (word for word in words if word and (word.startswith("notebook:") or word.endswith(ENDING)))
+    return next((reader.absolute(word.removeprefix("notebook:")) for word in named), None)
+
+
+def server_of(machine: Machine, target: str) -> tuple[tuple[Found, Server] | None, Server]:
+    """The notebook server that a target names: a running one with what is known of it, else the one it would run."""
     from kalyx.core.targets import resolve
 
-    seat = resolve(machine, target)
-    running = next((server for server in machine.servers if seat.seat == "server" and server.path == seat.source), None)
-    if running is not None:
-        return running.server  # with its own variables, standing where it stands
+    seat, why = resolve(machine, target), "--seen-by names it"
+    for found in machine.servers if seat.seat == "server" else []:
+        if found.path == seat.source:
+            server = replace(found.server, why=why)  # with its own variables, standing where it stands
+            return (found, server), server
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
-    return Server(seat.interpreter, machine.reader.variables, f"a server of {target}")
+    return None, Server(seat.interpreter, machine.reader.variables, f"a server of {target}", why=why)

@@ -21,20 +21,19 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import View
 from kalyx.core.environments.searchpath import SearchPath, search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.folders import Server
-from kalyx.core.kernels.specs import listed_kernels
+from kalyx.core.kernels.folders import Server, kernel_folders, reach_folder
+from kalyx.core.kernels.specs import UNLISTED, as_the_server_lists, id_from, listed_kernels
 from kalyx.core.model.records import Environment, Interpreter, Kernel, Seat, Unread
 from kalyx.core.seats import callers, shell
+from kalyx.core.seats.answering import running_server, server_to_start
+from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
-
-# Commands that start a notebook server, likeliest first; the names are the programs' own.
-_SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 if TYPE_CHECKING:
     from kalyx.core.imports.resolver import Resolver
     from kalyx.core.packages.metadata import Installed
+    from kalyx.core.seats.running import Live
     from kalyx.core.seats.server import Found
     from kalyx.core.system.runner import Runner
 
@@ -48,13 +47,20 @@ class Machine:
         start: Callable[[], Runner] | None = None,
         seconds: float = 20.0,
         complete: Callable[[list[Interpreter]], None] | None = None,
+        subject: str | None = None,
     ) -> None:
-        """``complete`` fills in what only asking tells of the interpreters that were read (their full version)."""
+        """``complete`` fills in what only asking tells of the interpreters that were read (their full version).
+
+        ``subject``: the notebook asked about, by its path; None: the current folder. It decides which server answers.
+        """
         self.reader = reader
+        self.subject = subject or reader.folder
         self._complete = complete
         self._start = start
         self.seconds = seconds
         self.unread: list[Unread] = []
+        self.unread_servers: list[Unread] = []
+        self._silent: dict[int, Unreadable] = {}
         self._meant: list[str] = []
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
@@ -173,26 +179,37 @@ class Machine:
 
         if found.port is None or self.reader.listens(found.pid, found.port) is not True:
             raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")
+        if found.pid in self._silent:
+            raise self._silent[found.pid]  # it did not answer before: it is not waited for again
         asked = [found.pid, found.port, path]
-        return self.reader.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5.0)))
+        try:
+            return self.reader.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5)))
+        except Unreadable as problem:
+            self._silent[found.pid] = problem
+            raise
+
+    @cached_property
+    def lives(self) -> list[Live]:
+        """The kernels that run now, with the notebook of each where its server says so."""
+        from kalyx.core.seats.running import live_kernels
+
+        ask = self.ask_server if self.servers else None
+        return live_kernels(self.reader, self.servers, ask, self.unread_servers)
+
+    @cached_property
+    def serving(self) -> tuple[Found, Server] | None:
+        """The running server that answers for the subject; None where none does (``seats/answering.py``)."""
+        if not self.servers:
+            return None
+        lives = self.lives if self.subject.endswith(ENDING) else []
+        return running_server(self.reader, self.servers, self.subject, lives)
 
     @cached_property
     def server(self) -> Server:
-        """The server this shell would start; where it would start none, this shell's Python stands for it."""
-        for word in _SERVER_COMMANDS:
-            path = next(self.reader.lookup(word), None)
-            if path is None:
-                continue
-            line = interpreter_of_script(self.reader, path)
-            if line.path is None:
-                continue
-            try:
-                return Server(read_interpreter(self.reader, line.path), self.reader.variables, f"{word} on this PATH")
-            except NotAnInterpreter:
-                continue
-        interpreter = self.shell_seat.interpreter
-        text = "this shell's python" if interpreter else "no server known"
-        return Server(interpreter, self.reader.variables, text)
+        """The notebook server that answers for the subject, running or not."""
+        if self.serving is not None:
+            return self.serving[1]
+        return server_to_start(self.reader, self.shell_seat.interpreter)
 
     @cached_property
     def kernels(self) -> list[Kernel]:
@@ -202,10 +219,58 @@ class Machine:
         return self._listed
 
     @cached_property
-    def _listed(self) -> list[Kernel]:
+    def kernel_folders(self) -> list[str]:
+        """The folders in which the server looks for kernels, first the one that wins."""
+        return [folder.path for folder in kernel_folders(self._seen_by_server, self.server)]
+
+    @property
+    def _seen_by_server(self) -> Reader:
         own = self.server.folder is not None
-        reader = self.reader.seen_by(self.server.variables, self.server.folder) if own else self.reader
-        return listed_kernels(reader, self.server)
+        return self.reader.seen_by(self.server.variables, self.server.folder) if own else self.reader
+
+    def registered_in(self, reach: str, prefix: str) -> str:
+        """The folder in which a kernel of this reach is registered for the server. Raises KalyxError."""
+        return reach_folder(self._seen_by_server, reach, prefix, self.server.variables)
+
+    def kernel_before(self, identifier: str, root: str) -> Kernel | None:
+        """The kernel of this id that the server takes rather than one in the folder ``root``; None: that one wins."""
+        folders = self.kernel_folders
+        order = {folder: number for number, folder in enumerate(folders)}
+        own = order.get(root, len(folders))
+        for kernel in self.kernels:
+            at = order.get(self.reader.parent(kernel.folder))
+            # What lies in none of the folders is listed by the server itself.
+            wins = UNLISTED not in kernel.conditions and (at < own if at is not None else self._is_served(kernel))
+            if kernel.id == identifier and wins:
+                return kernel
+        return None
+
+    def free_id(self, name: str) -> str:
+        """An id for a kernel of the environment of this name that no registered kernel has."""
+        base = id_from(name)
+        taken = {kernel.id for kernel in self.kernels}
+        endings = ("", *(f"-{number}" for number in range(2, len(taken) + 3)))
+        return next(base + ending for ending in endings if base + ending not in taken)
+
+    @staticmethod
+    def _is_served(kernel: Kernel) -> bool:
+        """Whether only the server's own answer names this kernel."""
+        return kernel.folder.startswith(("http://", "https://"))
+
+    @cached_property
+    def _listed(self) -> list[Kernel]:
+        reader = self._seen_by_server
+        kernels = listed_kernels(reader, self.server)
+        if self.serving is None:
+            return kernels
+        from kalyx.core.seats.server import listed_by
+
+        found = self.serving[0]
+        try:
+            return as_the_server_lists(reader, kernels, listed_by(found, self.ask_server), self.server, found.address)
+        except Unreadable as problem:
+            self.unread_servers.append(Unread(path=found.path, reason=problem.reason))
+            return kernels
 
     def kernel_by_id(self, identifier: str) -> Kernel | None:
         """The kernel a server takes for this id: the first in its folders."""
@@ -221,7 +286,8 @@ class Machine:
 
     @cached_property
     def _kernels_by_id(self) -> dict[str, Kernel]:
-        return {kernel.id: kernel for kernel in reversed(self.kernels)}
+        listed = [kernel for kernel in self.kernels if UNLISTED not in kernel.conditions]
+        return {kernel.id: kernel for kernel in reversed(listed)}
 
     # -- packages and modules -------------------------------------------------
 

@@ -10,10 +10,12 @@ from __future__ import annotations
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
+from kalyx.core.seats.answering import live_of
 from kalyx.core.seats.build import running, seat_from
 from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.seats.process import process_seat
+from kalyx.core.seats.running import live_seat
 from kalyx.core.text.nearness import distance
 from kalyx.core.text.numbers import are_numbers, leading_number, number_of
 from kalyx.core.text.visible import visible
@@ -96,19 +98,30 @@ def _by_kernel(machine: Machine, identifier: str) -> Seat:
 
 
 def seat_of_notebook(machine: Machine, path: str) -> Seat:
-    """A notebook, through the kernel it asks for."""
+    """A notebook, through the kernel that runs for it now, else through the one it asks for. Raises KalyxError."""
     reader = machine.reader
     if not reader.is_file(path):
         from kalyx.core.system.nearest_path import near_paths
 
         near = near_paths(reader, path)
         raise KalyxError(f"{visible(path)}: there is no such notebook", near)
+    live = live_of_notebook(machine, path)
+    if live is not None:
+        return live
     notebook = read_notebook(reader, path)
     if notebook.problem is not None:
         raise KalyxError(f"{visible(path)}: {notebook.problem}")
     if notebook.kernel is None:
         raise KalyxError(f"{visible(path)}: the notebook names no kernel; name one with --in kernel:ID")
     return notebook_seat(reader, notebook, machine.kernel_by_id(notebook.kernel), machine.server)
+
+
+def live_of_notebook(machine: Machine, path: str) -> Seat | None:
+    """A notebook that is open now runs on its live kernel, whatever its file says; None where none runs."""
+    live = live_of(machine.reader, machine.lives, path)
+    if live is None:
+        return None
+    return machine.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
 
 
 def _by_notebook(machine: Machine, path: str) -> Seat:

@@ -24,16 +24,16 @@ def run(call: Call) -> int:
     machine = call.machine
     kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
     folders = [folder.path for folder in kernel_folders(machine.reader, machine.server)]
-    answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.said_as)
+    answer = KernelsAnswer(kernels=kernels, folders=folders, seen_by=machine.server.answers)
     for folder in folders:
         refusal = _refused(machine.reader, folder)
         if refusal is not None:
             answer.unread.append(Unread(path=folder, reason=refusal))
     if call.options.running:
-        from kalyx.core.seats.running import attach, live_kernels
+        from kalyx.core.seats.running import attach
 
-        lives = live_kernels(machine.reader, machine.servers, machine.ask_server, answer.unread)
-        answer.unregistered = attach(machine.reader, kernels, lives)
+        answer.unregistered = attach(machine.reader, kernels, machine.lives)
+    answer.unread += machine.unread_servers
     if call.as_json:
         call.print_json(answer)
     else:

@@ -10,10 +10,9 @@ from kalyx.core import signals
 from kalyx.core.actions import pointing
 from kalyx.core.model.action_results import PointAnswer
 from kalyx.core.model.records import KalyxError
-from kalyx.core.seats.notebook import ENDING
-from kalyx.core.seats.running import live_kernels
+from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.system.live_writer import LiveWriter
-from kalyx.core.targets import resolve, seat_of_notebook
+from kalyx.core.targets import resolve
 from kalyx.core.text.visible import visible
 
 
@@ -126,13 +125,13 @@ def _notebook(call: Call) -> str:
 
 
 def _prove(call: Call, answer: PointAnswer, path: str) -> None:
-    """Read anew what it asks for and what that starts; say what still runs with what it was."""
+    """Read again what the notebook asks for and what that starts; say what still runs as it was."""
     fresh = Call(call.options).machine
-    answer.seat = seat_of_notebook(fresh, path)
-    for live in live_kernels(fresh.reader, fresh.servers, fresh.ask_server, []):
-        if live.notebook == path:
-            answer.notes.append(f"it is open, and process {live.process.pid} still runs for it: reload the page, "
-                                "then restart its kernel")  # fmt: skip
+    notebook = read_notebook(fresh.reader, path)
+    kernel = fresh.kernel_by_id(notebook.kernel or "")
+    answer.seat, answer.seen_by = notebook_seat(fresh.reader, notebook, kernel, fresh.server), fresh.server.answers
+    if kernel is not None:
+        answer.notes += pointing.open_notes(fresh, path, kernel)
 
 
 def _show(call: Call, answer: PointAnswer) -> int:
@@ -150,6 +149,8 @@ def _show(call: Call, answer: PointAnswer) -> int:
         screen.line("".ljust(14), to + screen.shown(deed.deed))
     if answer.seat is not None:
         screen.line(("now runs".ljust(14), BLUE), place_of(screen, answer.seat))
+    if answer.seen_by:
+        screen.line(("as".ljust(14), QUIET), screen.shown(answer.seen_by))
     for note in answer.notes:
         screen.line(("note".ljust(14), QUIET), screen.shown(note))
     if answer.undo:

@@ -9,7 +9,7 @@ from msgspec import Struct
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.actions import filling, registering
+from kalyx.core.actions import filling, pointing, registering
 from kalyx.core.actions.registering import Order, Plan
 from kalyx.core.actions.requested import wants
 from kalyx.core.diagnosis.conditions import kernel_package_absent
@@ -20,6 +20,7 @@ from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
 from kalyx.core.model.records import Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,6 +36,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--bring-package", action="store_true", help="install a kernel package where there is none")
     parser.add_argument("--wheels", metavar="DIR", help="bring it from this folder of wheels, without network")
+    parser.add_argument("--notebook", metavar="FILE", help="let this notebook ask for the kernel, once it answers")
     parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
     changing(parser)
 
@@ -53,7 +55,10 @@ def run(call: Call) -> int:
         kernel_package = bringing.kernel_package
     if kernel_package is None:
         return _show(call, _refused(seat, kernel_package_absent.of_seat(call.machine, seat)))
-    plan = registering.plan_registration(call.machine, seat, _order(call), kernel_package)
+    order = _order(call)
+    if order.notebook is not None:
+        pointing.read_for_change(call.machine.reader, order.notebook)  # refused before anything is changed
+    plan = registering.plan_registration(call.machine, seat, order, kernel_package)
     if bringing is not None:
         plan.deeds[:0] = bringing.answer.plan
     if call.options.dry_run:
@@ -69,9 +74,23 @@ def run(call: Call) -> int:
             # The kernel is registered: the answer with its undo line is printed whatever arrives now.
             answer.stopped = signals.over()
     if answer.done and not answer.stopped:
+        if order.notebook is not None:
+            answer.notes += _let_ask(call, order.notebook, plan)
         answer.notes += registering.server_notes(Call(call.options).machine, plan.identifier, plan.folder)
     status = _show(call, answer)
     return 128 + answer.stopped if answer.stopped else status
+
+
+def _let_ask(call: Call, notebook: str, plan: Plan) -> list[str]:
+    """Have the notebook ask for the kernel that was registered; returns what is to be said of it."""
+    machine = Call(call.options).machine
+    kernel = read_kernel(machine.reader, plan.folder, machine.server, call.options.reach)
+    change = pointing.plan(machine, notebook, kernel)
+    if change.after == change.before:
+        return [f"{notebook} asks for {plan.identifier} already"]
+    undo = pointing.carry_out(machine, change, LiveWriter())
+    return [f"{notebook} asks for {plan.identifier} now; to undo that: {machine.line(undo)}",
+            *pointing.open_notes(machine, notebook, kernel)]  # fmt: skip
 
 
 class _Bringing(Struct):
@@ -136,7 +155,19 @@ def _order(call: Call) -> Order:
         own_path=options.own_path,
         variables=variables,
         take_over=options.take_over,
+        notebook=_notebook_named(call),
     )
+
+
+def _notebook_named(call: Call) -> str | None:
+    """The path of the notebook that is to ask for the kernel. Raises KalyxError where none is there."""
+    named = call.options.notebook
+    if named is None:
+        return None
+    path = call.machine.reader.absolute(named.removeprefix("notebook:"))
+    if call.machine.reader.kind(path) is None:
+        raise KalyxError(f"{visible(path)}: there is no such notebook")
+    return path
 
 
 def _refused(seat: Seat, finding: Finding) -> RehearsalAnswer:

@@ -13,6 +13,7 @@ from kalyx.core.model.records import KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.nearest_path import near_paths
+from kalyx.core.text.names import is_module_name
 from kalyx.core.text.visible import visible
 
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
@@ -29,6 +30,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
     parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
+    parser.add_argument("--live", action="store_true", help="ask the process that runs now what it holds")
     parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
     parser.add_argument("--prove", action="store_true", help="try each fix on something that is thrown away")
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
@@ -103,9 +105,25 @@ def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer, its environments under their names: the search path of each seat is in it by then."""
     answer = _found(call, tell)
     answer.target = call.machine.named_seat(answer.target)
+    if answer.target.seat in ("kernel", "notebook"):
+        answer.seen_by = call.machine.server.answers
+    answer.notes += _of_process(call, answer)
     for seat_imports in answer.seats:
         seat_imports.target = call.machine.named_seat(seat_imports.target)
     return answer
+
+
+def _of_process(call: Call, answer: WhyAnswer) -> list[str]:
+    """What the process holds that runs now, with ``--live``; without, that a fresh start was asked instead."""
+    seat = answer.target
+    if seat.pid is None or seat.seat not in ("kernel", "notebook", "process") or not answer.imports:
+        return []
+    if not call.options.live or call.options.static:
+        return [f"a fresh start was asked; process {seat.pid} may hold what it loaded before: --live asks that process,"
+                " a restart changes it"]  # fmt: skip
+    from kalyx.core.queries.live_seats import held_by
+
+    return [held_by(call.machine, seat, item.module) for item in answer.imports if is_module_name(item.module)]
 
 
 def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
@@ -129,6 +147,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"))
         path = machine.reader.absolute(what[0])
+        # A notebook that is asked about is named as one that is asked in.
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)

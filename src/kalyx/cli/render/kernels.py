@@ -126,6 +126,7 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         return
     took = f" after {answer.seconds:.2f} s" if answer.seconds is not None else ""
     screen.line((f"kernel {name} answers", BLUE), took)
+    screen.line("   as       ", (screen.shown(answer.seen_by), QUIET))
     if answer.interpreter is not None:
         screen.line("   it is    ", f"{screen.path(answer.interpreter.executable)}  ({answer.interpreter.version})")
         screen.line("   prefix   ", screen.path(answer.interpreter.prefix))

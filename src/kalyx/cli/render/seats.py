@@ -41,6 +41,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
             _seat(screen, seat, numbered, kinds, names, verbose)
             if more:
                 screen.line("      ", (f"and {more} more {_plural(seat.seat)} like these; -v lists each", QUIET))
+    _beyond(screen, answer)
     if answer.project is not None and answer.fill is not None:
         screen.blank()
         screen.line(f"   what {visible(answer.project.name)} asks for and {_called(reference)} lacks comes by")
@@ -66,6 +67,18 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         if cause in many:
             screen.blank()
             screen.line("   ", (f"and {count - SHOWN} more of {cause}; -v shows each", QUIET))
+
+
+def _beyond(screen: Screen, answer: HereAnswer) -> None:
+    """Which server answers for the notebooks and kernels shown, and how many kernels are not shown."""
+    count = len(answer.other_kernels)
+    if any(seat.seat in ("kernel", "notebook") for seat in answer.seats):
+        screen.blank()
+        screen.line(("   notebooks and kernels are judged as by ", QUIET), screen.shown(answer.seen_by))
+    if count:
+        kernels = "1 other kernel is registered" if count == 1 else f"{count} other kernels are registered"
+        screen.line("   ", (f"{kernels}; nothing in this folder refers to {'it' if count == 1 else 'them'}", QUIET),
+                    (": kalyx kernels", QUIET))  # fmt: skip
 
 
 def _fits(screen: Screen, seat: Seat, answer: HereAnswer, verbose: bool) -> None:

@@ -19,6 +19,8 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         return
     for note in answer.notes:
         screen.line(("note  ", QUIET), screen.shown(note))
+    if answer.seen_by and answer.target.seat == "notebook":
+        screen.line(("as    ", QUIET), (screen.shown(answer.seen_by), QUIET))
     for finding in answer.findings:
         screen.finding(finding)
     for unread in answer.unread:

@@ -20,6 +20,7 @@ from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_
 from kalyx.core.invocation import kernel_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, KalyxError, Kernel, Seat
+from kalyx.core.seats.answering import live_of
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
@@ -146,6 +147,17 @@ def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]
         transaction.commit()
     kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
+
+
+def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
+    """What is to be done where the notebook is open now: its process goes on as it was started."""
+    live = live_of(machine.reader, machine.lives, path)
+    if live is None:
+        return []
+    runs = f"it is open, and process {live.process.pid} runs for it"
+    if live.spec == kernel.id:
+        return [f"{runs} as it was started: restart its kernel"]
+    return [f"{runs}, of kernel {live.spec or 'unknown'}: choose the kernel {visible(kernel.label)} in its page"]
 
 
 def take_back(pointing: Pointing, writer: Writer) -> None:

@@ -21,13 +21,13 @@ from kalyx.core.actions.transaction import Transaction
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
-from kalyx.core.kernels.folders import data_folder, kernel_folders, reach_folder
+from kalyx.core.kernels.folders import data_folder, kernel_folders
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
-from kalyx.core.kernels.specs import ID_LETTERS, SPEC_FILE, read_kernel, valid_id
+from kalyx.core.kernels.specs import SPEC_FILE, id_from, read_kernel, spec_of, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
-from kalyx.core.seats.server import listed_by
+from kalyx.core.seats.server import listed_by, runtime_folder
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed
 from kalyx.core.system.writer import Writer
@@ -49,6 +49,7 @@ class Order(Struct, kw_only=True):
     own_path: bool = False
     variables: dict[str, str] = {}
     take_over: bool = False
+    notebook: str | None = None  # the notebook that is to ask for it then, by its path
 
 
 class Plan(Struct):
@@ -80,8 +81,9 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     interpreter, environment = seat.interpreter, seat.environment
     assert interpreter is not None and environment is not None
     identifier = _identifier(order, environment.name)
-    root = reach_folder(machine.reader, order.reach, environment.prefix, machine.reader.variables)
+    root = machine.registered_in(order.reach, environment.prefix)
     folder = machine.reader.join(root, identifier)
+    _refuse_hidden(machine, seat, order, identifier, root)
     before = _existing(machine, folder, identifier, order)
     was = _replaced(before)
     label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
@@ -117,9 +119,8 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
 
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
     """The kernel file that registering an environment, which need not be there yet, would write."""
-    reader = machine.reader
-    root = reach_folder(reader, order.reach, prefix, reader.variables)
-    return reader.join(root, _identifier(order, reader.name(prefix)), SPEC_FILE)
+    root = machine.registered_in(order.reach, prefix)
+    return machine.reader.join(root, _identifier(order, machine.reader.name(prefix)), SPEC_FILE)
 
 
 def _replaced(before: bytes | None) -> tuple[str, str] | None:
@@ -159,9 +160,22 @@ def _identifier(order: Order, name: str) -> str:
                 f"{order.identifier!r} is not a kernel id: the letters a to z, digits, '.', '_' and '-' are allowed"
             )
         return order.identifier.lower()
-    made = "".join(character if character in ID_LETTERS else "-" for character in name.lower())
-    made = made.strip(".-_")
-    return made or "python-environment"
+    return id_from(name)
+
+
+def _refuse_hidden(machine: Machine, seat: Seat, order: Order, identifier: str, root: str) -> None:
+    """Raise KalyxError where the server that answers would go on starting another kernel of this id."""
+    before = machine.kernel_before(identifier, root)
+    if before is None or order.reach == "env" or seat.environment is None:
+        return
+    starts = f", which starts {before.interpreter.executable}" if before.interpreter is not None else ""
+    other = machine.free_id(seat.environment.name)
+    words = ["kalyx", "register", seat.environment.prefix, "--id", other]
+    words += ["--notebook", order.notebook] if order.notebook is not None else []
+    raise KalyxError(
+        f"{machine.server.said_as} would still start its own {identifier} ({visible(before.folder)}{starts});"
+        f" register it under another id: {machine.line(words)}"
+    )
 
 
 def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> bytes | None:
@@ -203,17 +217,17 @@ def _label(machine: Machine, name: str, version: str, folder: str) -> str:
 
 def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
     notes = []
-    folders = [folder.path for folder in kernel_folders(machine.reader, machine.server)]
+    folders = machine.kernel_folders
     root = machine.reader.parent(folder)
     if root not in folders:
-        notes.append(f"the server seen from here ({machine.server.said_as}) does not look in {root}")
+        notes.append(f"{machine.server.said_as} does not look in {root}")
     for kernel in machine.kernels:
         if kernel.folder == folder:
             continue
         if kernel.id == identifier:
             order = folders.index(root) if root in folders else len(folders)
-            theirs = folders.index(machine.reader.parent(kernel.folder))
-            how = "hides" if order < theirs else "is hidden by"
+            theirs = machine.reader.parent(kernel.folder)
+            how = "hides" if theirs not in folders or order < folders.index(theirs) else "is hidden by"
             notes.append(f"it {how} another kernel {identifier} in {kernel.folder}")
         elif kernel.environment is not None and kernel.environment.key == key:
             notes.append(f"the same environment is registered already as {kernel.id} ({kernel.label})")
@@ -260,9 +274,16 @@ def _is_an_environments(machine: Machine, folder: str) -> bool:
 
 
 def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
-    """What each notebook server that runs now says of the kernel: it lists it, another of that name, or none."""
+    """What the notebook servers that run now say of the kernel: it is listed, another of that name, or none.
+
+    Asked are those of this user's own variables, and the one that answers here, whatever its variables are.
+    """
     notes = []
+    own = read_kernel(machine.reader, folder, machine.server)
+    runtime, answering = runtime_folder(machine.reader), machine.serving
     for server in machine.servers:
+        if machine.reader.parent(server.path) != runtime and (answering is None or answering[0] is not server):
+            continue
         where = f"the notebook server in {server.folder} (port {server.port}, process {server.pid})"
         try:
             listed = listed_by(server, machine.ask_server)
@@ -276,8 +297,9 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
             else:
                 cure = "stop it and start it from this shell, whose variables lead there"
             notes.append(f"{where} does not list {identifier}: it looks in {looks}; {cure}")
-        elif listed[identifier] and machine.reader.real(listed[identifier]) != machine.reader.real(folder):
-            notes.append(f"{where} lists another {identifier}, in {listed[identifier]}")
+        elif (own.argv, own.label) != ((spec := spec_of(listed[identifier])).argv, spec.display_name):
+            program = spec.argv[0] if spec.argv else "nothing"
+            notes.append(f"{where} lists another {identifier}, which starts {program}: choose another --id")
         else:
             notes.append(f"{where} lists it: reload its page")
     return notes

@@ -68,6 +68,7 @@ TIERS = [
         "circular": "import",
     }),
     Tier("unreachable", "it is here, and out of reach", {
+        "not-activated": "import seat",
         "base-hidden": "import",
         "user-site-off": "import",
         "project-not-installed": "import",

@@ -7,7 +7,7 @@ installation that no metadata here and no table knows.
 
 from __future__ import annotations
 
-from kalyx.core.kernels.specs import valid_id
+from kalyx.core.kernels.specs import UNLISTED, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
 from kalyx.core.model.steps import (
@@ -17,6 +17,7 @@ from kalyx.core.model.steps import (
     Install,
     ManualStep,
     Move,
+    Point,
     RegisterKernel,
     RunSystemProgram,
     RunWith,
@@ -203,15 +204,52 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
     return Fix(message=message, steps=[made], changes=[path])
 
 
-def register(machine: Machine, environment: Environment, identifier: str, take_over: bool) -> Fix:
-    """Make a kernel of this id start this environment."""
+def register(
+    machine: Machine, environment: Environment, identifier: str, take_over: bool, notebook: str | None = None
+) -> Fix:
+    """Make a kernel of this id start this environment; of another id where the server would still start its own.
+
+    ``notebook``: the path of the notebook that is to ask for the kernel, should the id be another.
+    """
+    if not valid_id(identifier) or identifier.startswith("-"):
+        line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
+        return Fix(message=f"make kernel {identifier} start {environment.name}", steps=[by_hand(line)])
+    if machine.kernel_before(identifier, machine.registered_in("me", environment.prefix)) is not None:
+        return register_anew(machine, environment, notebook)
     made = registering(machine, environment, identifier)
     made.take_over = take_over
     message = f"make kernel {identifier} start {environment.name}"
-    if not valid_id(identifier) or identifier.startswith("-"):
-        line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
-        return Fix(message=message, steps=[by_hand(line)])
     return Fix(message=message, steps=[step(machine, made)], changes=[identifier])
+
+
+def register_anew(machine: Machine, environment: Environment, notebook: str | None) -> Fix:
+    """Register an environment under an id that no kernel has; the notebook of this path asks for that kernel then."""
+    made = registering(machine, environment, machine.free_id(environment.name))
+    made.notebook = notebook
+    message = f"register {environment.name} as kernel {made.identifier}"
+    message += ", then choose that kernel" if notebook is None else f" and let {machine.reader.name(notebook)} use it"
+    changes = [made.identifier] if notebook is None else [made.identifier, notebook]
+    return Fix(message=message, steps=[step(machine, made)], changes=changes)
+
+
+def run_notebook_on(machine: Machine, environment: Environment, notebook: str | None) -> Fix:
+    """Let a notebook run on an environment: by a kernel that starts that environment, else by a new kernel."""
+    ready = [
+        kernel
+        for kernel in machine.kernels
+        if kernel.environment is not None
+        and kernel.environment.key == environment.key
+        and not {"hidden", UNLISTED, "interpreter-gone", "kernel-package-absent"} & set(kernel.conditions)
+    ]
+    if not ready:
+        return register_anew(machine, environment, notebook)
+    first = ready[0]
+    message = f"run it on kernel {first.id}, which starts {environment.name}"
+    if notebook is None:
+        choose = f"choose the kernel {first.id} ({first.label}): it runs {environment.name}"
+        return Fix(message=message, steps=[by_hand(choose)])
+    made = step(machine, Point(seat=f"notebook:{notebook}", target=f"kernel:{first.id}"))
+    return Fix(message=message, steps=[made], changes=[notebook])
 
 
 def registering(machine: Machine, environment: Environment, identifier: str) -> RegisterKernel:

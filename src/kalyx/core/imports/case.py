@@ -65,6 +65,12 @@ class Case(Struct):
         """The command that what was asked about is run by; of an import alone one that makes just that."""
         return [self.interpreter.executable, *(self.runs or ("-c", self.wanted.statement))]
 
+    @property
+    def notebook(self) -> str | None:
+        """The path of the notebook that asks; None where no notebook does."""
+        reader = self.resolver.reader
+        return reader.join(self.resolver.folder, self.seat.name) if self.seat.seat == "notebook" else None
+
     def propose(self, cause: str, experiment: Experiment) -> None:
         """What would take this cause away, should it be tried."""
         self.memory.setdefault("experiments", {})[cause] = experiment

@@ -34,6 +34,12 @@ class Server(Struct):
     variables: Mapping[str, str]
     said_as: str = ""
     folder: str | None = None  # where it stands: what is relative goes by it
+    why: str = ""  # what makes this server the one that answers
+
+    @property
+    def answers(self) -> str:
+        """Which server answers, and why, in one line."""
+        return f"{self.said_as}: {self.why}" if self.why else self.said_as
 
 
 class KernelFolder(Struct):
@@ -55,6 +61,12 @@ def _search(reader: Reader, server: Server) -> SearchPath | None:
     if server.interpreter is None:
         return None
     return search_path(reader, server.interpreter, Invocation(variables=server.variables))
+
+
+def own_search(reader: Reader, server: Server) -> list[str]:
+    """The entries of the server's own search path, by reading; without a folder of a program."""
+    search = _search(reader, server)
+    return [entry.entry for entry in search.entries if entry.entry] if search is not None else []
 
 
 def library_release(reader: Reader, search: SearchPath | None) -> tuple[int, int]:

@@ -18,18 +18,36 @@ from msgspec import Struct
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, provisioners
+from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.model.records import Evidence, Finding, Kernel
 from kalyx.core.system import Reader, Unreadable
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
+# The condition of what lies among the kernels and is no kernel to the server.
+UNLISTED = "unlisted"
+# The kernel that a server with this package lists though no kernel file names it: one of its own interpreter.
+OWN_KERNEL, _OWN_PACKAGE = "python3", "ipykernel"
 ID_LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-")
 
 
 def valid_id(identifier: str) -> bool:
     """ASCII letters, digits, ``.``, ``_`` and ``-``, as the notebook system allows; never only dots."""
     return bool(identifier) and set(identifier) <= ID_LETTERS and identifier.strip(".") != ""
+
+
+# Names that environments have in every project: what tells them apart is the folder they lie in.
+_USUAL_NAMES = (".venv", "venv", ".env", "env")
+
+
+def id_from(name: str) -> str:
+    """The id under which an environment of this name is registered where nobody gives another."""
+    words = name.replace("\\", "/").split("/")
+    if len(words) > 1 and words[-1] in _USUAL_NAMES:
+        words.pop()
+    letters = "-".join(words).lower()
+    made = "".join(letter if letter in ID_LETTERS else "-" for letter in letters).strip(".-_")
+    return made or "python-environment"
 
 
 def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
@@ -41,7 +59,7 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
             path = reader.join(kernel.folder, SPEC_FILE)
             if not reader.is_file(path) and reader.refusal(path) is None:
                 # What is no file there is passed over by servers, and hides nothing.
-                kernel.conditions.append("unlisted")
+                kernel.conditions.append(UNLISTED)
                 kernels.append(kernel)
                 continue
             winner = winners.setdefault(kernel.id, kernel)
@@ -49,7 +67,65 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
                 kernel.conditions.append("hidden")
                 kernel.findings.append(_hidden(kernel, winner))
             kernels.append(kernel)
-    return kernels
+    own = _own_kernel(reader, server) if OWN_KERNEL not in winners else None
+    return [*kernels, own] if own is not None else kernels
+
+
+def _own_kernel(reader: Reader, server: Server) -> Kernel | None:
+    """The kernel that the server itself offers where it can import the kernel package; None where it cannot."""
+    folder = _own_folder(reader, server)
+    if folder is None or server.interpreter is None:
+        return None
+    argv = [server.interpreter.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    return kernel_of_spec(reader, OWN_KERNEL, folder, Spec(argv, "Python 3 (ipykernel)", "python"), server)
+
+
+def _own_folder(reader: Reader, server: Server) -> str | None:
+    """The folder that the server gives its own kernel: the resources of the kernel package that it can import."""
+    folders = (reader.join(entry, _OWN_PACKAGE) for entry in own_search(reader, server))
+    package = next((folder for folder in folders if reader.is_file(reader.join(folder, "kernelspec.py"))), None)
+    return reader.join(package, "resources") if package is not None else None
+
+
+def kernel_of_spec(reader: Reader, identifier: str, folder: str, spec: Spec, server: Server) -> Kernel:
+    """A kernel by what its server says of it: no file that Kalyx knows holds its spec."""
+    kernel = Kernel(key=reader.real(folder), id=identifier, label=identifier, folder=folder, argv=[], command=[])
+    _fill(reader, kernel, spec, server)
+    return kernel
+
+
+def as_the_server_lists(
+    reader: Reader, kernels: list[Kernel], listing: dict[str, dict[str, Any]], server: Server, address: str
+) -> list[Kernel]:
+    """The kernels that were read, as the running server has them: its own list decides which of an id wins.
+
+    What the server lists and no file explains stands first, by its address; what the server does not list is
+    ``unlisted``.
+    """
+    kernels = [kernel for kernel in kernels if kernel.id != OWN_KERNEL or kernel.folder != _own_folder(reader, server)]
+    explained: dict[str, Kernel] = {}
+    for kernel in kernels:
+        spec = listing.get(kernel.id, {})
+        if kernel.argv and (kernel.argv, kernel.label) == (spec.get("argv"), spec.get("display_name") or kernel.id):
+            explained.setdefault(kernel.id, kernel)
+    result = []
+    for identifier, content in listing.items():
+        if identifier not in explained:
+            own = _own_folder(reader, server) if identifier == OWN_KERNEL else None
+            folder = own or f"{address}api/kernelspecs/{identifier}"
+            result.append(kernel_of_spec(reader, identifier, folder, spec_of(content), server))
+            explained[identifier] = result[-1]
+    for kernel in kernels:
+        winner = explained.get(kernel.id)
+        if winner is kernel and "hidden" in kernel.conditions:
+            kernel.conditions.remove("hidden")
+            kernel.findings = [finding for finding in kernel.findings if finding.cause != "hidden"]
+        elif winner is not None and winner is not kernel and not {"hidden", UNLISTED} & set(kernel.conditions):
+            kernel.conditions.append("hidden")
+            kernel.findings.append(_hidden(kernel, winner))
+        elif winner is None and not {UNLISTED, "spec-unreadable"} & set(kernel.conditions):
+            kernel.conditions.append(UNLISTED)
+    return result + kernels
 
 
 def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Kernel]:
@@ -78,6 +154,13 @@ def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = 
         spec = parse_spec(reader.read(path, _SPEC_LIMIT))
     except Unreadable as refusal:
         spec = Spec(problem=refusal.reason)
+    _fill(reader, kernel, spec, server)
+    return kernel
+
+
+def _fill(reader: Reader, kernel: Kernel, spec: Spec, server: Server) -> None:
+    """Write a spec, or what is wrong with it, to the kernel it is of."""
+    path = reader.join(kernel.folder, SPEC_FILE)
     usual = spec.provisioner == USUAL_PROVISIONER
     if spec.problem is None and not usual and spec.provisioner not in provisioners(reader, server):
         spec.problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
@@ -91,12 +174,11 @@ def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = 
                 evidence=[Evidence(fact=spec.problem, source=path, path=path)],
             )
         )
-        return kernel
+        return
     kernel.label = spec.display_name or kernel.id
     kernel.argv, kernel.language = spec.argv, spec.language
     kernel.keep_env(spec.env)
     resolve_kernel(reader, kernel, server)
-    return kernel
 
 
 # Programs that start what follows them on another machine, in a container or in a subsystem.
@@ -130,6 +212,11 @@ def parse_spec(raw: bytes) -> Spec:
         return Spec(problem=f"it is not JSON ({error})")
     except RecursionError:
         return Spec(problem="it is nested too deeply")
+    return spec_of(whole)
+
+
+def spec_of(whole: object) -> Spec:
+    """The spec in the content of a kernel file. Never raises."""
     if not isinstance(whole, dict):
         return Spec(problem="it is JSON, but no object")
     argv, environment = whole.get("argv"), whole.get("env", {})

@@ -44,6 +44,7 @@ class RehearsalAnswer(Struct, kw_only=True):
     undo: list[str] | None = None
     notes: list[str] = []
     stopped: int | None = None
+    seen_by: str = ""  # the notebook server as which the kernel was started, and why that one
 
 
 class FillAnswer(Struct, kw_only=True):
@@ -104,6 +105,7 @@ class PointAnswer(Struct, kw_only=True):
     was: str | None = None
     seat: Seat | None = None
     notes: list[str] = []
+    seen_by: str = ""  # of a notebook: the notebook server that answers for it, and why that one
 
 
 class UnregisterAnswer(Struct, kw_only=True):

@@ -50,6 +50,8 @@ class HereAnswer(Struct, kw_only=True):
     unread: list[Unread] = []
     project: ProjectAsks | None = None
     fill: Step | None = None  # what brings the reference's environment what the project asks for
+    seen_by: str = ""  # the notebook server that answers for notebooks and kernels, and why that one
+    other_kernels: list[str] = []  # the ids of registered kernels that nothing in the folder refers to
 
 
 class WhyAnswer(Struct, kw_only=True):
@@ -71,6 +73,7 @@ class WhyAnswer(Struct, kw_only=True):
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
+    seen_by: str = ""  # of a kernel or a notebook: the notebook server that answers, and why that one
 
 
 class SeatImports(Struct, kw_only=True):

@@ -211,7 +211,10 @@ class RemoveEnvironment(StepBase, tag="remove-environment"):
 
 
 class RegisterKernel(StepBase, tag="register-kernel"):
-    """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id."""
+    """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id.
+
+    ``notebook``: the notebook, by its path, that asks for this kernel then.
+    """
 
     prefix: str
     identifier: str
@@ -220,17 +223,20 @@ class RegisterKernel(StepBase, tag="register-kernel"):
     variables: dict[str, str] = {}
     bring_package: bool = False
     wheels: str | None = None
+    notebook: str | None = None
 
     def argv(self, system: str) -> list[str]:
         switches = {"--own-path": self.own_path, "--take-over": self.take_over}
         chosen = [switch for switch, on in switches.items() if on]
         pairs = [word for name, value in self.variables.items() for word in ("--variable", f"{name}={value}")]
         brought = ["--bring-package", *_from(self.wheels)] if self.bring_package else []
-        return ["kalyx", "register", self.prefix, "--id", self.identifier, *chosen, *pairs, *brought]
+        asks = ["--notebook", self.notebook] if self.notebook is not None else []
+        return ["kalyx", "register", self.prefix, "--id", self.identifier, *chosen, *pairs, *brought, *asks]
 
     def inverse(self) -> Step | None:
-        # What a kernel package brought along is known only afterwards.
-        return None if self.bring_package else UnregisterKernel(kernel=self.identifier, restore=self.take_over)
+        # What a kernel package brought along is known only afterwards; a notebook is pointed back by a line of its own.
+        known = not self.bring_package and self.notebook is None
+        return None if not known else UnregisterKernel(kernel=self.identifier, restore=self.take_over)
 
     def started(self) -> list[str]:
         return [self.prefix]

@@ -18,6 +18,7 @@ _LIMIT = 1024 * 1024
 _ABOVE = 12
 _MOST, _FILES = 2000, 50
 PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
+SETTINGS = "pyvenv.cfg"  # what makes a folder a virtual environment (PEP 405)
 # Whose presence makes a folder a project that can be installed; of the last alone it cannot.
 PROJECT_FILES = (PROJECT, "setup.py", "setup.cfg")
 
@@ -58,6 +59,32 @@ def project_of(reader: Reader, folder: str) -> Project | None:
             return None
         here = above
     return None
+
+
+# The names that environments of a project usually have, likeliest first.
+_USUAL_NAMES = (".venv", "venv", "env", ".env")
+
+
+def environment_of_project(reader: Reader, folder: str) -> str | None:
+    """The prefix of the environment that a folder's project has beside its own files; None where it has none.
+
+    Looked for from the folder up to that of the project's files. An environment of another name than the usual ones
+    counts where it is the only one in the project's folder.
+    """
+    project = project_of(reader, folder)
+    top = reader.parent(project.path) if project is not None else folder
+    here = folder
+    while True:
+        for name in _USUAL_NAMES:
+            if reader.is_file(reader.join(here, name, SETTINGS)):
+                return reader.join(here, name)
+        if here == top or reader.parent(here) == here:
+            break
+        here = reader.parent(here)
+    if project is None:
+        return None
+    names = [name for name in reader.names(top) if reader.is_file(reader.join(top, name, SETTINGS))]
+    return reader.join(top, names[0]) if len(names) == 1 else None
 
 
 def _in_folder(reader: Reader, folder: str) -> Project | None:

@@ -2,32 +2,37 @@
 
 from __future__ import annotations
 
+from msgspec import Struct
+
 from kalyx.core.diagnosis import catalogue, fixes
 from kalyx.core.invocation import search_of, with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Unread
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.model.steps import FillEnvironment, Step
-from kalyx.core.packages.project import Project, project_of
+from kalyx.core.packages.project import Project, environment_of_project, project_of
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats
 from kalyx.core.seats.process import program_running, programs_of, with_life
-from kalyx.core.seats.running import Live, live_kernels, live_seat
-from kalyx.core.seats.server import server_seat
-from kalyx.core.targets import default_seat, seat_of_kernel
+from kalyx.core.seats.running import Live, live_seat
+from kalyx.core.seats.server import Found, server_seat
+from kalyx.core.system import Reader
+from kalyx.core.targets import default_seat, live_of_notebook, seat_of_kernel
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
 MATTERS = {"interpreter-gone", "name-misleads", "kernel-package-absent", "spec-unreadable", "kernel-absent",
-           "installer-elsewhere", "activation-differs", "no-interpreter", "base-gone", "half-made",
+           "installer-elsewhere", "activation-differs", "not-activated", "no-interpreter", "base-gone", "half-made",
            "in-version-control"}  # fmt: skip
 
 
-def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = False, pasted: str = "") -> HereAnswer:
+def look_here(
+    machine: Machine, reference: Seat | None = None, *, ask: bool = False, pasted: str = "", whole: bool = False
+) -> HereAnswer:
     """The seats of the folder, the reference first. ``reference`` None means the caller or the shell.
 
     ``ask``: the shell is asked what its start files define, and running kernels who they are. ``pasted``: what the
-    user's consoles said (``pasted.py``).
+    user's consoles said (``pasted.py``). ``whole``: with the kernels that nothing in the folder refers to, too.
     """
     shell = catalogue.judge_seat(machine.named_seat(machine.shell_seat), machine)
     asked = reference or default_seat(machine)
@@ -35,23 +40,28 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
     seats = [reference]
     if not _same_seat(reference, shell):
         seats.append(shell)
+    lives, unread = machine.lives, list[Unread]()
+    editors = [machine.named_seat(seat) for seat in editor_seats(machine.reader, machine.reader.folder)]
+    used = _Used.by(machine, [reference, shell, *editors], lives)
     by_id: dict[str, list[Finding]] = {}
+    others: list[str] = []
     for kernel in machine.kernels:
+        if not whole and not used.refers_to(kernel):
+            others.append(kernel.id)
+            continue
         catalogue.judge_kernel(kernel, machine)
         seat = _kernel_seat(kernel, machine)
         by_id.setdefault(kernel.id, seat.findings)
         if not _same_seat(seat, reference):
             seats.append(seat)
-    unread: list[Unread] = []
-    lives = _live_kernels(machine, unread)
     for path in notebooks_in(machine.reader, machine.reader.folder):
-        seat = _bound(path, machine, lives) or seat_of_file(path, machine)
+        seat = live_of_notebook(machine, path) or seat_of_file(path, machine)
         if not _same_seat(seat, reference):
             seats.append(seat)
     seats += [seat for seat in running_seats(machine, lives) if not _same_seat(seat, reference)]
-    for seat in editor_seats(machine.reader, machine.reader.folder):
+    for seat in editors:
         if not _same_seat(seat, reference):
-            seats.append(catalogue.judge_seat(machine.named_seat(seat), machine))
+            seats.append(catalogue.judge_seat(seat, machine))
     seats += pasted_seats(machine.reader, machine.reader.folder, pasted)
     if ask:
         from kalyx.core.queries.live_seats import ask_shell
@@ -71,8 +81,42 @@ def look_here(machine: Machine, reference: Seat | None = None, *, ask: bool = Fa
         seats=seats,
         folder=machine.reader.folder,
         findings=_that_matter(seats),
-        unread=unread,
+        unread=machine.unread_servers + unread,
+        seen_by=machine.server.answers,
+        other_kernels=others,
     )
+
+
+class _Used(Struct):
+    """What a folder uses: the kernels that its notebooks name or run on, and the environments of its other seats."""
+
+    machine: Machine
+    kernels: set[str]
+    environments: set[str]
+    tree: str
+
+    @classmethod
+    def by(cls, machine: Machine, seats: list[Seat], lives: list[Live]) -> _Used:
+        """What these seats, the notebooks of the folder and its running kernels use."""
+        reader = machine.reader
+        named = [read_notebook(reader, path).kernel for path in notebooks_in(reader, reader.folder)]
+        named += [live.spec for live in lives if live.notebook and reader.parent(live.notebook) == reader.folder]
+        named += [seat.via.removeprefix("kernel:") for seat in seats if seat.via and seat.via.startswith("kernel:")]
+        started = [seat.environment for seat in seats] + [part.environment for seat in seats for part in seat.parts]
+        keys = {environment.key for environment in started if environment is not None}
+        own = environment_of_project(reader, reader.folder)
+        keys |= {reader.real(own)} if own is not None else set()
+        return cls(machine, {name.lower() for name in named if name}, keys, reader.real(reader.folder))
+
+    def refers_to(self, kernel: Kernel) -> bool:
+        """Whether something in the folder names the kernel, or uses what the kernel starts."""
+        reader = self.machine.reader
+        if kernel.id in self.kernels or (
+            kernel.environment is not None and kernel.environment.key in self.environments
+        ):
+            return True
+        places = [kernel.folder, *kernel.command[:1]]
+        return any(reader.path.isabs(place) and reader.inside(place, self.tree) for place in places)
 
 
 def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) -> ProjectAsks | None:
@@ -129,26 +173,12 @@ def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None
             seat.parts.append(Part(role="asked", word="who are you", path=text["executable"], reason="its own answer"))
 
 
-def _live_kernels(machine: Machine, unread: list[Unread]) -> list[Live]:
-    """Kernels that run now; asked of the servers only where one runs."""
-    ask = machine.ask_server if machine.servers else None
-    return live_kernels(machine.reader, machine.servers, ask, unread)
-
-
-def _bound(path: str, machine: Machine, lives: list[Live]) -> Seat | None:
-    """A notebook that is open now runs on the live kernel, whatever its file says."""
-    case = machine.reader.case
-    live = next((live for live in lives if live.notebook is not None and case(live.notebook) == case(path)), None)
-    if live is None:
-        return None
-    return machine.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
-
-
 def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
     """Servers, kernels without a notebook of this folder, and other Python programs that belong to the folder."""
     reader = machine.reader
-    seats = [with_life(reader, server_seat(reader, server), server.process) for server in machine.servers]
     real = reader.real(reader.folder)
+    servers = [server for server in machine.servers if _concerns(reader, server, real)]
+    seats = [with_life(reader, server_seat(reader, server), server.process) for server in servers]
     for live in lives:
         stands = live.process.folder is not None and reader.inside(live.process.folder, real)
         if stands and (live.notebook is None or reader.parent(live.notebook) != reader.folder):
@@ -158,6 +188,12 @@ def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
         program_running(reader, process) for process in programs_of(reader, reader.folder) if process.pid not in known
     ]
     return [machine.named_seat(seat) for seat in seats]
+
+
+def _concerns(reader: Reader, server: Found, real: str) -> bool:
+    """Whether a running server serves the folder, or one above or below that."""
+    root = reader.real(server.folder)
+    return reader.inside(real, root) or reader.inside(root, real)
 
 
 def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:

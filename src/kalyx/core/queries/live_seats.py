@@ -16,9 +16,9 @@ from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Part
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.running import Live
-from kalyx.core.system import Unreadable
+from kalyx.core.system import Reader, Unreadable
 
 if TYPE_CHECKING:
     from kalyx.core.system.loopback import Connection
@@ -36,6 +36,15 @@ MODES = {
 }
 _ASKS = {"tcsh": "which {word}", "fish": "type {word}"}
 _EXPRESSION = "[__import__('sys').executable, __import__('sys').prefix, __import__('os').getcwd()]"
+
+
+# Whether a module is loaded, from which file, and where its top one would be found. Names only: nothing is imported.
+_HELD = (
+    "['{module}' in __import__('sys').modules,"
+    " getattr(__import__('sys').modules.get('{module}'), '__file__', None),"
+    " (lambda spec: spec and (spec.origin or list(spec.submodule_search_locations or ['']))[0:999])"
+    "(__import__('importlib.util', None, None, ['']).find_spec('{top}'))]"
+)
 
 
 def ask_shell(machine: Machine) -> list[Part]:
@@ -89,6 +98,44 @@ def _program_of_shell(machine: Machine) -> str | None:
 
 def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
     """Who a running kernel says it is (executable, prefix, folder), or why it could not be asked."""
+    answer = _evaluated(machine, live, _EXPRESSION)
+    if isinstance(answer, str):
+        return answer
+    executable, prefix, folder = answer
+    return {"executable": str(executable), "prefix": str(prefix), "folder": str(folder)}
+
+
+def held_by(machine: Machine, seat: Seat, module: str) -> str:
+    """What the process of a seat holds of a module, in one line.
+
+    A kernel is asked; of another program of this user the files that it has mapped and open are looked at.
+    """
+    reader, top = machine.reader, module.split(".")[0]
+    assert seat.pid is not None
+    live = next((live for live in machine.lives if live.process.pid == seat.pid), None)
+    if live is None:
+        files = [*reader.loaded_by(seat.pid), *reader.opened_by(seat.pid)]
+        held = next((path for path in files if _is_of(reader, path, top)), None)
+        if held is not None:
+            return f"process {seat.pid} has {held} open"
+        return f"process {seat.pid} has no file of {top} open; what it loaded and closed only that process can tell"
+    answer = _evaluated(machine, live, _HELD.format(module=module, top=top))
+    if isinstance(answer, str):
+        return f"process {seat.pid} was not asked: {answer}"
+    is_loaded, file, found = answer
+    if is_loaded:
+        return f"process {seat.pid} holds {module} from {file or 'no file'}"
+    if found:
+        return f"process {seat.pid} has not loaded {module} and would find {top} in {found}"
+    return f"process {seat.pid} has not loaded {module} and finds no {top}"
+
+
+def _is_of(reader: Reader, path: str, top: str) -> bool:
+    return any(word == top or word.startswith(top + ".") for word in path.replace("\\", "/").split("/"))
+
+
+def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str:
+    """The three values of an expression in a running kernel, left out of its history; or why the kernel gave none."""
     from kalyx.core.system.loopback import Connection, monotonic
 
     try:
@@ -107,15 +154,14 @@ def ask_kernel(machine: Machine, live: Live) -> dict[str, str] | str:
         if _reply(connection, session, identifier, monotonic() + _AT_ONCE) is None:
             return "it is busy or does not answer at once, so nothing was put into its queue"
         content = {"code": "", "silent": True, "store_history": False, "allow_stdin": False, "stop_on_error": False,
-                   "user_expressions": {"kalyx": _EXPRESSION}}  # fmt: skip
+                   "user_expressions": {"kalyx": expression}}  # fmt: skip
         identifier, frames = session.request("execute_request", content)
         connection.send("shell", frames)
         reply = _reply(connection, session, identifier, monotonic() + min(machine.seconds, 5.0))
     try:
         assert reply is not None
-        text = reply["user_expressions"]["kalyx"]["data"]["text/plain"]
-        executable, prefix, folder = ast.literal_eval(text)
-        return {"executable": str(executable), "prefix": str(prefix), "folder": str(folder)}
+        first, second, third = ast.literal_eval(reply["user_expressions"]["kalyx"]["data"]["text/plain"])
+        return [first, second, third]
     except (AssertionError, KeyError, TypeError, ValueError, SyntaxError):
         return "it answered, and what it said could not be read"
 

@@ -57,7 +57,7 @@ def overview(
 
     ``reference``: as for ``here``; ``sizes``: measure every environment, of which ``watch`` is told.
     """
-    here = look_here(machine, reference)
+    here = look_here(machine, reference, whole=True)
     survey_answer = survey(machine, [], sizes, watch)
     stories = [_story(machine, answer, item) for answer in asked for item in answer.imports]
     findings = [*here.findings, *(finding for story in stories for finding in story.told.findings)]

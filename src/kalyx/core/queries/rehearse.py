@@ -260,7 +260,7 @@ def rehearse(
 
     Raises KalyxError when Kalyx may not start programs.
     """
-    answer = RehearsalAnswer(schema=schema, kernel=kernel)  # type: ignore[arg-type]
+    answer = RehearsalAnswer(schema=schema, kernel=kernel, seen_by=machine.server.answers)  # type: ignore[arg-type]
     # A program of another language has no interpreter to read and can be started all the same.
     if not kernel.argv or (kernel.reason is not None and not machine.reader.may_run(kernel.command[0])):
         answer.findings = list(kernel.findings)

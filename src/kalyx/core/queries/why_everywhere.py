@@ -24,7 +24,9 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
     No environment that was merely found is started: its start-up code is not ours to run.
     """
     answer = WhyAnswer(target=machine.shell_seat, imports=[], module=wanted.module)
-    seats = [seat for seat in look_here(machine).seats if seat.parts or seat.interpreter is not None or seat.via]
+    seats = [
+        seat for seat in look_here(machine, whole=True).seats if seat.parts or seat.interpreter is not None or seat.via
+    ]
     seen = {seat.environment.key for seat in seats if seat.environment is not None}
     quiet, merely_found = Machine(machine.reader), []
     for environment in machine.all_environments:

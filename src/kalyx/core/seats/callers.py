@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
@@ -115,9 +115,14 @@ def find_caller(reader: Reader) -> Process | None:
     return None
 
 
+def some_processes(reader: Reader) -> Sequence[int]:
+    """The numbers of the processes to look at: all of them, to a limit that is told where it is reached."""
+    return reader.first_of(reader.processes(), _PROCESSES, "processes")
+
+
 def python_processes(reader: Reader) -> Iterator[Process]:
     """The processes of this user that run Python, Kalyx's own left out; others are not read further."""
-    for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
+    for pid in some_processes(reader):
         program = reader.program_of(pid) if pid != reader.pid else None
         if program is not None and reader.name(program).lower().startswith(_PYTHON_STARTS):
             process = reader.process(pid)

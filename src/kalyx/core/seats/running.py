@@ -5,14 +5,12 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.model.records import Kernel, RunningKernel, Seat, Unread
-from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, started_as
-from kalyx.core.seats.notebook import Notebook
+from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, some_processes, started_as
+from kalyx.core.seats.notebook import ENDING, Notebook
 from kalyx.core.seats.process import process_seat, with_life
-from kalyx.core.seats.server import Ask, Found, sessions_of
+from kalyx.core.seats.server import Ask, Found, may_be_server, sessions_of
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
-
-_PROCESSES = 20_000
 
 
 class Live(Struct):
@@ -29,15 +27,17 @@ class Live(Struct):
 def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: list[Unread]) -> list[Live]:
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
     sessions: dict[str, tuple[Found, str, str]] = {}
+    answered: set[int] = set()
     for server in servers if ask is not None else []:
         assert ask is not None
         try:
             for identifier, (notebook, spec) in sessions_of(server, ask).items():
                 sessions[identifier] = (server, notebook, spec)
+            answered.add(server.pid)
         except Unreadable as problem:
             unread.append(Unread(path=server.path, reason=problem.reason))
     lives = []
-    for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
+    for pid in some_processes(reader):
         if pid == reader.pid or connection_in(reader.command_of(pid)) is None:
             continue
         process = reader.process(pid)
@@ -49,8 +49,16 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
         if name in sessions:
             live.server, notebook, live.spec = sessions[name]
             live.notebook = reader.join(live.server.folder, notebook) if notebook else None
+        elif process.parent not in answered and may_be_server(reader, reader.command_of(process.parent or 0)):
+            live.notebook = _named_notebook(reader, process)
         lives.append(live)
     return lives
+
+
+def _named_notebook(reader: Reader, process: Process) -> str | None:
+    """The notebook that a server which could not be asked started a kernel for: it hands the path to the kernel."""
+    named = (process.variables or {}).get("JPY_SESSION_NAME", "")
+    return named if named.endswith(ENDING) and reader.path.isabs(named) else None
 
 
 def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> Seat:

@@ -16,6 +16,7 @@ from msgspec import Struct
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
 from kalyx.core.model.records import Seat
+from kalyx.core.seats.callers import connection_in, some_processes
 from kalyx.core.seats.process import process_seat
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
@@ -35,6 +36,7 @@ class Found(Struct):
     process: Process
     server: Server
     token: str = ""
+    is_own: bool = True  # its file is this user's: what another user's server says is believed only where named
 
     def __repr__(self) -> str:
         return f"Found(pid={self.pid}, port={self.port}, folder={self.folder!r})"
@@ -52,14 +54,35 @@ def runtime_folder(reader: Reader) -> str:
 
 def running_servers(reader: Reader) -> list[Found]:
     """Every server whose file names a process that still is that server; files of dead ones are passed over."""
-    folder, servers = runtime_folder(reader), []
-    for name in reader.names(folder):
-        if not name.startswith(("jpserver-", "nbserver-")) or not name.endswith(".json"):
-            continue
-        server = _read(reader, reader.join(folder, name))
-        if server is not None:
-            servers.append(server)
-    return servers
+    servers: dict[int, Found] = {}
+    for folder in _runtime_folders(reader):
+        for name in reader.names(folder):
+            if name.startswith(("jpserver-", "nbserver-")) and name.endswith(".json"):
+                server = _read(reader, reader.join(folder, name))
+                if server is not None:
+                    servers.setdefault(server.pid, server)
+    return list(servers.values())
+
+
+def _runtime_folders(reader: Reader) -> list[str]:
+    """The runtime folder by this user's variables, and those of the servers and kernels that run with others."""
+    folders = [runtime_folder(reader)]
+    for pid in some_processes(reader):
+        command = reader.command_of(pid)
+        connection = connection_in(command)
+        if connection is not None and reader.path.isabs(connection):
+            folders.append(reader.parent(connection))
+        elif may_be_server(reader, command):
+            process = reader.process(pid)
+            if process is not None and process.variables:
+                folders.append(runtime_folder(reader.seen_by(process.variables, process.folder)))
+    return list(dict.fromkeys(folders))
+
+
+def may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
+    """Whether a command line is that of a notebook server: its script, or the module behind ``-m``."""
+    names = [reader.name(word).lower().removesuffix(".exe") for word in command[:6]]
+    return any(name.startswith("jupyter") or name == "notebook" for name in names)
 
 
 def _read(reader: Reader, path: str) -> Found | None:
@@ -82,6 +105,7 @@ def _read(reader: Reader, path: str) -> Found | None:
     address = f"{scheme}://127.0.0.1:{port}{base}" if port else ""
     root = document.get("root_dir") or document.get("notebook_dir")
     token = document.get("token")
+    is_own = reader.system == "windows" or status.owner == reader.user
     return Found(
         pid=document["pid"],
         port=port,
@@ -91,6 +115,7 @@ def _read(reader: Reader, path: str) -> Found | None:
         process=process,
         server=_as_server(reader, process),
         token=token if isinstance(token, str) else "",
+        is_own=is_own,
     )
 
 
@@ -119,15 +144,14 @@ def server_seat(reader: Reader, found: Found) -> Seat:
     return seat
 
 
-def listed_by(found: Found, ask: Ask) -> dict[str, str]:
-    """The kernels it lists, id to spec folder (empty where it does not say). Raises Unreadable with the reason."""
+def listed_by(found: Found, ask: Ask) -> dict[str, dict[str, Any]]:
+    """The kernels it lists: id to the content of the kernel file, which is all it tells. Raises Unreadable."""
     text = ask(found, "api/kernelspecs")
     specs = text.get("kernelspecs") if isinstance(text, dict) else None
     if not isinstance(specs, dict):
-        raise Unreadable(found.address, "its list of kernels could not be read")
-    return {
-        str(name): str(item.get("resource_dir", "")) if isinstance(item, dict) else "" for name, item in specs.items()
-    }
+        raise Unreadable(found.path, "its list of kernels could not be read")
+    rows = {str(name): item.get("spec") if isinstance(item, dict) else None for name, item in specs.items()}
+    return {name: spec if isinstance(spec, dict) else {} for name, spec in rows.items()}
 
 
 def sessions_of(found: Found, ask: Ask) -> dict[str, tuple[str, str]]:

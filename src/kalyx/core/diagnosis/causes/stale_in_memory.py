@@ -66,11 +66,7 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
         return [RunningKernel(pid=case.seat.pid, started=case.seat.started)]
     if case.kernel is None:
         return []
-    from kalyx.core.seats.running import live_kernels
-
-    ask = machine.ask_server if machine.servers else None
-    lives = live_kernels(machine.reader, machine.servers, ask, [])
-    result = [live for live in lives if live.spec == case.kernel.id]
+    result = [live for live in machine.lives if live.spec == case.kernel.id]
     if case.seat.seat == "notebook":
         path = machine.reader.join(case.seat.folder or machine.reader.folder, case.seat.name)
         result = [

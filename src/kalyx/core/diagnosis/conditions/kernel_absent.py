@@ -51,7 +51,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         mends.append(Fix(message=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
                             steps=[step], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
-        renewed = fixes.register(machine, environment, wanted, take_over=False)
+        renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)
         # An environment of just that name is what was meant; any other is a guess that comes second.
         mends.insert(0 if environment.name == wanted else len(mends), renewed)
     return Finding(

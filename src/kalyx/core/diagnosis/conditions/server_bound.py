@@ -37,7 +37,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact=text, source=here, path=here))
     mends = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
-        own = kernel.environment.name.lower().replace("/", "-").replace(" ", "-")
+        own = machine.free_id(kernel.environment.name)
         step = fixes.step(machine, fixes.registering(machine, kernel.environment, own))
         mends.append(Fix(message="register it under a name of its own", steps=[step]))
     return Finding(

@@ -77,20 +77,8 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
     result = []
     if requirement:
         result.append(fixes.install(machine, case.interpreter, requirement))
-    ready = [
-        kernel
-        for kernel in machine.kernels
-        if kernel.environment is not None
-        and kernel.environment.key == environment.key
-        and not {"hidden", "interpreter-gone"} & set(kernel.conditions)
-    ]
-    if case.seat.seat in ("kernel", "notebook") and ready:
-        choose = f"choose the kernel {ready[0].id} ({ready[0].label}) for the notebook: it runs {environment.name}"
-        result.append(Fix(message="run it on a kernel that has it", steps=[fixes.by_hand(choose)]))
-    elif case.seat.seat in ("kernel", "notebook"):
-        identifier = "".join(c if c.isalnum() or c in "._-" else "-" for c in environment.name.lower()).strip(".-")
-        step = fixes.step(machine, fixes.registering(machine, environment, identifier or "python"))
-        result.append(Fix(message=f"run it on {environment.name}: register that, then choose it", steps=[step]))
+    if case.seat.seat in ("kernel", "notebook"):
+        result.append(fixes.run_notebook_on(machine, environment, case.notebook))
     elif environment.executable:
         step = fixes.step(machine, RunWith(words=[environment.executable]))
         result.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))

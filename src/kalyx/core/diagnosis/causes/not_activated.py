@@ -1,0 +1,120 @@
+"""The project has an environment of its own, and this seat runs another Python.
+
+Told apart: an environment lies in the project's folder, and the seat starts none of it.
+Mends it: activate that environment, run the script with its Python, or register it for the notebook.
+
+Has it:
+    the folder's project has an environment of its own with hivescale 2.1
+    asked in the shell: import hivescale
+
+Only looks like it (that environment is the one that runs):
+    the folder's project has an environment of its own, which the shell has entered
+    asked in the shell: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
+from kalyx.core.diagnosis.shared.holders import proof
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.imports.case import Missing
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
+from kalyx.core.model.steps import Install, RunWith, Step
+from kalyx.core.packages.project import environment_of_project
+from kalyx.core.packages.removals import requirement_with
+
+LOOKS_AT = "missing"
+
+_SEATS = ("shell", "kernel", "notebook")
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """Where the project's own environment has what is missing; where it has not, only beside a Python nobody chose."""
+    own = _own(machine, case.seat, case.resolver.folder)
+    resolver = machine.resolver(own) if own is not None else None
+    if own is None or resolver is None or case.environment is None:
+        return None
+    location = resolver.resolve(case.missing).place
+    has_it = location is not None and location.kind != "namespace"
+    if not has_it and _is_chosen(machine, case):
+        return None
+    steps: list[Step] = []
+    if has_it:
+        assert location is not None
+        evidence, _ = proof(case, machine, own, location)
+        message = f"this project's own environment, {own.name}, has {case.missing};"
+        message += f" {_called(case.seat)} runs {case.here}"
+    else:
+        evidence = [Evidence(fact=f"no {case.missing} in {own.name} either", source=own.prefix, path=own.prefix)]
+        message = f"this project has an environment of its own, {own.name}, and {_called(case.seat)} runs {case.here}"
+        known = brought_by(machine, case.missing) if "." not in case.missing else None
+        if known is not None and own.executable is not None:
+            requirement = requirement_with(case.missing, known.name)
+            steps.append(fixes.step(machine, Install(python=own.executable, requirements=[requirement])))
+    evidence.append(Evidence(fact=f"{_called(case.seat)} runs {case.here}", source=case.interpreter.executable,
+                             path=case.interpreter.executable))  # fmt: skip
+    ways = _ways(case, machine, own)
+    for way in ways:
+        way.steps = [*steps, *way.steps]
+        way.message = f"install it in {own.name}, then {way.message}" if steps else way.message
+    return Finding(
+        cause="not-activated",
+        certainty="proven" if has_it else "likely",
+        message=message,
+        evidence=evidence,
+        fixes=ways,
+    )
+
+
+def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+    """Of a shell in a project's folder that starts a Python nobody chose."""
+    own = _own(machine, seat, seat.folder or machine.reader.folder) if seat.seat == "shell" else None
+    if own is None or seat.environment is None or seat.environment.kind != "installation":
+        return None
+    return Finding(
+        cause="not-activated",
+        certainty="proven",
+        message=f"this project has an environment of its own, {own.name}, and the shell runs {seat.environment.name}",
+        evidence=[Evidence(fact=f"{own.name} is here", source=own.prefix, path=own.prefix)],
+        fixes=[_activate(machine, own)],
+    )
+
+
+def _own(machine: Machine, seat: Seat, folder: str) -> Environment | None:
+    """The sound environment of the folder's project that this seat does not run; None where there is none."""
+    prefix = environment_of_project(machine.reader, folder) if seat.seat in _SEATS else None
+    if prefix is None or (seat.environment is not None and seat.environment.key == machine.reader.real(prefix)):
+        return None
+    known = machine.environment_named(machine.reader.real(prefix))
+    own = known or read_environment(machine.reader, prefix).environment
+    return own if own.executable is not None and own.condition == "sound" else None
+
+
+def _is_chosen(machine: Machine, case: Missing) -> bool:
+    """Whether somebody chose what runs: an environment that is activated, or that a kernel names by its path."""
+    assert case.environment is not None
+    if case.seat.seat == "shell":
+        return case.environment.kind != "installation"
+    server = machine.server.interpreter
+    return server is None or case.interpreter.prefix != server.prefix
+
+
+def _ways(case: Missing, machine: Machine, own: Environment) -> list[Fix]:
+    if case.seat.seat != "shell":
+        return [fixes.run_notebook_on(machine, own, case.notebook)]
+    ways = [_activate(machine, own)]
+    if case.runs and own.executable is not None:
+        run = fixes.step(machine, RunWith(words=[own.executable, *case.runs]))
+        ways.insert(0, Fix(message=f"run it with the Python of {own.name}", steps=[run]))
+    return ways
+
+
+def _activate(machine: Machine, own: Environment) -> Fix:
+    line = fixes.by_hand(machine.line_to_enter(own.prefix))
+    return Fix(message=f"activate {own.name}", steps=[line])
+
+
+def _called(seat: Seat) -> str:
+    return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
