@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from kalyx.core.diagnosis.causes import no_parent_package, shadowed
+from kalyx.core.diagnosis.causes import no_parent_package, not_activated, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
@@ -59,6 +59,9 @@ def why_files(
     _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
     _judge_ways(answer, by_statement)
     answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
+    unused = not_activated.look_at_seat(seat, machine)
+    if unused is not None and all(item.outcome == "imports" for item in answer.imports):
+        answer.notes.insert(0, f"{unused.message}: {unused.fixes[0].steps[0].line}")
     return answer
 
 

@@ -18,10 +18,12 @@ from __future__ import annotations
 from typing import Any
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import read_environment
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
 from kalyx.core.model.steps import Point
+from kalyx.core.packages.project import environment_of_project
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.text.numbers import number_of
 
@@ -41,7 +43,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             source=machine.server.said_as,
         ),
     ]
-    environment = _fitting(wanted, machine)
+    environment = _fitting(wanted, machine.reader.parent(seat.source), machine)
     mends = []
     nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine)
     if nearest is not None:
@@ -105,10 +107,12 @@ def _apart(one: str, other: str) -> int:
     return abs(parts[0][0] - parts[1][0]) * 100 + abs(parts[0][-1] - parts[1][-1])
 
 
-def _fitting(wanted: str, machine: Machine) -> Environment | None:
-    """The environment of that name, else the shell's own."""
-    for environment in machine.environments:
-        if environment.name == wanted and environment.executable:
-            return environment
-    own = machine.shell_seat.environment
-    return own if own is not None and own.executable else None
+def _fitting(wanted: str, folder: str, machine: Machine) -> Environment | None:
+    """The environment of that name, else that of the notebook's project, else the shell's own."""
+    named = [environment for environment in machine.environments if environment.name == wanted]
+    own = environment_of_project(machine.reader, folder)
+    if own is not None:
+        known = machine.environment_named(machine.reader.real(own))
+        named.append(known or read_environment(machine.reader, own).environment)
+    named += [machine.shell_seat.environment] if machine.shell_seat.environment is not None else []
+    return next((environment for environment in named if environment.executable), None)
