@@ -106,7 +106,7 @@ def test_it_installs_and_works(bounds, version, built, tmp_path):
     (wheel,) = built[0].glob("*.whl")
     place = tmp_path / "place"
     subprocess.run([BY_VERSION[version].executable, "-m", "venv", "--without-pip", str(place)], check=True)
-    words = [sys.executable, "-m", "pip", "--python", place / "bin" / "python", "install", "-q", "--no-input", "--no-compile", "--only-binary=:all:"]
+    words = [sys.executable, "-m", "pip", "--python", place / "bin" / "python", "install", "-q", "--no-input", "--only-binary=:all:"]
     subprocess.run([*words, "--disable-pip-version-check", wheel, *(lowest(wheel) if bounds == "lowest" else [])], check=True, stderr=subprocess.DEVNULL)
     home = tmp_path / "home"
     home.mkdir()
