@@ -51,7 +51,7 @@ def page() -> str:
             text = catalogue.text_of(cause)
             lines += [f"### {cause}", "", text.message, ""]
             lines += ["```", text.example, "```", ""]
-            lines += [f"Told apart: {text.told_apart}.", "", f"Mends it: {text.mends}.", ""]
+            lines += [f"How to tell: {text.how_to_tell}.", "", f"Fix: {text.fix}.", ""]
     return "\n".join(lines)
 
 

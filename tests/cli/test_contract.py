@@ -128,7 +128,7 @@ def test_bad_input_is_one_line(moor, words, message):
 
 def test_without_a_terminal_nothing_changes(moor, heath):
     ran = moor.kalyx("register", heath)
-    assert ran.status == 2 and "no terminal" in ran.err
+    assert ran.status == 2 and "without a terminal" in ran.err
     assert not moor.data.exists()
     planned = moor.kalyx("register", heath, "--dry-run", "--json").json
     assert planned["plan"] and not planned["done"] and not moor.data.exists()

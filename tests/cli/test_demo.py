@@ -19,7 +19,7 @@ def story(tmp_path_factory):
 
     moor = Moor(tmp_path_factory.mktemp("story") / "moor")
     asked = moor.kalyx("demo", "larkmoor")
-    assert asked.status == 2 and "no terminal" in asked.err and not (moor.folder / "larkmoor").exists()
+    assert asked.status == 2 and "without a terminal" in asked.err and not (moor.folder / "larkmoor").exists()
     assert moor.kalyx("demo", "larkmoor", "--static", "--yes").status == 2
     ran = moor.kalyx("demo", "larkmoor", "--json", "--yes")
     assert ran.status == 0, ran.out + ran.err
@@ -48,7 +48,8 @@ def test_the_whole_story(story):
     assert [one["deed"] for one in answer["plan"]] == ["make a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
     assert "orchard-spring is named after orchard but runs heath" in why
-    line = next(line for line in why.splitlines() if line.strip().startswith("so ")).split("so", 1)[1].strip()
+    lines = why.splitlines()
+    line = lines[next(at for at, line in enumerate(lines) if line.strip().startswith("fix ")) + 1].strip()
     assert line.startswith("kalyx register ") and "--id orchard-spring --take-over" in line
     last = answer["steps"][-1]["output"]
     assert "≠" not in last and last.count("=  ") == 4

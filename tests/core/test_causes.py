@@ -67,7 +67,7 @@ def examples(cause: str) -> list[list[str]]:
 def test_each_cause_says_what_it_is(cause):
     text = catalogue.text_of(cause)
     assert text.message.endswith("."), "the first line says what it is"
-    assert text.example.startswith("Has it:") and "Only looks like it" in text.example
+    assert text.example.startswith("Example:") and "Not this" in text.example
     assert len(examples(cause)) == 2
 
 

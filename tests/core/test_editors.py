@@ -41,7 +41,7 @@ FORMS = [
     (".idea/workspace.xml", '<project><configuration name="W"><option name="SDK_HOME" value="%s"/></configuration></project>',
      [("run", HEATH)]),
     (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Python 3.11 (heath)"/>', [("run", HEATH)]),
-    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Other"/>', [("run", "stored nowhere readable")]),
+    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Other"/>', [("run", "no file that Kalyx reads")]),
     ("pyrightconfig.json", '{"venvPath": "..", "venv": "heath", "pythonVersion": "3.9"}', [("check", HEATH)]),
     ("pyrightconfig.json", '{"pythonVersion": "3.9"}', [("check version", "/usr/bin/python3")]),
     ("pyproject.toml", '[tool.mypy]\npython_executable = "%s"\n', [("check", HEATH)]),
@@ -131,7 +131,7 @@ def test_a_dead_choice_is_a_finding_and_a_change_is_told():
     after = look_here(Machine(facts_of(files=files)))
     told = changes(before, after)
     assert any("runs /home/keeper/heath (3.11.7) now" in one for one in told), told
-    assert any(one.startswith("mended: ") for one in told) and not changes(after, after)
+    assert any(one.startswith("fixed: ") for one in told) and not changes(after, after)
 
 
 def test_what_a_console_said_becomes_a_seat():

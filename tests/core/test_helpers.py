@@ -202,7 +202,7 @@ def test_what_changed_between_two_looks_is_said():
         "editor e was same to the reference, is differs now",
         "shell is new: /heath (3.12.1)",
         "kernel c is new: /usr (3.9.1)",
-        "mended: absent",
+        "fixed: absent",
         "found: shadowed",
     ]
     assert changes(before, before) == []

@@ -125,3 +125,20 @@ def test_public_names_say_what_they_are():
                   for one in node.body if isinstance(one, ast.FunctionDef) and ast.get_docstring(one)}  # fmt: skip
     missing = [line for path in MODULES.values() for line in undocumented(path, documented | {"error"})]
     assert missing == [], missing
+
+
+# Private words, each of which the field has another for: a reader whose first language is another must not guess.
+PRIVATE = re.compile(r"\b(anew|afresh|foreseen|st(ands?|ood) on|speaks? of|told apart|mends?|mended|mending|cannot be told|fills)\b")
+
+
+def test_messages_use_the_words_of_the_field():
+    """Every text of the product that can be read at a terminal: all strings of more than a word, but for docstrings."""
+    found = []
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        tree = ast.parse(path.read_text())
+        bodies = [node.body for node in ast.walk(tree) if isinstance(node, (ast.Module, ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))]
+        docstrings = {id(body[0].value) for body in bodies if body and isinstance(body[0], ast.Expr)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docstrings and " " in node.value:
+                found += [f"{path.name}:{node.lineno}: {node.value[:80]}" for _ in PRIVATE.finditer(node.value)]
+    assert not found

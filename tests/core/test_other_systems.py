@@ -195,7 +195,7 @@ def test_removing_it_looks_at_the_same_things(place):
         (*place.site_of.split(place.sign), "hivescale", "bees.csv"),
     ):
         place.files[place.at("heath", *own)] = b""
-    with pytest.raises(KalyxError, match="holds files that no package brought"):
+    with pytest.raises(KalyxError, match="holds files that no package installed"):
         discarding.plan(place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
     told = discarding.plan(
         place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=True

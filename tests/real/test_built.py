@@ -132,4 +132,4 @@ def test_it_installs_and_works(bounds, version, built, tmp_path):
     kalyx("capture", tmp_path / "file.capture")
     kalyx("report", "-o", tmp_path / "page.html", "--on", tmp_path / "file.capture")
     for machine in ("windows-larkmoor", "macos-larkmoor", "cluster-larkmoor"):
-        assert "orchard" in kalyx("here", "--on", machine) and "orchard" in kalyx("packages", "orchard", "--on", machine, "--json")
+        assert "spring_weights.ipynb" in kalyx("here", "--on", machine) and "orchard" in kalyx("packages", "orchard", "--on", machine, "--json")

@@ -111,7 +111,7 @@ def test_what_must_not_be_removed_is_refused(moor):
     refused = {
         BY_VERSION[NEW].real_executable: "is an installation of Python",
         str(moor.root): "is not an environment",
-        str(prefix): "is what other environments stand on",
+        str(prefix): "is the base Python of other environments",
         str(moor.root / "link"): "is a link to",
         sys.prefix: "Kalyx itself runs in",
         str(moor.root / "nothing"): "",
@@ -136,7 +136,7 @@ def test_what_must_not_be_removed_is_refused(moor):
         (heath / name).parent.mkdir(exist_ok=True)
         (heath / name).write_text("mine")
     ran = moor.kalyx("discard", heath, "--yes")
-    assert ran.status == 2 and "holds files that no package brought" in ran.err and " and 2 more" in ran.err, ran.err
+    assert ran.status == 2 and "holds files that no package installed" in ran.err and " and 2 more" in ran.err, ran.err
     told = moor.kalyx("discard", heath, "--dry-run", "--with-own-files", "--json").json["unowned"]
     assert sorted(told) == ["bin/pipeline.sh", "include/bees.h", "lib/bees.txt", f"lib/python{NEW}/site-packages/own.py",
                             "notes/bees.ipynb", "share/bees.txt"]  # fmt: skip

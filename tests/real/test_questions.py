@@ -67,7 +67,7 @@ def test_a_file_a_notebook_and_a_folder(moor, moors):
     (one,) = ran.json["imports"]
     assert (one["module"], one["outcome"], one["asked_at"][0]["cell"]) == ("hivescale", "fails", 1)
     assert ran.json["target"]["interpreter"]["executable"] == moors["heath"][0]
-    assert any("fills" in note and str(orchard.parent) in note for note in ran.json["notes"]), ran.json["notes"]
+    assert any("installs into" in note and str(orchard.parent) in note for note in ran.json["notes"]), ran.json["notes"]
     (moor.folder / "bad.py").write_text("import (\n")
     whole = moor.kalyx("why", f"{moor.folder}/", "--in", moors["orchard"][0], "--json").json
     assert [Path(one["path"]).name for one in whole["unread"]] == ["bad.py"]
@@ -150,7 +150,7 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     offline = {"PIP_FIND_LINKS": str(wheels), "PIP_NO_INDEX": "1"}
     argv = [python, "-m", "pip", "install", "-q", "--no-deps", "hivescale"]
     subprocess.run(argv, check=True, env={**moor.variables, **offline})
-    words = ["why", "hivescale", "--in", prefix, "--mend", "--json"]
+    words = ["why", "hivescale", "--in", prefix, "--fix", "--json"]
     dry = moor.kalyx(*words, "--dry-run", **offline)
     assert dry.status == 1 and not dry.json["done"] and "nectarflow" in dry.json["plan"][0]["deed"]
     assert moor.kalyx(*words, **offline).status == 2, "nothing is changed without consent"
@@ -158,7 +158,7 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert ran.status == 0 and ran.json["done"], ran.out
     assert [one["outcome"] for one in ran.json["before"] + ran.json["imports"]] == ["fails", "imports"]
     assert moor.kalyx(*words, "--yes").status == 0
-    by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--mend", "--yes")
+    by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--fix", "--yes")
     assert by_hand.status == 2 and "by hand" in by_hand.err
 
 

@@ -94,7 +94,7 @@ def test_only_a_page_of_its_own_is_written_over(moor, report):
     assert moor.kalyx("report", "-o", report, "--dry-run", "--yes").status == 0 and report.read_text() == "my own notes"
     for _ in range(2):
         assert moor.kalyx("report", "-o", report.with_suffix(".svg")).status == 0
-    for number, words in enumerate((["--why", "- --in heath"], ["--why", "x --mend"], ["--why", "x --everywhere"], ["--why", "'x --in y"])):
+    for number, words in enumerate((["--why", "- --in heath"], ["--why", "x --fix"], ["--why", "x --everywhere"], ["--why", "'x --in y"])):
         ran = moor.kalyx("report", "-o", report.with_name(f"{number}.html"), *words)
         assert ran.status == 2 and ran.err.count("\n") == 1, ran.err
     for name in ("windows-larkmoor", "macos-larkmoor", "cluster-larkmoor"):

@@ -252,7 +252,7 @@ def test_a_fix_is_what_was_proven(moor, wheels):
     lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["fixes"] if one["tried"] == "works"]
     assert lines and all(line[4:7] == ["--no-index", "--find-links", str(wheels)] for line in lines if line[1:3] == ["-m", "pip"]), lines
     variables = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple"}
-    ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--mend", "--yes", "--json", **variables)
+    ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--fix", "--yes", "--json", **variables)
     assert ran.status == 0 and ran.json["done"], ran.out + ran.err
 
 
@@ -261,8 +261,8 @@ TRACEBACK = 'Traceback (most recent call last):\n  File "{venv}/lib/python{new}/
 COMMANDS = [
     ["here"], ["here", "-v"], ["here", "--live"], ["survey"], ["survey", "--under", "."], ["kernels"], ["kernels", "--running"],
     ["packages"], ["packages", "--unmet"], ["packages", "shell"], ["why", "hivescale"], ["why", "hivescale", "--everywhere"], ["why", "nothing_of_the_kind"],
-    ["why", "nothing_of_the_kind", "--mend", "--yes"], ["why", "ownmodule", "--in", "shell"], ["why", "ownmodule", "--in", "shell", "--prove"], ["why", "hivescale", "--prove"],
-    ["why", "nothing_of_the_kind", "--in", "editor", "--prove"], ["why", "hivescale", "--in", "editor", "--mend", "--yes"], ["why", "hivescale", "--in", "shell"], ["why", "hivescale", "--in", "editor"], ["why", "use.py"], ["why", "."], ["why", "spring.ipynb"], ["why", "program:python"],
+    ["why", "nothing_of_the_kind", "--fix", "--yes"], ["why", "ownmodule", "--in", "shell"], ["why", "ownmodule", "--in", "shell", "--prove"], ["why", "hivescale", "--prove"],
+    ["why", "nothing_of_the_kind", "--in", "editor", "--prove"], ["why", "hivescale", "--in", "editor", "--fix", "--yes"], ["why", "hivescale", "--in", "shell"], ["why", "hivescale", "--in", "editor"], ["why", "use.py"], ["why", "."], ["why", "spring.ipynb"], ["why", "program:python"],
     ["why", "program:hive-tool"], ["why", "-"], ["causes"], ["contrast", "shell", "shell"], ["record", "shell"], ["enter", "shell"],
     ["point", "editor", "{own}", "--dry-run"], ["register", "{own}", "--dry-run"], ["why", "hivescale", "--static"],
     ["prepare", "new", "--dry-run"], ["unregister", "brought", "--dry-run"],
@@ -337,7 +337,7 @@ def test_kalyx_starts_itself_by_its_own_path(clone):
         "hivescale",
         "--in",
         "kernel:orchard",
-        "--mend",
+        "--fix",
         "--yes",
         "--json",
         PATH=f"{clone.folder}:{Path(clone.own).parent}:/usr/bin:/bin",

@@ -187,7 +187,7 @@ class Call:
         if self.options.yes:
             return True
         if not self.at_terminal:
-            raise KalyxError("nothing was changed: there is no terminal to ask at; say --yes to go on")
+            raise KalyxError("nothing was changed: cannot ask without a terminal; add --yes")
         sys.stderr.write(f"{visible(question)} [y/N] ")
         sys.stderr.flush()
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):

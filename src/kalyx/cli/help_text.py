@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 BEGIN = """\
-A seat is a place where you run Python: the terminal, a notebook, an editor,
-a program that runs. Each starts some interpreter in some environment.
+Your terminal, notebooks and editor may each use a different Python.
+Kalyx calls each of them a seat.
 
-  kalyx here            which one each seat in this folder really uses
-  kalyx why NAME        why an import fails, with the line that mends it
-  kalyx survey          every interpreter and environment on this machine
-  kalyx prepare FOLDER  an environment made, filled and, if you like, a kernel
-  kalyx demo FOLDER     a made-up machine to try all of it on
+  kalyx here            which Python each seat in this folder really uses
+  kalyx why NAME        explain why an import fails, with the line that fixes it
+  kalyx survey          list every interpreter and environment on this machine
+  kalyx prepare FOLDER  create an environment, install packages, optionally
+                        register a kernel
+  kalyx demo FOLDER     build a made-up machine to try every command on
 
 kalyx --help lists every command, kalyx COMMAND --help explains one."""
 
@@ -20,11 +21,14 @@ pid:N, program:NAME, editor, editor:FILE, server:PORT or version:3.11."""
 
 _STATUS = {
     "here": "0: all seats agree; 1: some differ, or something was found; 2: refused",
-    "why": "0: it imports; 1: it fails; 2: refused, or it cannot be told",
+    "why": "0: the import works; 1: it fails; 2: refused, or not tested",
     "rehearse": "0: it answered; 1: it did not; 2: refused",
     "register": "0: registered, and it answered; 1: it did not; 2: refused",
-    "survey": "0: done; 1: with --unsound, something is; 2: refused",
-    "contrast": "0: alike; 1: they differ; 2: refused",
+    "survey": "0: done; 1: with --unsound, an unsound environment was found; 2: refused",
+    "prepare": "0: done; 1: done, but an import fails; 2: refused, nothing was changed",
+    "fill": "0: done; 1: done, but a package is now broken; 2: refused, nothing was changed",
+    "kernels": "0: all kernels can be used; 1: some cannot; 2: refused",
+    "contrast": "0: the same; 1: they differ; 2: refused",
 }
 _USUAL = "0: done; 1: something was found; 2: refused, nothing was changed"
 

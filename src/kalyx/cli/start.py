@@ -15,25 +15,25 @@ from kalyx.cli.lightly import load_records
 
 # Every command and what it answers; only the module of the one asked for is loaded.
 COMMANDS = {
-    "here": "which interpreter each seat in this folder really uses, and which disagree",
-    "survey": "every interpreter and environment on this machine",
-    "prepare": "a working environment in one step",
-    "fill": "add packages to an environment that exists, or take them out",
-    "packages": "what can be imported there, where each comes from, what hides what",
-    "contrast": "two seats, environments, or earlier answers side by side",
-    "enter": "the line that activates an environment in this shell",
-    "why": "why an import fails, or where it comes from",
-    "causes": "what Kalyx can find; one explained with an example",
-    "kernels": "registered kernels, what each really starts, its conditions",
-    "register": "make an environment a notebook kernel, then rehearse it",
-    "rehearse": "start a kernel for real, ask it who it is, try imports in it, stop it",
-    "record": "its packages as requirement lines that rebuild it",
+    "here": "show which interpreter each seat in this folder really uses, and which disagree",
+    "survey": "list every interpreter and environment on this machine",
+    "prepare": "create an environment, install packages, optionally register a kernel",
+    "fill": "install packages into an existing environment, or remove them",
+    "packages": "list importable packages, where each comes from, and hidden copies",
+    "contrast": "compare two seats, environments, or earlier answers",
+    "enter": "print the line that activates an environment in this shell",
+    "why": "explain why an import fails, or where a module comes from",
+    "causes": "list the causes that Kalyx can find, or explain one with an example",
+    "kernels": "list registered kernels and what each really starts",
+    "register": "register an environment as a notebook kernel, then start that kernel once",
+    "rehearse": "start a kernel for real, ask which Python it runs, try imports, stop it",
+    "record": "write an environment's packages as a requirements file",
     "point": "make an editor, a run configuration or a notebook use an environment",
-    "discard": "remove an environment with the kernels that start it",
-    "unregister": "remove kernels, saying what stays",
-    "report": "one page about a folder: a drawn map, findings, imports, kernels, environments",
-    "capture": "one file with this machine's facts, to be examined elsewhere with --on",
-    "completion": "what teaches a shell to complete Kalyx's commands, options and names",
+    "discard": "remove an environment and the kernels that start it",
+    "unregister": "remove kernels, and say what stays",
+    "report": "write one page about a folder: a map, findings, imports, kernels, environments",
+    "capture": "write this machine's facts to one file, to be examined elsewhere with --on",
+    "completion": "print the code that enables tab completion",
     "demo": "build a made-up machine in a folder and walk through the job on it",
 }
 
@@ -215,7 +215,7 @@ def call(words: list[str]) -> int:
     if getattr(options, "on", None) and options.command not in EXAMINE:
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
-        if options.command in CHANGE or getattr(options, "mend", False):
+        if options.command in CHANGE or getattr(options, "fix", False):
             _take_back_what_was_stopped(options)
         made = Call(options)
         status = import_module(f"kalyx.cli.commands.{options.command}").run(made)

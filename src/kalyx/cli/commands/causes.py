@@ -39,7 +39,7 @@ def run(call: Call) -> int:
     for line in text.example.splitlines():
         screen.line("   ", line)
     screen.blank()
-    for head, message in (("told apart", text.told_apart), ("mends it", text.mends)):
+    for head, message in (("how to tell", text.how_to_tell), ("fix", text.fix)):
         for number, line in enumerate(wrap(message, screen.width - 15)):
             screen.line((f"   {(head if number == 0 else '').ljust(12)}", QUIET), line)
     return 0

@@ -16,7 +16,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "target", metavar="TARGET", help="the environment to remove: its folder, or a seat that runs it"
     )
-    parser.add_argument("--with-own-files", action="store_true", help="files that no package brought go too")
+    parser.add_argument("--with-own-files", action="store_true", help="also delete files that no package installed")
     changing(parser)
 
 

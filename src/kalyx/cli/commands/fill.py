@@ -23,11 +23,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--from",
         dest="source",
         metavar="FILE",
-        help="a requirements file, a pyproject.toml, a project's folder, or a script with a block of its own",
+        help="a requirements file, a pyproject.toml, a project's folder, or a script with inline dependencies",
     )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--remove", action="store_true", help="take these packages out")
-    parser.add_argument("--repair", action="store_true", help="put back what a run that was stopped left half-way")
+    parser.add_argument("--repair", action="store_true", help="roll back an interrupted fill")
     changing(parser)
 
 

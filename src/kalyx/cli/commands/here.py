@@ -19,7 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="FILE", help="what changed since an earlier here --json kept in this file")
     parser.add_argument("--watch", action="store_true", help="look again and again, and say what changed")
     parser.add_argument("--live", action="store_true", help="run the shell's start files, and ask kernels that run")
-    parser.add_argument("--paste", action="store_true", help="print a line for a console; read what it printed back")
+    parser.add_argument("--paste", action="store_true", help="print code for another console; pipe its output back in")
 
 
 def run(call: Call) -> int:

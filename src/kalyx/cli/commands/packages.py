@@ -17,7 +17,12 @@ from kalyx.core.text.visible import visible
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment (the caller or the shell)")
-    parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I tool.py")')
+    parser.add_argument(
+        "--as",
+        dest="command_line",
+        metavar="COMMANDLINE",
+        help='list what this command line could import ("python -I tool.py")',
+    )
     parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only those from there")
     parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
     parser.add_argument("--unmet", action="store_true", help="only those with requirements that do not hold")

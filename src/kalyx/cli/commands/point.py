@@ -75,7 +75,8 @@ def _point_editor(call: Call) -> int:
             pointing.take_back(change, LiveWriter())
             raise KalyxError(f"{error.message}; what was there was put back") from None
         answer.notes.append(
-            "an editor that is open reads it when the folder is opened again; what runs keeps what it began with"
+            "an open editor reads the file when the folder is opened again;"
+            " running programs keep their interpreter until restarted"
         )
     return _show(call, answer)
 

@@ -26,7 +26,7 @@ from kalyx.core.targets import resolve
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("dir", metavar="DIR", help="the new folder to make it in")
-    parser.add_argument("--python", metavar="TARGET", help="the interpreter it stands on (version:3.9, a path)")
+    parser.add_argument("--python", metavar="TARGET", help="the base Python (version:3.9, a path)")
     parser.add_argument("--see-base", action="store_true", help="it sees the packages of the installation below")
     parser.add_argument("--want", action="append", default=[], metavar="REQUIREMENT", help="a package to install")
     parser.add_argument(

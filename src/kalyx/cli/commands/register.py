@@ -28,9 +28,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--id", metavar="ID", help="the kernel's id (from the environment's name)")
     parser.add_argument("--label", metavar="TEXT", help="what people see in the list")
     parser.add_argument(
-        "--reach", choices=("me", "env", "machine"), default="me", help="who it is for: this user, its own servers, all"
+        "--reach",
+        choices=("me", "env", "machine"),
+        default="me",
+        help="me: this user; env: servers started from the environment; machine: everyone",
     )
-    parser.add_argument("--own-path", action="store_true", help="shell lines in it reach the same environment")
+    parser.add_argument(
+        "--own-path",
+        action="store_true",
+        help="put the environment first on the kernel's PATH, so !python and !pip use it",
+    )
     parser.add_argument(
         "--variable", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel"
     )
@@ -147,7 +154,7 @@ def _order(call: Call) -> Order:
         variables[name] = value
     options = call.options
     if options.label is not None and not options.label.strip():
-        raise KalyxError("--label: an empty label cannot be told from others")
+        raise KalyxError("--label: give a text; an empty label names no kernel")
     return Order(
         identifier=options.id,
         label=options.label,

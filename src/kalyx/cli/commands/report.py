@@ -82,7 +82,7 @@ def _why(call: Call, text: str, tell: Callable[[str], None]) -> WhyAnswer:
     from kalyx.cli.commands import why
 
     options = command_parser("why").parse_args(why.words_of(text))
-    if options.what == ["-"] or options.mend or options.everywhere:
+    if options.what == ["-"] or options.fix or options.everywhere:
         raise KalyxError(f"--why {visible(text)}: a page tells of imports, files and folders, and changes nothing")
     options.static, options.timeout = call.options.static, call.options.timeout
     return why.answer_of(call.again(options), tell)

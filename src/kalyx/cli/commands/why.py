@@ -29,15 +29,22 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help=_WHAT,
     )
     parser.add_argument("--in", dest="target", metavar="TARGET", help="the seat or environment to ask in")
-    parser.add_argument("--as", dest="command_line", metavar="COMMANDLINE", help='as run by it ("python -I -m tool")')
+    parser.add_argument(
+        "--as",
+        dest="command_line",
+        metavar="COMMANDLINE",
+        help='judge the import as if run by this command line ("python -I -m tool")',
+    )
     parser.add_argument("--live", action="store_true", help="ask the process that runs now what it holds")
-    parser.add_argument("--everywhere", action="store_true", help="the same import in every seat and environment")
-    parser.add_argument("--prove", action="store_true", help="try each fix on something that is thrown away")
+    parser.add_argument("--everywhere", action="store_true", help="try the same import in every seat and environment")
+    parser.add_argument("--prove", action="store_true", help="test each fix in a temporary copy; change nothing")
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
     parser.add_argument(
-        "--mend", action="store_true", help="carry out the first fix that mends it; what one did in vain is put back"
+        "--fix", action="store_true", help="apply the first fix that works; roll back any that does not"
     )
-    parser.add_argument("--from", dest="folder", metavar="FOLDER", help="as a script in this folder would")
+    parser.add_argument(
+        "--from", dest="folder", metavar="FOLDER", help="judge the import as for a script in this folder"
+    )
     changing(parser)
 
 
@@ -70,11 +77,11 @@ def run(call: Call) -> int:
             from kalyx.core.actions.trying import take_from
 
             take_from(call.machine, answer.imports, call.wheels)
-        if call.options.mend:
+        if call.options.fix:
             _refuse_mending(call, answer)
-        if call.options.prove or call.options.mend:
+        if call.options.prove or call.options.fix:
             _prove(call, answer, tell)
-    if call.options.mend:
+    if call.options.fix:
         answer = _mended(call, answer)
     if call.as_json:
         call.print_json(answer)
@@ -168,9 +175,9 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
 
 def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
     if call.machine.runner is None:
-        raise KalyxError("mending starts other programs, and --static starts none")
+        raise KalyxError("--fix starts other programs, and --static starts none")
     if answer.seats or call.options.what == ["-"]:
-        raise KalyxError("--mend mends one import in one seat at a time")
+        raise KalyxError("--fix fixes one import in one seat at a time")
 
 
 def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
@@ -203,7 +210,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
 
     result = mending.fixes_to_try(before.imports)
     if result is None:
-        before.notes.append("nothing is to be mended")
+        before.notes.append("nothing needs a fix")
         return before
     _, fixes = result
     text: list[str] = []
@@ -215,7 +222,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
             before.notes += text
             return before
         kept = rollback.state_before(Call(call.options).machine, fix)
-        with call.progress("mending:") as tell:
+        with call.progress("fixing:") as tell:
             problem = None
             try:
                 mending.carry_out(call.machine, fix, before.target, tell)
@@ -228,7 +235,7 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
                 return after
-            text.append(f"{fix.message}: it did not mend it{f' ({problem})' if problem else ''}")
+            text.append(f"{fix.message}: it did not help{f' ({problem})' if problem else ''}")
             text += rollback.put_back(Call(call.options).machine, kept, tell)
     after.before, after.plan = before.imports, before.plan
     after.notes += text
@@ -242,7 +249,7 @@ def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
         draw_why(call.screen, before, False)
         call.screen.blank()
     else:
-        call.screen.line("that did not mend it, and was put back; the next fix:")
+        call.screen.line("that did not help and was rolled back; the next fix:")
 
 
 def _is_file(call: Call, text: str) -> bool:

@@ -164,7 +164,9 @@ def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
     ]
     if others and kernel is not None and kernel.environment is not None:
         argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
-        screen.line("   so       ", (screen.machine_line(argv), "bold"))
+        what = "put the environment first on the kernel's PATH, so that !python and !pip use it"
+        screen.line("   fix      ", what)
+        screen.line("            ", (screen.machine_line(argv), "bold"))
 
 
 def _reach(screen: Screen, word: str, found: Interpreter | None, path: str | None, own: Interpreter | None) -> None:

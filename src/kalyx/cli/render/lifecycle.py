@@ -13,6 +13,9 @@ from kalyx.core.model.action_results import FillAnswer, PrepareAnswer
 from kalyx.core.model.records import ImportAnswer, VersionChange
 from kalyx.core.text.visible import visible
 
+# What is planned, and what was done: a package that is new, one of another version, one that is gone.
+_PLANNED, _DONE = ("install", "change", "remove"), ("installed", "changed", "removed")
+
 
 def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
     """What would come, move and go, and whom that would break."""
@@ -20,10 +23,10 @@ def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
     if environment is not None:
         screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
                     screen.path(environment.prefix))  # fmt: skip
-    _draw_moves(screen, answer, ("comes", "moves", "goes"))
+    _draw_moves(screen, answer, _PLANNED)
     for unmet in answer.broken:
-        has = f"which then is {visible(unmet.found)}" if unmet.found else "which then is not here"
-        screen.line("   ", ("breaks ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: it needs "
+        has = f"but {visible(unmet.found)} would be installed" if unmet.found else "which would be missing"
+        screen.line("   ", ("breaks ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
 
 
@@ -33,15 +36,15 @@ def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str])
         name = visible(move.name).ljust(width)
         if move.before is None or move.hides is not None:
             hides = f"  hides {visible(move.before or '')} in {screen.path(move.hides)}" if move.hides else ""
-            screen.line("   ", (words[0].ljust(7), BLUE), name, visible(move.after or ""), (hides, QUIET))
+            screen.line("   ", (words[0].ljust(10), BLUE), name, visible(move.after or ""), (hides, QUIET))
         elif move.after is None:
-            screen.line("   ", (words[2].ljust(7), ORANGE), name, visible(move.before))
+            screen.line("   ", (words[2].ljust(10), ORANGE), name, visible(move.before))
         else:
-            screen.line("   ", (words[1].ljust(7), ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
+            screen.line("   ", (words[1].ljust(10), ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
     for package in answer.seen_below:
         path = f"{screen.path(package.location)} ({package.origin})"
-        screen.line("   ", ("there".ljust(7), QUIET), f"{visible(package.name)} {visible(package.version or '')}, seen "
-                    f"from {path}: nothing of its own is added")  # fmt: skip
+        screen.line("   ", ("there".ljust(10), QUIET), f"{visible(package.name)} {visible(package.version or '')}, "
+                    f"seen from {path}: nothing of its own is added")  # fmt: skip
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[VersionChange] | None) -> None:
@@ -52,20 +55,20 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: li
         screen.line("nothing was changed: this was a dry run")
         return
     if answer.done and foreseen is not None and _same_moves(answer.moves, foreseen):
-        screen.line("done", (", as foreseen", QUIET))
+        screen.line("done", (", as planned", QUIET))
     elif answer.done and answer.moves:
-        screen.line("done", ("; not quite as foreseen:", ORANGE))
-        _draw_moves(screen, answer, ("came", "moved", "went"))
+        screen.line("done", ("; not as planned:", ORANGE))
+        _draw_moves(screen, answer, _DONE)
     elif not answer.notes or answer.seen_below:
-        _draw_moves(screen, answer, ("came", "moved", "went"))
-        screen.line("nothing is to be done")
+        _draw_moves(screen, answer, _DONE)
+        screen.line("nothing to do")
     _draw_imports(screen, answer.imports)
     for unmet in answer.broken:
-        has = f"found {visible(unmet.found)}" if unmet.found else "which is not here"
-        screen.line("   ", ("broken ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)} needs "
+        has = f"but {visible(unmet.found)} is installed" if unmet.found else "which is missing"
+        screen.line("   ", ("broken ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
     for process in answer.restart:
-        screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with what was there before")
+        screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with the packages of before")
     draw_lacking(screen, answer.lacking)
     for note in answer.notes:
         screen.line("   ", ("note   ", QUIET), screen.shown(note))

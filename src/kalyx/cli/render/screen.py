@@ -97,9 +97,12 @@ class Screen:
     # -- findings -------------------------------------------------------------
 
     def finding(self, finding: Finding, indent: int = 3, headline: bool = False) -> None:
-        """Because, seen, so, or. ``headline``: the sentence was printed already, it is not repeated."""
-        if not headline:
-            self._labelled(indent, "because", finding.message)
+        """Because, seen, fix, or, undo. ``headline``: the sentence was printed already, it is not repeated."""
+        known = f"{finding.cause}, {finding.certainty}"
+        if headline:
+            self._labelled(indent, "cause", known)
+        else:
+            self._labelled(indent, "because", f"{finding.message} ({known})")
         sources = [self.source(evidence) for evidence in finding.evidence]
         for number in range(len(sources) - 1, 0, -1):
             path = finding.evidence[number].path
@@ -112,7 +115,8 @@ class Screen:
         for number, (fact, source) in enumerate(zip(facts, sources, strict=True)):
             self._seen(indent, "seen" if number == 0 else "", fact, source, column)
         for number, fix in enumerate(finding.fixes):
-            self.fix(indent, "so" if number == 0 else "or", fix)
+            first = "may help" if fix.state == "may-help" else "fix"
+            self.fix(indent, first if number == 0 else "or", fix)
 
     def source(self, evidence: Evidence) -> str:
         """Where an evidence was read, as it stands in its line: path and line number."""
@@ -158,21 +162,18 @@ class Screen:
         return visible(text).replace(self.home + self.separator, "~" + self.separator)
 
     def fix(self, indent: int, label: str, fix: Fix) -> None:
-        """The lines to paste, whole: they are never cut, and stand alone on their lines."""
+        """What the fix does, then its lines to paste, whole: they are never cut, and stand alone on their lines."""
+        self._labelled(indent, label, fix.message)
         for number, step in enumerate(fix.steps):
-            shown = visible(step.line)
-            style = STRONG if step.command is not None else ""
-            if step.command is None:
-                for count, part in enumerate(wrap(shown, self.width - indent - 9)):
-                    first = "" if count else label if number == 0 else "then"
-                    self.line(" " * indent, (first.ljust(9), LABEL), part)
-                continue
-            self.line(
-                " " * indent, ((label if number == 0 else "then" if label else "").ljust(9), LABEL), (shown, style)
-            )
+            if step.command is not None:
+                self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
+            else:
+                self._labelled(indent, "then" if number else "", step.line)
         if fix.tried is not None:
-            came = "it imports then" if fix.tried == "works" else "it does not mend it"
-            self.line(" " * (indent + 9), (f"tried beforehand, nothing changed: {came}", QUIET))
+            came = "it imports then" if fix.tried == "works" else "the import fails all the same"
+            self.line(" " * (indent + 9), (f"tested in a temporary copy: {came}", QUIET))
+        if fix.undo is not None:
+            self.line(" " * indent, ("undo".ljust(9), LABEL), (visible(fix.undo), QUIET))
 
 
 def wrap(text: str, room: int) -> list[str]:

@@ -44,8 +44,9 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
     _beyond(screen, answer)
     if answer.project is not None and answer.fill is not None:
         screen.blank()
-        screen.line(f"   what {visible(answer.project.name)} asks for and {_called(reference)} lacks comes by")
-        screen.line("   ", ("so       ", LABEL), (answer.fill.line, "bold"))
+        what = f"install what {visible(answer.project.name)} requires and {_called(reference)} lacks"
+        screen.line("   ", ("fix      ", LABEL), what)
+        screen.line("            ", (answer.fill.line, "bold"))
     if answer.changes:
         screen.blank()
         for writer in answer.changes:
@@ -137,7 +138,7 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
     result = sorted({numbered[own.message] for own in seat.findings if own.message in numbered})
     numbers = [str(number) for number in result]
     note = _note(screen, seat)
-    name = visible(seat.name) if seat.seat != "shell" else _words(seat)
+    name = visible(seat.name) if seat.seat != "shell" else _words(screen, seat)
     before = 3 + 1 + 2 + kinds
     tail = ("…" if not screen.plain else ".") * 3 + " " + ", ".join(numbers) if numbers else ""
     wide = names if note else max(names, screen.width - before - len(tail) - 1)
@@ -164,13 +165,14 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
         _details(screen, seat, before)
 
 
-def _words(seat: Seat) -> str:
+def _words(screen: Screen, seat: Seat) -> str:
     """The words of the shell that start this environment."""
     if seat.environment is None:
         return seat.name
     own = [p.word for p in seat.parts if p.environment is not None and p.environment.key == seat.environment.key]
+    arrow = "->" if screen.plain else "→"
     strays = [
-        f"{p.word} is {p.environment.name}"
+        f"{p.word} {arrow} {p.environment.name}"
         for p in seat.parts
         if p.environment is not None and p.environment.key != seat.environment.key
     ]

@@ -9,7 +9,7 @@ from kalyx.core.model.records import ImportAnswer, Seat
 from kalyx.core.model.results import SeatImports, WhyAnswer
 from kalyx.core.text.visible import visible
 
-WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined": ("cannot be told", QUIET)}
+WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined": ("not tested", QUIET)}
 
 
 def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:

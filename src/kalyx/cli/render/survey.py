@@ -63,7 +63,7 @@ def _environments(
 ) -> None:
     whole = sum(len(group) for group in groups.values())
     unsound = sum(1 for group in groups.values() for environment in group if environment.condition != "sound")
-    text = f"  {whole}" + (f", {unsound} of them unsound" if unsound else "") + ", by the installation they stand on"
+    text = f"  {whole}" + (f", {unsound} of them unsound" if unsound else "") + ", by base Python"
     screen.line(("environments", "bold"), text)
     names = [cell_len(visible(environment.name)) for group in groups.values() for environment in group]
     width = min(max(names) + 2, max(16, screen.width // 3))

@@ -126,7 +126,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
             f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
         )
         raise KalyxError(
-            f"{visible(prefix)} holds files that no package brought: {shown}; move them out, or say --with-own-files",
+            f"{visible(prefix)} holds files that no package installed: {shown}; move them out, or add --with-own-files",
         )
     kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
     for kernel in kernels:
@@ -208,7 +208,7 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
             others.append(environment.prefix)
     if others:
         named = ", ".join(visible(other) for other in others[:6])
-        raise KalyxError(f"{visible(prefix)} is what other environments stand on: {named}")
+        raise KalyxError(f"{visible(prefix)} is the base Python of other environments: {named}")
 
 
 def unowned_files(reader: Reader, view: View) -> Iterator[str]:

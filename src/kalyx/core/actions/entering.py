@@ -55,7 +55,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     programs = reader.parent(seat.interpreter.executable)
     warnings = _warnings(machine, seat, name)
     if environment.condition == "moved" and script is not None:
-        warnings.append(f"{script} of this environment still speaks of another place, so the line does without it")
+        warnings.append(f"{script} of this environment still points to another place, so the line does without it")
         script = None
     if script is not None and not _may_be_in_a_script(view_of(reader, seat.interpreter), prefix, reader.system):
         # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.

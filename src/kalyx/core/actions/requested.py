@@ -127,7 +127,7 @@ def _of_project(reader: Reader, path: str) -> list[str]:
     else:
         project = project_in(reader, path) if path.endswith(".toml") else block_of_script(reader, path)
     if project is None:
-        raise KalyxError(f"{visible(path)}: it says nowhere what it asks for")
+        raise KalyxError(f"{visible(path)}: it does not say what it requires")
     if project.problem is not None:
         raise KalyxError(f"{visible(project.path)}: {project.problem}")
     return [wish.line for wish in project.wishes if wish.group is None]

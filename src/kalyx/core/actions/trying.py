@@ -89,17 +89,18 @@ def prove(
     if objection(machine.reader, seat.interpreter, named_by(seat, machine, named)) is not None:
         return  # what may not be started to try the import may not be for its fixes
     for finding in answer.findings[:1]:
-        for fix in finding.fixes:
+        for fix in list(finding.fixes):
             tell(f"trying: {fix.message}")
             try:
                 trial = _tried(machine, answer, seat, fix, named=named, command=command, wheels=wheels, tell=tell)
             except _NotTried:
                 continue
             except KalyxError:
-                fix.tried = "fails"  # the line itself fails
+                fix.was_tried(works=False)  # the line itself fails
                 continue
             if trial is not None:
-                fix.tried = "works" if trial.imports else "fails"
+                fix.was_tried(trial.imports)
+        finding.order_fixes()
 
 
 def _tried(

@@ -150,12 +150,12 @@ def text_of(cause: str) -> CauseText:
     from kalyx.core.model.results import CauseText
 
     message, _, remainder = _text_of_module(cause).partition("\n")
-    teaching, sign, example = remainder.partition("\nHas it:")
+    teaching, sign, example = remainder.partition("\nExample:")
     words = " ".join(teaching.split())
-    apart, _, mends = words.removeprefix("Told apart: ").partition(" Mends it: ")
+    apart, _, fix = words.removeprefix("How to tell: ").partition(" Fix: ")
     return CauseText(
         name=cause, about=ABOUT[cause], message=message, tier=TIER_OF[cause].message, before=precedes(cause),
-        example=(sign + example).strip(), told_apart=apart.removesuffix("."), mends=mends.removesuffix("."),
+        example=(sign + example).strip(), how_to_tell=apart.removesuffix("."), fix=fix.removesuffix("."),
     )  # fmt: skip
 
 
@@ -295,6 +295,7 @@ def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machin
         known = {(evidence.path, evidence.fact) for evidence in finding.evidence}
         finding.evidence += [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]
         finding.fixes = cause.fixes + finding.fixes
+        finding.order_fixes()
 
 
 def judge_environment(view: View, machine: Machine) -> Environment:

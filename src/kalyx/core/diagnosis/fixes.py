@@ -110,7 +110,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     if keeper is not None:
         return _kept(machine, interpreter, keeper, requirements, more)
     steps: list[Step] = []
-    message = f"install it in {machine.reader.name(interpreter.prefix)}"
+    message = f"install it into {machine.reader.name(interpreter.prefix)}"
     environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
@@ -143,8 +143,8 @@ def _kept(
     own = own_environment(machine, interpreter, requirements)
     if own is None or "-e" in more:
         details = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
-        return Fix(message=f"its packages are kept by {keeper}: add it there", steps=[details], changes=[])
-    message = f"its packages are kept by {keeper}: give this folder an environment of its own"
+        return Fix(message=f"add it through {keeper}, which manages the packages there", steps=[details], changes=[])
+    message = f"create an environment for this folder: {keeper} manages the packages there"
     return Fix(message=message, steps=[step(machine, own)], changes=[own.prefix])
 
 
@@ -186,9 +186,8 @@ def _no_name(requirement: str) -> Fix:
 def unknown_here(name: str) -> Fix:
     """Nobody here knows what brings it: a guessed name may be someone's trap."""
     line = f"no metadata that Kalyx read, and no table of its own, says what brings {visible(name)}:"
-    return Fix(
-        message="find out what brings it", steps=[by_hand(f"{line} look where the code that needs it comes from")]
-    )
+    details = by_hand(f"{line} look where the code that needs it comes from")
+    return Fix(message="find out which package provides it", steps=[details], state="may-help")
 
 
 def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Fix:
@@ -197,10 +196,11 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
         return _no_name(requirement)
     path = f"{prefix.rstrip('/')}-{minor}"
     made = step(machine, CreateEnvironment(prefix=path, python=f"version:{minor}", requirements=[requirement]))
-    message = f"or, where there is none, run it on Python {minor}"
+    message = f"create an environment with Python {minor}"
     here = any(interpreter.minor == minor and _makes_environments(interpreter) for interpreter in machine.interpreters)
     if not here:
-        return Fix(message=message, steps=[by_hand(f"no Python {minor} was found here; with one: {made.line}")])
+        details = by_hand(f"no Python {minor} was found here; with one: {made.line}")
+        return Fix(message=message, steps=[details], state="may-help")
     return Fix(message=message, steps=[made], changes=[path])
 
 
@@ -275,8 +275,8 @@ def rename(machine: Machine, path: str, to: str) -> Fix:
     whose = not_the_users_own(machine, path)
     if whose is not None:
         line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
-        return Fix(message="leave it where it is", steps=[by_hand(line)])
-    return Fix(message="give it another name", steps=[step(machine, Move(path=path, to=to))], changes=[path])
+        return Fix(message="take its folder off sys.path", steps=[by_hand(line)], state="may-help")
+    return Fix(message="rename it", steps=[step(machine, Move(path=path, to=to))], changes=[path])
 
 
 def not_the_users_own(machine: Machine, path: str) -> str | None:

@@ -76,14 +76,29 @@ class Evidence(Struct, kw_only=True):
     line: int | None = None
 
 
+FixState = Literal["tested", "certain", "may-help"]
+_STATES: tuple[FixState, ...] = ("tested", "certain", "may-help")
+# What says only how an import fails, and not why: whatever is offered for it is a guess.
+_ONLY_HOW = frozenset({"raises", "crashes", "hangs"})
+
+
 class Fix(Struct, kw_only=True):
-    """What mends it: in words, as steps, and what it touches."""
+    """What makes it work: what the fix does, its steps, and what they change.
+
+    ``state``: ``tested`` (carried out on something that is thrown away), ``certain`` (nothing else can follow), else
+    ``may-help``; only the first two are called fixes.
+    """
 
     message: str
     steps: list[Step] = []
     changes: list[str] = []
+    state: FixState = "certain"
     tried: Literal["works", "fails"] | None = None
     undo: str | None = None
+
+    def was_tried(self, works: bool) -> None:
+        """Write down what came of a trial."""
+        self.tried, self.state = ("works", "tested") if works else ("fails", "may-help")
 
 
 class Tried(Struct, kw_only=True):
@@ -103,6 +118,17 @@ class Finding(Struct, kw_only=True):
     evidence: list[Evidence] = []
     fixes: list[Fix] = []
     experiments: list[Tried] = []
+
+    def __post_init__(self) -> None:
+        for fix in self.fixes:
+            guesses = self.certainty == "possible" or self.cause in _ONLY_HOW or any(step.guesses for step in fix.steps)
+            if guesses and fix.state == "certain":
+                fix.state = "may-help"
+        self.order_fixes()
+
+    def order_fixes(self) -> None:
+        """Put what was tested first and what failed last; the order of the others stays."""
+        self.fixes = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", _STATES.index(fix.state)))
 
 
 class PackageSize(Struct, kw_only=True):

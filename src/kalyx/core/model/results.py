@@ -58,7 +58,7 @@ class WhyAnswer(Struct, kw_only=True):
     """What came of the imports asked about.
 
     ``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's;
-    with --mend, ``before`` is what came of them before the fix, ``plan`` and ``done`` tell of that.
+    with --fix, ``before`` is what came of them before the fix, ``plan`` and ``done`` tell of that.
     """
 
     schema: Literal["kalyx.why/2"] = "kalyx.why/2"
@@ -141,7 +141,7 @@ class KernelsAnswer(Struct, kw_only=True):
 class CauseText(Struct, kw_only=True):
     """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason.
 
-    ``told_apart``: how it is known from what only looks like it; ``mends``: what takes it away.
+    ``how_to_tell``: what sets the cause apart from what only looks like it; ``fix``: what takes the cause away.
     """
 
     name: str
@@ -150,8 +150,8 @@ class CauseText(Struct, kw_only=True):
     tier: str
     before: dict[str, str]
     example: str = ""
-    told_apart: str = ""
-    mends: str = ""
+    how_to_tell: str = ""
+    fix: str = ""
 
 
 class CausesAnswer(Struct, kw_only=True):

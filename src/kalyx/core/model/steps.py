@@ -23,6 +23,11 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
     command: list[str] | None = None
     line: str = ""
 
+    @property
+    def guesses(self) -> bool:
+        """Whether nobody knows that it helps before it was tried."""
+        return False
+
     def argv(self, system: str) -> list[str] | None:
         """Its words on a machine of this system (``linux``, ``macos``, ``windows``); None where no command does it."""
         return None
@@ -51,6 +56,12 @@ class Install(StepBase, tag="install"):
     requirements: list[str]
     options: list[str] = []
     wheels: str | None = None
+
+    @property
+    def guesses(self) -> bool:
+        # Whether the newest release differs in what failed, only a look at that release tells.
+        bounded = any(sign in requirement for requirement in self.requirements for sign in "<>=~!")
+        return "--upgrade" in self.options and not bounded
 
     def argv(self, system: str) -> list[str]:
         return [self.python, "-m", "pip", "install", *offline_words(self.wheels), *self.options, *self.requirements]

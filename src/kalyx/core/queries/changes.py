@@ -21,7 +21,7 @@ def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
         elif was is not None and now is not None:
             result += [f"{name} {words}" for words in _between(was, now)]
     text, message = ([finding.message for finding in answer.findings] for answer in (before, after))
-    result += [f"mended: {visible(words)}" for words in text if words not in message]
+    result += [f"fixed: {visible(words)}" for words in text if words not in message]
     result += [f"found: {visible(words)}" for words in message if words not in text]
     return result
 

@@ -123,7 +123,7 @@ class _Drawn:
         key = _key(environment.key, version)
         if key not in self.rows and interpreter is None and environment.executable is None:
             return self._row(key, environment, environment.condition, "dead", _GONE, "gone",
-                             "what they stood on is not there")  # fmt: skip
+                             "their base Python is gone")  # fmt: skip
         base = (interpreter.base_prefix if interpreter is not None else environment.base_prefix) or environment.prefix
         return self._row(key, environment, "", relation, _key(base, version), version, base)
 

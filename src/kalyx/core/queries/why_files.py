@@ -157,7 +157,7 @@ def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
     for cell, line, words in read.installs:
         where = f"{machine.reader.name(read.path)}, cell {cell}, line {line}"
         if words.startswith("%"):
-            notes.append(f"{where}: {words} fills the kernel's own environment; restart the kernel after it")
+            notes.append(f"{where}: {words} installs into the kernel's own environment; restart the kernel after it")
             continue
         word = words[1:].split()[0]
         path = next(machine.reader.lookup(word, seat.variables.get("PATH") or None), None)
@@ -170,5 +170,5 @@ def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
                 prefix = None
         own = seat.environment.prefix if seat.environment is not None else None
         if prefix is not None and own is not None and prefix != own:
-            notes.append(f"{where}: {words} fills {prefix}, and the notebook runs in {own}")
+            notes.append(f"{where}: {words} installs into {prefix}, and the notebook runs in {own}")
     return notes

@@ -43,7 +43,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
             notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
     elif not named:
         notes.append(
-            f"nothing in the text says which environment it is from: {seat.name} is assumed; name it with --in"
+            f"nothing in the text says which environment it is from: {seat.name} is assumed; name another with --in"
         )
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
     first = next((path for path, _ in parsed.frames if machine.reader.is_file(path)), None)

@@ -125,7 +125,7 @@ def _unpacked_file(content: bytes, shown: str) -> bytes:
     if unpacker.unconsumed_tail:
         raise KalyxError(f"{shown} unpacks to more than {most // 1024 // 1024} MiB, which no capture of its size does")
     if not unpacker.eof:
-        raise KalyxError(f"{shown} is cut short: capture it, or copy it, anew")
+        raise KalyxError(f"{shown} is cut short: capture or copy it again")
     return text
 
 

@@ -24,7 +24,7 @@ from kalyx.core.text.visible import visible
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
 RELATIONS = {"same": "agrees with the reference", "differs": "runs something else", "dead": "does not start",
              "unknown": "could not be told"}  # fmt: skip
-_OUTCOMES = {"imports": "imports", "fails": "fails", "undetermined": "cannot be told"}
+_OUTCOMES = {"imports": "imports", "fails": "fails", "undetermined": "not tested"}
 _COLOURS = {"same": "#1f66a8", "differs": "#b35300", "dead": "#4a4f55", "unknown": "#7d838a"}
 _DASHES = {"same": "", "differs": "9 4", "dead": "2 4", "unknown": "4 4"}
 # How a page or a map begins that was made here: only such a file is written over.

@@ -1,12 +1,12 @@
 """Nothing that provides it is found in any environment that Kalyx knows on this machine.
 
-Told apart: all environments known here were read, and none has it.
-Mends it: install the distribution that brings it, once you know which.
+How to tell: all environments known here were read, and none has it.
+Fix: install the distribution that brings it, once you know which.
 
-Has it:
+Example:
     asked in heath: import broodmap
 
-Only looks like it (it is in another environment):
+Not this (it is in another environment):
     orchard has broodmap 1.0
     asked in heath: import broodmap
 """
@@ -16,6 +16,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import Brought, brought_by, listed_part
 from kalyx.core.diagnosis.shared.failing import asked_here
+from kalyx.core.diagnosis.shared.spelling import is_standard, nearest, written
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -51,7 +52,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     searched = len(case.search.entries)
     where = case.environment.name if case.environment else case.interpreter.prefix
     evidence = [
-        Evidence(fact=f"no {missing} on the search path of {where}", source=f"{searched} entries read"),
+        Evidence(fact=f"{missing} is in none of the folders on {where}'s sys.path", source=f"{searched} folders read"),
         Evidence(
             fact=f"no environment known here has {missing.split('.')[0]}",
             source=f"{len(machine.all_environments)} environments read",
@@ -74,13 +75,21 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             brings = fixes.own_environment(machine, case.interpreter, [])
         if isinstance(brings, CreateEnvironment):
             brings.asks = True
-        line = f"find out which distribution brings {missing} (nothing that Kalyx read says so)"
-        line += f"; then install that one: {fixes.step(machine, brings).line} NAME" if brings is not None else ""
-        mend = Fix(message="its distribution is not known here", steps=[fixes.by_hand(line)])
+        line = f"Kalyx does not know which package provides {missing}: look it up"
+        line += f", then {fixes.step(machine, brings).line} NAME" if brings is not None else ""
+        mend = Fix(message="find out which package provides it", steps=[fixes.by_hand(line)], state="may-help")
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",
-        message=f"{missing} is nowhere that Kalyx knows: {len(machine.all_environments)} environments were read",
+        message=f"{missing} is in none of the {len(machine.all_environments)} environments found",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[mend, *_meant(case)],
     )
+
+
+def _meant(case: Missing) -> list[Fix]:
+    """Another way, where the word is a letter or two from a module of the standard library: perhaps that was meant."""
+    near = nearest(case, case.missing) if case.missing_is_asked and "." not in case.missing else None
+    if near is None or not is_standard(case, near[1]):
+        return []
+    return [Fix(message=f"if {near[0]} was meant", steps=[fixes.write(written(case, near[0]))], state="may-help")]

@@ -1,13 +1,13 @@
 """The prompt's environment is on, by its variable, and python is another one.
 
-Told apart: the variable that activation sets and the python that comes first on the path name two environments.
-Mends it: enter it again, or leave it.
+How to tell: the variable that activation sets and the python that comes first on the path name two environments.
+Fix: enter it again, or leave it.
 
-Has it:
+Example:
     the shell has entered orchard, and PATH finds python in heath
     asked about the shell
 
-Only looks like it (both are the same):
+Not this (both are the same):
     the shell has entered orchard, and PATH finds python in orchard
     asked about the shell
 """
@@ -47,7 +47,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
         )
         line = fixes.by_hand(machine.line_to_enter(environment.prefix))
-        finding.fixes = [Fix(message=f"enter {environment.name} where it is now", steps=[line])]
+        finding.fixes = [Fix(message=f"activate {environment.name} where it is now", steps=[line])]
     return finding
 
 
@@ -82,9 +82,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         if reader.is_file(script) and reader.system != "windows":
             word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
             line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
-            mends.append(Fix(message="enter it again", steps=[fixes.by_hand(line)]))
+            mends.append(Fix(message="activate it again", steps=[fixes.by_hand(line)]))
         else:
-            mends.append(Fix(message="leave it", steps=[fixes.by_hand("close this shell and open another")]))
+            mends.append(Fix(message="start a new shell", steps=[fixes.by_hand("close this shell and open another")]))
         return Finding(
             cause="activation-differs",
             certainty="proven",

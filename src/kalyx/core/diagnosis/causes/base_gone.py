@@ -1,13 +1,13 @@
 """The installation under this environment was removed or upgraded away.
 
-Told apart: the settings name a base whose files are not there.
-Mends it: make the environment anew on a Python that is here.
+How to tell: the settings name a base whose files are not there.
+Fix: make the environment anew on a Python that is here.
 
-Has it:
+Example:
     heath stands on /opt/old, which is gone
     asked about heath
 
-Only looks like it (it never had an interpreter):
+Not this (it never had an interpreter):
     heath was begun and not finished
     asked about heath
 """
@@ -38,17 +38,16 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if base is not None:
         mends = [remake(view, machine, base)]
     else:
-        line = (
-            f"no Python {view.environment.version or 'of its version'} is on this machine; install one, or make it anew"
-        )
-        mends = [Fix(message="make it anew", steps=[fixes.by_hand(line)])]
+        version = view.environment.version or "of its version"
+        line = f"no Python {version} is on this machine; install that version, or recreate the environment"
+        mends = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
         made = anew(view, machine)
         if made is not None:
             mends.insert(0, made)
     if _is_own_fault(problem, machine):
         message = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
         return condition("no-interpreter", message, evidence, mends)
-    return condition("base-gone", "the installation it stands on is gone", evidence, mends)
+    return condition("base-gone", "the base Python is gone", evidence, mends)
 
 
 def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
@@ -75,6 +74,6 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
     if old:
         mends = [remake(view, machine, old[0])]
     else:
-        line = f"no Python {made_for} is on this machine; install one, or make the environment anew for {minor}"
-        mends = [Fix(message="make it anew", steps=[fixes.by_hand(line)])]
-    return condition("base-gone", f"its base went from {made_for} on to {minor}", evidence, mends)
+        line = f"no Python {made_for} is on this machine; install one, or recreate the environment for {minor}"
+        mends = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
+    return condition("base-gone", f"its base Python changed from {made_for} on to {minor}", evidence, mends)

@@ -1,13 +1,13 @@
-"""It is in the installation below, whose packages this environment does not see.
+"""It is in the base Python, whose packages this environment does not use.
 
-Told apart: the base has the module, and the settings leave the base's packages out.
-Mends it: install it into the environment itself.
+How to tell: the base has the module, and the settings leave the base's packages out.
+Fix: install it into the environment itself.
 
-Has it:
+Example:
     base has hivescale 2.1
     asked in heath: import hivescale
 
-Only looks like it (another environment has it, the base has not):
+Not this (another environment has it, the base has not):
     orchard has hivescale 2.1
     asked in heath: import hivescale
 """
@@ -55,7 +55,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="base-hidden",
         certainty="proven",
-        message=f"{missing} is in the installation below ({base.prefix}), which {view.environment.name} does not see",
+        message=f"{missing} is in the base Python ({base.prefix}), whose packages {view.environment.name} does not use",
         evidence=[
             Evidence(fact=f"{missing} is in the base", source=location.path, path=location.path),
             Evidence(
@@ -67,6 +67,6 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         ],
         fixes=[
             fixes.install(machine, interpreter, requirement),
-            Fix(message="let it see the base's packages", steps=[fixes.by_hand(switch)]),
+            Fix(message="let the environment use the base Python's packages", steps=[fixes.by_hand(switch)]),
         ],
     )

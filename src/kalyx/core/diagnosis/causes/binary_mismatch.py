@@ -1,14 +1,14 @@
 """It was compiled against another version of a package that it calls into.
 
-Told apart: the message is one of a compiled part that checks whom it was built against, and that package is here in
+How to tell: the message is one of a compiled part that checks whom it was built against, and that package is here in
 another version.
-Mends it: both packages from releases made for each other: the compiled one installed again.
+Fix: both packages from releases made for each other: the compiled one installed again.
 
-Has it:
+Example:
     heath has combcore 1.0 compiled against hivescale 2.1, and hivescale 1.0
     asked in heath: import combcore
 
-Only looks like it (its own code raises for another reason):
+Not this (its own code raises for another reason):
     heath has combcore 1.0 that raises on import
     asked in heath: import combcore
 """
@@ -119,7 +119,7 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
     broken = broken_requirement(case, machine, asker)
     if broken is not None and broken[1].key == other.key:
         mend = fixes.install(machine, case.interpreter, broken[0])
-        mend.message = f"{asker.name} {asker.version} requires {broken[0]}"
+        mend.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
         return [mend, again]
     major = other.version.split(".")[0]
     if told.version is not None:
@@ -131,5 +131,5 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
         mend = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
         mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
-    mend.message = f"the {other.name} it was compiled against"
+    mend.message = f"install the {other.name} it was compiled against"
     return [mend, again]

@@ -1,13 +1,13 @@
 """It imports when run; only the editor's checker looks elsewhere.
 
-Told apart: it imports in the interpreter that runs; the checker's configuration leads to another one.
-Mends it: point the checker to the environment that runs.
+How to tell: it imports in the interpreter that runs; the checker's configuration leads to another one.
+Fix: point the checker to the environment that runs.
 
-Has it:
+Example:
     the editor checks with orchard and runs heath, which has hivescale 2.1
     asked about the checker: import hivescale
 
-Only looks like it (neither has it):
+Not this (neither has it):
     the editor checks with orchard and runs heath
     asked about the checker: import hivescale
 """
@@ -50,7 +50,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                     fact=f"{case.missing} is in {seat.environment.name}", source=location.path, path=location.path
                 ),
             ],
-            fixes=[Fix(message="let the checker look where it runs", steps=[step], changes=[source])],
+            fixes=[Fix(message="let the checker look where the code runs", steps=[step], changes=[source])],
         )
     return None
 

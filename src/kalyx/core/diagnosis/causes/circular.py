@@ -1,13 +1,13 @@
 """The module asks for itself while it is still loading.
 
-Told apart: the traceback passes through the same module twice while it is half loaded.
-Mends it: move the import into the function that needs it, or the shared name into a third module.
+How to tell: the traceback passes through the same module twice while it is half loaded.
+Fix: move the import into the function that needs it, or the shared name into a third module.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose two modules ask for each other
     asked in heath: import hivescale
 
-Only looks like it (the name was never there):
+Not this (the name was never there):
     heath has hivescale 2.1
     asked in heath: from hivescale import old_weights
 """
@@ -40,11 +40,11 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if owner is not None:
         evidence.append(owned(owner))
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.message = f"a newer {owner.name} may have it mended"
+        mend.message = f"upgrade {owner.name}: a newer release may import in another order"
         mends = [mend]
     else:
         line = f"in {last.file}, move line {last.line} into the function that uses it"
-        mends = [Fix(message="ask for it later", steps=[fixes.by_hand(line)], changes=[last.file])]
+        mends = [Fix(message="import it later", steps=[fixes.by_hand(line)], changes=[last.file])]
     return Finding(
         cause="circular",
         certainty="proven",

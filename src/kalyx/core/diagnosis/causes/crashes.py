@@ -1,13 +1,13 @@
 """The interpreter dies while importing it.
 
-Told apart: the trial's process ended by a signal.
-Mends it: the release of the part it died in for this Python; the line with faulthandler says where.
+How to tell: the trial's process ended by a signal.
+Fix: the release of the part it died in for this Python; the line with faulthandler says where.
 
-Has it:
+Example:
     heath has hivescale 2.1 that kills its interpreter
     asked in heath: import hivescale
 
-Only looks like it (it raises, and the interpreter lives):
+Not this (it raises, and the interpreter lives):
     heath has hivescale 2.1 that raises on import
     asked in heath: import hivescale
 """
@@ -46,7 +46,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
             machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
         )
     else:
-        mend = Fix(message="look at what it last said", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
+        mend = Fix(message="look at its last output", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
     return Finding(
         cause="crashes",
         certainty="proven",

@@ -1,13 +1,13 @@
 """A file is cut short, empty or not what it says it is.
 
-Told apart: the file's own head, size or bytes are not those of its kind, or not those of its record.
-Mends it: install the same version again.
+How to tell: the file's own head, size or bytes are not those of its kind, or not those of its record.
+Fix: install the same version again.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose compiled part is cut short
     asked in heath: import hivescale
 
-Only looks like it (its own code raises):
+Not this (its own code raises):
     heath has hivescale 2.1 that raises on import
     asked in heath: import hivescale
 """
@@ -123,7 +123,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
         mends = [reinstall(machine, case.interpreter, owner)]
     else:
         put_back = fixes.by_hand(f"put back {path} from where it came; no installed package owns it")
-        mends = [Fix(message="put it back", steps=[put_back], changes=[path])]
+        mends = [Fix(message="put the file back", steps=[put_back], changes=[path])]
     evidence += said(case)
     if case.raised is None and case.trial is not None:
         evidence.append(

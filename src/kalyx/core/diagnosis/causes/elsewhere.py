@@ -1,13 +1,13 @@
 """It is installed, but for another environment than the one that runs.
 
-Told apart: an environment that was read has the module, and the one that runs has not.
-Mends it: install it here too, or run the environment that has it.
+How to tell: an environment that was read has the module, and the one that runs has not.
+Fix: install it here too, or run the environment that has it.
 
-Has it:
+Example:
     orchard has hivescale 2.1
     asked in heath: import hivescale
 
-Only looks like it (nothing has it):
+Not this (nothing has it):
     orchard has nectarflow 1.0
     asked in heath: import hivescale
 """

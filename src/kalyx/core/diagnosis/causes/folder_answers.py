@@ -1,13 +1,13 @@
 """A plain folder without __init__ answers as a namespace package, so the import "works" and has nothing in it.
 
-Told apart: the folder that answers has no code of its own, and a real copy comes later or lies elsewhere.
-Mends it: give the folder another name, or start elsewhere; install what was meant.
+How to tell: the folder that answers has no code of its own, and a real copy comes later or lies elsewhere.
+Fix: give the folder another name, or start elsewhere; install what was meant.
 
-Has it:
+Example:
     the folder has a folder hivescale without code in it
     asked in heath: import hivescale
 
-Only looks like it (the folder holds modules, as a namespace package does):
+Not this (the folder holds modules, as a namespace package does):
     the folder has a folder hivescale with modules in it
     asked in heath: import hivescale
 """

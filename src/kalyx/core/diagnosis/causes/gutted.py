@@ -1,13 +1,13 @@
 """Metadata says that it is installed, and the files it lists are not there.
 
-Told apart: the record lists files, and they are not there.
-Mends it: install the same version again.
+How to tell: the record lists files, and they are not there.
+Fix: install the same version again.
 
-Has it:
+Example:
     heath has hivescale 2.1 without its files
     asked in heath: import hivescale
 
-Only looks like it (it was never installed here):
+Not this (it was never installed here):
     orchard has hivescale 2.1
     asked in heath: import hivescale
 """
@@ -37,7 +37,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
     requirement = f"{installed.name}=={installed.version}"
     mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
-    mend.message = "install the same version again"
+    mend.message = "reinstall the same version"
     return Finding(
         cause="gutted",
         certainty="proven",

@@ -1,13 +1,13 @@
 """Making the environment stopped half-way.
 
-Told apart: the mark of an unfinished run is there, or what every environment has is not.
-Mends it: finish it, or remove it and make it anew.
+How to tell: the mark of an unfinished run is there, or what every environment has is not.
+Fix: finish it, or remove it and make it anew.
 
-Has it:
+Example:
     heath was begun and not finished
     asked about heath
 
-Only looks like it (it was finished, and its base was removed later):
+Not this (it was finished, and its base was removed later):
     heath stands on /opt/old, which is gone
     asked about heath
 """
@@ -59,7 +59,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
         evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
         step = fixes.step(machine, FillEnvironment(prefix=environment.prefix, restore=True))
-        back = Fix(message="put back what was there", steps=[step],
+        back = Fix(message="roll back the interrupted change", steps=[step],
                       changes=[environment.prefix])  # fmt: skip
         return condition("half-made", "filling it was begun and not finished", evidence, [back])
     if environment.kind != "virtual" or settings is None or settings.problem:

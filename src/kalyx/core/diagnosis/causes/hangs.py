@@ -1,13 +1,13 @@
 """No answer comes within the time allowed.
 
-Told apart: the trial gave no answer within the limit, and was ended.
-Mends it: what it waits for: faulthandler says where; a longer --timeout where it is only slow.
+How to tell: the trial gave no answer within the limit, and was ended.
+Fix: what it waits for: faulthandler says where; a longer --timeout where it is only slow.
 
-Has it:
+Example:
     heath has hivescale 2.1 that never ends its import
     asked in heath: import hivescale
 
-Only looks like it (it raises at once):
+Not this (it raises at once):
     heath has hivescale 2.1 that raises on import
     asked in heath: import hivescale
 """
@@ -37,5 +37,5 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"importing {case.module} did not end within {machine.seconds:g} seconds",
         evidence=evidence,
-        fixes=[Fix(message="see where it stands", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
+        fixes=[Fix(message="see where it waits", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
     )

@@ -1,13 +1,13 @@
 """The installer that this seat's command line finds fills another interpreter than the one that runs.
 
-Told apart: the installer's own first line is read: it runs another interpreter than python does.
-Mends it: install by python -m pip, which fills the one that runs.
+How to tell: the installer's own first line is read: it runs another interpreter than python does.
+Fix: install by python -m pip, which fills the one that runs.
 
-Has it:
+Example:
     PATH finds python in orchard and pip in heath
     asked about the shell
 
-Only looks like it (both are in one environment):
+Not this (both are in one environment):
     PATH finds python in orchard and pip in orchard
     asked about the shell
 """
@@ -52,13 +52,13 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             continue
         if part.environment is not None and part.environment.key == seat.environment.key:
             continue
-        fills = part.environment.name if part.environment else "no interpreter that starts"
+        into = part.environment.name if part.environment else "no interpreter that starts"
         reason = f" ({part.reason})" if part.reason else ""
         argv = [seat.interpreter.executable, "-m", "pip", "install"]
         return Finding(
             cause="installer-elsewhere",
             certainty="proven",
-            message=f"{part.word} fills {fills}{reason}, and python starts {seat.environment.name}",
+            message=f"{part.word} installs into {into}{reason}, but python runs {seat.environment.name}",
             evidence=[
                 Evidence(fact=f"{part.word} is this file", source=part.path, path=part.path),
                 Evidence(

@@ -1,13 +1,13 @@
 """The path names nothing that starts, or a link whose end is gone.
 
-Told apart: the path is followed link by link to where it ends.
-Mends it: the path that exists: register, point or make it anew.
+How to tell: the path is followed link by link to where it ends.
+Fix: the path that exists: register, point or make it anew.
 
-Has it:
+Example:
     kernel hives starts /home/keeper/orchrad/bin/python
     asked in kernel:hives: import hivescale
 
-Only looks like it (it starts, and lacks the module):
+Not this (it starts, and lacks the module):
     kernel hives starts /home/keeper/heath/bin/python
     asked in kernel:hives: import hivescale
 """
@@ -38,7 +38,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None
     mends = []
     if near is not None:
-        mends.append(Fix(message="the nearest path that is there", steps=[fixes.by_hand(f"use {near}")]))
+        mends.append(Fix(message="use the nearest path that exists", steps=[fixes.by_hand(f"use {near}")]))
     else:
         mends.append(Fix(message="name another interpreter", steps=[fixes.by_hand("see: kalyx survey")]))
     return Finding(
@@ -63,10 +63,10 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
     step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
-    mends = [Fix(message="name one that is there", steps=[step], changes=[seat.source])]
+    mends = [Fix(message="name an interpreter that exists", steps=[step], changes=[seat.source])]
     if seat.nearest is not None:
         step = fixes.by_hand(f"write {seat.nearest} in {where}")
-        mends.insert(0, Fix(message="the nearest path that is there", steps=[step], changes=[seat.source]))
+        mends.insert(0, Fix(message="use the nearest path that exists", steps=[step], changes=[seat.source]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",

@@ -1,13 +1,13 @@
 """A shared library that its compiled part needs is not found on this machine.
 
-Told apart: the header of the compiled part names the library, and no folder that the loader looks in has it.
-Mends it: the system's package that brings the library.
+How to tell: the header of the compiled part names the library, and no folder that the loader looks in has it.
+Fix: the system's package that brings the library.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose compiled part needs libhoney.so.1
     asked in heath: import hivescale
 
-Only looks like it (the library is there, and lacks a version of a symbol):
+Not this (the library is there, and lacks a version of a symbol):
     heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
     asked in heath: import hivescale
 """
@@ -95,20 +95,20 @@ def _ways_out(
         ]
         if unmet:
             mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
-            mend.message = f"install what {owner.name} requires and is not here: it may bring {library}"
+            mend.message = f"install what {owner.name} requires and is missing: it may bring {library}"
             result.append(mend)
     path = _elsewhere(case, machine, library)
     if path is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=path, path=path))
         variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
         step = fixes.step(machine, RunWith(words=case.command, variables={variable: reader.parent(path)}))
-        result.append(Fix(message=f"run it with {reader.parent(path)} searched", steps=[step]))
+        result.append(Fix(message=f"run it with {reader.parent(path)} on the library path", steps=[step]))
     bringer = fixes.bringer_of_library(machine, library)
     if bringer is not None:
         result.append(bringer)
     if not result:
         line = f"find out which package of this system brings {library} (nothing here says so), and install that"
-        result.append(Fix(message="its package is not known here", steps=[fixes.by_hand(line)]))
+        result.append(Fix(message="find out which package brings the library", steps=[fixes.by_hand(line)]))
     return result
 
 

@@ -1,13 +1,13 @@
 """A shared library is there but lacks a symbol version that the compiled part needs.
 
-Told apart: the compiled part asks for a symbol version that the library here does not list.
-Mends it: a release built for this system, or a newer system.
+How to tell: the compiled part asks for a symbol version that the library here does not list.
+Fix: a release built for this system, or a newer system.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
     asked in heath: import hivescale
 
-Only looks like it (the library is not there at all):
+Not this (the library is not there at all):
     heath has hivescale 2.1 whose compiled part needs libhoney.so.1
     asked in heath: import hivescale
 """
@@ -67,11 +67,11 @@ def _ways_out(
 ) -> list[Fix]:
     if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
         mend = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
-        mend.message = f"the library is {of_library.name}'s: a newer one has it"
+        mend.message = f"upgrade {of_library.name}, which brings the library"
         return [mend]
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"
-        return [Fix(message="build it here", steps=[fixes.by_hand(line)])]
+        return [Fix(message="build the package on this system", steps=[fixes.by_hand(line)])]
     floors = [(leading_number(a), leading_number(b)) for tag in owner.tags for a, b in _FLOOR.findall(tag)]
     own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
     again = reinstall(machine, case.interpreter, owner)

@@ -1,13 +1,13 @@
 """A development install points to a folder that is gone or moved.
 
-Told apart: the path file or finder names a folder that is not there.
-Mends it: install it for development from where the folder is now.
+How to tell: the path file or finder names a folder that is not there.
+Fix: install it for development from where the folder is now.
 
-Has it:
+Example:
     heath links hivescale to /home/keeper/gone, which is not there
     asked in heath: import hivescale
 
-Only looks like it (the link is for another module):
+Not this (the link is for another module):
     heath links nectarflow to /home/keeper/gone, which is not there
     asked in heath: import hivescale
 """
@@ -116,11 +116,11 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
             Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
         )
         mend = fixes.install(machine, case.interpreter, moved, "--no-build-isolation", "--no-deps", "-e")
-        mend.message = f"link it to {moved}"
+        mend.message = f"install it again from {moved}"
         mends = [mend]
     else:
         line = f"put {link.folder} back, or install {link.name} from where its sources are now"
-        mends = [Fix(message="its sources are not found here", steps=[fixes.by_hand(line)])]
+        mends = [Fix(message="find its sources and install them again", steps=[fixes.by_hand(line)])]
     return Finding(
         cause="link-broken",
         certainty="proven",

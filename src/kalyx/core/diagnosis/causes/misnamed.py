@@ -1,13 +1,13 @@
 """The word is a distribution's name; the module in it is called something else.
 
-Told apart: metadata knows the word as a distribution's name, and lists the module that it brings.
-Mends it: import it by the module's name.
+How to tell: metadata knows the word as a distribution's name, and lists the module that it brings.
+Fix: import it by the module's name.
 
-Has it:
+Example:
     heath has pollen-kit 1.0 as pollenkit
     asked in heath: import pollen_kit
 
-Only looks like it (the module has the distribution's name):
+Not this (the module has the distribution's name):
     orchard has pollenkit 1.0
     asked in heath: import pollenkit
 """
@@ -15,7 +15,7 @@ Only looks like it (the module has the distribution's name):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.brought import distributions_named, modules_of_listed, table_modules
+from kalyx.core.diagnosis.shared.brought import distributions_named, is_well_known, modules_of_listed, table_modules
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -36,8 +36,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         fact = f"{installed.name} {installed.version} in {environment.name} provides {', '.join(modules[:4])}"
         evidence = [Evidence(fact=fact, source=installed.path, path=installed.path)]
         return _finding(case, machine, installed.name, modules[0], evidence, bool(here))
-    listed = modules_of_listed(missing)
-    if listed and missing not in table_modules():
+    # A distribution whose own name is the word brings a module of that name, whatever else lies in it.
+    listed = [] if is_well_known(missing) else [name for name in modules_of_listed(missing) if not name.startswith("_")]
+    if listed:
         evidence = [Evidence(fact=f"{missing} provides {listed[0]}", source="Kalyx's table of well-known names")]
         return _finding(case, machine, table_modules()[listed[0]], listed[0], evidence, False)
     return None
@@ -47,10 +48,10 @@ def _finding(
     case: Case, machine: Machine, distribution: str, module: str, evidence: list[Evidence], is_here: bool
 ) -> Finding:
     write = fixes.write(f"import {module}")
-    mends = [Fix(message="use the module's own name", steps=[write])]
+    mends = [Fix(message="import the module by its own name", steps=[write])]
     if not is_here:
         first = fixes.install(machine, case.interpreter, distribution)
-        first.message = "install it here, and use the module's own name"
+        first.message = "install it, and import the module by its own name"
         first.steps.append(write)
         mends = [first]
     return Finding(

@@ -1,13 +1,13 @@
 """One or two letters, the case or a hyphen away from a module that is there.
 
-Told apart: a module that is there differs by a letter or two, and no table knows the word as one of its own.
-Mends it: write the name as it is.
+How to tell: a module that is there differs by a letter or two, and no table knows the word as one of its own.
+Fix: write the name as it is.
 
-Has it:
+Example:
     heath has hivescale 2.1
     asked in heath: import hivescael
 
-Only looks like it (a module of exactly that name is elsewhere):
+Not this (a module of exactly that name is elsewhere):
     heath has hivescale 2.1
     orchard has hivescales 1.0
     asked in heath: import hivescales
@@ -17,7 +17,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import is_well_known
-from kalyx.core.diagnosis.shared.spelling import nearest
+from kalyx.core.diagnosis.shared.spelling import is_standard, nearest, written
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -32,19 +32,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if result is None:
         return None
     full, path, far = result
-    if far and "." not in case.missing and is_well_known(case.missing):
-        return None  # it is called so, and is not here
+    if far and "." not in case.missing and (is_well_known(case.missing) or is_standard(case, path)):
+        return None  # it is called so, and is not here; what is near by chance only (absent) names as another way
     message = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
     return Finding(
         cause="misspelt",
-        certainty="likely",
+        certainty="possible" if far else "likely",
         message=f"there is no {case.missing}; {message} {full}, which is here",
         evidence=[Evidence(fact=f"{full} is here", source=path.path, path=path.path or None)],
-        fixes=[Fix(message="write it as it is called", steps=[fixes.write(_rightly(case, full))])],
+        fixes=[Fix(message="correct the name", steps=[fixes.write(written(case, full))])],
     )
-
-
-def _rightly(case: Missing, full: str) -> str:
-    """The statement that was asked about with the name put right; of anything else, a plain import of it."""
-    statement = case.wanted.statement
-    return statement.replace(case.missing, full, 1) if case.missing in statement.split() else f"import {full}"

@@ -1,13 +1,13 @@
 """The module imports, the name asked for is not in this version of it.
 
-Told apart: the module imports, and no file in front of it changes which one is meant.
-Mends it: the name that took its place; of a package that asks for it a release that fits.
+How to tell: the module imports, and no file in front of it changes which one is meant.
+Fix: the name that took its place; of a package that asks for it a release that fits.
 
-Has it:
+Example:
     heath has hivescale 2.1
     asked in heath: from hivescale import old_weights
 
-Only looks like it (the module itself is not there):
+Not this (the module itself is not there):
     orchard has hivescale 2.1
     asked in heath: from hivescale import old_weights
 """
@@ -66,17 +66,17 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         newer = span.is_gone(version)
         line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
         mend = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
-        mend.message = f"{'a newer' if newer else 'an older'} {lack.asker.name}, which is for this Python"
+        mend.message = f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python"
         exact = f"{lack.asker.name}=={lack.asker.version}"
         wanted = span.last if newer else span.first
         return [mend, fixes.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
-        return [Fix(message="it has another place now", steps=[fixes.write(f"from {module} import {name}")])]
+        return [Fix(message="import it from its new place", steps=[fixes.write(f"from {module} import {name}")])]
     back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
     if back is not None and "write" in back:
         mend = fixes.install(machine, case.interpreter, back["install"])
-        mend.message = f"{back['install']} brings it to older Pythons"
+        mend.message = f"install {back['install']}, which provides it for older Pythons"
         mend.steps.append(fixes.write(f"from {back['write'].removeprefix('import ')} import {lack.name}"))
         return [mend]
     wanted = span.last if span.is_gone(version) else span.first

@@ -1,14 +1,14 @@
 """The kernel is named after an environment that it does not run.
 
-Told apart: the label names an environment that is here, and the command starts another.
-Mends it: register the environment that is meant under that id.
+How to tell: the label names an environment that is here, and the command starts another.
+Fix: register the environment that is meant under that id.
 
-Has it:
+Example:
     orchard has hivescale 2.1
     kernel orchard-spring starts /home/keeper/heath/bin/python
     asked in kernel:orchard-spring: import hivescale
 
-Only looks like it (the kernel is named after what it runs):
+Not this (the kernel is named after what it runs):
     orchard has hivescale 2.1
     kernel heath-spring starts /home/keeper/heath/bin/python
     asked in kernel:heath-spring: import hivescale

@@ -1,13 +1,13 @@
 """A regular package hides the other portions of a namespace package.
 
-Told apart: several folders on the path hold parts of the package, and one of them has an __init__ file.
-Mends it: the release without that file; or take the file away where it is your own.
+How to tell: several folders on the path hold parts of the package, and one of them has an __init__ file.
+Fix: the release without that file; or take the file away where it is your own.
 
-Has it:
+Example:
     heath has a regular package moorland, and a portion of moorland with bees further down
     asked in heath: import moorland.bees
 
-Only looks like it (there is no other portion):
+Not this (there is no other portion):
     heath has moorland 1.0
     asked in heath: import moorland.bees
 """
@@ -74,7 +74,7 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
         result.append(aside)
     if owner is not None:
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.message = f"{'or ' if result else ''}a newer {owner.name} may leave room for others"
+        mend.message = f"upgrade {owner.name}: a newer release may leave room for the others"
         result.append(mend)
     if not result or aside not in result:
         result.append(aside)

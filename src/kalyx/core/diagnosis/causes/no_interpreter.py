@@ -1,13 +1,13 @@
 """A prefix that holds no Python of its own: after entering it, the Python below still runs.
 
-Told apart: the folder has the marks of an environment and no executable that starts.
-Mends it: put a Python into it, or make it anew.
+How to tell: the folder has the marks of an environment and no executable that starts.
+Fix: put a Python into it, or make it anew.
 
-Has it:
+Example:
     heath is a prefix that a manager keeps by its own records without Python
     asked about heath
 
-Only looks like it (it was to have one, and making it stopped):
+Not this (it was to have one, and making it stopped):
     heath was begun and not finished
     asked about heath
 """
@@ -28,6 +28,6 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     folder = prefix if reader.system == "windows" else reader.join(prefix, "bin")
     evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
     line = f"add a Python to it through what keeps {reader.join(prefix, 'conda-meta')}"
-    mends = [Fix(message="give it a Python", steps=[fixes.by_hand(line)])]
+    mends = [Fix(message="install a Python into it", steps=[fixes.by_hand(line)])]
     message = "it holds no Python of its own: after entering it, the Python below still runs"
     return condition("no-interpreter", message, evidence, mends)

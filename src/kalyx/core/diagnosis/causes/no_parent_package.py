@@ -1,13 +1,13 @@
 """A file inside a package was run as a script, so its relative imports have nothing to be relative to.
 
-Told apart: the file uses dots and is itself the program.
-Mends it: run it as a module of its package: python -m package.module.
+How to tell: the file uses dots and is itself the program.
+Fix: run it as a module of its package: python -m package.module.
 
-Has it:
+Example:
     the folder has a package beehouse whose part scales asks for its neighbour, and beehouse is on PYTHONPATH
     asked in heath: import scales
 
-Only looks like it (asked for as a part of its package):
+Not this (asked for as a part of its package):
     the folder has a package beehouse whose part scales asks for its neighbour
     asked in heath: import beehouse.scales
 """
@@ -52,14 +52,14 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
         run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
         write = fixes.write(f"import {dotted}")
         mends = [
-            Fix(message=f"ask for it as a part of its package, from {above}", steps=[write]),
-            Fix(message="or run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
+            Fix(message=f"import it as a part of its package, from {above}", steps=[write]),
+            Fix(message="run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
         ]
         evidence.append(Evidence(fact=f"its package begins in {above}", source=path, path=path))
     return Finding(
         cause="no-parent-package",
         certainty="proven",
-        message=f"{reader.name(path)} is a part of a package and was started by itself: what its dots mean is nowhere",
+        message=f"{reader.name(path)} is a part of a package and was started by itself: its dots name no package",
         evidence=evidence,
         fixes=mends,
     )

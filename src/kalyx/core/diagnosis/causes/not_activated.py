@@ -1,13 +1,13 @@
 """The project has an environment of its own, and this seat runs another Python.
 
-Told apart: an environment lies in the project's folder, and the seat starts none of it.
-Mends it: activate that environment, run the script with its Python, or register it for the notebook.
+How to tell: an environment lies in the project's folder, and the seat starts none of it.
+Fix: activate that environment, run the script with its Python, or register it for the notebook.
 
-Has it:
+Example:
     the folder's project has an environment of its own with hivescale 2.1
     asked in the shell: import hivescale
 
-Only looks like it (that environment is the one that runs):
+Not this (that environment is the one that runs):
     the folder's project has an environment of its own, which the shell has entered
     asked in the shell: import hivescale
 """

@@ -1,13 +1,13 @@
 """Its compiled part was never built from the source that is there.
 
-Told apart: its source lies there, and no compiled file of any name.
-Mends it: install the package, which builds it or brings it built.
+How to tell: its source lies there, and no compiled file of any name.
+Fix: install the package, which builds it or brings it built.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose part fast is there as source in C only
     asked in heath: import hivescale.fast
 
-Only looks like it (there is no source of that name):
+Not this (there is no source of that name):
     heath has hivescale 2.1
     asked in heath: import hivescale.fast
 """
@@ -54,12 +54,14 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     owner, root = case.owner(location.path), _project_of(machine, source)
     if root is not None:
         mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.message = "build it: install the project for development"
+        mend.message = "build the extension: install the project for development"
     elif owner is not None:
         evidence.append(owned(owner))
         mend = reinstall(machine, case.interpreter, owner, ", built for this Python")
     else:
-        mend = Fix(message="build it", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")])
+        mend = Fix(
+            message="build the extension", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")]
+        )
     return Finding(
         cause="not-built",
         certainty="proven",

@@ -1,13 +1,13 @@
 """Two copies can be reached and the wrong one comes first (own over base, user over base, path over all).
 
-Told apart: both copies are on the path; with the other one first it imports.
-Mends it: remove the copy that is not wanted, or take its folder off the path.
+How to tell: both copies are on the path; with the other one first it imports.
+Fix: remove the copy that is not wanted, or take its folder off the path.
 
-Has it:
+Example:
     heath sees its base and has hivescale 1.0, and the base has hivescale 2.1 with frames
     asked in heath: import hivescale.frames
 
-Only looks like it (there is one copy only):
+Not this (there is one copy only):
     heath has hivescale 1.0
     asked in heath: import hivescale.frames
 """

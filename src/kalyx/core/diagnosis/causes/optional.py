@@ -1,13 +1,13 @@
 """It is there, and the part used needs an extra that was not asked for.
 
-Told apart: the missing module is asked for by an extra of the package in its own metadata.
-Mends it: the package with that extra: name[extra].
+How to tell: the missing module is asked for by an extra of the package in its own metadata.
+Fix: the package with that extra: name[extra].
 
-Has it:
+Example:
     heath has hivescale 2.1 whose extra plots asks for nectarflow
     asked in heath: import hivescale.plots
 
-Only looks like it (it is required without any extra):
+Not this (it is required without any extra):
     heath has hivescale 2.1 requiring nectarflow>=1.2
     asked in heath: import hivescale
 """
@@ -45,7 +45,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         *said(case),
     ]
     mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
-    mend.message = f"install what the extra {extra} of {owner.name} asks for"
+    mend.message = f"install what the extra {extra} of {owner.name} requires"
     return Finding(
         cause="optional",
         certainty="proven",

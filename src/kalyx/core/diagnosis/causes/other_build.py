@@ -1,13 +1,13 @@
 """Its compiled part is for another Python version or implementation.
 
-Told apart: the tag in the file's name, or its header, is for another Python.
-Mends it: install the package again for the Python that runs.
+How to tell: the tag in the file's name, or its header, is for another Python.
+Fix: install the package again for the Python that runs.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose compiled part is for Python 3.8
     asked in heath: import hivescale._core
 
-Only looks like it (the compiled part is for another system):
+Not this (the compiled part is for another system):
     heath has hivescale 2.1 whose compiled part is for Windows
     asked in heath: import hivescale._core
 """

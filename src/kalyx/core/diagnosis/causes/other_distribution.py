@@ -1,13 +1,13 @@
 """The module is brought by a distribution of nearly that name that is not the one meant: a namesake.
 
-Told apart: the table knows another distribution for this module, and the one here only shares the name.
-Mends it: remove the namesake and install the one that is meant.
+How to tell: the table knows another distribution for this module, and the one here only shares the name.
+Fix: remove the namesake and install the one that is meant.
 
-Has it:
+Example:
     heath has yaml 0.1
     asked in heath: import yaml.loader
 
-Only looks like it (the one that is meant is here, in another version):
+Not this (the one that is meant is here, in another version):
     heath has hivescale 2.1
     asked in heath: import hivescale.loader
 """

@@ -1,13 +1,13 @@
 """It is in this prefix, or among the user's own packages, under another Python version's folder.
 
-Told apart: the same module lies below this prefix in the folder of another minor version, and none of this version's.
-Mends it: install it again for the Python that runs, or run the Python that it was installed for.
+How to tell: the same module lies below this prefix in the folder of another minor version, and none of this version's.
+Fix: install it again for the Python that runs, or run the Python that it was installed for.
 
-Has it:
+Example:
     heath holds hivescale 2.1 for 3.9 beside its own
     asked in heath: import hivescale
 
-Only looks like it (it is in another prefix):
+Not this (it is in another prefix):
     orchard has hivescale 2.1
     asked in heath: import hivescale
 """

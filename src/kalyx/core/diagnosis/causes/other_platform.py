@@ -1,13 +1,13 @@
 """Its compiled part is for another operating system, processor or C library.
 
-Told apart: the file's header is for another system or processor.
-Mends it: install the package again on this system.
+How to tell: the file's header is for another system or processor.
+Fix: install the package again on this system.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose compiled part is for Windows
     asked in heath: import hivescale._core
 
-Only looks like it (the compiled part is for another Python version):
+Not this (the compiled part is for another Python version):
     heath has hivescale 2.1 whose compiled part is for Python 3.8
     asked in heath: import hivescale._core
 """

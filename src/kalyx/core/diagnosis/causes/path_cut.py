@@ -1,13 +1,13 @@
 """The folder that holds it is not on the path in this way of running.
 
-Told apart: with that folder on the path it imports.
-Mends it: run it so that the folder is searched, or install the project for development.
+How to tell: with that folder on the path it imports.
+Fix: run it so that the folder is searched, or install the project for development.
 
-Has it:
+Example:
     the folder above the script's has combs.py
     asked in heath: import combs
 
-Only looks like it (the file is not there either):
+Not this (the file is not there either):
     asked in heath: import combs
 """
 
@@ -86,7 +86,7 @@ def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str],
     root = reader.parent(folder) if reader.name(folder) == "src" else folder
     if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
         mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.message = "or install the project for development"
+        mend.message = "install the project for development"
         result.append(mend)
     if reason.startswith(("the flag", "PYTHONSAFEPATH")):
         word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"

@@ -1,13 +1,13 @@
 """It is this project's own code, and nothing puts the folder that holds it on the path here.
 
-Told apart: the project's own files name it as what they build, and its folder is not on the path.
-Mends it: install the project for development: pip install -e.
+How to tell: the project's own files name it as what they build, and its folder is not on the path.
+Fix: install the project for development: pip install -e.
 
-Has it:
+Example:
     the folder's project has combs.py in its src folder
     asked in heath: import combs
 
-Only looks like it (no project's file says that the folder above is one):
+Not this (no project's file says that the folder above is one):
     the folder above the script's has combs.py
     asked in heath: import combs
 """
@@ -52,7 +52,7 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
     result = []
     if mark != "setup.cfg":
         mend = fixes.install(machine, case.interpreter, folder, "-e")
-        mend.message = "install the project for development: its code is then found from everywhere"
+        mend.message = "install the project for development, so that its code is found from everywhere"
         result.append(mend)
     result.append(run_with(machine, case, holds))
     return Finding(

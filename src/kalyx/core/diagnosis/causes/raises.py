@@ -1,13 +1,13 @@
 """Its own code raises something else on import.
 
-Told apart: the module is found, and its own code fails in a way that nothing more specific explains.
-Mends it: look at the line it fails in.
+How to tell: the module is found, and its own code fails in a way that nothing more specific explains.
+Fix: look at the line it fails in.
 
-Has it:
+Example:
     heath has hivescale 2.1 that raises on import
     asked in heath: import hivescale
 
-Only looks like it (it fails for want of another package):
+Not this (it fails for want of another package):
     heath has hivescale 2.1 requiring nectarflow>=1.2
     asked in heath: import hivescale
 """
@@ -50,7 +50,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
             Evidence(fact=f"the file belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
         )
         again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        again.message = f"a newer {owner.name} may have it mended"
+        again.message = f"a newer {owner.name} may have a fix"
         mends = [again]
         for passed in owners_passed(case):
             broken = broken_requirement(case, machine, passed)
@@ -60,7 +60,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
                 )
                 evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
                 mend = fixes.install(machine, case.interpreter, broken[0])
-                mend.message = f"{passed.name} {passed.version} requires {broken[0]}"
+                mend.message = f"install {broken[0]}, as {passed.name} {passed.version} requires"
                 mends.insert(0, mend)
                 break
     else:
@@ -90,5 +90,5 @@ def _by_its_own_words(case: Case, machine: Machine) -> Fix | None:
         return None
     version = match[2].removesuffix(".x")
     mend = fixes.install(machine, case.interpreter, f"{owner.name}=={version}.*")
-    mend.message = "as the error itself says"
+    mend.message = "do what the error itself says"
     return mend

@@ -1,15 +1,15 @@
 """It imports in another of the user's seats; this seat starts another interpreter.
 
-Told apart: the same import is found from another of your seats.
-Mends it: use that seat's interpreter, or install it for this one.
+How to tell: the same import is found from another of your seats.
+Fix: use that seat's interpreter, or install it for this one.
 
-Has it:
+Example:
     orchard has hivescale 2.1
     kernel heath starts /home/keeper/heath/bin/python
     kernel orchard starts /home/keeper/orchard/bin/python
     asked in kernel:heath: import hivescale
 
-Only looks like it (an environment has it that no seat uses):
+Not this (an environment has it that no seat uses):
     orchard has hivescale 2.1
     kernel heath starts /home/keeper/heath/bin/python
     asked in kernel:heath: import hivescale

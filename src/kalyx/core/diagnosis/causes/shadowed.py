@@ -1,13 +1,13 @@
 """A file or folder in the script's folder, or on PYTHONPATH, has the same name and comes first.
 
-Told apart: with the file's folder searched last, it imports.
-Mends it: give your own file another name.
+How to tell: with the file's folder searched last, it imports.
+Fix: give your own file another name.
 
-Has it:
+Example:
     the folder has statistics.py that lacks what is asked for
     asked in heath: from statistics import mean
 
-Only looks like it (the folder's file has a name of its own):
+Not this (the folder's file has a name of its own):
     the folder has weights.py
     asked in heath: from statistics import mean
 """
@@ -149,7 +149,8 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",
-        message=f"{machine.reader.name(whole)} in {place.entry} has the name of a module and is imported instead of it",
+        message=f"{machine.reader.join(place.entry, machine.reader.name(whole))} is imported instead of the module"
+        " of that name: its folder is earlier on sys.path",
         evidence=evidence,
         fixes=mends,
     )

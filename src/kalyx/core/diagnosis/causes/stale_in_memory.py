@@ -1,13 +1,13 @@
 """A running kernel loaded it, or looked for it, before it was installed or changed.
 
-Told apart: the files changed after the process began, and a fresh start imports it.
-Mends it: restart the kernel or the process.
+How to tell: the files changed after the process began, and a fresh start imports it.
+Fix: restart the kernel or the process.
 
-Has it:
+Example:
     heath has hivescale 2.1, and a kernel of heath has been running since before
     asked about that kernel: import hivescale
 
-Only looks like it (the kernel was started after it):
+Not this (the kernel was started after it):
     heath has hivescale 2.1, and a kernel of heath was started after it
     asked about that kernel: import hivescale
 """
@@ -107,5 +107,5 @@ def _finding(
         certainty="likely",
         message=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
         evidence=evidence,
-        fixes=[Fix(message="start it afresh", steps=[fixes.by_hand(line)])],
+        fixes=[Fix(message="restart it", steps=[fixes.by_hand(line)])],
     )

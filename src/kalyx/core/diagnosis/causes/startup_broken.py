@@ -1,13 +1,13 @@
 """A start-up hook fails, or PYTHONHOME or PYTHONPATH belongs to another Python.
 
-Told apart: without the variable or the hook it imports.
-Mends it: take the variable away, or mend the hook.
+How to tell: without the variable or the hook it imports.
+Fix: take the variable away, or mend the hook.
 
-Has it:
+Example:
     PYTHONHOME is /nowhere
     asked in heath: import json
 
-Only looks like it (it is set, and the interpreter starts):
+Not this (it is set, and the interpreter starts):
     asked in heath: import json
 """
 
@@ -104,13 +104,13 @@ def _hook(case: Case, machine: Machine, said: str) -> Finding:
         if hook
         else [
             Fix(
-                message="mend the start-up hook",
-                steps=[fixes.by_hand("mend or remove the start-up hook that is named above")],
+                message="correct the start-up file",
+                steps=[fixes.by_hand("correct or remove the start-up file that is named above")],
             )
         ]
     )
     if hook:
-        mends[0].message = "set the hook aside"
+        mends[0].message = "rename the start-up file"
     what = hook or "a start-up hook"
     return Finding(
         cause="startup-broken",
@@ -189,7 +189,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         Evidence(fact=line[:200], source=path, path=path, line=number),
         Evidence(fact=f"it fails at start: {text[:200]}", source="the interpreter's own words"),
     ]
-    steps = [fixes.by_hand(f"mend line {number} of {path}")]
+    steps = [fixes.by_hand(f"correct line {number} of {path}")]
     owner = next(
         (
             distribution
@@ -198,7 +198,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         ),
         None,
     )
-    mends = [Fix(message="mend the line", steps=steps, changes=[path])]
+    mends = [Fix(message="take the line out", steps=steps, changes=[path])]
     if owner is not None:
         from kalyx.core.diagnosis.shared.failing import reinstall
 

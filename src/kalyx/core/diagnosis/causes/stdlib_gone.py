@@ -1,14 +1,14 @@
 """A standard module removed or renamed by this Python version (Python 2 names too).
 
-Told apart: the name stands in the table of standard modules with the version that took it away, and nothing else on
+How to tell: the name stands in the table of standard modules with the version that took it away, and nothing else on
 the path has it.
-Mends it: the module that took its place; of code that is not your own a release that knows this Python, else an older
+Fix: the module that took its place; of code that is not your own a release that knows this Python, else an older
 Python.
 
-Has it:
+Example:
     asked in heath: import urllib2
 
-Only looks like it (this version has it):
+Not this (this version has it):
     asked in heath: import distutils
 """
 

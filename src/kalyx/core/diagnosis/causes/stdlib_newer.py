@@ -1,13 +1,13 @@
 """A standard module that only a later Python version has.
 
-Told apart: the name stands in the table of standard modules with a first version newer than this one.
-Mends it: its backport where there is one, else a newer Python.
+How to tell: the name stands in the table of standard modules with a first version newer than this one.
+Fix: its backport where there is one, else a newer Python.
 
-Has it:
+Example:
     heath runs Python 3.9
     asked in heath: import tomllib
 
-Only looks like it (no version has it):
+Not this (no version has it):
     heath runs Python 3.9
     asked in heath: import tomlbook
 """

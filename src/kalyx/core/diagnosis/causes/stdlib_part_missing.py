@@ -1,13 +1,13 @@
 """A standard module that this interpreter was built or packaged without: its part is not there.
 
-Told apart: the Python part lies in the standard library and its compiled part does not.
-Mends it: the system's package that brings the part, or building this Python with the library it needs.
+How to tell: the Python part lies in the standard library and its compiled part does not.
+Fix: the system's package that brings the part, or building this Python with the library it needs.
 
-Has it:
+Example:
     the base has tkinter without its compiled part
     asked in heath: import _tkinter
 
-Only looks like it (it is no standard module's part):
+Not this (it is no standard module's part):
     the base has tkinter without its compiled part
     asked in heath: import _tkinterer
 """
@@ -94,6 +94,6 @@ def _ways_out(
         result.append(source)
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable]))
-        result.append(Fix(message=f"or use the Python {has.version} that has it", steps=[step]))
+        result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))
     line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
     return result or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]

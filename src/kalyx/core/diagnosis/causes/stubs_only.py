@@ -1,14 +1,14 @@
 """Only its type stubs are installed: they tell a checker what it would look like, and hold no code.
 
-Told apart: what answers holds files of declarations only.
-Mends it: install the package itself beside its stubs.
+How to tell: what answers holds files of declarations only.
+Fix: install the package itself beside its stubs.
 
-Has it:
+Example:
     heath has the stubs of hivescale
     orchard has hivescale 2.1
     asked in heath: import hivescale
 
-Only looks like it (there are no stubs either):
+Not this (there are no stubs either):
     orchard has hivescale 2.1
     asked in heath: import hivescale
 """

@@ -1,13 +1,13 @@
 """The package imports, and what is asked for below it is not in this version.
 
-Told apart: the package is whole by its own record, and its record has no such part.
-Mends it: the release that has it, or the line that no longer asks for it.
+How to tell: the package is whole by its own record, and its record has no such part.
+Fix: the release that has it, or the line that no longer asks for it.
 
-Has it:
+Example:
     heath has hivescale 2.1
     asked in heath: import hivescale.frames
 
-Only looks like it (the package itself is not there):
+Not this (the package itself is not there):
     orchard has hivescale 2.1
     asked in heath: import hivescale.frames
 """
@@ -63,7 +63,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         fact = f"{distribution.name} {distribution.version} in {environment.name} has it"
         evidence.append(Evidence(fact=fact, source=distribution.path, path=distribution.path))
         mend = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
-        mend.message = f"the version that has it, as in {environment.name}"
+        mend.message = f"install the version that has it, as in {environment.name}"
         mends = [mend]
     if case.raised is not None and (removal is not None or not mends):
         # The table names the newest release that has it; another environment only some release.

@@ -1,13 +1,13 @@
 """Its source needs a later Python than this one.
 
-Told apart: a newer compiler that is here takes the very file, and this one does not.
-Mends it: a release of the package for this Python, else running it with the newer one.
+How to tell: a newer compiler that is here takes the very file, and this one does not.
+Fix: a release of the package for this Python, else running it with the newer one.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose source needs Python 3.12
     asked in heath: import hivescale
 
-Only looks like it (its source is for Python 2):
+Not this (its source is for Python 2):
     heath has hivescale 2.1 whose source is for Python 2
     asked in heath: import hivescale
 """

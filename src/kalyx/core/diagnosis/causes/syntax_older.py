@@ -1,13 +1,13 @@
 """Its source is for Python 2 or an old Python 3.
 
-Told apart: an older compiler that is here takes the file, or the statement is one of Python 2's.
-Mends it: a release for this Python; in your own file the line rewritten.
+How to tell: an older compiler that is here takes the file, or the statement is one of Python 2's.
+Fix: a release for this Python; in your own file the line rewritten.
 
-Has it:
+Example:
     heath has hivescale 2.1 whose source is for Python 2
     asked in heath: import hivescale
 
-Only looks like it (its source needs a later Python):
+Not this (its source needs a later Python):
     heath has hivescale 2.1 whose source needs Python 3.12
     asked in heath: import hivescale
 """

@@ -1,14 +1,14 @@
 """It is there, but a package that it requires is not.
 
-Told apart: the package whose code asks has it among its requirements, and no distribution of that name is here, or
+How to tell: the package whose code asks has it among its requirements, and no distribution of that name is here, or
 one too old.
-Mends it: install all that it requires, within what the others in the environment leave open.
+Fix: install all that it requires, within what the others in the environment leave open.
 
-Has it:
+Example:
     heath has hivescale 2.1 requiring nectarflow>=1.2
     asked in heath: import hivescale
 
-Only looks like it (what is missing is not required by anything):
+Not this (what is missing is not required by anything):
     heath has hivescale 2.1
     asked in heath: import hivescale
 """

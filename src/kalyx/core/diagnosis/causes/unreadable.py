@@ -1,13 +1,13 @@
 """This user may not read it, or its settings file cannot be read.
 
-Told apart: the system refuses the look; that is not the same as being gone.
-Mends it: the right to read it, from whoever may give it.
+How to tell: the system refuses the look; that is not the same as being gone.
+Fix: the right to read it, from whoever may give it.
 
-Has it:
+Example:
     heath may not be read
     asked about heath
 
-Only looks like it (it can be read, and is empty):
+Not this (it can be read, and is empty):
     heath was begun and not finished
     asked about heath
 """
@@ -47,7 +47,11 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == reader.user and reader.system != "windows"
         allow = fixes.step(machine, MakeReadable(path=path))
-        mends = [Fix(message="let yourself read it", steps=[allow], changes=[path])] if mine else [_ask_owner(path)]
+        mends = (
+            [Fix(message="give yourself the right to read it", steps=[allow], changes=[path])]
+            if mine
+            else [_ask_owner(path)]
+        )
         return condition("unreadable", message, evidence, mends)
     return None
 
@@ -111,7 +115,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return None
     path, reason = refused
     evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
-    message = f"this user may not read all of it ({path}: {reason}), so it cannot be told whether it is sound"
+    message = f"this user may not read all of it ({path}: {reason}), so nobody knows whether it is sound"
     return condition("unreadable", message, evidence, [_ask_owner(path)])
 
 

@@ -1,13 +1,13 @@
 """It is among the user's own packages, which this interpreter leaves out.
 
-Told apart: it lies among the user's own packages, and a flag, a variable or the environment leaves these out.
-Mends it: install it into the environment, or leave the flag away.
+How to tell: it lies among the user's own packages, and a flag, a variable or the environment leaves these out.
+Fix: install it into the environment, or leave the flag away.
 
-Has it:
+Example:
     the user has hivescale 2.1
     asked in heath: import hivescale
 
-Only looks like it (another environment has it):
+Not this (another environment has it):
     orchard has hivescale 2.1
     asked in heath: import hivescale
 """

@@ -1,13 +1,13 @@
 """A command's first line names an interpreter that is gone, or another one than the environment it lies in.
 
-Told apart: the command's own first line is read, and what it names is looked at.
-Mends it: make the command anew: install its package again with this environment's Python.
+How to tell: the command's own first line is read, and what it names is looked at.
+Fix: make the command anew: install its package again with this environment's Python.
 
-Has it:
+Example:
     hivescale-read in heath's bin names /home/keeper/old/heath/bin/python
     asked: kalyx why program:hivescale-read
 
-Only looks like it (the command is not on PATH at all):
+Not this (the command is not on PATH at all):
     no hivescale-read is on PATH
     asked: kalyx why program:hivescale-read
 """
@@ -34,8 +34,8 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     mends = []
     if owner is not None and owner.executable is not None:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
-        step = fixes.by_hand(f"write its commands anew: {machine.line(argv)} and the package that brings {word}")
-        mends.append(Fix(message="write its commands anew", steps=[step], changes=[path]))
+        step = fixes.by_hand(f"reinstall its commands: {machine.line(argv)} and the package that brings {word}")
+        mends.append(Fix(message="reinstall its commands", steps=[step], changes=[path]))
     return Finding(cause="first-line-dead", certainty="proven", message=f"{word} starts nothing: {reason}",
                    evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=mends)  # fmt: skip
 

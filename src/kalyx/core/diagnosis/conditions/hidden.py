@@ -1,14 +1,14 @@
 """Another kernel of the same id lies in a folder that comes first.
 
-Told apart: two folders of kernels hold the same id, and the search order decides.
-Mends it: remove one of the two, or register yours under another id.
+How to tell: two folders of kernels hold the same id, and the search order decides.
+Fix: remove one of the two, or register yours under another id.
 
-Has it:
+Example:
     kernel heath starts /home/keeper/heath/bin/python
     kernel heath is also registered for the machine
     asked about the second kernel:heath
 
-Only looks like it (ids that differ):
+Not this (ids that differ):
     kernel heath starts /home/keeper/heath/bin/python
     kernel moor is also registered for the machine
     asked about kernel:moor
@@ -28,5 +28,5 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     for finding in kernel.findings:
         if finding.cause == "hidden" and not finding.fixes:
             words = f"give one of the two another id: rename the folder {kernel.folder}"
-            return replace(finding, fixes=[Fix(message="give it an id of its own", steps=[fixes.by_hand(words)])])
+            return replace(finding, fixes=[Fix(message="register it under another id", steps=[fixes.by_hand(words)])])
     return None

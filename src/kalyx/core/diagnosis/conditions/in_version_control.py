@@ -1,13 +1,13 @@
 """Something that is true on this machine only, an environment or a path to one, is under version control.
 
-Told apart: the index of the repository lists the file, or no ignore file leaves the environment out.
-Mends it: take it out of the repository and name it in an ignore file.
+How to tell: the index of the repository lists the file, or no ignore file leaves the environment out.
+Fix: take it out of the repository and name it in an ignore file.
 
-Has it:
+Example:
     heath lies in a repository that does not leave it out
     asked about heath
 
-Only looks like it (the repository's ignore file names it):
+Not this (the repository's ignore file names it):
     heath lies in a repository that leaves it out
     asked about heath
 """
@@ -52,7 +52,10 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact="no ignore file leaves it out", source=ignore, path=repository))
         message = f"it lies in the version-controlled folder {repository}, which does not leave it out"
     return condition(
-        "in-version-control", message, evidence, [Fix(message="take it out", steps=steps, changes=[prefix])]
+        "in-version-control",
+        message,
+        evidence,
+        [Fix(message="take it out of version control", steps=steps, changes=[prefix])],
     )
 
 
@@ -78,5 +81,5 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             Evidence(fact=f"names {word}", source=seat.source, path=seat.source, line=seat.line),
             Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
         ],
-        fixes=[Fix(message="keep machines apart", steps=steps, changes=[seat.source])],
+        fixes=[Fix(message="leave paths of one machine out of shared files", steps=steps, changes=[seat.source])],
     )

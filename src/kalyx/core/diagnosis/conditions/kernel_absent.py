@@ -1,13 +1,13 @@
 """The notebook asks for a kernel that is not registered here.
 
-Told apart: the notebook's own metadata names an id that no kernel folder has.
-Mends it: register the environment under that id, or point the notebook to a kernel that is there.
+How to tell: the notebook's own metadata names an id that no kernel folder has.
+Fix: register the environment under that id, or point the notebook to a kernel that is there.
 
-Has it:
+Example:
     a notebook asks for kernel meadow, and there is none
     asked about the notebook
 
-Only looks like it (the kernel is there, and starts nothing):
+Not this (the kernel is there, and starts nothing):
     kernel meadow starts /home/keeper/gone/bin/python
     a notebook asks for kernel meadow
     asked about the notebook
@@ -49,8 +49,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     if nearest is not None:
         kernel, lacks = nearest
         step = fixes.step(machine, Point(seat=f"notebook:{seat.source}", target=f"kernel:{kernel.id}"))
-        lacking = f"; it lacks {', '.join(lacks[:4])}" if lacks else ", and all that it imports is there"
-        mends.append(Fix(message=f"make it ask for {kernel.id}, the nearest that is here{lacking}",
+        lacking = f"; {', '.join(lacks[:4])} is missing there" if lacks else ", which has all that the notebook imports"
+        mends.append(Fix(message=f"let the notebook use kernel {kernel.id}, the nearest that is registered{lacking}",
                             steps=[step], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)

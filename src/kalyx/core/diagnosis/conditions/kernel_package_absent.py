@@ -1,13 +1,13 @@
 """The module that the kernel runs is not in the environment it starts.
 
-Told apart: the module behind -m in the kernel's command is looked for on the kernel's own path.
-Mends it: install the kernel package into that environment.
+How to tell: the module behind -m in the kernel's command is looked for on the kernel's own path.
+Fix: install the kernel package into that environment.
 
-Has it:
+Example:
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 
-Only looks like it (the kernel package is there):
+Not this (the kernel package is there):
     heath has ipykernel 7.0 as ipykernel_launcher
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
@@ -47,7 +47,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         message=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
         evidence=[
             Evidence(fact=f"runs -m {module}", source=path, path=path),
-            Evidence(fact=f"no {module} on its search path", source=f"{len(search.entries)} entries read"),
+            Evidence(fact=f"no {module} on its sys.path", source=f"{len(search.entries)} folders read"),
         ],
         fixes=[*mends, fixes.unregister(machine, kernel)],
     )
@@ -63,8 +63,8 @@ def of_seat(machine: Machine, seat: Seat) -> Finding:
         message=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
         evidence=[
             Evidence(
-                fact=f"no {USUAL.module} on its search path",
-                source=f"{len(search.entries)} entries read",
+                fact=f"no {USUAL.module} on its sys.path",
+                source=f"{len(search.entries)} folders read",
                 path=seat.environment.prefix,
             )
         ],

@@ -1,13 +1,13 @@
 """It holds packages for one Python version and starts another.
 
-Told apart: the library folders in the prefix are compared with the version that it starts.
-Mends it: make the environment anew with the Python that it is to have.
+How to tell: the library folders in the prefix are compared with the version that it starts.
+Fix: make the environment anew with the Python that it is to have.
 
-Has it:
+Example:
     heath holds packages for 3.9 beside its own
     asked about heath
 
-Only looks like it (an empty folder of another version is left):
+Not this (an empty folder of another version is left):
     heath holds an empty folder for 3.9
     asked about heath
 """
@@ -35,6 +35,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
     )
     line = f"install what is needed for {minor}: {machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
-    mends = [Fix(message=f"fill it for {minor}", steps=[fixes.by_hand(line)]), remove(view, machine)]
+    mends = [
+        Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand(line)]),
+        remove(view, machine),
+    ]
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, mends)

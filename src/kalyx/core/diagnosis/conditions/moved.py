@@ -1,13 +1,13 @@
 """The environment was moved or copied; its scripts and links still speak of the old place.
 
-Told apart: its scripts and activation lines name a folder that is not the one they lie in.
-Mends it: move it back, or make it anew where it is; linked folders are not moved ones.
+How to tell: its scripts and activation lines name a folder that is not the one they lie in.
+Fix: move it back, or make it anew where it is; linked folders are not moved ones.
 
-Has it:
+Example:
     heath was moved here from /home/keeper/old/heath
     asked about heath
 
-Only looks like it (a link leads to it under another name):
+Not this (a link leads to it under another name):
     heath is reached by the link /home/keeper/moor
     asked about heath
 """
@@ -44,13 +44,13 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"
         ),
     ]
-    mends = [Fix(message="renew its scripts in place", steps=renew, changes=[environment.prefix])]
+    mends = [Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix])]
     if not reader.exists(path):
         back = fixes.step(machine, Move(path=environment.prefix, to=path))
         mends.append(Fix(message="move it back", steps=[back], changes=[path]))
     return condition(
         "moved",
-        f"it was moved or copied: its scripts still speak of {path}",
-        [Evidence(fact=f"speaks of {path}", source=script, path=script, line=line)],
+        f"it was moved or copied: its scripts still point to {path}",
+        [Evidence(fact=f"points to {path}", source=script, path=script, line=line)],
         mends,
     )

@@ -1,13 +1,13 @@
 """The kernel was started and gave no answer: it ended, stayed silent, or did not speak the protocol.
 
-Told apart: the kernel was started for real, and what it wrote before it ended is kept.
-Mends it: what its own words say; then rehearse it again.
+How to tell: the kernel was started for real, and what it wrote before it ended is kept.
+Fix: what its own words say; then rehearse it again.
 
-Has it:
+Example:
     kernel heath starts a program that ends at once
     rehearsed
 
-Only looks like it (it answers, and an import in it fails):
+Not this (it answers, and an import in it fails):
     kernel heath starts /home/keeper/heath/bin/python
     rehearsed with --import hivescale
 """
@@ -34,7 +34,7 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
         module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
         if is_module_name(module):
             argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
-            mends.append(Fix(message="see why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
+            mends.append(Fix(message="ask why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
     elif kernel.interpreter is not None:
         view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]

@@ -1,13 +1,13 @@
 """Kalyx did not start the interpreter, so it cannot know: the reason is said.
 
-Told apart: Kalyx says whose interpreter it would have had to start, and why it did not.
-Mends it: name the environment yourself, and it is asked.
+How to tell: Kalyx says whose interpreter it would have had to start, and why it did not.
+Fix: name the environment yourself, and it is asked.
 
-Has it:
+Example:
     the interpreter itself lies in the folder you stand in, and was not named
     asked: import hivescale
 
-Only looks like it (the environment lies in the folder, its interpreter is a link to one outside):
+Not this (the environment lies in the folder, its interpreter is a link to one outside):
     heath lies in the folder
     asked in heath: import hivescale
 """

@@ -1,13 +1,13 @@
-"""The error is in the user's own code or data (a name never defined, a wrong file): no environment will mend it.
+"""The error is in the user's own code or data, for example an undefined name: no other environment fixes it.
 
-Told apart: the last frame is your own file, and no import stands behind the error.
-Mends it: your own code.
+How to tell: the last frame is your own file, and no import stands behind the error.
+Fix: your own code.
 
-Has it:
+Example:
     a traceback that ends in a NameError in spring/weights.py
     asked: kalyx why -
 
-Only looks like it (a traceback that ends in an import that failed):
+Not this (a traceback that ends in an import that failed):
     a traceback that ends in ModuleNotFoundError in spring/weights.py
     asked: kalyx why -
 """
@@ -20,7 +20,7 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def finding(told: Told, is_own: bool) -> Finding:
-    """That no environment will mend it: the error is in code or data, with the line where it was raised."""
+    """That another environment will not fix it: the error is in code or data, with the line where it was raised."""
     evidence = [
         Evidence(fact=f"{told.type}: {told.text}"[:300] if told.text else str(told.type), source="the text given")
     ]
@@ -33,7 +33,7 @@ def finding(told: Told, is_own: bool) -> Finding:
     return Finding(
         cause="not-the-environment",
         certainty="proven" if is_own else "likely",
-        message=f"it is no import that failed: the error is in {whose}{where}; no environment will mend it",
+        message=f"not an import error: the error is in {whose}{where}; another environment will not fix it",
         evidence=evidence,
         fixes=[
             Fix(

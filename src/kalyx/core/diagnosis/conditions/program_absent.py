@@ -1,13 +1,13 @@
 """A command is not on the path of this seat, though an environment here has it (or no one has).
 
-Told apart: every folder of the path is looked at, then the command folders of the environments here.
-Mends it: run it from the environment that has it, or install it in this one.
+How to tell: every folder of the path is looked at, then the command folders of the environments here.
+Fix: run it from the environment that has it, or install it in this one.
 
-Has it:
+Example:
     hivescale-read lies in heath's bin, and heath is not on PATH
     asked: kalyx why program:hivescale-read
 
-Only looks like it (it is on PATH, and its first line is dead):
+Not this (it is on PATH, and its first line is dead):
     hivescale-read on PATH names /home/keeper/gone/bin/python
     asked: kalyx why program:hivescale-read
 """
@@ -33,7 +33,7 @@ def finding(machine: Machine, word: str) -> Finding:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
             mends.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
             line = fixes.by_hand(machine.line_to_enter(environment.prefix))
-            mends.append(Fix(message=f"enter {environment.name}", steps=[line]))
+            mends.append(Fix(message=f"activate {environment.name}", steps=[line]))
             break
     where = "though an environment here has it" if mends else "and no environment known here has it"
     return Finding(cause="program-absent", certainty="proven", message=f"{word} is not on this shell's PATH, {where}",

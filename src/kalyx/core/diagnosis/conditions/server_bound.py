@@ -1,13 +1,13 @@
 """The kernel means a different interpreter under each notebook server.
 
-Told apart: the kernel's first word is a bare name: what it starts depends on who starts it.
-Mends it: register it again, which writes the full path.
+How to tell: the kernel's first word is a bare name: what it starts depends on who starts it.
+Fix: register it again, which writes the full path.
 
-Has it:
+Example:
     kernel python3 starts python3
     asked about kernel:python3
 
-Only looks like it (it names its interpreter by the full path):
+Not this (it names its interpreter by the full path):
     kernel python3 starts /home/keeper/heath/bin/python
     asked about kernel:python3
 """
@@ -39,7 +39,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = machine.free_id(kernel.environment.name)
         step = fixes.step(machine, fixes.registering(machine, kernel.environment, own))
-        mends.append(Fix(message="register it under a name of its own", steps=[step]))
+        mends.append(Fix(message="register the environment under an id of its own", steps=[step]))
     return Finding(
         cause="server-bound",
         certainty="proven",

@@ -1,14 +1,14 @@
 """Shell lines in this kernel's notebooks reach another interpreter than the kernel's own.
 
-Told apart: the path that the kernel gives its shell lines is followed to the first python on it.
-Mends it: register it with its own folder first on that path.
+How to tell: the path that the kernel gives its shell lines is followed to the first python on it.
+Fix: register it with its own folder first on that path.
 
-Has it:
+Example:
     PATH finds python in orchard and pip in orchard
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 
-Only looks like it (PATH leads to the kernel's own environment):
+Not this (PATH leads to the kernel's own environment):
     PATH finds python in heath and pip in heath
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
@@ -48,5 +48,10 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             Evidence(fact="python on the kernel's PATH", source=result, path=result),
             Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
         ],
-        fixes=[Fix(message="let its PATH begin with its own environment", steps=[fixes.step(machine, made)])],
+        fixes=[
+            Fix(
+                message="put the environment first on the kernel's PATH, so !python and !pip use it",
+                steps=[fixes.step(machine, made)],
+            )
+        ],
     )

@@ -1,13 +1,13 @@
 """The kernel file cannot be used: not JSON, or it lacks the command to start.
 
-Told apart: the file is read as the notebook server reads it.
-Mends it: write it anew: register the environment under the same id.
+How to tell: the file is read as the notebook server reads it.
+Fix: write it anew: register the environment under the same id.
 
-Has it:
+Example:
     kernel heath has a file that is no JSON
     asked about kernel:heath
 
-Only looks like it (readable, and starts nothing):
+Not this (readable, and starts nothing):
     kernel heath starts /home/keeper/gone/bin/python
     asked about kernel:heath
 """

@@ -1,14 +1,14 @@
 """Two kernels in the list start the same environment.
 
-Told apart: the two commands are followed to the environments that they start.
-Mends it: remove the one that nobody's notebook asks for.
+How to tell: the two commands are followed to the environments that they start.
+Fix: remove the one that nobody's notebook asks for.
 
-Has it:
+Example:
     kernel heath starts /home/keeper/heath/bin/python
     kernel moor starts /home/keeper/heath/bin/python
     asked about kernel:moor
 
-Only looks like it (the same base, two environments):
+Not this (the same base, two environments):
     kernel heath starts /home/keeper/heath/bin/python
     kernel orchard starts /home/keeper/orchard/bin/python
     asked about kernel:orchard

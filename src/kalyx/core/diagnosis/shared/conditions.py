@@ -45,7 +45,11 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
         if dead:
             steps.append(fixes.step(machine, RemoveFiles(paths=dead)))
     steps.append(fixes.step(machine, RemakeEnvironment(python=base.executable, prefix=prefix, options=["--upgrade"])))
-    return Fix(message=f"stand it on {base.prefix} ({base.version}); its packages stay", steps=steps, changes=[prefix])
+    return Fix(
+        message=f"use the base Python in {base.prefix} ({base.version}); the packages stay",
+        steps=steps,
+        changes=[prefix],
+    )
 
 
 def anew(view: View, machine: Machine) -> Fix | None:
@@ -78,7 +82,7 @@ def anew(view: View, machine: Machine) -> Fix | None:
         fixes.step(machine, Move(path=prefix, to=aside)),
         fixes.step(machine, CreateEnvironment(prefix=prefix, python=base.executable, requirements=asked)),
     ]
-    message = f"make it anew on {base.prefix} ({base.version}); the old one stays aside"
+    message = f"recreate it with {base.prefix} ({base.version}); the old one is kept beside it"
     return Fix(message=message, steps=steps, changes=[prefix, aside])
 
 
@@ -103,7 +107,7 @@ def remove(view: View, machine: Machine) -> Fix:
     """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
     prefix = view.environment.prefix
     step = fixes.step(machine, RemoveEnvironment(prefix=prefix))
-    return Fix(message="remove what is there", steps=[step], changes=[prefix])
+    return Fix(message="remove what is left of the environment", steps=[step], changes=[prefix])
 
 
 def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:

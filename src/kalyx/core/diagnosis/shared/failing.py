@@ -71,7 +71,7 @@ def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why:
     """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
     line = f"{owner.name}=={owner.version}"
     mend = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
-    mend.message = f"install {owner.name} {owner.version} again{why}"
+    mend.message = f"reinstall {owner.name} {owner.version}{why}"
     return mend
 
 
@@ -103,7 +103,7 @@ def unfit(
     (fact, message), owner = told, case.owner(path)
     evidence = [Evidence(fact=fact, source=path, path=path)]
     step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
-    mend = Fix(message="build it here", steps=[step])
+    mend = Fix(message="build the package on this system", steps=[step])
     if owner is not None:
         evidence.append(owned(owner))
         wheel = machine.reader.join(owner.path, "WHEEL")
@@ -141,7 +141,7 @@ def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable
         steps = [fixes.by_hand(f"take {variable} out of the env of {path}")]
         return Fix(message=f"let the kernel {kernel.id} start without {variable}", steps=steps, changes=[path])
     step = fixes.step(machine, RunWith(words=case.command, variables={variable: None}))
-    return Fix(message=f"run it without {variable}", steps=[step])
+    return Fix(message=f"run it without the variable {variable}", steps=[step])
 
 
 def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:
@@ -153,5 +153,5 @@ def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, modul
     mend = fixes.install(machine, interpreter, meant)
     away = fixes.step(machine, Uninstall(python=interpreter.executable, names=[owner.name]))
     mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
-    mend.message = f"the {top} that most code means comes from {meant}; {owner.name} is another distribution"
+    mend.message = f"install {meant}, which provides the {top} that most code means; {owner.name} is another package"
     return mend

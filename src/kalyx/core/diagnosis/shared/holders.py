@@ -57,8 +57,8 @@ def proof(case: Missing, machine: Machine, environment: Environment, place: Plac
     seen = [
         Evidence(fact=f"{what} is in {environment.name}", source=place.path, path=place.path),
         Evidence(
-            fact=f"no {missing} on {case.here}'s path",
-            source=f"{len(case.search.entries)} entries read",
+            fact=f"{missing} is in none of the folders on {case.here}'s sys.path",
+            source=f"{len(case.search.entries)} folders read",
         ),
     ]
     return seen, requirement_with(missing, owner.name) if owner else ""
@@ -81,5 +81,5 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
         result.append(fixes.run_notebook_on(machine, environment, case.notebook))
     elif environment.executable:
         step = fixes.step(machine, RunWith(words=[environment.executable]))
-        result.append(Fix(message=f"use {environment.name}, which has it", steps=[step]))
+        result.append(Fix(message=f"run it with the Python of {environment.name}, which has the package", steps=[step]))
     return result

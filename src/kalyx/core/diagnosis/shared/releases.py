@@ -26,7 +26,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         broken = broken_requirement(case, machine, asker)
         if broken is not None and broken[1].key == owner.key:
             mend = fixes.install(machine, interpreter, broken[0])
-            mend.message = f"{asker.name} {asker.version} requires {broken[0]}"
+            mend.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
             return [mend]
     result = []
     if owner is not None:
@@ -36,7 +36,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         module, _, name = removal.went.rpartition(".")
         write = fixes.write(f"from {module} import {name}" if module else f"import {name}")
         # In one's own code, another line is a smaller change than another release.
-        went = Fix(message="write where it went", steps=[write])
+        went = Fix(message="import it from where it is now", steps=[write])
         top = (module or name).split(".")[0]
         if case.resolver.resolve(top).place is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
@@ -46,7 +46,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         near = [other for other in case.raised.members if _is_slip(lack.name, other)]
         if near:
             details = f"{lack.module} has no {lack.name}; it has {near[0]}: is that what is meant?"
-            result.insert(0, Fix(message="look at the name", steps=[fixes.by_hand(details)]))
+            result.insert(0, Fix(message="check the name", steps=[fixes.by_hand(details)]))
     for distribution in {"owner": owner, "asker": asker}.values() if asker is not None else ():
         if distribution is not None:
             again = fixes.install(machine, interpreter, distribution.name, "--upgrade")
@@ -56,7 +56,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
     if result:
         return result
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
-    return [Fix(message="see what it has", steps=[fixes.by_hand(f"see what it has: {line}")])]
+    return [Fix(message="list what the module has", steps=[fixes.by_hand(f"see what it has: {line}")])]
 
 
 def _is_slip(asked: str, other: str) -> bool:

@@ -31,6 +31,17 @@ def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
     return None
 
 
+def is_standard(case: Case, place: Place) -> bool:
+    """Whether a module is one of the standard library: its name says nothing of what somebody installs."""
+    return place.kind == "builtin" or place.entry in case.standard
+
+
+def written(case: Case, full: str) -> str:
+    """The statement that was asked about with the name put right; of anything else, a plain import of it."""
+    statement = case.wanted.statement
+    return statement.replace(case.missing, full, 1) if case.missing in statement.split() else f"import {full}"
+
+
 def _submodules(case: Case, parent: str) -> set[str]:
     """The names that answer below a package."""
     location = case.resolver.resolve(parent).place

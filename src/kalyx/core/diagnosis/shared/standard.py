@@ -46,7 +46,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
     item = instead("modules").get(module, {})
     if "install" in item:
         mend = fixes.install(machine, interpreter, item["install"])
-        mend.message = f"{item['install']} brings {module} back"
+        mend.message = f"install {item['install']}, which provides {module} again"
         result.append(mend)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
@@ -56,7 +56,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
         older = fixes.with_another_python(machine, interpreter.prefix, span.last, exact)
         return [*([meant] if meant is not None else []), *result, newer, older]
     if "write" in item:
-        renamed = Fix(message="it has another name now", steps=[fixes.write(item["write"])])
+        renamed = Fix(message="import the module by its new name", steps=[fixes.write(item["write"])])
         # What the build tools bring back is still wanted under its name.
         result.insert(len(result) if module == "distutils" else 0, renamed)
     return result
@@ -84,4 +84,4 @@ def _for_newer(case: Case, machine: Machine, module: str, span: Availability) ->
 
 def _on_another(module: str, version: str) -> Fix:
     line = f"run it on Python {version}, or do without {module}"
-    return Fix(message=f"run it on Python {version}", steps=[fixes.by_hand(line)])
+    return Fix(message=f"run it with Python {version}", steps=[fixes.by_hand(line)])

@@ -206,7 +206,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         evidence.append(owned(owner))
         line = f"{owner.name}<{owner.version}" if newer else owner.name
         mend = fixes.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
-        mend.message = f"{'an older' if newer else 'a newer'} {owner.name}, which is for this Python"
+        mend.message = f"install {'an older' if newer else 'a newer'} {owner.name}, made for this Python"
         mends = [mend]
         meant = namesake(machine, case.interpreter, owner, case.module)
         if meant is not None:
@@ -219,7 +219,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         fits = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) == _minor(wanted)]
         step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
                 else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
-        mends = [Fix(message=f"run it on Python {wanted}", steps=[step])]
+        mends = [Fix(message=f"run it with Python {wanted}", steps=[step])]
     own = case.interpreter.minor
     what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.reader.name(path or "")
     message = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
