@@ -40,6 +40,10 @@ TEXTS = {
     "cmd": ("'hivescale' is not recognized as an internal or external command,\noperable program or batch file.\n", ("command not found", None, None, None, "hivescale")),
     "installer": ("ERROR: Could not find a version that satisfies the requirement hivescale==9 (from versions: 2.1)\nERROR: No matching distribution found for hivescale==9\n",
                   ("no matching distribution", None, None, None, None, "hivescale")),
+    "an attribute": (TRACE + "    hivescale.read(1)\nAttributeError: module 'hivescale' has no attribute 'read'\n", ("AttributeError", "hivescale", "read")),
+    "half imported": (TRACE + "AttributeError: partially initialized module 'wax.comb' has no attribute 'read' (most likely due to a circular import)\n", ("AttributeError", "wax.comb", "read")),
+    "an object's attribute": (TRACE + "AttributeError: 'Hive' object has no attribute 'read'\n", ("AttributeError",)),
+    "failed to import": (TRACE + "ImportError: wax.core.comb failed to import\n", ("ImportError", "wax.core.comb")),
     "nothing": ("all is well\n", (None,)),
 }  # fmt: skip
 
@@ -51,6 +55,16 @@ def test_what_a_text_tells(name):
     found = (told.type, told.module, told.name, told.wish, told.program, told.release)
     assert found == (*wanted, *[None] * (6 - len(wanted)))
     assert read_traceback("noise\n" * 1000 + text).type == told.type
+
+
+@pytest.mark.parametrize("text, asked", [
+    (TRACE + f'    import hivescale\n  File "{SITE}/hivescale/__init__.py", line 9, in <module>\n    from .wax import comb\nImportError: unable to find wax\n', "import hivescale"),
+    (TRACE + "    weigh(1)\nImportError: unable to find wax\n", None),
+    ("ImportError      Traceback\nCell In[1], line 1\n----> 1 from hivescale import read\n\nImportError: unable to find wax\n", "from hivescale import read"),
+])
+def test_the_import_that_was_asked_for(text, asked):
+    """Of the outermost frame that stands at an import, in the interpreter's form and in a notebook's."""
+    assert read_traceback(text).asked == asked
 
 
 def test_whose_it_is():

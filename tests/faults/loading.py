@@ -314,3 +314,10 @@ def not_built_asked_by_the_package(place):
     place.install("heath", Package("weftscale", "1.0", files))
     place.offer(Package("weftscale", "1.0", {"weftscale/__init__.py": "from weftscale import _core\n", "weftscale/_core.py": ""}))
     return ["why", "weftscale", "--in", place.heath], "not-built"
+
+
+def raises_for_want_of_a_system_library(place):
+    """In the package's own words, as it looks the library up itself: the system's package is known by that word."""
+    place.install("heath", Package("wax-scan", "1.0", {"waxscan/__init__.py": "raise ImportError('Unable to find zbar shared library')\n"}))
+    file = place.site() / "waxscan" / "__init__.py"
+    return ["why", "waxscan", "--in", place.heath], "raises", None, lambda: file.write_text("") and None

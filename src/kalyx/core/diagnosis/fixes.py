@@ -396,3 +396,15 @@ def bringer_of_library(machine: Machine, library: str) -> Fix | None:
             debian, fedora, brew = (package.replace("*", number) if package else None for package in packages)
             return of_system(machine, debian, fedora, brew)
     return None
+
+
+def bringer_of_named(machine: Machine, word: str) -> Fix | None:
+    """Install the system's package of a library that an error calls by a word (``zbar``); None where none is known."""
+    from kalyx.core.data import table
+
+    known = table("libraries")["libraries"]
+    assert isinstance(known, dict)
+    stem = "lib" + word.lower().removeprefix("lib")
+    # libzbar.so.0, libenchant-2.so.2: the word, then a version or the ending.
+    names = [name for name in known if name.lower().startswith(stem) and name[len(stem) :][:1] in ("-", ".")]
+    return bringer_of_library(machine, names[0]) if names else None

@@ -46,6 +46,14 @@ _COULD_NOT = pattern(
     r"(?:[Cc]ould not import(?: module)?|While importing|[Ee]rror importing|[Uu]nable to import|[Cc]annot load)"
     r" [`'\"]*([A-Za-z_][\w.]*)"
 )
+_FAILED_TO = pattern(r"^([A-Za-z_]\w*(?:\.\w+)+) failed to import\b")
+# The package is another one of that name, of another version, or shadowed: ``from M import A`` fails likewise.
+_NO_ATTRIBUTE = pattern(r"^(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
+# The source line of a frame, where that line is an import: the interpreter's form, and that of notebooks.
+_ASKING = [pattern(item, re.MULTILINE) for item in (
+    r'File "[^"\n]+", line \d+[^\n]*\n[ \t]+((?:import|from)[ \t][^\n]{1,300})$',
+    r"^-+> *\d+ +((?:import|from)[ \t][^\n]{1,300})$",
+)]  # fmt: skip
 # What ``-m`` says where the package above a module fails (Lib/runpy.py).
 _NO_SPECIFICATION = pattern(
     r"Error while finding module specification for '[^'\n]{1,500}' \((\w+): ([^\n]{0,1000})\)$", re.MULTILINE
@@ -68,6 +76,7 @@ _NO_RELEASE = pattern(
 class Told(Struct):
     """What a text tells: its frames (file, line), the error that counts, and what was lacking: a module, a name in it.
 
+    ``asked``: the import statement of the outermost frame that stands at one, where the error names nothing itself;
     ``wish``: a distribution or module that a package asks for in words of its own; ``program``: a command that the
     shell did not find; ``release``: what the installer found nothing for.
     """
@@ -78,6 +87,7 @@ class Told(Struct):
     module: str | None = None
     name: str | None = None
     wish: str | None = None
+    asked: str | None = None
     program: str | None = None
     release: str | None = None
 
@@ -123,6 +133,7 @@ def _of_block(text: str) -> Told:
             parsed.type, parsed.text = match[1].rpartition(".")[2], (match[2] or "").strip()
             more = " ".join(line.strip() for line in lines[number + 1 : number + 4] if line.strip())
             parsed = _lacking(parsed, more)
+    parsed.asked = next((match[1].strip() for form in _ASKING if (match := form.search(text))), None)
     return parsed
 
 
@@ -137,8 +148,11 @@ def _lacking(told: Told, more: str) -> Told:
         where = re.search(r"from ['\"]([\w.]+)['\"]", told.text) if told.name is not None else None
         told.module = where[1] if where else None
     if told.module is None and told.name is None:
-        could = _COULD_NOT.search(told.text)
+        could = _COULD_NOT.search(told.text) or _FAILED_TO.search(told.text)
         told.module = could[1].rstrip(".") if could is not None else None
+        attribute = _NO_ATTRIBUTE.search(told.text) if told.type == "AttributeError" else None
+        if attribute is not None:
+            told.module, told.name = attribute[1], attribute[2]
         # In an error that is no import's, words like "x is required" may be about anything.
         patterns = _WISHES if is_import else _WISHES[:3]
         told.wish = _wish(f"{told.text} {more}" if is_import else told.text, patterns) if told.module is None else None

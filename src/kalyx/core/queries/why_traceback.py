@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
-from kalyx.core.imports.names import ImportStatement
+from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import prefix_of, read_traceback
 from kalyx.core.invocation import FROM_TEXT
 from kalyx.core.machine import Machine
@@ -62,6 +62,13 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         if answer.imports[0].outcome == "imports":
             notes.append(f"{module} imports here by now: the text is from before, or from another environment")
         return answer
+    for wanted in _asked(parsed.asked):
+        tell(wanted.module)
+        result = why_import(machine, seat, wanted, named=named)
+        if result.outcome != "imports" and result.findings:
+            answer.imports.append(result)
+    if answer.imports:
+        return answer
     last = parsed.frames[-1][0] if parsed.frames else ""
     answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
     return answer
@@ -74,6 +81,14 @@ def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:
         return []
     line = machine.line(["kalyx", "why", module, "--from", folder])
     return [f"its script lies in {folder}, which was not searched; to ask as a script there: {line}"]
+
+
+def _asked(line: str | None) -> list[ImportStatement]:
+    """The imports of the line that the outermost frame stands at; none where that is no whole statement."""
+    try:
+        return parse_wanted(line) if line is not None else []
+    except KalyxError:
+        return []
 
 
 def _module_of(word: str | None) -> str | None:

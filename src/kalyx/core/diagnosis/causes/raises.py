@@ -28,6 +28,18 @@ _DOWNGRADE = pattern(
     r"[Dd]owngrade (?:the )?([A-Za-z][\w.-]*?)(?: package)? (?:version )?to (?:version )?(\d+(?:\.\d+)*(?:\.x)?)"
 )
 
+# How packages say that ctypes found no library of a name: "Unable to find zbar shared library", "PortAudio library not
+# found", "The 'enchant' C library was not found", "failed to find libmagic".
+_LIBRARY = [
+    pattern(item)
+    for item in (
+        r"(?:[Uu]nable to|[Cc]ould ?n[o']t|[Cc]an(?:not|'t)|[Ff]ailed to) (?:find|load|locate) (?:the )?[`'\"]?"
+        r"(\w[\w+-]{1,40})[`'\"]? (?:shared |dynamic |C )?librar(?:y|ies)\b",
+        r"[`'\"]?(\w[\w+-]{1,40})[`'\"]? (?:shared |dynamic |C )?library (?:was |is |could )?not (?:be )?found\b",
+        r"(?:find|load|locate) (lib\w[\w+-]{1,40})\b",
+    )
+]
+
 
 LOOKS_AT = "raising"
 
@@ -68,6 +80,10 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
     if meant is not None:
         mends.insert(0, meant)
+    library = next((match[1] for form in _LIBRARY if (match := form.search(raised.text))), None)
+    system = fixes.bringer_of_named(machine, library) if library is not None else None
+    if system is not None:
+        mends.insert(0, system)
     fix = _by_its_own_words(case, machine)
     if fix is not None:
         mends.insert(0, fix)
