@@ -114,6 +114,9 @@ def test_programs_and_everywhere(moor, moors):
     on_path = {"PATH": f"{tool.parent}:/usr/bin:/bin"}
     ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
     assert ran.status == 0 and ran.json["target"]["interpreter"]["executable"] == python
+    tool.write_text(f"#!{python}\nimport json\nfrom hivegone.cli import main\n")
+    ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
+    assert ran.status == 1 and {one["module"]: one["outcome"] for one in ran.json["imports"]} == {"json": "imports", "hivegone.cli": "fails"}
     tool.write_text(f"#!/no/such/python\n{TEXT}")
     ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
     assert ran.json["findings"][0]["cause"] == "first-line-dead"

@@ -152,7 +152,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             text = raw[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
             return why_traceback(machine, text, call.seat(options.target), named=named, tell=tell)
         if what[0].startswith("program:"):
-            return why_program(machine, what[0].removeprefix("program:"))
+            return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
         # A notebook that is asked about is named as one that is asked in.
         target = options.target or (path if path.endswith(".ipynb") else None)

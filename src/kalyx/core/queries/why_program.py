@@ -1,17 +1,21 @@
-"""Why a command is not found, or starts another Python than one thinks."""
+"""Why a command is not found, starts another Python than its environment's, or does not find what it imports."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
 
 from kalyx.core.diagnosis.conditions import first_line_dead, program_absent
 from kalyx.core.environments.reading import view_of
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError
 from kalyx.core.model.results import WhyAnswer
+from kalyx.core.queries.why_files import why_files
 from kalyx.core.targets import resolve
 
 
-def why_program(machine: Machine, word: str) -> WhyAnswer:
-    """Why a command is not found, or which interpreter its first line starts."""
+def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> WhyAnswer:
+    """Why a command is not found; else which interpreter its first line starts, and whether its imports work there."""
     reader = machine.reader
     result = list(dict.fromkeys(reader.lookup(word)))
     if not result:
@@ -32,4 +36,9 @@ def why_program(machine: Machine, word: str) -> WhyAnswer:
         view = view_of(reader, seat.interpreter)
         if reader.is_file(reader.join(lies, "pyvenv.cfg")) and reader.real(lies) != view.environment.key:
             answer.findings = [first_line_dead.of_another(machine, word, result[0], lies, view.environment.prefix)]
+        # A script whose package is gone still starts, and fails at its first import.
+        try:
+            answer.imports = why_files(machine, seat, result[0], named=False, tell=tell).imports
+        except KalyxError:
+            pass  # a script of a shell, which starts that interpreter further on
     return answer

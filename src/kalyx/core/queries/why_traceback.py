@@ -25,7 +25,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     if parsed.type is None:
         raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
     if parsed.program is not None:
-        return why_program(machine, parsed.program)
+        return why_program(machine, parsed.program, tell=tell)
     prefix = prefix_of(machine.reader, parsed) if not named else None
     notes = []
     if prefix is not None:
