@@ -105,10 +105,24 @@ def take(demo: Path, name: str, line: str, keep: bool) -> None:
         if keep:
             target = str(FOLDER / f"{name}.png")
             subprocess.run(["import", "-window", "root", target], env=environment, check=True)
+            crop(target)
             print(target)
     finally:
         window.terminate()
         window.wait()
+
+
+def crop(picture: str) -> None:
+    """Take the empty lower part of a terminal's picture away: what it shows ends with a margin as above."""
+    said = subprocess.run(
+        ["convert", picture, "-shave", "4x4", "-fuzz", "2%", "-format", "%@", "info:"],
+        check=True,
+        capture_output=True,
+        text=True,
+    )
+    size, _, top = said.stdout.rpartition("+")
+    bottom = int(size.partition("+")[0].partition("x")[2]) + int(top) + 20
+    subprocess.run(["convert", picture, "-crop", f"1276x{bottom}+0+0", "+repage", picture], check=True)
 
 
 def take_page(demo: Path, name: str, line: str, dark: bool, pointed: str) -> None:

@@ -14,9 +14,6 @@ from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
 
-# A seat that only a text given by somebody names.
-FROM_TEXT = "the text given"
-
 
 def invocation_of(seat: Seat, machine: Machine, command: str | None = None) -> Invocation:
     """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder.
@@ -84,7 +81,7 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
     ``named``: the user named the seat. Where a seat is only a way to somewhere (the shell's PATH, a folder's settings,
     a notebook whose kernel file the folder brings), naming it names nothing that lies there.
     """
-    if seat.via == FROM_TEXT:
+    if seat.from_text:
         return "text"
     kernel = kernel_of(seat, machine)
     brought = kernel is not None and lies_in_tree(machine.reader, kernel.folder) is not None

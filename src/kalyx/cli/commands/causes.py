@@ -40,6 +40,6 @@ def run(call: Call) -> int:
         screen.line("   ", line)
     screen.blank()
     for head, message in (("how to tell", text.how_to_tell), ("fix", text.fix)):
-        for number, line in enumerate(wrap(message, screen.width - 15)):
-            screen.line((f"   {(head if number == 0 else '').ljust(12)}", QUIET), line)
+        for number, line in enumerate(wrap(message, screen.width - 17)):
+            screen.line((f"   {(head if number == 0 else '').ljust(14)}", QUIET), line)
     return 0

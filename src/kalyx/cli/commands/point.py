@@ -151,7 +151,7 @@ def _show(call: Call, answer: PointAnswer) -> int:
     if answer.seat is not None:
         screen.line(("now runs".ljust(14), BLUE), place_of(screen, answer.seat))
     if answer.seen_by:
-        screen.line(("as".ljust(14), QUIET), screen.shown(answer.seen_by))
+        screen.line(("server".ljust(14), QUIET), screen.shown(answer.seen_by))
     for note in answer.notes:
         screen.line(("note".ljust(14), QUIET), screen.shown(note))
     if answer.undo:

@@ -40,7 +40,7 @@ def run(call: Call) -> int:
     else:
         from kalyx.cli.render.kernels import draw_rehearsal
 
-        draw_rehearsal(call.screen, answer, call.options.verbose)
+        draw_rehearsal(call.screen, answer, call.options.verbose, notes=True)
     return 0 if answer.answered and all(item.outcome == "imports" for item in answer.imports) else 1
 
 

@@ -104,15 +104,15 @@ def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse
     if options.static:
         screen.line("   not rehearsed: --static starts no program")
     else:
-        draw_rehearsal(screen, answer, options.verbose)
+        draw_rehearsal(screen, answer, options.verbose, notes=False)
     if answer.done and answer.undo:
         screen.line("   to undo  ", (screen.machine_line(answer.undo), "bold"))
     if answer.done and not any("the notebook server in" in note for note in answer.notes):
         screen.line("   reload the notebook page to see it in the list")
 
 
-def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> None:
-    """Who the kernel says it is, what its shell lines reach, and what its imports found."""
+def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool, *, notes: bool) -> None:
+    """Who the kernel says it is, what its shell lines reach, what its imports found; ``notes``: its notes too."""
     kernel = answer.kernel
     name = visible(kernel.id) if kernel else ""
     if not answer.answered:
@@ -126,7 +126,7 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         return
     took = f" after {answer.seconds:.2f} s" if answer.seconds is not None else ""
     screen.line((f"kernel {name} answers", BLUE), took)
-    screen.line("   as       ", (screen.shown(answer.seen_by), QUIET))
+    screen.labelled(3, "server", screen.shown(answer.seen_by))
     if answer.interpreter is not None:
         screen.line("   it is    ", f"{screen.path(answer.interpreter.executable)}  ({answer.interpreter.version})")
         screen.line("   prefix   ", screen.path(answer.interpreter.prefix))
@@ -141,7 +141,7 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool) -> No
         screen.line("   ", (visible(item.statement), "bold"), "  ", (word, colour), what, owner)
         for finding in item.findings:
             screen.finding(finding, indent=6)
-    if answer.schema == "kalyx.rehearse/2":
+    if notes:
         for note in answer.notes:
             screen.line("   ", ("note     ", QUIET), screen.shown(note))
     if answer.script_output is not None:

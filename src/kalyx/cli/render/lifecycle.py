@@ -126,7 +126,7 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         screen.line("   ", ("note  ", ORANGE), screen.shown(note))
     if answer.rehearsal is not None:
         screen.blank()
-        draw_rehearsal(screen, answer.rehearsal, options.verbose)
+        draw_rehearsal(screen, answer.rehearsal, options.verbose, notes=False)
     if environment is not None:
         screen.blank()
         screen.line("   to enter it: ", (machine.line_to_enter(environment.prefix), "bold"))

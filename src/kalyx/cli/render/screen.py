@@ -100,9 +100,9 @@ class Screen:
         """Because, seen, fix, or, undo. ``headline``: the sentence was printed already, it is not repeated."""
         known = f"{finding.cause}, {finding.certainty}"
         if headline:
-            self._labelled(indent, "cause", known)
+            self.labelled(indent, "cause", known)
         else:
-            self._labelled(indent, "because", f"{finding.message} ({known})")
+            self.labelled(indent, "because", f"{finding.message} ({known})")
         sources = [self.source(evidence) for evidence in finding.evidence]
         for number in range(len(sources) - 1, 0, -1):
             path = finding.evidence[number].path
@@ -140,10 +140,10 @@ class Screen:
             self.line((f"{message}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
             self.line(" " * (len(message) + 4), (path, QUIET))
 
-    def _labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
+    def labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
+        """A label, and beside it words in as many lines as they take."""
         room = self.width - indent - 9
-        lines = wrap(visible(text), room)
-        for number, part in enumerate(lines):
+        for number, part in enumerate(wrap(visible(text), room)):
             self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), (part, style))
 
     def _seen(self, indent: int, label: str, fact: str, source: str, column: int) -> None:
@@ -163,12 +163,12 @@ class Screen:
 
     def fix(self, indent: int, label: str, fix: Fix) -> None:
         """What the fix does, then its lines to paste, whole: they are never cut, and stand alone on their lines."""
-        self._labelled(indent, label, fix.message)
+        self.labelled(indent, label, fix.message)
         for number, step in enumerate(fix.steps):
             if step.command is not None:
                 self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
             else:
-                self._labelled(indent, "then" if number else "", step.line)
+                self.labelled(indent, "then" if number else "", step.line)
         if fix.tried is not None:
             came = "it imports then" if fix.tried == "works" else "the import fails all the same"
             self.line(" " * (indent + 9), (f"tested in a temporary copy: {came}", QUIET))

@@ -15,6 +15,8 @@ from kalyx.core.model.records import Seat
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
 
+_LEADER = 12  # dots between a seat and the number of its finding: longer ones lead the eye nowhere
+
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
     """Draw the table and, below it, the findings that matter."""
@@ -75,7 +77,7 @@ def _beyond(screen: Screen, answer: HereAnswer) -> None:
     count = len(answer.other_kernels)
     if any(seat.seat in ("kernel", "notebook") for seat in answer.seats):
         screen.blank()
-        screen.line(("   notebooks and kernels are judged as by ", QUIET), screen.shown(answer.seen_by))
+        screen.labelled(3, "server", screen.shown(answer.seen_by))
     if count:
         kernels = "1 other kernel is registered" if count == 1 else f"{count} other kernels are registered"
         screen.line("   ", (f"{kernels}; nothing in this folder refers to {'it' if count == 1 else 'them'}", QUIET),
@@ -148,7 +150,8 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
     filler = ""
     if tail:
         dot = "." if screen.plain else "…"
-        filler = " " + dot * max(2, screen.width - before - cell_len(body) - 2 - len(", ".join(numbers))) + " "
+        room = screen.width - before - cell_len(body) - 2 - len(", ".join(numbers))
+        filler = " " + dot * max(2, min(room, _LEADER)) + " "
     screen.line(
         "   ",
         screen.mark(seat.relation),

@@ -20,7 +20,7 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
     for note in answer.notes:
         screen.line(("note  ", QUIET), screen.shown(note))
     if answer.seen_by and answer.target.seat == "notebook":
-        screen.line(("as    ", QUIET), (screen.shown(answer.seen_by), QUIET))
+        screen.labelled(0, "server", screen.shown(answer.seen_by))
     for finding in answer.findings:
         screen.finding(finding)
     for unread in answer.unread:

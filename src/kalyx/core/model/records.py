@@ -243,6 +243,7 @@ class Seat(Struct, kw_only=True):
     started_by: list[str] = []
     changed_since: list[str] = []  # packages that were installed or changed after it started
     compiled: list[str] = []  # compiled packages it has loaded, by folder
+    from_text: bool = False  # only a text that somebody gave names it: nothing of it is started
     project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
 

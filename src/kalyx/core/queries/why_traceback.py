@@ -8,7 +8,6 @@ from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import prefix_of, read_traceback
-from kalyx.core.invocation import FROM_TEXT
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
@@ -37,7 +36,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
             elif resolution.interpreter is not None:
                 seat = resolution
                 # A stranger's text names no target: it says where to read, and not what to start.
-                seat.via = FROM_TEXT
+                seat.from_text = True
                 notes.append(f"its frames lie in {prefix}")
         except KalyxError:
             notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
