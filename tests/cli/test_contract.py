@@ -101,6 +101,8 @@ BAD = [
     (["unregister", "nowhere", "--undo", "--yes"], "no removed kernel"),
     (["causes", "abesnt"], "there is no cause"),
     (["here", "--timeout", "0"], "seconds between"),
+    (["here", "--timeout", "abc"], "'abc' is no number of seconds between 0 and 86400"),
+    (["survey", "--under", "nowhere"], "there is no such folder"),
     (["nonsense"], "there is no command"),
     (["demo", "full"], "not empty"),
     (["fill", "version:3", "no such==="], "is not a requirement"),

@@ -36,6 +36,10 @@ def test_fill_foresees_does_and_proves(version, moor, wheels):
         (broken,) = answer["broken"]
         assert (broken["name"], broken["requirement"], broken["found"]) == ("combtool", "nectarflow<1.1", "1.2")
     assert [one["outcome"] for one in done["imports"]] == ["imports", "imports"]
+    for back in (done["undo"], done["undo_then"]):
+        assert moor.kalyx(*back[1:], "--yes").status == 0, back
+    assert tree(prefix).keys() == before.keys(), "both calls make it what it was"
+    assert moor.kalyx("fill", prefix, "hivescale", *offline, "--yes").status == 1
     own = subprocess.run(
         [python, "-m", "pip", "list", "--format=json"], env=moor.variables, capture_output=True, check=True
     )

@@ -159,9 +159,14 @@ def common(parser: argparse.ArgumentParser) -> None:
 
 
 def _seconds(text: str) -> float:
-    value = float(text)
+    from kalyx.core.text.visible import visible
+
+    try:
+        value = float(text)
+    except ValueError:
+        value = 0.0
     if not 0 < value <= 86400:
-        raise argparse.ArgumentTypeError("seconds between 0 and 86400")
+        raise argparse.ArgumentTypeError(f"{visible(text)!r} is no number of seconds between 0 and 86400")
     return value
 
 

@@ -40,7 +40,8 @@ def run(call: Call) -> int:
     chosen = [package for package in packages if _wanted(package, call.options)]
     if call.options.sizes:
         _measure(call, chosen)
-    answer = PackagesAnswer(target=seat, packages=chosen, unread=unread, unknown=search.unknown)
+    count = sum(package.version is not None for package in packages)
+    answer = PackagesAnswer(target=seat, packages=chosen, searched=count, unread=unread, unknown=search.unknown)
     if call.options.project is not None:
         _judge(call, answer, seat.interpreter, search)
     if call.as_json:

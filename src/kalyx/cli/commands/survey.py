@@ -6,7 +6,10 @@ import argparse
 from collections.abc import Callable
 
 from kalyx.cli.context import Call
+from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.survey import survey
+from kalyx.core.system.nearest_path import near_paths
+from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -16,7 +19,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    under = [call.machine.reader.absolute(folder) for folder in call.options.under]
+    reader = call.machine.reader
+    under = [reader.absolute(folder) for folder in call.options.under]
+    for folder in under:
+        if not reader.is_folder(folder) and reader.refusal(folder) is None:
+            raise KalyxError(f"{visible(folder)}: there is no such folder", near_paths(reader, folder))
     with call.progress("measuring") as watch:
         answer = survey(call.machine, under, call.options.sizes, _of(watch))
     if call.options.unsound:

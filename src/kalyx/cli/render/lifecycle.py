@@ -26,7 +26,7 @@ def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
     _draw_moves(screen, answer, _PLANNED)
     for unmet in answer.broken:
         has = f"but {visible(unmet.found)} would be installed" if unmet.found else "which would be missing"
-        screen.line("   ", ("breaks ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
+        screen.line("   ", ("breaks    ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
 
 
@@ -65,15 +65,17 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: li
     _draw_imports(screen, answer.imports)
     for unmet in answer.broken:
         has = f"but {visible(unmet.found)} is installed" if unmet.found else "which is missing"
-        screen.line("   ", ("broken ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
+        screen.line("   ", ("broken    ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
     for process in answer.restart:
-        screen.line("   ", ("restart", ORANGE), f" {visible(process)}: it runs with the packages of before")
+        screen.line("   ", ("restart   ", ORANGE), f"{visible(process)}: it runs with the packages of before")
     draw_lacking(screen, answer.lacking)
     for note in answer.notes:
-        screen.line("   ", ("note   ", QUIET), screen.shown(note))
+        screen.line("   ", ("note      ", QUIET), screen.shown(note))
     if answer.undo is not None:
-        screen.line("   ", ("undo   ", QUIET), visible(machine.line(answer.undo)))
+        screen.line("   ", ("undo      ", QUIET), visible(machine.line(answer.undo)))
+    if answer.undo_then is not None:
+        screen.line("   ", ("then      ", QUIET), visible(machine.line(answer.undo_then)))
 
 
 def _same_moves(one: list[VersionChange], other: list[VersionChange]) -> bool:

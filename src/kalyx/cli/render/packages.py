@@ -15,18 +15,24 @@ from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
 
+def _counted(count: int, answer: PackagesAnswer, options: argparse.Namespace) -> str:
+    """How many packages are shown, and of how many where only some are asked for."""
+    whole = f"{answer.searched} package{'' if answer.searched == 1 else 's'}"
+    if not answer.packages and options.unmet:
+        return f"no unmet requirements in {whole}"
+    if not answer.packages and options.hidden:
+        return f"no hidden copies among {whole}"
+    return whole if count == answer.searched else f"{count} of {whole}"
+
+
 def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Namespace) -> None:
     """``packages``, drawn: what can be imported, and what hides what."""
     if answer.fitness is not None and answer.project is not None:
         _draw_fitness(screen, answer)
         return
-    distributions = [package for package in answer.packages if package.version is not None]
-    screen.line(
-        ("packages", "bold"),
-        "  in  ",
-        place_of(screen, answer.target),
-        f"  {len(distributions)} distribution{'' if len(distributions) == 1 else 's'}",
-    )
+    count = sum(package.version is not None for package in answer.packages)
+    counted = _counted(count, answer, options)
+    screen.line(("packages", "bold"), "  in  ", place_of(screen, answer.target), f"  {counted}")
     screen.blank()
     width = min(max([cell_len(visible(package.name)) for package in answer.packages] + [8]) + 2, screen.width // 2)
     for package in answer.packages:

@@ -160,7 +160,8 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
     after = held(machine, interpreter)
     answer.done = True
     answer.moves = moves(before, after)
-    answer.undo = _undo(order, answer.moves)
+    back = _undo(order, answer.moves)
+    answer.undo, answer.undo_then = (*back, None, None)[:2]
     answer.broken = newly(broken(reader, interpreter, before, [], set()), broken(reader, interpreter, after, [], set()))
     there = visible_of(after)
     if not order.remove:
@@ -181,12 +182,10 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
         answer.restart = running_in(machine, order.environment)
 
 
-def _undo(order: Order, done: list[VersionChange]) -> list[str] | None:
-    """The one call that makes it what it was; None where it takes two."""
-    came = [move.name for move in done if move.before is None]
+def _undo(order: Order, done: list[VersionChange]) -> list[list[str]]:
+    """The calls that make it what it was: what is new goes first, for it may need the versions of now."""
+    came = [move.name for move in done if move.before is None or move.hides is not None]
     back = [f"{move.name}=={move.before}" for move in done if move.before is not None and move.hides is None]
-    if not done or (came and back):
-        return None
-    words = ["--remove", *came] if came else back
-    offline = ["--wheels", order.wheels] if order.wheels and back else []
-    return ["kalyx", "fill", order.environment.prefix, *words, *offline]
+    words = ["kalyx", "fill", order.environment.prefix]
+    offline = ["--wheels", order.wheels] if order.wheels else []
+    return [*([[*words, "--remove", *came]] if came else []), *([[*words, *back, *offline]] if back else [])]

@@ -58,6 +58,7 @@ class FillAnswer(Struct, kw_only=True):
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
+    undo_then: list[str] | None = None  # the second call that this takes, where one call does not do
     environment: Environment | None = None
     interpreter: Interpreter | None = None
     moves: list[VersionChange] = []
