@@ -178,11 +178,12 @@ def _opens(served: Served, path: str) -> bool:
 def test_a_server_that_died_or_is_another_users_does_not_answer(moor, labs):
     notebook = moor.notebook("weights.ipynb", "python3")
     moor.variables["PATH"] = f"{Path(labs['heath']).parent}:/usr/bin:/bin"
-    with serving(labs["lab"], moor.folder, moor.variables):
+    with serving(labs["lab"], moor.folder, moor.variables) as served:
         (file,) = moor.data.glob("runtime/jpserver-*.json")
         assert set(said_by_all(moor, notebook).values()) == {labs["lab"]}
         assert set(said_by_all(moor, notebook, "--seen-by", labs["orchard"]).values()) >= {labs["orchard"]}, "unless another is named"
         kept = file.read_bytes()
+        served.runs("weights.ipynb", "python3")
         if os.geteuid() == 0:
             os.chown(file, 65534, 65534)
             assert set(said_by_all(moor, notebook).values()) == {labs["heath"]}

@@ -5,10 +5,10 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.model.records import Kernel, RunningKernel, Seat, Unread
-from kalyx.core.seats.callers import connection_file_of, connection_in, program_name, some_processes, started_as
+from kalyx.core.seats.callers import above, connection_file_of, connection_in, program_name, some_processes, started_as
 from kalyx.core.seats.notebook import ENDING, Notebook
 from kalyx.core.seats.process import process_seat, with_life
-from kalyx.core.seats.server import Ask, Found, may_be_server, sessions_of
+from kalyx.core.seats.server import Ask, Found, sessions_of
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
 
@@ -28,7 +28,9 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
     sessions: dict[str, tuple[Found, str, str]] = {}
     answered: set[int] = set()
-    for server in servers if ask is not None else []:
+    # A server of another user can say of any notebook that a kernel of that user runs it: it is not asked.
+    own = {server.pid: server for server in servers if server.is_own}
+    for server in own.values() if ask is not None else []:
         assert ask is not None
         try:
             for identifier, (notebook, spec) in sessions_of(server, ask).items():
@@ -46,10 +48,11 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
             continue
         live = Live(process, connection, started_as(reader, process))
         name = reader.name(connection).removesuffix(".json").removeprefix("kernel-")
-        if name in sessions:
+        # Any process can name the connection file of another one: a server's kernel is started by the server.
+        if name in sessions and any(upper.pid == sessions[name][0].pid for upper in above(reader, process)):
             live.server, notebook, live.spec = sessions[name]
             live.notebook = reader.join(live.server.folder, notebook) if notebook else None
-        elif process.parent not in answered and may_be_server(reader, reader.command_of(process.parent or 0)):
+        elif process.parent in own and process.parent not in answered:
             live.notebook = _named_notebook(reader, process)
         lives.append(live)
     return lives

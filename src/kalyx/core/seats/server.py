@@ -72,14 +72,14 @@ def _runtime_folders(reader: Reader) -> list[str]:
         connection = connection_in(command)
         if connection is not None and reader.path.isabs(connection):
             folders.append(reader.parent(connection))
-        elif may_be_server(reader, command):
+        elif _may_be_server(reader, command):
             process = reader.process(pid)
             if process is not None and process.variables:
                 folders.append(runtime_folder(reader.seen_by(process.variables, process.folder)))
     return list(dict.fromkeys(folders))
 
 
-def may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
+def _may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
     """Whether a command line is that of a notebook server: its script, or the module behind ``-m``."""
     names = [reader.name(word).lower().removesuffix(".exe") for word in command[:6]]
     return any(name.startswith("jupyter") or name == "notebook" for name in names)
