@@ -190,6 +190,11 @@ def test_a_server_that_died_or_is_another_users_does_not_answer(moor, labs):
             seen = moor.kalyx("kernels", "--seen-by", f"server:{json.loads(kept)['port']}", "--json").json
             assert seen["kernels"][0]["interpreter"]["executable"] == labs["lab"], "the user named that server"
     file.write_bytes(kept)
+    with started([sys.executable, "-c", "input()"], stdin=subprocess.PIPE) as other:
+        # A process that is none: its number stands in the file, and nothing listens on the port.
+        file.write_text(json.dumps({**json.loads(kept), "pid": other.pid, "root_dir": "/"}))
+        assert set(said_by_all(moor, notebook).values()) == {labs["heath"]}
+    file.write_bytes(kept)
     assert set(said_by_all(moor, notebook).values()) == {labs["heath"]}
 
 

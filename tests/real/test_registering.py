@@ -39,6 +39,17 @@ def test_the_kernel_package_is_brought_from_wheels(moor, tmp_path):
     assert moor.kalyx("fill", moor.root / "heath", "--remove", "kalyx-standin-kernel", "--yes").status == 0, "as the note said"
 
 
+def names_below(pid: int) -> list[str]:
+    """The names of the processes below one; of what ends while they are looked at nothing."""
+    names = []
+    for process in psutil.Process(pid).children(recursive=True):
+        try:
+            names.append(process.name())
+        except psutil.Error:
+            continue
+    return names
+
+
 @pytest.mark.parametrize("how", ["no answer", "interrupted", "killed"])
 def test_what_was_brought_goes_again_where_the_kernel_is_not_registered(moor, tmp_path, how):
     """The packages and the kernel stay, or neither; after a kill the next call takes both back."""
@@ -54,7 +65,7 @@ def test_what_was_brought_goes_again_where_the_kernel_is_not_registered(moor, tm
         assert ran.status == 1 and any("removed again" in note for note in ran.json["notes"]), ran.out
     else:
         with subprocess.Popen([sys.executable, KALYX, *words], cwd=moor.folder, env=moor.variables, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as kalyx:
-            until(lambda: "kalyxsleeps" in [process.name() for process in psutil.Process(kalyx.pid).children(recursive=True)], "the kernel")
+            until(lambda: "kalyxsleeps" in names_below(kalyx.pid), "the kernel")
             kalyx.send_signal(signal.SIGINT if how == "interrupted" else signal.SIGKILL)
             said = kalyx.communicate(timeout=30)[1]
         assert kalyx.returncode == (130 if how == "interrupted" else -9), said

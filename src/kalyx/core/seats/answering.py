@@ -52,7 +52,10 @@ def running_server(
 
 
 def _holds(reader: Reader, found: Found, real: str) -> bool:
-    return reader.inside(real, reader.real(found.folder))
+    """Whether a server's root holds a path, and the process that its file names is the one that listens there."""
+    if not reader.inside(real, reader.real(found.folder)):
+        return False
+    return found.port is not None and reader.listens(found.pid, found.port) is not False
 
 
 def live_of(reader: Reader, lives: list[Live], notebook: str) -> Live | None:

@@ -13,6 +13,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, data_folder
 from kalyx.core.model.records import Seat
@@ -76,7 +77,9 @@ def _runtime_folders(reader: Reader) -> list[str]:
             process = reader.process(pid)
             if process is not None and process.variables:
                 folders.append(runtime_folder(reader.seen_by(process.variables, process.folder)))
-    return list(dict.fromkeys(folders))
+    only = reader.variable(ONLY_BELOW)
+    more = [folder for folder in folders[1:] if not only or reader.inside(folder, only)]
+    return list(dict.fromkeys([folders[0], *more]))
 
 
 def _may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
