@@ -61,7 +61,7 @@ class Hive(msgspec.Struct):
     combs: "dict[str, fire()]"
 try:
     msgspec.json.Decoder(Hive)
-    print("read")
+    sys.stdout.write("read\\n")
     time.sleep(5)
 except signals.Stopped as stop:
     sys.exit(100 + stop.number)
