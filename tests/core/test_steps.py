@@ -12,6 +12,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, Fix, ImportAnswer, KalyxError, Seat
 from kalyx.core.model.steps import (
+    Activate,
     BringInstaller,
     CreateEnvironment,
     FillEnvironment,
@@ -65,6 +66,10 @@ ROWS = [
     (RunSystemProgram(words=["apt-get", "install", "x"]), ["apt-get", "install", "x"], None, [], [], "changes"),
     (RunWith(words=[P, "a.py"]), [P, "a.py"], None, [], [P], ""),
     (RunWith(words=[P], variables={"A": "1", "B": None}), ["env", "-u", "B", "A=1", P], None, [], [P], ""),
+    (RegisterKernel(prefix="/h", identifier="k", bring_package=True, wheels="/w", notebook="/a.ipynb"),
+     ["kalyx", "register", "/h", "--id", "k", "--bring-package", "--wheels", "/w", "--notebook", "/a.ipynb"], None, [], ["/h"], "changes"),
+    (RegisterKernel(prefix="/h", identifier="k", notebook="/a.ipynb"), ["kalyx", "register", "/h", "--id", "k", "--notebook", "/a.ipynb"], None, [], ["/h"], "changes"),
+    (Activate(prefix="/h"), None, None, [], ["/h"], ""),
     (RunWithout(flag="-I"), None, None, [], [], ""),
     (WriteImport(statement="import a"), None, None, [], [], ""),
     (ManualStep(line="x"), None, None, [], [], ""),

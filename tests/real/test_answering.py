@@ -9,10 +9,12 @@ import json
 import os
 import random
 import shutil
+import signal
 import socket
 import subprocess
 import sys
 import urllib.request
+from collections.abc import Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
@@ -71,11 +73,12 @@ class Served:
 
 
 @contextmanager
-def serving(python: str, root: Path, variables: dict[str, str], base: str = "/", token: str = "honey", folder: Path | None = None):
+def serving(python: str, root: Path, variables: dict[str, str], base: str = "/", token: str = "honey", folder: Path | None = None,
+            more: Sequence[str] = ()):  # fmt: skip
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
     words = [python, "-m", "jupyter_server", "--allow-root", "--no-browser", f"--port={port}", f"--ServerApp.base_url={base}",
-             f"--IdentityProvider.token={token}", f"--ServerApp.root_dir={root}"]  # fmt: skip
+             f"--IdentityProvider.token={token}", f"--ServerApp.root_dir={root}", *more]  # fmt: skip
     with started(words, env=variables, cwd=folder or root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL):
         served = Served(port, base, token)
 
@@ -198,6 +201,42 @@ def test_a_server_that_died_or_is_another_users_does_not_answer(moor, labs):
     assert set(said_by_all(moor, notebook).values()) == {labs["heath"]}
 
 
+def test_what_the_server_leaves_out_or_cannot_say(moor, labs):
+    """A list that its settings cut short; and a server that hangs: the kernel itself names the notebook it was started for."""
+    moor.kernel("moor", [labs["orchard"], "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    notebook = moor.notebook("weights.ipynb", "moor")
+    with serving(labs["lab"], moor.folder, moor.variables, more=["--KernelSpecManager.allowed_kernelspecs={'python3'}"]):
+        assert [one["id"] for one in moor.kalyx("kernels", "--json").json["kernels"] if "unlisted" not in one["conditions"]] == ["python3"]
+        seat = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+        assert seat["relation"] == "dead" and "moor, which is not registered" in seat["reason"]
+    with serving(labs["lab"], moor.folder, moor.variables) as served:
+        served.api("sessions", {"name": notebook.name, "path": notebook.name, "type": "notebook", "kernel": {"name": "moor"}})
+        moor.notebook("weights.ipynb", "python3")
+        (file,) = moor.data.glob("runtime/jpserver-*.json")
+        pid = json.loads(file.read_text())["pid"]
+        os.kill(pid, signal.SIGSTOP)
+        try:
+            answer = moor.kalyx("here", "--json").json
+        finally:
+            os.kill(pid, signal.SIGCONT)
+    seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
+    assert seat["interpreter"]["executable"] == labs["orchard"], "what runs, not what the file asks for by now"
+    assert [one["path"] for one in answer["unread"]] == [str(file)], "said once"
+
+
+def test_a_program_that_runs_is_asked_by_its_open_files(moor, labs):
+    (moor.folder / "hivedata").mkdir()
+    (moor.folder / "hivedata" / "bees.txt").write_text("")
+    code = "import sys; file = open('hivedata/bees.txt'); print('ready', flush=True); input()"
+    with started([labs["lab"], "-c", code], cwd=moor.folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as running:
+        running.stdout.readline()
+        notes = {name: moor.kalyx("why", name, "--in", f"pid:{running.pid}", "--live", "--json").json["notes"] for name in ("hivedata", "gone_for_good")}
+        silent = moor.kalyx("why", "json", "--in", f"pid:{running.pid}", "--json").json["notes"]
+    assert f"process {running.pid} has {moor.folder}/hivedata/bees.txt open" in notes["hivedata"]
+    assert any("has no file of gone_for_good open" in note for note in notes["gone_for_good"])
+    assert any("--live asks that process, a restart changes it" in note for note in silent)
+
+
 def test_a_fix_works_in_the_server_that_opens_the_notebook(moor, labs, tmp_path):
     """The project's own environment is registered under an id that the server does not give away, and the notebook runs there."""
     project = moor.folder / ".venv"
@@ -222,6 +261,8 @@ def test_a_fix_works_in_the_server_that_opens_the_notebook(moor, labs, tmp_path)
             assert not (moor.data / "kernels").exists()
             before, session = served.runs("weights.ipynb", "python3")
             (step,) = finding["fixes"][0]["steps"]
+            planned = moor.kalyx(*step["command"][1:], "--dry-run", "--json").json["plan"]
+            assert planned[-1] == {"deed": "ask for kernel spring", "path": str(notebook)}
             done = moor.kalyx(*step["command"][1:], "--yes", "--json").json
             assert done["done"] and any("lists it: reload its page" in note for note in done["notes"]), done["notes"]
             kernel = json.loads(notebook.read_text())["metadata"]["kernelspec"]["name"]

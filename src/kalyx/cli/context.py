@@ -9,8 +9,6 @@ from contextlib import contextmanager
 from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
-from msgspec.structs import replace
-
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
@@ -275,12 +273,13 @@ def _notebook_of(options: argparse.Namespace, reader: Reader) -> str | None:
 
 def server_of(machine: Machine, target: str) -> tuple[tuple[Found, Server] | None, Server]:
     """The notebook server that a target names: a running one with what is known of it, else the one it would run."""
+    from kalyx.core.seats.answering import called
     from kalyx.core.targets import resolve
 
     seat, why = resolve(machine, target), "--seen-by names it"
     for found in machine.servers if seat.seat == "server" else []:
         if found.path == seat.source:
-            server = replace(found.server, why=why)  # with its own variables, standing where it stands
+            server = called(found, why)  # with its own variables, standing where it stands
             return (found, server), server
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")

@@ -177,15 +177,17 @@ class Machine:
         """
         from kalyx.core.system.loopback import ask_server
 
-        if found.port is None or self.reader.listens(found.pid, found.port) is not True:
-            raise Unreadable(found.path, f"process {found.pid}, which it names, does not listen on port {found.port}")
         if found.pid in self._silent:
             raise self._silent[found.pid]  # it did not answer before: it is not waited for again
         asked = [found.pid, found.port, path]
         try:
+            if found.port is None or self.reader.listens(found.pid, found.port) is not True:
+                told = f"process {found.pid}, which it names, does not listen on port {found.port}"
+                raise Unreadable(found.path, told)
             return self.reader.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5)))
         except Unreadable as problem:
             self._silent[found.pid] = problem
+            self.unread_servers.append(Unread(path=found.path, reason=problem.reason))
             raise
 
     @cached_property
@@ -194,7 +196,7 @@ class Machine:
         from kalyx.core.seats.running import live_kernels
 
         ask = self.ask_server if self.servers else None
-        return live_kernels(self.reader, self.servers, ask, self.unread_servers)
+        return live_kernels(self.reader, self.servers, ask)
 
     @cached_property
     def serving(self) -> tuple[Found, Server] | None:
@@ -268,8 +270,7 @@ class Machine:
         found = self.serving[0]
         try:
             return as_the_server_lists(reader, kernels, listed_by(found, self.ask_server), self.server, found.address)
-        except Unreadable as problem:
-            self.unread_servers.append(Unread(path=found.path, reason=problem.reason))
+        except Unreadable:
             return kernels
 
     def kernel_by_id(self, identifier: str) -> Kernel | None:

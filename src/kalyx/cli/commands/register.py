@@ -17,7 +17,7 @@ from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
-from kalyx.core.model.records import Finding, KalyxError, Seat
+from kalyx.core.model.records import ChangePlan, Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
@@ -68,6 +68,8 @@ def run(call: Call) -> int:
     plan = registering.plan_registration(call.machine, seat, order, kernel_package)
     if bringing is not None:
         plan.deeds[:0] = bringing.answer.plan
+    if order.notebook is not None:
+        plan.deeds.append(ChangePlan(deed=f"ask for kernel {plan.identifier}", path=order.notebook))
     if call.options.dry_run:
         return _show(call, RehearsalAnswer(schema="kalyx.register/2", kernel=None, plan=plan.deeds, notes=plan.notes))
     if not call.as_json and not call.options.yes:
@@ -92,10 +94,13 @@ def _let_ask(call: Call, notebook: str, plan: Plan) -> list[str]:
     """Have the notebook ask for the kernel that was registered; returns what is to be said of it."""
     machine = Call(call.options).machine
     kernel = read_kernel(machine.reader, plan.folder, machine.server, call.options.reach)
-    change = pointing.plan(machine, notebook, kernel)
-    if change.after == change.before:
-        return [f"{notebook} asks for {plan.identifier} already"]
-    undo = pointing.carry_out(machine, change, LiveWriter())
+    try:
+        change = pointing.plan(machine, notebook, kernel)
+        if change.after == change.before:
+            return [f"{notebook} asks for {plan.identifier} already"]
+        undo = pointing.carry_out(machine, change, LiveWriter())
+    except KalyxError as refusal:  # the kernel answered, and stays
+        return [f"the notebook was not changed: {refusal.message}"]
     return [f"{notebook} asks for {plan.identifier} now; to undo that: {machine.line(undo)}",
             *pointing.open_notes(machine, notebook, kernel)]  # fmt: skip
 

@@ -154,7 +154,6 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
-        # A notebook that is asked about is named as one that is asked in.
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)

@@ -19,6 +19,7 @@ from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Evidence, Finding, Fix
 from kalyx.core.model.results import NOT_READ
+from kalyx.core.model.steps import ManualStep
 from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
@@ -165,10 +166,10 @@ class Screen:
         """What the fix does, then its lines to paste, whole: they are never cut, and stand alone on their lines."""
         self.labelled(indent, label, fix.message)
         for number, step in enumerate(fix.steps):
-            if step.command is not None:
-                self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
-            else:
+            if isinstance(step, ManualStep):
                 self.labelled(indent, "then" if number else "", step.line)
+            else:
+                self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
         if fix.tried is not None:
             came = "it imports then" if fix.tried == "works" else "the import fails all the same"
             self.line(" " * (indent + 9), (f"tested in a temporary copy: {came}", QUIET))

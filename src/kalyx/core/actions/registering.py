@@ -169,12 +169,9 @@ def _refuse_hidden(machine: Machine, seat: Seat, order: Order, identifier: str, 
     if before is None or order.reach == "env" or seat.environment is None:
         return
     starts = f", which starts {before.interpreter.executable}" if before.interpreter is not None else ""
-    other = machine.free_id(seat.environment.name)
-    words = ["kalyx", "register", seat.environment.prefix, "--id", other]
-    words += ["--notebook", order.notebook] if order.notebook is not None else []
     raise KalyxError(
         f"{machine.server.said_as} would still start its own {identifier} ({visible(before.folder)}{starts});"
-        f" register it under another id: {machine.line(words)}"
+        f" give another id: --id {machine.free_id(seat.environment.name)}"
     )
 
 

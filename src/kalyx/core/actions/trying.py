@@ -21,6 +21,7 @@ from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, ImportAnswer, Interpreter, KalyxError, Seat
 from kalyx.core.model.steps import (
+    Activate,
     CreateEnvironment,
     FillEnvironment,
     Install,
@@ -156,6 +157,8 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
             _without_distribution(machine, attempt, name, folder)
     elif isinstance(step, Move):
         _without(machine, attempt, {step.path: step.to}, folder)
+    elif isinstance(step, Activate):
+        _elsewhere(machine, attempt, step.prefix)
     elif isinstance(step, RegisterKernel):
         _elsewhere(machine, attempt, step.prefix)
         _variables(machine, attempt, step.variables)

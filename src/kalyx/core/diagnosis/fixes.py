@@ -11,6 +11,7 @@ from kalyx.core.kernels.specs import UNLISTED, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
 from kalyx.core.model.steps import (
+    Activate,
     BringInstaller,
     CreateEnvironment,
     FillEnvironment,
@@ -53,6 +54,11 @@ def step(machine: Machine, made: Step) -> Step:
 def by_hand(text: str) -> Step:
     """A step that no command does, in words."""
     return ManualStep(line=text)
+
+
+def activate(machine: Machine, prefix: str) -> Step:
+    """Activate an environment in the user's shell."""
+    return Activate(prefix=prefix, line=machine.line_to_enter(prefix))
 
 
 def write(statement: str) -> Step:

@@ -20,6 +20,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.model.records import Evidence, Finding, Kernel
+from kalyx.core.packages.project import USUAL_NAMES
 from kalyx.core.system import Reader, Unreadable
 
 _SPEC_LIMIT = 1024 * 1024
@@ -36,14 +37,11 @@ def valid_id(identifier: str) -> bool:
     return bool(identifier) and set(identifier) <= ID_LETTERS and identifier.strip(".") != ""
 
 
-# Names that environments have in every project: what tells them apart is the folder they lie in.
-_USUAL_NAMES = (".venv", "venv", ".env", "env")
-
 
 def id_from(name: str) -> str:
     """The id under which an environment of this name is registered where nobody gives another."""
     words = name.replace("\\", "/").split("/")
-    if len(words) > 1 and words[-1] in _USUAL_NAMES:
+    if len(words) > 1 and words[-1] in USUAL_NAMES:  # many have this name: the folder that they lie in tells which
         words.pop()
     letters = "-".join(words).lower()
     made = "".join(letter if letter in ID_LETTERS else "-" for letter in letters).strip(".-_")

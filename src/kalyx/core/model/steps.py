@@ -319,6 +319,17 @@ class RunWithout(StepBase, tag="run-without"):
     flag: str
 
 
+class Activate(StepBase, tag="activate"):
+    """An environment is activated in the user's shell, which reads the line that a command prints: no program can."""
+
+    changes: ClassVar[bool] = False
+
+    prefix: str
+
+    def started(self) -> list[str]:
+        return [self.prefix]
+
+
 class WriteImport(StepBase, tag="write-import"):
     """The import is written otherwise."""
 
@@ -336,7 +347,7 @@ class ManualStep(StepBase, tag="by-hand"):
 Step = (
     Install | Uninstall | BringInstaller | Move | RemoveFiles | MakeReadable | RemakeEnvironment | CreateEnvironment
     | FillEnvironment | RemoveEnvironment | RegisterKernel | UnregisterKernel | Point | RunSystemProgram | RunWith
-    | RunWithout | WriteImport | ManualStep
+    | RunWithout | Activate | WriteImport | ManualStep
 )  # fmt: skip
 
 

@@ -12,13 +12,13 @@ from typing import Any
 from msgspec import Struct
 
 from kalyx.core.formats.span import Malformed
+from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.system import Reader, Unreadable
 
 _LIMIT = 1024 * 1024
 _ABOVE = 12
 _MOST, _FILES = 2000, 50
 PROJECT, REQUIREMENTS = "pyproject.toml", "requirements.txt"
-SETTINGS = "pyvenv.cfg"  # what makes a folder a virtual environment (PEP 405)
 # Whose presence makes a folder a project that can be installed; of the last alone it cannot.
 PROJECT_FILES = (PROJECT, "setup.py", "setup.cfg")
 
@@ -62,7 +62,7 @@ def project_of(reader: Reader, folder: str) -> Project | None:
 
 
 # The names that environments of a project usually have, likeliest first.
-_USUAL_NAMES = (".venv", "venv", "env", ".env")
+USUAL_NAMES = (".venv", "venv", "env", ".env")
 
 
 def environment_of_project(reader: Reader, folder: str) -> str | None:
@@ -75,15 +75,15 @@ def environment_of_project(reader: Reader, folder: str) -> str | None:
     top = reader.parent(project.path) if project is not None else folder
     here = folder
     while True:
-        for name in _USUAL_NAMES:
-            if reader.is_file(reader.join(here, name, SETTINGS)):
+        for name in USUAL_NAMES:
+            if reader.is_file(reader.join(here, name, SETTINGS_NAME)):
                 return reader.join(here, name)
         if here == top or reader.parent(here) == here:
             break
         here = reader.parent(here)
     if project is None:
         return None
-    names = [name for name in reader.names(top) if reader.is_file(reader.join(top, name, SETTINGS))]
+    names = [name for name in reader.names(top) if reader.is_file(reader.join(top, name, SETTINGS_NAME))]
     return reader.join(top, names[0]) if len(names) == 1 else None
 
 

@@ -43,17 +43,10 @@ def look_here(
     lives, unread = machine.lives, list[Unread]()
     editors = [machine.named_seat(seat) for seat in editor_seats(machine.reader, machine.reader.folder)]
     used = _Used.by(machine, [reference, shell, *editors], lives)
-    by_id: dict[str, list[Finding]] = {}
-    others: list[str] = []
-    for kernel in machine.kernels:
-        if not whole and not used.refers_to(kernel):
-            others.append(kernel.id)
-            continue
-        catalogue.judge_kernel(kernel, machine)
-        seat = _kernel_seat(kernel, machine)
-        by_id.setdefault(kernel.id, seat.findings)
-        if not _same_seat(seat, reference):
-            seats.append(seat)
+    kernels = [kernel for kernel in machine.kernels if whole or used.refers_to(kernel)]
+    shown = [_kernel_seat(catalogue.judge_kernel(kernel, machine), machine) for kernel in kernels]
+    seats += [seat for seat in shown if not _same_seat(seat, reference)]
+    by_id = {kernel.id: seat.findings for kernel, seat in reversed(list(zip(kernels, shown, strict=True)))}
     for path in notebooks_in(machine.reader, machine.reader.folder):
         seat = live_of_notebook(machine, path) or seat_of_file(path, machine)
         if not _same_seat(seat, reference):
@@ -83,7 +76,7 @@ def look_here(
         findings=_that_matter(seats),
         unread=machine.unread_servers + unread,
         seen_by=machine.server.answers,
-        other_kernels=others,
+        other_kernels=[] if whole else [kernel.id for kernel in machine.kernels if not used.refers_to(kernel)],
     )
 
 

@@ -36,7 +36,7 @@ def running_server(
     """
     live = live_of(reader, lives, subject)
     if live is not None and live.server is not None:
-        return live.server, _called(live.server, "it runs this notebook now")
+        return live.server, called(live.server, "it runs this notebook now")
     real = reader.real(subject)
     holding = [found for found in servers if found.is_own and found.folder and _holds(reader, found, real)]
     if not holding:
@@ -48,7 +48,7 @@ def running_server(
     if rivals:
         others = ", ".join(_name(found) for found in rivals)
         why += f", and was started last; so does {others} (--seen-by server:{rivals[0].port or rivals[0].pid})"
-    return first, _called(first, why)
+    return first, called(first, why)
 
 
 def _holds(reader: Reader, found: Found, real: str) -> bool:
@@ -68,7 +68,8 @@ def _name(found: Found) -> str:
     return f"the server on port {found.port}" if found.port else f"the server with process {found.pid}"
 
 
-def _called(found: Found, why: str) -> Server:
+def called(found: Found, why: str) -> Server:
+    """A running server under its port and environment, with the reason why it is the one that answers."""
     interpreter = found.server.interpreter
     whose = f", from {interpreter.prefix}" if interpreter is not None else ""
     return replace(found.server, said_as=_name(found) + whose, why=why)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from kalyx.core.model.records import Kernel, RunningKernel, Seat, Unread
+from kalyx.core.model.records import Kernel, RunningKernel, Seat
 from kalyx.core.seats.callers import above, connection_file_of, connection_in, program_name, some_processes, started_as
 from kalyx.core.seats.notebook import ENDING, Notebook
 from kalyx.core.seats.process import process_seat, with_life
@@ -24,7 +24,7 @@ class Live(Struct):
     spec: str | None = None
 
 
-def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: list[Unread]) -> list[Live]:
+def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None) -> list[Live]:
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
     sessions: dict[str, tuple[Found, str, str]] = {}
     answered: set[int] = set()
@@ -36,8 +36,8 @@ def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None, unread: 
             for identifier, (notebook, spec) in sessions_of(server, ask).items():
                 sessions[identifier] = (server, notebook, spec)
             answered.add(server.pid)
-        except Unreadable as problem:
-            unread.append(Unread(path=server.path, reason=problem.reason))
+        except Unreadable:
+            continue
     lives = []
     for pid in some_processes(reader):
         if pid == reader.pid or connection_in(reader.command_of(pid)) is None:

@@ -46,7 +46,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         finding.message = (
             f"this shell entered {claimed}, which is {environment.prefix} by now, and python starts another"
         )
-        line = fixes.by_hand(machine.line_to_enter(environment.prefix))
+        line = fixes.activate(machine, environment.prefix)
         finding.fixes = [Fix(message=f"activate {environment.name} where it is now", steps=[line])]
     return finding
 

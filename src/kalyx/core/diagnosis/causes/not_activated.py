@@ -16,13 +16,11 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
-from kalyx.core.diagnosis.shared.holders import proof
-from kalyx.core.environments.reading import read_environment
+from kalyx.core.diagnosis.shared.holders import called, of_project, proof
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.model.steps import Install, RunWith, Step
-from kalyx.core.packages.project import environment_of_project
 from kalyx.core.packages.removals import requirement_with
 
 LOOKS_AT = "missing"
@@ -45,15 +43,15 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         assert location is not None
         evidence, _ = proof(case, machine, own, location)
         message = f"this project's own environment, {own.name}, has {case.missing};"
-        message += f" {_called(case.seat)} runs {case.here}"
+        message += f" {called(case.seat)} runs {case.here}"
     else:
         evidence = [Evidence(fact=f"no {case.missing} in {own.name} either", source=own.prefix, path=own.prefix)]
-        message = f"this project has an environment of its own, {own.name}, and {_called(case.seat)} runs {case.here}"
+        message = f"this project has an environment of its own, {own.name}, and {called(case.seat)} runs {case.here}"
         known = brought_by(machine, case.missing) if "." not in case.missing else None
         if known is not None and own.executable is not None:
             requirement = requirement_with(case.missing, known.name)
             steps.append(fixes.step(machine, Install(python=own.executable, requirements=[requirement])))
-    evidence.append(Evidence(fact=f"{_called(case.seat)} runs {case.here}", source=case.interpreter.executable,
+    evidence.append(Evidence(fact=f"{called(case.seat)} runs {case.here}", source=case.interpreter.executable,
                              path=case.interpreter.executable))  # fmt: skip
     ways = _ways(case, machine, own)
     for way in ways:
@@ -84,11 +82,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
 
 def _own(machine: Machine, seat: Seat, folder: str) -> Environment | None:
     """The sound environment of the folder's project that this seat does not run; None where there is none."""
-    prefix = environment_of_project(machine.reader, folder) if seat.seat in _SEATS else None
-    if prefix is None or (seat.environment is not None and seat.environment.key == machine.reader.real(prefix)):
+    own = of_project(machine, folder) if seat.seat in _SEATS else None
+    if own is None or (seat.environment is not None and seat.environment.key == own.key):
         return None
-    known = machine.environment_named(machine.reader.real(prefix))
-    own = known or read_environment(machine.reader, prefix).environment
     return own if own.executable is not None and own.condition == "sound" else None
 
 
@@ -112,9 +108,4 @@ def _ways(case: Missing, machine: Machine, own: Environment) -> list[Fix]:
 
 
 def _activate(machine: Machine, own: Environment) -> Fix:
-    line = fixes.by_hand(machine.line_to_enter(own.prefix))
-    return Fix(message=f"activate {own.name}", steps=[line])
-
-
-def _called(seat: Seat) -> str:
-    return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
+    return Fix(message=f"activate {own.name}", steps=[fixes.activate(machine, own.prefix)])

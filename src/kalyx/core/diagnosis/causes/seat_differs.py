@@ -17,7 +17,7 @@ Not this (an environment has it that no seat uses):
 
 from __future__ import annotations
 
-from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
+from kalyx.core.diagnosis.shared.holders import called, holders, proof, propose, ways_out
 from kalyx.core.imports.case import Missing
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
@@ -42,16 +42,12 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 certainty="proven",
                 message=(
                     f"{case.missing} is in {environment.name}, which {name} runs;"
-                    f" {_called(case.seat)} runs {case.environment.name}"
+                    f" {called(case.seat)} runs {case.environment.name}"
                 ),
                 evidence=[evidence, *seen],
                 fixes=ways_out(case, machine, environment, requirement),
             )
     return None
-
-
-def _called(seat: Seat) -> str:
-    return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
 
 
 def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]]:

@@ -198,7 +198,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         ),
         None,
     )
-    mends = [Fix(message="take the line out", steps=steps, changes=[path])]
+    mends = [Fix(message="correct the line", steps=steps, changes=[path])]
     if owner is not None:
         from kalyx.core.diagnosis.shared.failing import reinstall
 

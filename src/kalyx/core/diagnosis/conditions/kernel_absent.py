@@ -18,12 +18,11 @@ from __future__ import annotations
 from typing import Any
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.environments.reading import read_environment
+from kalyx.core.diagnosis.shared.holders import of_project
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
 from kalyx.core.model.steps import Point
-from kalyx.core.packages.project import environment_of_project
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.text.numbers import number_of
 
@@ -110,9 +109,6 @@ def _apart(one: str, other: str) -> int:
 def _fitting(wanted: str, folder: str, machine: Machine) -> Environment | None:
     """The environment of that name, else that of the notebook's project, else the shell's own."""
     named = [environment for environment in machine.environments if environment.name == wanted]
-    own = environment_of_project(machine.reader, folder)
-    if own is not None:
-        known = machine.environment_named(machine.reader.real(own))
-        named.append(known or read_environment(machine.reader, own).environment)
-    named += [machine.shell_seat.environment] if machine.shell_seat.environment is not None else []
+    own = (of_project(machine, folder), machine.shell_seat.environment)
+    named += [environment for environment in own if environment is not None]
     return next((environment for environment in named if environment.executable), None)

@@ -32,7 +32,7 @@ def finding(machine: Machine, word: str) -> Finding:
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
             mends.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
-            line = fixes.by_hand(machine.line_to_enter(environment.prefix))
+            line = fixes.activate(machine, environment.prefix)
             mends.append(Fix(message=f"activate {environment.name}", steps=[line]))
             break
     where = "though an environment here has it" if mends else "and no environment known here has it"

@@ -3,14 +3,30 @@
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Fix
+from kalyx.core.model.records import Environment, Evidence, Fix, Seat
 from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import owner_of
+from kalyx.core.packages.project import environment_of_project
 from kalyx.core.packages.removals import requirement_with
+
+
+def called(seat: Seat) -> str:
+    """What a sentence calls a seat."""
+    return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
+
+
+def of_project(machine: Machine, folder: str) -> Environment | None:
+    """The environment of its own that a folder's project has, under its name; None where it has none."""
+    prefix = environment_of_project(machine.reader, folder)
+    if prefix is None:
+        return None
+    known = machine.environment_named(machine.reader.real(prefix))
+    return known or read_environment(machine.reader, prefix).environment
 
 
 def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
