@@ -19,7 +19,7 @@ from kalyx.core.targets import resolve
 from tests.made import HOME, described
 
 # Their examples need a real run; tests/real builds them.
-ONLY_REAL = {"unmet", "name-gone", "shadowed", "raises", "crashes", "hangs", "no-answer", "not-asked", "not-the-environment",
+ONLY_REAL = {"unmet", "name-gone", "shadowed", "raises", "decisive-difference", "crashes", "hangs", "no-answer", "not-asked", "not-the-environment",
              "program-absent", "first-line-dead", "optional", "circular", "library-missing", "library-too-old", "binary-mismatch",
              "syntax-newer", "syntax-older", "damaged", "startup-broken", "stale-in-memory", "checker-only",
              "no-parent-package"}  # fmt: skip

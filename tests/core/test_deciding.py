@@ -1,5 +1,7 @@
 """What decides before something is done or said: which fix is carried out, what no fix touches, what an experiment proves."""
 
+import subprocess
+import sys
 from copy import copy
 from types import SimpleNamespace
 
@@ -7,7 +9,8 @@ import pytest
 from msgspec.structs import replace
 
 from kalyx.core.actions import mending, version_cache
-from kalyx.core.diagnosis import experiments, fixes
+from kalyx.core.diagnosis import difference, experiments, fixes
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.model.records import (
@@ -171,7 +174,76 @@ def test_what_came_of_an_experiment(after, outcome):
 
     case = SimpleNamespace(raised=raised("No module named 'hive.wax'"), module="hive.wax")
     trial = SimpleNamespace(answered=True, imports=after is None, root=raised(after) if after else None)
-    assert conducting._outcome(case, trial) == outcome
+    assert conducting.outcome_of(case, trial) == outcome
+
+
+ITEMS = [f"V{number}" for number in range(23)]
+
+
+@pytest.mark.parametrize("guilty, expected", [
+    ([{"V7"}], {"V7"}),                            # one does it
+    ([{"V0"}], {"V0"}),
+    ([{"V22"}], {"V22"}),
+    ([{"V3", "V19"}], {"V3", "V19"}),              # both must be left out
+    ([{"V1", "V2", "V3"}], {"V1", "V2", "V3"}),
+    ([{"V4"}, {"V15"}], {"V4"}),                   # either will do
+    ([set(ITEMS)], set(ITEMS)),
+    ([], None),                                    # none of them is the cause
+])  # fmt: skip
+def test_what_is_left_out_is_the_least_that_makes_it_work(guilty, expected, monkeypatch):
+    """A search by halves: where leaving out one of the sets (all of it) makes an import work."""
+    from kalyx.core.imports.trial import Raised, Trial
+
+    tried = []
+
+    def attempt(case, experiment, runner, seconds):
+        tried.append(set(experiment.without))
+        works = any(set_out <= set(experiment.without) for set_out in guilty)
+        return Trial(answered=True, imports=works, chain=[] if works else [Raised(type="E", text="x")])
+
+    monkeypatch.setattr(difference, "try_with", attempt)
+    case = SimpleNamespace(raised=Raised(type="E", text="x"), module="hive")
+    machine = SimpleNamespace(runner=object(), seconds=1.0)
+    found = difference.least(case, machine, difference.Dimension("variable", list(ITEMS), lambda items: Experiment("x", without=tuple(items))))
+    assert (found and set(found.items)) == expected
+    assert len(tried) <= (1 if expected is None else 2 + 10 * len(expected))
+    if expected is not None:
+        # Nothing of it can be put back.
+        assert all(not any(set_out <= set(found.items) - {item} for set_out in guilty) for item in found.items)
+
+
+def test_a_search_ends_when_it_has_used_up_its_trials(monkeypatch):
+    """With what is known by then: all of it together does."""
+    from kalyx.core.imports.trial import Raised, Trial
+
+    monkeypatch.setattr(difference, "_TRIALS", 5)
+    monkeypatch.setattr(difference, "try_with", lambda case, experiment, runner, seconds: Trial(answered=True, imports=len(experiment.without) > 20, chain=[Raised(type="E", text="x")]))
+    case = SimpleNamespace(raised=Raised(type="E", text="x"), module="hive")
+    dimension = difference.Dimension("variable", list(ITEMS), lambda items: Experiment("x", without=tuple(items)))
+    found = difference.least(case, SimpleNamespace(runner=object(), seconds=1.0), dimension)
+    assert found is not None and found.items == ITEMS
+
+
+FLAGS = [
+    ("-W error x.py", ("-Werror",)), ("-Werror -OO x.py", ("-Werror", "-OO")), ("-O -O -c pass", ("-OO",)),
+    ("-OOs -m a -O", ("-s", "-OO")), ("-X dev -I x.py", ("-I", "-Xdev")), ("-Xutf8=1 x.py -W error", ("-Xutf8=1",)),
+    ("-bb -Wd -E x.py", ("-E", "-bb", "-Wd")), ("-u -B -i x.py", ()), ("-sOWerror -c pass", ("-s", "-O", "-Werror")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("words, flags", FLAGS)
+def test_flags_that_change_how_code_runs_are_kept(words, flags):
+    """With the meaning that the interpreter itself gives to them."""
+    machine = Files().machine()
+    machine_reader, interpreter = machine.reader, SimpleNamespace(version="3.11.7")
+    way = Invocation.of_command(words.split(), machine_reader, interpreter, {})
+    assert way.flags == flags
+    asked = "import sys; print(sys.flags.optimize, sys.flags.bytes_warning, sys.flags.dev_mode, sys.flags.isolated, sys.warnoptions)"
+    own = words.split()
+    at = next(number for number, word in enumerate(own) if word in ("-c", "-m", "x.py"))
+    said = [subprocess.run([sys.executable, *some, "-c", asked], capture_output=True, text=True, check=True, stdin=subprocess.DEVNULL).stdout
+            for some in ([word for word in own[:at] if word != "-i"], way.flags)]  # fmt: skip
+    assert said[0] == said[1]
 
 
 def test_what_is_remembered_of_a_program_is_that_of_this_very_file():

@@ -1,6 +1,7 @@
 """Builders: it is found and does not load; or the interpreter does not start as it should."""
 
 import os
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -321,3 +322,89 @@ def raises_for_want_of_a_system_library(place):
     place.install("heath", Package("wax-scan", "1.0", {"waxscan/__init__.py": "raise ImportError('Unable to find zbar shared library')\n"}))
     file = place.site() / "waxscan" / "__init__.py"
     return ["why", "waxscan", "--in", place.heath], "raises", None, lambda: file.write_text("") and None
+
+
+# What no cause names: found by leaving out what may differ, all of it and then halves.
+
+
+def decisive_difference_of_a_variable(place):
+    place.install("heath", plain("swarmer", source="import os\nif os.environ.get('SWARM') == 'strict':\n    raise RuntimeError('no frames')\n"))
+    return ["why", "swarmer", "--in", place.heath], "decisive-difference", {"SWARM": "strict", "SWARM_B": "1", "SWARM_C": "1"}
+
+
+def decisive_difference_that_ends_it(place):
+    """Two variables that harm only together: without the first it works."""
+    source = "import os\nif 'SWARM_A' in os.environ and 'SWARM_B' in os.environ:\n    os._exit(3)\n"
+    place.install("heath", plain("ender", source=source))
+    return ["why", "ender", "--in", place.heath], "decisive-difference", {"SWARM_A": "1", "SWARM_B": "1"}
+
+
+def decisive_difference_of_a_flag(place):
+    place.install("heath", plain("docsman", source="def f():\n    'words'\nf.__doc__.split()\n"))
+    line = "python -W default -OO -c 'import docsman'"
+    return ["why", "docsman", "--in", place.heath, "--as", line], "decisive-difference"
+
+
+def decisive_difference_of_a_settings_file(place):
+    source = "import json, os\npath = os.path.expanduser('~/.config/apiary/rc.json')\nif os.path.exists(path):\n    json.load(open(path))\n"
+    place.install("heath", plain("apiary", source=source))
+    folder = place.moor.root / ".config" / "apiary"
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "rc.json").write_text("{")
+    (folder / "other.json").write_text("{}")
+    return ["why", "apiary", "--in", place.heath], "decisive-difference"
+
+
+def decisive_difference_of_a_file_in_the_folder(place):
+    place.install("heath", plain("combcfg", source="import configparser\nconfigparser.ConfigParser().read('comb.cfg')\n"))
+    for number in range(9):
+        (place.moor.folder / f"notes{number}.txt").write_text("")
+    (place.moor.folder / "comb.cfg").write_text("no section\n")
+    return ["why", "combcfg", "--in", place.heath], "decisive-difference"
+
+
+def decisive_difference_of_a_start_up_file(place):
+    place.install("heath", plain("builder", source="import builtins\nif hasattr(builtins, '_moor'):\n    raise RuntimeError('builtins were changed')\n"))
+    (place.site() / "moor.pth").write_text("import builtins; builtins._moor = 1\n")
+    (place.site() / "noor.pth").write_text("import builtins; builtins._noor = 1\n")
+    return ["why", "builder", "--in", place.heath], "decisive-difference"
+
+
+def decisive_difference_of_a_compiled_file(place):
+    """It was compiled from another source of the same time and size: Python takes that."""
+    place.install("heath", Package("oldcomb", "1.0", {"oldcomb/__init__.py": "from oldcomb.part import grams\n", "oldcomb/part.py": "grams = 1\n"}))
+    part = place.site() / "oldcomb" / "part.py"
+    times = (part.stat().st_atime_ns, part.stat().st_mtime_ns)
+    part.write_text("grbms = 1\n")
+    os.utime(part, ns=times)
+    subprocess.run([place.heath, "-m", "py_compile", part], check=True)
+    part.write_text("grams = 1\n")
+    os.utime(part, ns=times)
+    return ["why", "oldcomb", "--in", place.heath], "decisive-difference"
+
+
+def decisive_difference_of_a_library_path(place):
+    made = library(place, "libz.so.1", "int nothing_of_zlib(void) { return 1; }")
+    place.install("heath", plain("zipcomb", source="import zlib\nzlib.crc32(b'')\n"))
+    kernel = [place.heath, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    place.moor.kernel("comb", kernel, env={"LD_LIBRARY_PATH": str(made.parent), "COMB": "1"})
+
+    def mend():
+        place.moor.kernel("comb", kernel)
+
+    return ["why", "zipcomb", "--in", "kernel:comb"], "decisive-difference", None, mend
+
+
+def _by_a_variable_of_a_kernel(place, **variables):
+    kernel = [place.heath, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    place.moor.kernel("comb", kernel, env={**variables, "COMB": "1"})
+    return ["why", "json", "--in", "kernel:comb"], "startup-broken", None, lambda: place.moor.kernel("comb", kernel) and None
+
+
+@only(since="3.9")
+def startup_broken_by_the_name_of_the_library_folder(place):
+    return _by_a_variable_of_a_kernel(place, PYTHONPLATLIBDIR="lib64")
+
+
+def startup_broken_by_an_encoding(place):
+    return _by_a_variable_of_a_kernel(place, PYTHONIOENCODING="moor")

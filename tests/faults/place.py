@@ -180,4 +180,6 @@ def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | 
             if step.get("kind") == "run-with":
                 variables |= step["variables"]
                 words = [step["words"][0] if word == "shell" and step["words"] else word for word in words]
+                if "--as" in words:
+                    words[words.index("--as") + 1] = shlex.join(step["words"])
     return words

@@ -108,7 +108,7 @@ def test_fault(place, builder, record_property):
         difference = word_for_word(place, builder.__name__, answer)
         assert not difference, difference
     first = findings[0]
-    assert first["fixes"][0]["tried"] in (("works", None) if proved else (None,)), first["fixes"]
+    assert first["fixes"][0]["tried"] != "fails", first["fixes"]
     record_property("tried", first["fixes"][0]["tried"])
     assert first["evidence"] and first["fixes"]
     for evidence in first["evidence"]:

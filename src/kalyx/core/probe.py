@@ -16,7 +16,12 @@ way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
 for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
 ``front=`` an entry of the path, last or first; ``before=`` or ``swap=`` a
 folder, ``=`` and the entry it stands before or for; ``extend=`` a package,
-``=`` and a folder that its path gains. SECONDS: after so long the stack is
+``=`` and a folder that its path gains; ``drop=`` an entry of the path;
+``hide=`` a folder, ``=`` and a top-level name that is not found in it;
+``source=`` a source file that is compiled anew, whatever is compiled already;
+``limit=`` a resource limit that is raised as far as the system allows;
+``prefix=`` the prefix that ``site`` would have set; ``start=`` a path file or a
+hook that is run as at start-up. SECONDS: after so long the stack is
 written to standard error; a crash writes it there too, where this Python can.
 """
 
@@ -166,12 +171,13 @@ def parse(path):
     return {"parses": True, "text": ""}
 
 
-def writer(words):
+def change(words):
     """What an experiment leaves out, puts in or moves, in this process alone; what is to be done at the very start."""
+    hidden, fresh = [], []
     for word in words:
         deed, _, value = word.partition("=")
-        if deed in ("put", "front"):
-            sys.path[:] = [entry for entry in sys.path if entry != value]
+        if deed in ("put", "front", "drop"):
+            sys.path[:] = [entry for entry in sys.path if (entry or os.getcwd()) != value]
         if deed == "put":
             sys.path.append(value)
         elif deed == "front":
@@ -187,6 +193,89 @@ def writer(words):
             package, _, folder = value.partition("=")
             __import__(package)
             sys.modules[package].__path__.append(folder)
+        elif deed == "hide":
+            folder, _, name = value.rpartition("=")
+            hidden.append((folder, name))
+        elif deed == "source":
+            fresh.append(value)
+        elif deed == "limit":
+            raise_limit(value)
+        elif deed == "prefix":
+            sys.prefix = sys.exec_prefix = value
+        elif deed == "start":
+            run_as_at_start(value)
+    if hidden:
+        sys.meta_path.insert(0, Hiding(hidden))
+    if fresh:
+        compile_anew(fresh)
+
+
+class Hiding(object):
+    """A finder that passes over some top-level names in some folders; it leaves all other names to the others."""
+
+    def __init__(self, hidden):
+        self.hidden, self.names = hidden, [name for _, name in hidden]
+
+    def find_spec(self, name, path=None, target=None):
+        """Where a top-level name is found instead (PEP 451); None for every other name."""
+        if path is not None or name not in self.names:
+            return None
+        finder = sys.modules["_frozen_importlib_external"].PathFinder
+        for entry in sys.path:
+            if (entry or os.getcwd(), name) not in self.hidden:
+                spec = finder.find_spec(name, [entry])
+                if spec is not None and spec.loader is not None:
+                    return spec
+        return None
+
+
+def compile_anew(files):
+    """Have these source files compiled from their text, as if nothing had been compiled before (PEP 3147)."""
+    external = sys.modules["_frozen_importlib_external"]
+    usual = external.cache_from_source
+
+    def cache_from_source(path, *more, **named):
+        if path in files:
+            raise NotImplementedError  # the loader's own way to say that a source has no compiled form
+        return usual(path, *more, **named)
+
+    external.cache_from_source = cache_from_source
+
+
+def raise_limit(name):
+    """The soft limit of a resource becomes the hard one (getrlimit(2)); root's goes beyond that."""
+    import resource
+
+    number = getattr(resource, name)
+    try:
+        resource.setrlimit(number, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+    except (ValueError, OSError):
+        resource.setrlimit(number, (resource.getrlimit(number)[1],) * 2)
+
+
+def limits():
+    """The resource limits in force that an import can meet, each its number in the system's own unit (getrlimit(2))."""
+    try:
+        import resource
+    except ImportError:
+        return {}
+    names = ("RLIMIT_AS", "RLIMIT_NOFILE", "RLIMIT_NPROC", "RLIMIT_FSIZE", "RLIMIT_STACK")
+    numbers = [(name, resource.getrlimit(getattr(resource, name))[0]) for name in names if hasattr(resource, name)]
+    return {name: number for name, number in numbers if number != resource.RLIM_INFINITY}
+
+
+def run_as_at_start(path):
+    """One path file, or one hook, as ``site`` would run it; an error of a hook is only told."""
+    folder, name = os.path.split(path)
+    if name.endswith(".pth"):
+        import site
+
+        site.addpackage(folder, name, set())
+    else:
+        try:
+            __import__(name.split(".")[0])
+        except Exception:
+            sys.excepthook(*sys.exc_info())
 
 
 def attempt(first, changes, module, names):
@@ -199,7 +288,7 @@ def attempt(first, changes, module, names):
     before = set(sys.modules)
     began = time.time()
     try:
-        writer(changes)
+        change(changes)
         found = __import__(module, {}, {}, names or ["__doc__"], 0)
         for name in names:
             if name != "*" and not hasattr(found, name):
@@ -214,6 +303,7 @@ def attempt(first, changes, module, names):
     except BaseException:
         kind, error, trace = sys.exc_info()
         answer["chain"] = chain_of(error, trace)
+        answer["limits"] = limits()
     answer["seconds"] = time.time() - began
     answer["loaded"] = sorted(plain(name) for name in set(sys.modules) - before if sys.modules.get(name) is not None)[
         :2000

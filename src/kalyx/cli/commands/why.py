@@ -9,7 +9,7 @@ from collections.abc import Callable
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.imports.names import ImportStatement, parse_wanted
-from kalyx.core.model.records import KalyxError
+from kalyx.core.model.records import ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.nearest_path import near_paths
@@ -38,6 +38,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--live", action="store_true", help="ask the process that runs now what it holds")
     parser.add_argument("--everywhere", action="store_true", help="try the same import in every seat and environment")
     parser.add_argument("--prove", action="store_true", help="test each fix in a temporary copy; change nothing")
+    parser.add_argument(
+        "--against", dest="other", metavar="TARGET", help="find what differs from a seat where the same import works"
+    )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
     parser.add_argument(
         "--fix", action="store_true", help="apply the first fix that works; roll back any that does not"
@@ -81,6 +84,8 @@ def run(call: Call) -> int:
             _refuse_mending(call, answer)
         if call.options.prove or call.options.fix:
             _prove(call, answer, tell)
+        if call.options.other is not None:
+            _compare(call, answer, tell)
     if call.options.fix:
         answer = _mended(call, answer)
     if call.as_json:
@@ -186,18 +191,76 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
     options = call.options
     if call.machine.runner is None:
         raise KalyxError("trying a fix starts other programs, and --static starts none")
-    named = call.named
     for item in answer.imports:
-        if item.outcome == "fails":
-            prove(
-                call.machine,
-                item,
-                answer.target,
-                named=named,
-                command=options.command_line,
-                wheels=call.wheels,
-                tell=tell,
-            )
+        if item.outcome != "fails":
+            continue
+        prove(
+            call.machine,
+            item,
+            answer.target,
+            named=call.named,
+            command=options.command_line,
+            wheels=call.wheels,
+            tell=tell,
+        )
+        if not any(fix.tried == "works" or fix.state == "tested" for finding in item.findings for fix in finding.fixes):
+            _compare_with_fresh(call, answer, item, tell)
+
+
+def _compare_with_fresh(call: Call, answer: WhyAnswer, item: ImportAnswer, tell: Callable[[str], None]) -> None:
+    """Where no fix works, what a fresh environment shows."""
+    from kalyx.core.actions.control import explain_by_control
+    from kalyx.core.actions.trying import take_from
+    from kalyx.core.diagnosis.catalogue import without_repeats
+    from kalyx.core.imports.names import wanted_again
+    from kalyx.core.queries.why import tried_case
+
+    wanted = wanted_again(item.statement, item.module)
+    case = tried_case(call.machine, answer.target, wanted, named=call.named, command=call.options.command_line)
+    if case is None or case.trial is None or case.trial.imports or case.trial.timed_out:
+        return
+    finding, note = explain_by_control(case, call.machine, call.wheels, tell)
+    if finding is not None:
+        item.findings = without_repeats([finding, *item.findings])
+        if call.wheels is not None:
+            take_from(call.machine, [item], call.wheels)
+    answer.notes += [note] if note else []
+
+
+def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
+    """What differs from another seat, in which the import works. Raises KalyxError where it does not work there."""
+    from kalyx.core.actions.control import explain_against
+    from kalyx.core.diagnosis.catalogue import without_repeats
+    from kalyx.core.imports.names import wanted_again
+    from kalyx.core.queries.why import tried_case
+
+    machine = call.machine
+    if machine.runner is None:
+        raise KalyxError("--against starts both interpreters, and --static starts none")
+    if answer.seats or len(answer.imports) != 1:
+        raise KalyxError("--against compares one import in two seats")
+    (item,) = answer.imports
+    if item.outcome == "imports":
+        return
+    wanted, other_seat = wanted_again(item.statement, item.module), call.seat(call.options.other)
+    other = tried_case(machine, other_seat, wanted, named=True, command=None)
+    case = tried_case(machine, answer.target, wanted, named=call.named, command=call.options.command_line)
+    if other is None or other.trial is None or not other.trial.imports:
+        raise KalyxError(
+            f"{item.statement} does not work in {visible(call.options.other)} either: name a seat where it does"
+        )
+    finding = explain_against(case, machine, other, tell) if case is not None else None
+    if finding is not None:
+        item.findings = without_repeats([finding, *item.findings])
+        return
+    python = (
+        f"Python {other.interpreter.version} runs there, {answer.target.interpreter.version} here"
+        if (answer.target.interpreter is not None and other.interpreter.version != answer.target.interpreter.version)
+        else "both run the same Python"
+    )
+    answer.notes.append(
+        f"neither a variable nor a package of {visible(call.options.other)} makes the difference; {python}"
+    )
 
 
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:

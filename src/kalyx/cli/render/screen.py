@@ -171,8 +171,8 @@ class Screen:
             else:
                 self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
         if fix.tried is not None:
-            came = "it imports then" if fix.tried == "works" else "the import fails all the same"
-            self.line(" " * (indent + 9), (f"tested in a temporary copy: {came}", QUIET))
+            came = "the import works then" if fix.tried == "works" else "the import still fails"
+            self.line(" " * (indent + 9), (f"tested: {came}", QUIET))
         if fix.undo is not None:
             self.line(" " * indent, ("undo".ljust(9), LABEL), (visible(fix.undo), QUIET))
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.actions.installer import run_to_end
+from kalyx.core.actions.installer import Installer, held, run_to_end
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
@@ -19,7 +19,7 @@ from kalyx.core.interpreters.consent import not_to_be_run, objection
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Fix, ImportAnswer, Interpreter, KalyxError, Seat
+from kalyx.core.model.records import Evidence, Fix, ImportAnswer, Interpreter, KalyxError, Seat
 from kalyx.core.model.steps import (
     Activate,
     CreateEnvironment,
@@ -35,6 +35,7 @@ from kalyx.core.model.steps import (
     offline_words,
 )
 from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.system.links import link_all
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 
@@ -101,7 +102,17 @@ def prove(
                 continue
             if trial is not None:
                 fix.was_tried(trial.imports)
+                finding.evidence += _what_comes_next(answer, fix, trial)
         finding.order_fixes()
+
+
+def _what_comes_next(answer: ImportAnswer, fix: Fix, trial: Trial) -> list[Evidence]:
+    """Where a fix takes a cause away and another one shows: with what the import fails then."""
+    raised, before = trial.root, answer.error
+    if trial.imports or raised is None or before is None or (raised.type, raised.text) == (before.type, before.text):
+        return []
+    fact = f"after this ({fix.message}) the import fails at something else: {raised.type}: {raised.text[:200]}"
+    return [Evidence(fact=fact, source="tried")]
 
 
 def _tried(
@@ -182,26 +193,41 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     if "-e" in step.options or any("/" in word for word in step.requirements):
         raise _NotTried  # building a project runs its code: that is for the user to want
     words = [*(word for word in step.options if word in _KEPT), *step.requirements]
-    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet", *offline_words(wheels)]
-    run_to_end(machine, [step.python, "-m", "pip", "install", *quiet, "--target", folder, *words], tell)
-    before = attempt.sites[0] if attempt.sites else ""
-    attempt.changes.append(f"before={folder}={before}")
-    # What is there in another version goes, as the installer would take it out.
+    installer = Installer(machine, attempt.interpreter, wheels)
+    planned = installer.foresee(words, held(machine, attempt.interpreter), tell)
+    if not planned:
+        return  # it would change nothing
+    lines = [f"{one.name}=={one.version}" for one in planned]
+    run_to_end(machine, fetching(step.python, wheels, folder, [*lines, "--no-deps"]), tell)
+    attempt.changes += stand_in(machine, folder, attempt.sites[0] if attempt.sites else "", attempt.wanted.module)
+
+
+def fetching(python: str, wheels: str | None, folder: str, words: list[str]) -> list[str]:
+    """The command by which the installer of an interpreter brings requirements into a folder of their own."""
+    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet", "--no-compile"]
+    return [python, "-m", "pip", "install", *quiet, *offline_words(wheels), "--target", folder, *words]
+
+
+def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]:
+    """Changes, in the probe's words, by which the distributions in ``folder`` stand for those of the same name in
+    ``site``, as if the installer had replaced them. ``module``: the one that is imported."""
+    changes = [f"before={folder}={site}"]
     reader, gone = machine.reader.again(), dict[str, str]()
     came = {distribution.key for distribution in installed_in(reader, folder)}
-    for distribution in installed_in(reader, before) if before else []:
+    for distribution in installed_in(reader, site) if site else []:
         if distribution.key in came:
-            gone |= dict.fromkeys(_tops(machine, distribution, before), "")
+            gone |= dict.fromkeys(tops_of(machine, distribution, site), "")
     if gone:
         twin = folder + "-twin"
-        _linked(machine, before, twin, gone, deep=attempt.wanted.module.split(".")[0])
+        link_all(site, twin, gone, module.split(".")[0])
         for name in reader.names(folder):
             if reader.kind(reader.join(twin, name)) is None:
                 LiveWriter().link(reader.join(twin, name), reader.join(folder, name))
-        attempt.changes.append(f"swap={twin}={before}")
+        changes.append(f"swap={twin}={site}")
+    return changes
 
 
-def _tops(machine: Machine, one: Installed, site: str) -> list[str]:
+def tops_of(machine: Machine, one: Installed, site: str) -> list[str]:
     """What lies right in the site folder of a distribution's files."""
     tops = {file.replace("\\", "/").split("/")[0] for file in one.files or []}
     return [machine.reader.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
@@ -219,7 +245,7 @@ def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder
             None,
         )
         if distribution is not None:
-            _without(machine, attempt, dict.fromkeys(_tops(machine, distribution, site), ""), f"{folder}-{number}")
+            _without(machine, attempt, dict.fromkeys(tops_of(machine, distribution, site), ""), f"{folder}-{number}")
             return
 
 
@@ -233,27 +259,8 @@ def _without(machine: Machine, attempt: _Attempt, names: dict[str, str], folder:
     entry = max(holds, key=len, default=None)
     if entry is None or not all(reader.inside(path, entry) for path in names):
         raise _NotTried
-    _linked(machine, entry, folder, names)
+    link_all(entry, folder, names)
     attempt.changes.append(f"swap={folder}={entry}")
-
-
-def _linked(machine: Machine, real: str, folder: str, names: dict[str, str], deep: str = "") -> None:
-    """A folder again, made of links; of what is named the other name, or none; folders on the way are made anew.
-
-    ``deep``: a folder in it that is made anew as a whole: what lies in it finds its neighbours here.
-    """
-    reader, writer = machine.reader, LiveWriter()
-    writer.folder(folder)
-    for name in reader.names(real):
-        path = reader.join(real, name)
-        to = names.get(path, path)
-        if to != path or path in names:
-            if to:
-                writer.link(reader.join(folder, reader.name(to)), path)
-        elif any(reader.inside(name, path) for name in names) or (name == deep and reader.kind(path) == "folder"):
-            _linked(machine, path, reader.join(folder, name), names)
-        elif name != "__pycache__":
-            writer.link(reader.join(folder, name), path)
 
 
 def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:

@@ -47,6 +47,7 @@ TIERS = [
         "installer-elsewhere": "seat import",
         "startup-broken": "import",
         "checker-only": "import",
+        "decisive-difference": "import",
     }),
     Tier("broken_files", "a file is broken, or not for this system", {
         "link-broken": "import",
@@ -205,8 +206,23 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
         from kalyx.core.diagnosis.experiments import proven_first
 
         ordered = proven_first(ordered, case, machine)
-    said = [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
-    return said, refused
+        ordered = _with_difference(ordered, case, machine)
+    return without_repeats(ordered), refused
+
+
+def without_repeats(ordered: list[Finding]) -> list[Finding]:
+    """The findings without those that say less than one before them."""
+    return [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
+
+
+def _with_difference(ordered: list[Finding], case: Case, machine: Machine) -> list[Finding]:
+    """Where no cause says why, what decides is searched for: only then, for a search starts the interpreter often."""
+    after: list[Finding] = module_of("decisive-difference").look_after(case, machine, ordered)
+    for finding in after:
+        if finding.cause == "decisive-difference":
+            for fix in finding.fixes:
+                with_undo(fix, machine)
+    return after
 
 
 def _looked(

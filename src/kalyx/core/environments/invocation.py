@@ -15,8 +15,8 @@ class Invocation(Struct, kw_only=True):
     """A way of running: what stands first on the path, the flags, and the variables.
 
     ``first`` is the entry that the way of running adds in front (a script's
-    folder, ``''`` for the current folder) or None; the flags are ``-I``, ``-S``,
-    ``-E``, ``-s`` and ``-P``.
+    folder, ``''`` for the current folder) or None; the flags that decide the path are
+    ``-I``, ``-S``, ``-E``, ``-s`` and ``-P``.
     """
 
     first: str | None = None
@@ -27,6 +27,7 @@ class Invocation(Struct, kw_only=True):
     ignore_variables: bool = False
     no_user: bool = False
     safe_path: bool = False
+    other_flags: tuple[str, ...] = ()  # what changes how code runs, and not where it is found
     variables: Mapping[str, str] = {}
     folder: str | None = None  # that relative entries of PYTHONPATH go by; None: the folder that Kalyx stands in
 
@@ -40,10 +41,12 @@ class Invocation(Struct, kw_only=True):
         while remainder and remainder[0].startswith("-") and remainder[0] not in ("-", "-c", "-m"):
             word = remainder.pop(0)
             if word in ("-X", "-W", "-Q"):
+                way.other_flags += tuple(word + value for value in remainder[:1] if word != "-Q")
                 remainder = remainder[1:]
                 continue
             for letter in word[1:] if not word.startswith("--") else "":
                 if letter in "XWQ":
+                    way.other_flags += ("-" + word[word.index(letter) :],) if letter != "Q" else ()
                     break
                 way._flag(letter)
                 if letter in "cm":
@@ -56,7 +59,7 @@ class Invocation(Struct, kw_only=True):
         """The flags as words, to run an interpreter in this way."""
         chosen = {"-I": self.isolated, "-S": self.no_site, "-E": self.ignore_variables, "-s": self.no_user,
                   "-P": self.safe_path}  # fmt: skip
-        return tuple(word for word, given in chosen.items() if given)
+        return (*(word for word, given in chosen.items() if given), *self.other_flags)
 
     @property
     def keeps_first_away(self) -> bool:
@@ -69,6 +72,9 @@ class Invocation(Struct, kw_only=True):
         self.ignore_variables = self.ignore_variables or letter == "E"
         self.no_user = self.no_user or letter == "s"
         self.safe_path = self.safe_path or letter == "P"
+        if letter in "Ob":
+            before = next((word for word in self.other_flags if word[1] == letter), "-")
+            self.other_flags = (*(word for word in self.other_flags if word != before), before + letter)
 
     def _begin(self, rest: list[str], reader: Reader, interpreter: Interpreter) -> None:
         """What stands first: nothing of the path is looked at, only how the program is named."""

@@ -1,4 +1,4 @@
-"""Conducting an experiment: the import tried again with one thing changed, and what came of it."""
+"""Conducting an experiment: the import tried again with something changed, and what came of it."""
 
 from __future__ import annotations
 
@@ -11,23 +11,35 @@ from kalyx.core.system.runner import Runner
 
 def conduct(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Tried:
     """The import once more with the change, and what came of it."""
-    variables = {name: value for name, value in case.way.variables.items() if name not in experiment.without}
-    trial = try_import(
+    trial = try_with(case, experiment, runner, seconds)
+    return Tried(changed=experiment.message, outcome=outcome_of(case, trial), seconds=round(trial.seconds, 3))
+
+
+def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Trial:
+    """The import once more with the change."""
+    way = case.way
+    variables = {name: value for name, value in way.variables.items() if name not in experiment.without}
+    flags = [flag for flag in way.flags if flag not in experiment.flags_out]
+    let_in = bool({"-I", "-P"} & set(experiment.flags_out)) and not {"-I", "-P"} & set(flags)
+    first = way.first if case.search.has_program or let_in else None
+    if first is not None and experiment.folder is not None:
+        first = case.resolver.reader.join(case.resolver.folder, first)  # the same folder, from wherever it runs
+    return try_import(
         runner,
         case.interpreter.executable,
         case.wanted.module,
         case.wanted.names,
-        first=case.way.first if case.search.has_program else None,
+        first=first,
         changes=experiment.changes,
-        flags=case.way.flags,
-        variables=variables,
-        folder=case.resolver.folder,
+        flags=(*flags, *experiment.flags_in),
+        variables=variables | dict(experiment.given),
+        folder=experiment.folder or case.resolver.folder,
         seconds=seconds,
     )
-    return Tried(changed=experiment.message, outcome=_outcome(case, trial), seconds=round(trial.seconds, 3))
 
 
-def _outcome(case: Case, trial: Trial) -> str:
+def outcome_of(case: Case, trial: Trial) -> str:
+    """What came of it, beside what the import did at first."""
     if not trial.answered:
         return "gives no answer"
     if trial.imports:

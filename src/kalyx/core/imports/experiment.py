@@ -1,16 +1,24 @@
-"""An experiment: one thing changed about an import that fails, in a child process, so that a cause is proven or falls.
+"""An experiment: something changed about an import that fails, in a child process, so that a cause is proven or falls.
 
-A cause that looks at a case proposes what would take it away (``Case.propose``). Nothing on the machine changes: an
-entry of the path is put in or moved, a folder is added to a namespace, a variable is left out.
+A cause that looks at a case proposes what would take it away (``Case.propose``); a search leaves out what may differ
+(``diagnosis/difference``). Nothing on the machine changes: an entry of the path is put in or moved, a folder is added
+to a namespace, a variable is left out.
 """
 
 from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
 
 from msgspec import Struct
 
 
 class Experiment(Struct, frozen=True):
-    """One thing changed. ``says`` completes "tried … :"; ``refutes``: the cause falls where nothing comes of it."""
+    """What is changed. ``message`` completes "tried … :"; ``refutes``: the cause falls where nothing comes of it.
+
+    ``words``: further changes as the probe takes them; ``given``: variables that are set; ``flags_out`` and
+    ``flags_in``: flags of the interpreter that are left out or added; ``folder``: where it runs instead.
+    """
 
     message: str
     put: tuple[str, ...] = ()
@@ -18,6 +26,11 @@ class Experiment(Struct, frozen=True):
     extend: tuple[tuple[str, str], ...] = ()
     without: tuple[str, ...] = ()
     refutes: bool = True
+    words: tuple[str, ...] = ()
+    given: tuple[tuple[str, str], ...] = ()
+    flags_out: tuple[str, ...] = ()
+    flags_in: tuple[str, ...] = ()
+    folder: str | None = None
 
     @property
     def leads(self) -> bool:
@@ -31,4 +44,25 @@ class Experiment(Struct, frozen=True):
     def changes(self) -> tuple[str, ...]:
         """The same as the probe takes it."""
         words = [f"{deed}={value}" for deed in ("put", "front") for value in getattr(self, deed)]
-        return (*words, *(f"extend={package}={folder}" for package, folder in self.extend))
+        return (*words, *(f"extend={package}={folder}" for package, folder in self.extend), *self.words)
+
+
+def together(message: str, experiments: Iterable[Experiment]) -> Experiment:
+    """All the changes of several experiments at once."""
+    each = list(experiments)
+
+    def all_of(name: str) -> tuple[Any, ...]:
+        return tuple(item for experiment in each for item in getattr(experiment, name))
+
+    return Experiment(
+        message,
+        put=all_of("put"),
+        front=all_of("front"),
+        extend=all_of("extend"),
+        without=all_of("without"),
+        words=all_of("words"),
+        given=all_of("given"),
+        flags_out=all_of("flags_out"),
+        flags_in=all_of("flags_in"),
+        folder=next((experiment.folder for experiment in each if experiment.folder is not None), None),
+    )

@@ -74,6 +74,7 @@ class _Attempt(Struct):
     folders: list[str] | None = None
     version: str | None = None
     members: int = 0
+    limits: dict[str, int] = {}
 
 
 class Trial(Struct):
@@ -94,6 +95,7 @@ class Trial(Struct):
     timed_out: bool = False
     status: int | None = None
     problem: str | None = None
+    limits: dict[str, int] = {}  # of resources, in the system's own units
     stack: list[Frame] = []  # where it stood when it died or was stopped, innermost first
 
     @property
@@ -186,6 +188,7 @@ def try_import(
         path=answer.path,
         loaded=answer.loaded,
         files=answer.files,
+        limits=answer.limits,
         seconds=answer.seconds,
         output=words,
     )

@@ -15,7 +15,7 @@ that is known by itself: not by an environment's link alone, unless it is the sy
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 from kalyx.core.model.records import Interpreter
@@ -173,8 +173,8 @@ class Gate(Runner):
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
 
-    def empty_folder(self) -> Any:
-        return self._inner.empty_folder()
+    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Any:
+        return self._inner.empty_folder(like, without)
 
     def chance(self, count: int) -> str:
         return self._inner.chance(count)

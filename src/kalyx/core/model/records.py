@@ -127,8 +127,9 @@ class Finding(Struct, kw_only=True):
         self.order_fixes()
 
     def order_fixes(self) -> None:
-        """Put what was tested first and what failed last; the order of the others stays."""
-        self.fixes = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", _STATES.index(fix.state)))
+        """Put what was tested first and what failed last; the order of the others stays, and each stands once."""
+        ordered = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", _STATES.index(fix.state)))
+        self.fixes = list({tuple(step.line for step in fix.steps): fix for fix in reversed(ordered)}.values())[::-1]
 
 
 class PackageSize(Struct, kw_only=True):

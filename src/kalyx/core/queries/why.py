@@ -65,6 +65,20 @@ def why_import(
     return answer
 
 
+def tried_case(
+    machine: Machine, seat: Seat, wanted: ImportStatement, *, named: bool, command: str | None
+) -> Case | None:
+    """The import read and tried once more, for what explains it further; None where nothing may be started."""
+    if seat.interpreter is None:
+        return None
+    case, _ = _case(machine, seat, seat.interpreter, wanted, kernel_of(seat, machine), named, command, None)
+    if command is not None:
+        import shlex
+
+        case.runs = tuple(shlex.split(command)[1:])
+    return case if case.trial is not None else None
+
+
 def _case(
     machine: Machine,
     seat: Seat,

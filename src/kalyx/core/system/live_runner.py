@@ -15,12 +15,13 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from kalyx.core import signals
 from kalyx.core.system import processes
 from kalyx.core.system.guard import MARK_VARIABLE, guard
+from kalyx.core.system.links import link_all
 from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner, Running
 
 
@@ -204,11 +205,13 @@ class LiveRunner(Runner):
     """Starts programs on this machine."""
 
     @contextmanager
-    def empty_folder(self) -> Iterator[str]:
+    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
         import shutil
 
         folder = guard().new_folder()
         try:
+            if like:
+                link_all(like, folder, dict.fromkeys(without, ""))
             yield folder
         finally:
             shutil.rmtree(folder, ignore_errors=True)

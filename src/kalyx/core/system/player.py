@@ -13,7 +13,7 @@ import json
 import os
 import stat
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cache
 from typing import Any
@@ -418,7 +418,7 @@ class PlayerRunner(Runner):
         self._normal, self._number = Normal(), 0
 
     @contextmanager
-    def empty_folder(self) -> Iterator[str]:
+    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
         self._number += 1
         folder = f"/kalyx-captured-{self._number}"
         self._normal.folders.append(folder)

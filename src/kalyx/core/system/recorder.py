@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -145,8 +145,8 @@ class RecordingRunner(Runner):
         self._normal = Normal()
 
     @contextmanager
-    def empty_folder(self) -> Iterator[str]:
-        with self._inner.empty_folder() as folder:
+    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
+        with self._inner.empty_folder(like, without) as folder:
             self._normal.folders.append(folder)
             yield folder
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import signal
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 
 from msgspec import Struct
@@ -58,8 +58,11 @@ class Running:
 class Runner:
     """Starts programs under limits; none outlives Kalyx, however Kalyx ends."""
 
-    def empty_folder(self) -> AbstractContextManager[str]:
-        """A new empty folder to stand in, removed afterwards."""
+    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> AbstractContextManager[str]:
+        """A new folder to stand in, removed afterwards: empty, or with links to what lies in ``like``.
+
+        ``without``: paths in it that get no link. Raises OSError where a link cannot be made.
+        """
         raise NotImplementedError
 
     def chance(self, count: int) -> str:

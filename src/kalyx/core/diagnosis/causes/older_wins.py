@@ -99,7 +99,7 @@ def _finding(
     evidence += said(case)
     origin = next((entry.origin for entry in case.search.entries if entry.entry == first.entry), "")
     if origin == "PYTHONPATH":
-        mends = [run_without(machine, case, case.interpreter, "PYTHONPATH")]
+        mends = [run_without(machine, case, ["PYTHONPATH"])]
     else:
         line = f"{two.name}=={two.version}"
         again = fixes.install(machine, case.interpreter, line)

@@ -87,6 +87,13 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     fix = _by_its_own_words(case, machine)
     if fix is not None:
         mends.insert(0, fix)
+    limit = limit_met(case)
+    if limit is not None:
+        evidence.append(Evidence(fact=limit[0], source="the limits of this seat"))
+        details = fixes.by_hand(
+            f"raise it where it is set (ulimit -{limit[1]} in a start-up file, a container, a batch job)"
+        )
+        mends = [Fix(message="raise that limit", steps=[details], state="may-help")]
     return Finding(
         cause="raises",
         certainty="proven",
@@ -94,6 +101,32 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         evidence=evidence,
         fixes=mends,
     )
+
+
+# What Python and the system say where a resource has run out, the limit that this is, and the letter of ulimit.
+_RAN_OUT = [
+    (
+        pattern(r"^MemoryError|Cannot allocate memory|failed to map segment"),
+        "RLIMIT_AS",
+        "v",
+        "memory",
+        1 << 20,
+        " MiB",
+    ),
+    (pattern(r"Too many open files"), "RLIMIT_NOFILE", "n", "open files", 1, ""),
+    (pattern(r"can't start new thread|Resource temporarily unavailable"), "RLIMIT_NPROC", "u", "processes", 1, ""),
+    (pattern(r"File too large"), "RLIMIT_FSIZE", "f", "the size of a file", 1 << 10, " KiB"),
+]
+
+
+def limit_met(case: Raising) -> tuple[str, str] | None:
+    """A limit that is in force and that the failure's own words speak of, and the letter of ulimit for it."""
+    text = f"{case.raised.type}: {case.raised.text}"
+    for form, name, letter, what, unit, unit_name in _RAN_OUT:
+        number = case.failed.limits.get(name)
+        if number is not None and form.search(text) is not None:
+            return f"the limit on {what} is {number // unit}{unit_name}", letter
+    return None
 
 
 def _by_its_own_words(case: Case, machine: Machine) -> Fix | None:

@@ -16,6 +16,7 @@ from __future__ import annotations
 import re
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.difference import decisive
 from kalyx.core.diagnosis.shared.failing import run_without, said
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
@@ -40,85 +41,48 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     return _path_of_another(case, machine) or _hook_failed(case, machine)
 
 
-def _does_not_start(case: Case, machine: Machine) -> Finding | None:
-    """Asked who it is without one thing after the other: what lets it answer is the reason."""
-    assert case.trial is not None and machine.runner is not None
+def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
+    """It died before the probe's first word: what must be left out for it to answer is the reason."""
+    assert machine.runner is not None
     from kalyx.core.interpreters.asking import Who, ask_witness
 
-    def answers(flags: list[str], left_out: tuple[str, ...]) -> bool:
-        assert machine.runner is not None
-        variables = {key: value for key, value in case.way.variables.items() if key not in left_out}
-        with machine.runner.empty_folder() as empty:
-            who, _ = ask_witness(
-                machine.runner,
-                case.interpreter.executable,
-                ["-B", *flags],
-                ["who"],
-                Who,
-                variables=variables,
-                folder=empty,
-                seconds=machine.seconds,
-            )
-        return who is not None
-
-    own = list(case.way.flags)
-    if answers(own, ()):
+    with machine.runner.empty_folder() as empty:
+        flags, variables = ["-B", *case.way.flags], case.way.variables
+        who, _ = ask_witness(machine.runner, case.interpreter.executable, flags, ["who"], Who,
+                             variables=variables, folder=empty, seconds=machine.seconds)  # fmt: skip
+    if who is not None:
         return None  # it starts; what was imported ended it
-    line = next((line for line in case.trial.output.splitlines() if line.strip()), "it gave no answer")
-    for names in (("PYTHONHOME",), ("PYTHONPATH",), ("PYTHONHOME", "PYTHONPATH")):
-        if all(case.way.variables.get(name) for name in names) and answers(own, names):
-            value = case.way.variables[names[0]]
-            evidence = [
-                Evidence(fact=f"{names[0]} is {value}", source="the variables of this seat"),
-                Evidence(fact=line[:300], source="the interpreter's own words"),
-                Evidence(fact="without it the interpreter starts", source="a second trial"),
-            ]
-            mend = run_without(machine, case, case.interpreter, names[0])
-            message = f"the interpreter does not start, for {names[0]} is {value}, which belongs to another Python"
-            return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
-    if answers([*own, "-S"], ()):
-        return _hook(case, machine, line)
-    return None
-
-
-def _hook(case: Case, machine: Machine, said: str) -> Finding:
-    assert case.trial is not None
-    paths = [path for path in re.findall(r'File "([^"]+)"', case.trial.output) if machine.reader.is_file(path)]
-    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
-    own = [path for path in paths if not any(machine.reader.parent(path) == entry for entry in library)]
-    if not own:
-        # It ended without a word: the hook is the one that the path leads to.
-        named = [
-            machine.reader.join(entry.entry, f"{name}customize.py")
-            for entry in case.search.entries
-            for name in ("site", "user")
-        ]
-        own = [path for path in named if machine.reader.is_file(path) and machine.reader.parent(path) not in library]
-    hook = next(iter([path for path in own if "customize" in path] or own), None)
+    found, tried = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
+    line = next((line for line in case.failed.output.splitlines() if line.strip()), "it gave no answer")
+    if found is None:
+        return None
+    if found.kind == "start-up":
+        return _hook(case, machine, line, found.items)
+    values = [f"{name} is {case.way.variables[name]}" for name in found.items]
     evidence = [
-        Evidence(fact=said[:300], source=hook or "the interpreter's own words", path=hook),
-        Evidence(fact="without start-up hooks (-S) the interpreter starts", source="a second trial"),
+        *(Evidence(fact=value, source="the variables of this seat") for value in values),
+        Evidence(fact=line[:300], source="the interpreter's own words"),
+        Evidence(fact="without it the interpreter starts", source="tried"),
     ]
-    mends = (
-        [fixes.rename(machine, hook, hook + ".aside")]
-        if hook
-        else [
-            Fix(
-                message="correct the start-up file",
-                steps=[fixes.by_hand("correct or remove the start-up file that is named above")],
-            )
-        ]
-    )
-    if hook:
-        mends[0].message = "rename the start-up file"
-    what = hook or "a start-up hook"
-    return Finding(
-        cause="startup-broken",
-        certainty="proven",
-        message=f"the interpreter does not start: {what} fails",
-        evidence=evidence,
-        fixes=mends,
-    )
+    mend = run_without(machine, case, found.items)
+    if found.imports:
+        mend.was_tried(works=True)
+    message = f"the interpreter does not start, for {' and '.join(values)}, which belongs to another Python"
+    if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in found.items):
+        message = f"the interpreter does not start, for {' and '.join(values)}"
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+
+
+def _hook(case: Case, machine: Machine, said: str, hooks: list[str]) -> Finding:
+    evidence = [
+        *(Evidence(fact="Python runs this file at start-up", source=hook, path=hook) for hook in hooks),
+        Evidence(fact=said[:300], source="the interpreter's own words"),
+        Evidence(fact="without this file the interpreter starts", source="tried"),
+    ]
+    mend = fixes.rename(machine, hooks[0], hooks[0] + ".aside")
+    mend.message = "rename the start-up file"
+    message = f"the interpreter does not start: {hooks[0]} fails"
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
 def _path_of_another(case: Case, machine: Machine) -> Finding | None:
@@ -145,7 +109,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
             )
         ]
         evidence += said(case)
-        mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
+        mend = run_without(machine, case, ["PYTHONPATH"])
         message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
         return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     return None
@@ -157,7 +121,7 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
         Evidence(fact="PYTHONPATH brings in the standard library of another Python", source=folder, path=folder),
         *said(case),
     ]
-    mend = run_without(machine, case, case.interpreter, "PYTHONPATH")
+    mend = run_without(machine, case, ["PYTHONPATH"])
     message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 

@@ -63,7 +63,7 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
         return "a virtual environment sees only its own", settings, []
     value = way.variables.get("PYTHONNOUSERSITE")
     if value and is_switched_on(value, interpreter):
-        mend = run_without(machine, case, interpreter, "PYTHONNOUSERSITE")
+        mend = run_without(machine, case, ["PYTHONNOUSERSITE"])
         return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
     flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
     if flag is not None:

@@ -133,15 +133,16 @@ def owners_passed(case: Case) -> list[Installed]:
     return distributions
 
 
-def run_without(machine: Machine, case: Case, interpreter: Interpreter, variable: str) -> Fix:
-    """Run it once without a variable, nothing changed for others; a kernel that sets it has it taken out."""
-    kernel = case.kernel
+def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
+    """Run it once without variables, nothing changed for others; a kernel that sets them has them taken out."""
+    kernel, named = case.kernel, " and ".join(variables)
     path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
-    if kernel is not None and f'"{variable}"' in (machine.reader.text_or_none(path, 1024 * 1024) or ""):
-        steps = [fixes.by_hand(f"take {variable} out of the env of {path}")]
-        return Fix(message=f"let the kernel {kernel.id} start without {variable}", steps=steps, changes=[path])
-    step = fixes.step(machine, RunWith(words=case.command, variables={variable: None}))
-    return Fix(message=f"run it without the variable {variable}", steps=[step])
+    text = (machine.reader.text_or_none(path, 1024 * 1024) or "") if kernel is not None else ""
+    if kernel is not None and all(f'"{variable}"' in text for variable in variables):
+        steps = [fixes.by_hand(f"take {named} out of the env of {path}")]
+        return Fix(message=f"let the kernel {kernel.id} start without {named}", steps=steps, changes=[path])
+    step = fixes.step(machine, RunWith(words=case.command, variables=dict.fromkeys(variables)))
+    return Fix(message=f"run it without the variable {named}", steps=[step])
 
 
 def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:

@@ -1,0 +1,313 @@
+"""The control experiment: the same import in a fresh environment, or in another seat where it works.
+
+Where it works there, what is here and not there is the cause, and is halved until the least of it is left: a
+distribution whose files are others, files that nothing installed, a version. Where it fails there too, the packages are
+not the cause. All of it is made in folders that are thrown away.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+
+from kalyx.core.actions.installer import run_to_end
+from kalyx.core.actions.trying import fetching, stand_in, tops_of
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.difference import Decisive, Dimension, least
+from kalyx.core.diagnosis.shared.failing import reinstall, said
+from kalyx.core.diagnosis.undo import with_undo
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.conducting import outcome_of, try_with
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError
+from kalyx.core.model.steps import Install
+from kalyx.core.packages.metadata import Installed, installed_in
+from kalyx.core.packages.requirements import asked_by
+from kalyx.core.system.links import link_all
+
+Tell = Callable[[str], None]
+
+_DISTRIBUTIONS = 60
+_SHOWN = 4
+_FRESH = "a fresh environment"
+
+
+class _Control:
+    """One case, and the folders that are made for it."""
+
+    def __init__(self, case: Case, machine: Machine, stack: ExitStack, wheels: str | None, tell: Tell) -> None:
+        self.case, self.machine, self.wheels, self.tell = case, machine, wheels, tell
+        self.reader, self.stack = machine.reader, stack
+        self.site = case.sites[0] if case.sites else ""
+
+    def folder(self) -> str:
+        assert self.machine.runner is not None
+        # A folder in it: what stands beside that is made by its name.
+        return self.reader.join(self.stack.enter_context(self.machine.runner.empty_folder()), "packages")
+
+    def fetched(self, words: list[str], *more: str) -> str:
+        """A folder into which the installer brought requirements. Raises KalyxError with the installer's reason."""
+        folder = self.folder()
+        argv = fetching(self.case.interpreter.executable, self.wheels, folder, [*more, *words])
+        run_to_end(self.machine, argv, self.tell)
+        return folder
+
+    def alone(self, folder: str) -> str:
+        """What the import does with the packages of a folder, and with none of those that are here."""
+        assert self.machine.runner is not None
+        words = (f"prefix={self.case.interpreter.prefix}",)
+        experiment = Experiment("in a fresh environment", put=(folder,), words=words, flags_in=("-S",))
+        trial = try_with(self.case, experiment, self.machine.runner, self.machine.seconds)
+        return outcome_of(self.case, trial)
+
+    def replaced(self, source: str, keys: Sequence[str], words: str) -> Experiment:
+        """The import with some distributions of another folder in the place of those that are here."""
+        folder, left_out = self.folder(), dict[str, str]()
+        kept = {top for one in installed_in(self.reader, source) if one.key in keys
+                for top in tops_of(self.machine, one, source)}  # fmt: skip
+        for one in installed_in(self.reader, source):
+            if one.key not in keys:
+                left_out |= {top: "" for top in tops_of(self.machine, one, source) if top not in kept}
+        link_all(source, folder, left_out)
+        changes = stand_in(self.machine, folder, self.site, self.case.module)
+        return Experiment(f"with {', '.join(keys[:3])} {words}", words=tuple(changes))
+
+    def without(self, paths: Sequence[str]) -> Experiment:
+        """The import without some files or folders of the environment's own folder of packages."""
+        folder = self.folder()
+        link_all(self.site, folder, dict.fromkeys(paths, ""))
+        names = ", ".join(self.reader.name(path) for path in paths[:3])
+        return Experiment(f"without {names}", words=(f"swap={folder}={self.site}",))
+
+
+def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: Tell) -> tuple[Finding | None, str]:
+    """What a fresh environment shows of an import that fails, and what is to be said of that where it shows nothing."""
+    relevant = relevant_distributions(case, machine)
+    if not relevant or machine.runner is None or not case.sites:
+        return None, ""
+    with ExitStack() as stack:
+        control = _Control(case, machine, stack, wheels, tell)
+        try:
+            tell("a fresh environment gets the same versions")
+            lines = [f"{one.name}=={one.version}" for one in relevant]
+            same = control.fetched(lines, "--no-deps")
+        except KalyxError as refusal:
+            return None, f"not compared with a fresh environment: {refusal}"
+        if control.alone(same) == "imports":
+            finding = _of_the_files(control, same, [one.key for one in relevant], _FRESH)
+            return finding, (
+                "in a fresh environment with the same versions the import works: something in this environment differs"
+            )
+        return _by_another_version(control, relevant[0])
+
+
+def _by_another_version(control: _Control, asked: Installed) -> tuple[Finding | None, str]:
+    """The newest release of what was asked for, and the newest before the one that is here, each with what it needs."""
+    failing = []
+    for line in (asked.name, f"{asked.name}<{asked.version}"):
+        try:
+            control.tell(f"a fresh environment gets {line}")
+            folder = control.fetched([line], "--upgrade")
+        except KalyxError:
+            continue  # no such release, or none that can be fetched
+        if control.alone(folder) == "imports":
+            finding = _of_the_versions(control, folder, f"a fresh environment with {line}")
+            return finding, f"in a fresh environment with {line} the import works: a version decides"
+        failing += [one.version for one in installed_in(control.reader, folder) if one.key == asked.key]
+    tried = ", ".join(dict.fromkeys([asked.version, *failing]))
+    return None, f"in a fresh environment the import fails too; tried with {asked.name} {tried}"
+
+
+def relevant_distributions(case: Case, machine: Machine) -> list[Installed]:
+    """The distribution that was asked for first; then those whose code the failure passed through, and what these need.
+
+    All of them lie in this environment.
+    """
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    asked = machine.distribution_of_module(case.module, case.sites)
+    passed = [case.owner(frame.file) for frame in case.frames()]
+    loaded = [case.owner(path) for path in case.trial.files.values()] if case.trial is not None else []
+    pending = [one for one in [asked, *passed, *loaded] if one is not None]
+    result: dict[str, Installed] = {}
+    while pending and len(result) < _DISTRIBUTIONS:
+        one = pending.pop(0)
+        if one.key in result or one.key == "pip":
+            continue
+        result[one.key] = one
+        needs = asked_by(one, case.interpreter, machine.reader.system)
+        pending += [here[need.key] for need in needs if need.key in here]
+    return list(result.values())
+
+
+def explain_against(case: Case, machine: Machine, other: Case, tell: Tell) -> Finding | None:
+    """What is different in a seat where the same import works: its variables, its flags, its packages."""
+    with ExitStack() as stack:
+        control = _Control(case, machine, stack, None, tell)
+        name = other.here
+        given = {key: value for key, value in other.way.variables.items() if case.way.variables.get(key) != value}
+
+        def with_its_variables(names: Sequence[str]) -> Experiment:
+            set_there = tuple((key, given[key]) for key in names if key in given)
+            gone = tuple(key for key in names if key not in given)
+            return Experiment(f"with {', '.join(names[:3])} as in {name}", without=gone, given=set_there)
+
+        gone = [key for key in case.way.variables if key not in other.way.variables]
+        tell(f"the variables of {name}")
+        found = least(case, machine, Dimension("variable", [*sorted(given), *sorted(gone)], with_its_variables))
+        if found is not None:
+            return _of_variables(control, found, other, given)
+        if case.interpreter.minor == other.interpreter.minor and other.sites:
+            tell(f"the packages of {name}")
+            there = {one.key: one.version for one in installed_in(machine.reader, other.sites[0])}
+            same = [one.key for one in relevant_distributions(case, machine) if there.get(one.key) == one.version]
+            finding = _of_the_versions(control, other.sites[0], name)
+            return finding or _of_the_files(control, other.sites[0], same, name)
+        return None
+
+
+def _of_variables(control: _Control, found: Decisive, other: Case, given: dict[str, str]) -> Finding:
+    case, machine = control.case, control.machine
+    from kalyx.core.model.steps import RunWith
+
+    variables = {name: given.get(name) for name in found.items}
+    facts = [
+        Evidence(fact=f"{name} is {case.way.variables.get(name, 'not set')} here and {value or 'not set'} there",
+                 source=f"the variables of {other.here}")
+        for name, value in variables.items()
+    ]  # fmt: skip
+    step = fixes.step(machine, RunWith(words=case.command, variables=variables))
+    mend = Fix(message=f"run it with the variables of {other.here}", steps=[step])
+    mend.was_tried(works=True)
+    message = f"{' and '.join(found.items[:3])} decides: with the value of {other.here} import {case.module} works"
+    return _finding(control, message, facts, mend)
+
+
+def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -> Finding | None:
+    """Which distribution has other files than the same version in ``source``; or what lies beside them.
+
+    ``whose``: what ``source`` belongs to, in words.
+    """
+    case, machine = control.case, control.machine
+    dimension = Dimension("package", keys, lambda some: control.replaced(source, some, f"from {whose}"))
+    found = least(case, machine, dimension)
+    if found is None:
+        return _of_strays(control, keys)
+    installed = {one.key: one for one in machine.installed(case.sites)}
+    owner = installed[found.items[0]]
+    changed, extra = _compared(control, owner, source)
+    strays = least(case, machine, Dimension("leftover", extra, control.without)) if not found.items[1:] else None
+    if strays is not None:
+        return _leftover(control, strays, f"{owner.name} {owner.version} did not bring")
+    shown = [Evidence(fact=f"the {owner.name} {owner.version} of {whose} has another content in this file", source=path,
+                      path=path) for path in changed[:_SHOWN]]  # fmt: skip
+    again = [reinstall(machine, case.interpreter, installed[key]) for key in found.items]
+    mend = Fix(
+        message=f"reinstall {' and '.join(found.items[:3])}, the same version",
+        steps=[step for fix in again for step in fix.steps],
+        changes=[path for fix in again for path in fix.changes],
+    )
+    if whose == _FRESH:  # what the installer brings was what was tried
+        mend.was_tried(works=True)
+    return _finding(control, f"files of {owner.name} {owner.version} here differ from those of {whose}", shown, mend)
+
+
+def _compared(control: _Control, owner: Installed, fresh: str) -> tuple[list[str], list[str]]:
+    """Of the files of a distribution here those whose content is another in a fresh one; and those it does not have."""
+    reader = control.reader
+    changed, extra = list[str](), list[str]()
+    for top in tops_of(control.machine, owner, owner.site):
+        if reader.name(top).endswith((".dist-info", ".egg-info")):
+            continue
+        pending = [top]
+        while pending and len(changed) + len(extra) < 2000:
+            path = pending.pop()
+            twin = reader.join(fresh, reader.path.relpath(path, owner.site))
+            if reader.name(path) == "__pycache__":
+                continue
+            if not reader.exists(twin):
+                extra.append(path)
+            elif reader.is_folder(path):
+                pending += [reader.join(path, name) for name in reader.names(path)]
+                lost = [name for name in reader.names(twin) if not reader.exists(reader.join(path, name))]
+                changed += [reader.join(path, name) for name in lost if name != "__pycache__"]
+            elif reader.read(path) != reader.read(twin):
+                changed.append(path)
+    return changed, extra
+
+
+def _of_strays(control: _Control, keys: list[str]) -> Finding | None:
+    """What lies in the environment's folder of packages beside the distributions that the import needs."""
+    machine, reader = control.machine, control.reader
+    own = {top for one in installed_in(reader, control.site) if one.key in keys
+           for top in tops_of(machine, one, control.site)}  # fmt: skip
+    names = [name for name in reader.names(control.site) if not name.endswith((".dist-info", ".egg-info", ".pth"))]
+    paths = [path for name in names if name != "__pycache__" and (path := reader.join(control.site, name)) not in own]
+    found = least(control.case, machine, Dimension("leftover", paths, control.without))
+    return _leftover(control, found, "the import does not need") if found is not None else None
+
+
+def _leftover(control: _Control, found: Decisive, what: str) -> Finding:
+    """Files that stand in the way: of a distribution that is removed as a whole, or of none."""
+    case, machine = control.case, control.machine
+    facts = [Evidence(fact=f"{what} this", source=path, path=path) for path in found.items[:_SHOWN]]
+    owner = case.owner(found.items[0])
+    if owner is not None:
+        from kalyx.core.model.steps import Uninstall
+
+        step = fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[owner.name]))
+        mend = Fix(message=f"remove {owner.name}", steps=[step], changes=[case.interpreter.prefix])
+        message = f"{owner.name} {owner.version}, which the import does not need, makes the import fail"
+    else:
+        parts = [fixes.rename(machine, path, path + ".aside") for path in found.items]
+        mend = Fix(message="rename what no package installed", steps=[step for part in parts for step in part.steps],
+                   changes=found.items)  # fmt: skip
+        names = ", ".join(machine.reader.name(path) for path in found.items[:3])
+        message = f"{names} in the folder of packages, which no package installed, makes the import fail"
+    mend.was_tried(works=True)
+    return _finding(control, message, facts, mend)
+
+
+def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | None:
+    """Which distribution must have the version that it has in ``source`` for the import to work."""
+    case, machine = control.case, control.machine
+    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    there = {one.key: one for one in installed_in(control.reader, source)}
+    differ = [key for key, one in there.items() if key not in here or here[key].version != one.version]
+    if len(differ) > _DISTRIBUTIONS:
+        near = {one.key for one in relevant_distributions(case, machine)}
+        differ = [key for key in differ if key in near]
+    dimension = Dimension("version", differ, lambda keys: control.replaced(source, keys, f"as in {whose}"))
+    found = least(case, machine, dimension)
+    if found is None:
+        return None
+    lines = [f"{there[key].name}=={there[key].version}" for key in found.items]
+    facts = [
+        Evidence(
+            fact=f"{there[key].name} is {here[key].version if key in here else 'absent'} here and "
+            f"{there[key].version} in {whose}",
+            source=here[key].path if key in here else control.site,
+        )
+        for key in found.items
+    ]
+    mend = fixes.install_all(machine, case.interpreter, lines)
+    mend.message = f"install {' and '.join(lines)}"
+    steps = [step for step in mend.steps if isinstance(step, Install)]
+    if steps and steps[-1].requirements == lines:
+        mend.was_tried(works=True)
+    what = ", ".join(f"{there[key].name} {here[key].version}" for key in found.items if key in here)
+    message = f"import {case.module} fails with {what}, and works with {' and '.join(lines)}"
+    if not what:
+        message = f"import {case.module} works where {' and '.join(lines)} is installed too"
+    return _finding(control, message, facts, mend)
+
+
+def _finding(control: _Control, message: str, facts: list[Evidence], mend: Fix) -> Finding:
+    with_undo(mend, control.machine)
+    return Finding(
+        cause="decisive-difference",
+        certainty="proven",
+        message=message,
+        evidence=[*facts, Evidence(fact="with this changed the import works", source="tried"), *said(control.case)],
+        fixes=[mend],
+    )

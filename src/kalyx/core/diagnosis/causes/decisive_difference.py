@@ -1,0 +1,229 @@
+"""One thing makes the import fail that no other cause names: without that thing the import works.
+
+How to tell: the import was tried without its variables, flags, entries of sys.path, start-up files, compiled files,
+limits and settings files, then with half of them, until the smallest set was left that decides.
+Fix: leave that thing out, or correct it.
+
+Example:
+    heath has hivescale 2.1 that raises when HIVE_MODE is strict
+    HIVE_MODE is strict
+    asked in heath: import hivescale
+
+Not this (it raises whatever is left out):
+    heath has hivescale 2.1 that raises on import
+    asked in heath: import hivescale
+"""
+
+from __future__ import annotations
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.difference import Decisive, compiled_forms, decisive
+from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.imports.case import Case
+from kalyx.core.kernels.specs import SPEC_FILE
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Evidence, Finding, Fix, PathEntry, Tried
+from kalyx.core.model.steps import ManualStep, RemoveFiles, RunWith
+
+# What says how it failed, and not why: a search may say more.
+_SAYS_ONLY_HOW = {"raises", "crashes"}
+# Where nothing answers to the name, only these can hide what is there.
+_OF_THE_PATH = ("variable", "flag", "start-up")
+
+# The names of limits as getrlimit(2) has them, with the letter of the shell's ulimit and what they limit.
+_ULIMIT = {
+    "RLIMIT_AS": ("v", "memory"), "RLIMIT_DATA": ("d", "data"), "RLIMIT_NOFILE": ("n", "open files"),
+    "RLIMIT_NPROC": ("u", "processes"), "RLIMIT_STACK": ("s", "the stack"), "RLIMIT_FSIZE": ("f", "the size of files"),
+    "RLIMIT_CPU": ("t", "processor time"),
+}  # fmt: skip
+
+
+def look_after(case: Case, machine: Machine, ordered: list[Finding]) -> list[Finding]:
+    """The findings with what decides before them; unchanged where a cause is proven that says why."""
+    if machine.runner is None or case.trial is None or case.trial.imports or case.trial.timed_out:
+        return ordered
+    if not case.trial.answered and not case.trial.stack and case.trial.problem is not None:
+        return ordered  # it was not started
+    if ordered and _says_why(ordered[0], case):
+        return ordered
+    kinds = _OF_THE_PATH if case.missing_is_asked else None
+    if kinds is not None and not _anything_of_python(case):
+        return ordered
+    found, tried = decisive(case, machine, kinds=kinds)
+    if found is None:
+        return ordered
+    return [_finding(case, machine, found, tried), *ordered]
+
+
+def _says_why(finding: Finding, case: Case) -> bool:
+    """Whether a finding is proven and has a fix that a command carries out: then nothing more is searched for."""
+    from kalyx.core.diagnosis.catalogue import TIER_OF
+
+    if TIER_OF[finding.cause].name == "fallback" and (case.missing_is_asked or finding.cause in _SAYS_ONLY_HOW):
+        return False
+    known = [fix for fix in finding.fixes if fix.state != "may-help"]
+    return finding.certainty == "proven" and any(
+        fix.state == "tested" or not isinstance(step, ManualStep) for fix in known for step in fix.steps
+    )
+
+
+def _anything_of_python(case: Case) -> bool:
+    """Whether a variable of Python's, or a flag, can decide what is found."""
+    return bool(case.way.flags) or any(name.upper().startswith("PYTHON") for name in case.way.variables)
+
+
+def _finding(case: Case, machine: Machine, found: Decisive, tried: list[Tried]) -> Finding:
+    message, facts, mends = _OF_KIND[found.kind](case, machine, found)
+    what = _THAT.get(found.kind) or _that(found.items)
+    facts.append(Evidence(fact=f"without {what} import {case.module} works", source="tried"))
+    if found.alone:
+        fact = f"with {what} alone, everything else left out, the import fails as before"
+        facts.append(Evidence(fact=fact, source="tried"))
+    return Finding(
+        cause="decisive-difference",
+        certainty="proven",
+        message=message,
+        evidence=[*facts, *said(case)],
+        fixes=mends,
+        experiments=tried[-4:],
+    )
+
+
+# Where the name of an item says too little, what is left out in words.
+_THAT = {"limit": "that limit", "path": "that PATH", "encoding": "that encoding", "bytecode": "that compiled file"}
+
+
+def _that(items: list[str]) -> str:
+    shown = ", ".join(items[:3])
+    return f"{shown} and {len(items) - 3} more" if len(items) > 3 else shown
+
+
+def _variable(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    names = found.items
+    values = [f"{name} is {case.way.variables[name]}" for name in names]
+    facts = [Evidence(fact=value, source="the variables of this seat") for value in values]
+    what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
+    mend = run_without(machine, case, names)
+    mend.was_tried(works=True)
+    return f"{what} the import of {case.module} fail", facts, [mend]
+
+
+def _path(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    value = case.way.variables["PATH"]
+    facts = [Evidence(fact=f"PATH is {value}", source="the variables of this seat")]
+    usual = f"{value}:/usr/local/bin:/usr/bin:/bin"
+    step = fixes.step(machine, RunWith(words=case.command, variables={"PATH": usual}))
+    mend = Fix(message="run it with the system's folders on PATH too", steps=[step])
+    return f"{case.module} starts a program that is in none of the folders on PATH", facts, [mend]
+
+
+def _encoding(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    names = ("LANG", "LC_ALL", "LC_CTYPE")
+    locale = [f"{name} is {value}" for name, value in sorted(case.way.variables.items()) if name in names]
+    facts = [Evidence(fact="; ".join(locale) or "no variable names a locale", source="the variables of this seat")]
+    step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONUTF8": "1"}))
+    mend = Fix(message="let Python read files as UTF-8", steps=[step])
+    mend.was_tried(works=True)
+    return f"{case.module} reads a file in the encoding of the locale, which is not UTF-8", facts, [mend]
+
+
+def _flag(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    left = _left_of(case.command, found.items)
+    steps = [fixes.step(machine, RunWith(words=left))]
+    if left == case.command:  # a flag is written together with others
+        steps = [fixes.run_without(flag) for flag in found.items]
+    source = "the command line"
+    if case.kernel is not None:
+        source = machine.reader.join(case.kernel.folder, SPEC_FILE)
+        steps = [fixes.by_hand(f"take {flag} out of the argv of {source}") for flag in found.items]
+    facts = [Evidence(fact=f"Python runs with {_that(found.items)}", source=source)]
+    mend = Fix(message=f"run it without {_that(found.items)}", steps=steps)
+    mend.was_tried(works=True)
+    return f"the flag {_that(found.items)} makes the import of {case.module} fail", facts, [mend]
+
+
+def _left_of(words: list[str], flags: list[str]) -> list[str]:
+    """A command line without flags; a flag's value may stand in a word of its own."""
+    left, at = list[str](), 0
+    while at < len(words):
+        if words[at] in flags:
+            at += 1
+        elif "".join(words[at : at + 2]) in flags:
+            at += 2
+        else:
+            left.append(words[at])
+            at += 1
+    return left
+
+
+def _entry(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    entries = [entry for entry in case.search.entries if entry.entry in found.items]
+    facts = [Evidence(fact=f"sys.path has {entry.entry or case.resolver.folder}, by {entry.origin}",
+                      source=entry.entry or case.resolver.folder) for entry in entries]  # fmt: skip
+    mends = [_without_entry(case, machine, entries)]
+    mends[0].was_tried(works=True)
+    return f"a folder on sys.path makes the import of {case.module} fail: {_that(found.items)}", facts, mends
+
+
+def _without_entry(case: Case, machine: Machine, entries: list[PathEntry]) -> Fix:
+    gone = {entry.entry for entry in entries}
+    if all(entry.put_by == "variable" for entry in entries):
+        left = [entry.entry for entry in case.search.entries if entry.put_by == "variable" and entry.entry not in gone]
+        if not left:
+            return run_without(machine, case, ["PYTHONPATH"])
+        value = machine.reader.path.pathsep.join(left)
+        step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONPATH": value}))
+        return Fix(message="run it with PYTHONPATH without that folder", steps=[step])
+    steps = [fixes.by_hand(f"take {entry.entry or case.resolver.folder} off sys.path: {entry.origin} puts it there")
+             for entry in entries]  # fmt: skip
+    return Fix(message="take that folder off sys.path", steps=steps)
+
+
+def _startup(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in found.items]
+    mends = [_renamed(machine, found.items, "rename the start-up file")]
+    return f"a start-up file makes the import of {case.module} fail: {_that(found.items)}", facts, mends
+
+
+def _renamed(machine: Machine, paths: list[str], message: str) -> Fix:
+    parts = [fixes.rename(machine, path, path + ".aside") for path in paths]
+    steps = [step for part in parts for step in part.steps]
+    mend = Fix(message=message, steps=steps, changes=[path for part in parts for path in part.changes])
+    if all(part.state == "certain" for part in parts):
+        mend.was_tried(works=True)
+    else:
+        mend.state = "may-help"
+    return mend
+
+
+def _bytecode(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    forms = [form for source in found.items for form in compiled_forms(machine, source)]
+    facts = [Evidence(fact="Python takes this compiled file instead of its source", source=form, path=form)
+             for form in forms]  # fmt: skip
+    step = fixes.step(machine, RemoveFiles(paths=forms))
+    mend = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
+    mend.was_tried(works=True)
+    return f"the compiled file of {_that(found.items)} is not what its source says", facts, [mend]
+
+
+def _limit(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    words = [_ULIMIT[name] for name in found.items]
+    what = " and ".join(limited for _, limited in words)
+    lines = [f'raise it in the shell that runs it: ulimit -S -{letter} "$(ulimit -H -{letter})"' for letter, _ in words]
+    facts = [Evidence(fact=f"a limit on {what} is set ({', '.join(found.items)})", source="the limits of this seat")]
+    mend = Fix(message=f"raise the limit on {what}", steps=[fixes.by_hand(line) for line in lines])
+    mend.was_tried(works=True)
+    return f"the limit on {what} makes the import of {case.module} fail", facts, [mend]
+
+
+def _file(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    facts = [Evidence(fact=f"{case.module} reads this while it is imported", source=path, path=path)
+             for path in found.items]  # fmt: skip
+    mends = [_renamed(machine, found.items, "rename it, or correct what is in it")]
+    return f"what is in {_that(found.items)} makes the import of {case.module} fail", facts, mends
+
+
+_OF_KIND = {
+    "variable": _variable, "path": _path, "encoding": _encoding, "flag": _flag, "entry": _entry, "start-up": _startup,
+    "bytecode": _bytecode, "limit": _limit, "file": _file,
+}  # fmt: skip

@@ -1,0 +1,355 @@
+"""The smallest difference between an import that fails and one that works: found by trying, not from a list.
+
+Each dimension is a kind of thing that may keep an import from working: variables, flags, entries of the path, start-up
+files, compiled files, limits, files of the home folder or of the folder it runs in. Everything of a dimension is left
+out at once, in a child process; where the import works then, what is left out is halved until nothing less does it (the
+QuickXplain procedure, Junker, AAAI 2004). A cause that proposes one experiment (``experiments``) is the smallest case.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+
+from msgspec import Struct
+
+from kalyx.core.imports.case import Case
+from kalyx.core.imports.conducting import outcome_of, try_with
+from kalyx.core.imports.experiment import Experiment, together
+from kalyx.core.imports.trial import Trial
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import PathEntry, Tried
+from kalyx.core.system.runner import Runner
+
+# Of one search.
+_TRIALS, _SECONDS = 64, 25.0
+# Files of one folder that are halved, and how deep folders in it are looked into.
+_NAMES, _DEPTH = 400, 3
+
+# Variables that say who the user is and where the system lies: without them a program fails for another reason.
+_KEPT = {
+    "HOME", "USER", "LOGNAME", "SHELL", "PATH", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "OS",
+    "USERPROFILE", "USERNAME", "APPDATA", "LOCALAPPDATA", "PROGRAMDATA", "PROGRAMFILES", "NUMBER_OF_PROCESSORS",
+}  # fmt: skip
+_LIMITS = ("RLIMIT_AS", "RLIMIT_NOFILE", "RLIMIT_NPROC", "RLIMIT_STACK", "RLIMIT_FSIZE", "RLIMIT_DATA", "RLIMIT_CPU")
+_USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+
+class Dimension(Struct):
+    """One kind of difference: what may be left out, and the experiment without some of that.
+
+    ``deeper``: the same for what one of its items consists of; None where an item is whole.
+    """
+
+    kind: str
+    items: list[str]
+    without: Callable[[Sequence[str]], Experiment]
+    deeper: Callable[[str], Dimension | None] = lambda _: None
+
+
+class Decisive(Struct):
+    """What decides: without these items it works. ``alone``: with them only it fails as before."""
+
+    kind: str
+    items: list[str]
+    imports: bool = True  # where no more than a start was looked for: whether it imports too
+    alone: bool = False
+
+
+class _Spent(Exception):
+    """The search has used up its trials or its seconds."""
+
+
+class _Search:
+    """Trials of one case, counted; ``good`` says of a trial whether it is what is looked for."""
+
+    def __init__(self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool]) -> None:
+        self.case, self.machine, self.runner, self.good = case, machine, runner, good
+        self.tried: list[Tried] = []
+        self.spent = 0.0
+
+    def trial(self, experiment: Experiment) -> Trial:
+        if len(self.tried) >= _TRIALS or self.spent > _SECONDS:
+            raise _Spent
+        trial = try_with(self.case, experiment, self.runner, min(self.machine.seconds, _SECONDS))
+        self.spent += trial.seconds
+        result = outcome_of(self.case, trial)
+        self.tried.append(Tried(changed=experiment.message, outcome=result, seconds=round(trial.seconds, 3)))
+        return trial
+
+    def works(self, experiment: Experiment) -> bool:
+        return self.good(self.trial(experiment))
+
+    def smallest(self, dimension: Dimension) -> list[str]:
+        """The least of a dimension that must be left out: none of it can be put back. All of it is known to do.
+
+        Where the search is used up before, all of it.
+        """
+
+        def least_of(known: list[str], is_more: bool, items: list[str]) -> list[str]:
+            if is_more and self.works(dimension.without(known)):
+                return []
+            if len(items) == 1:
+                return items
+            first, second = items[: len(items) // 2], items[len(items) // 2 :]
+            of_second = least_of(known + first, True, second)
+            of_first = least_of(known + of_second, bool(of_second), first)
+            return of_first + of_second
+
+        try:
+            return least_of([], False, dimension.items)
+        except _Spent:
+            return dimension.items
+
+
+def decisive(
+    case: Case, machine: Machine, *, kinds: Iterable[str] | None = None, good: Callable[[Trial], bool] | None = None
+) -> tuple[Decisive | None, list[Tried]]:
+    """What decides whether the import works, and each trial that was made to find out.
+
+    ``kinds``: the dimensions that are searched, all without. ``good``: what a trial must be; without, that it imports.
+    """
+    if machine.runner is None:
+        return None, []
+    search = _Search(case, machine, machine.runner, good or (lambda trial: trial.imports))
+    with _scratch(case, machine) as stands:
+        dimensions = [
+            dimension
+            for dimension in _dimensions(case, machine, stands)
+            if dimension.items and (kinds is None or dimension.kind in kinds)
+        ]
+        try:
+            return _found(search, dimensions), search.tried
+        except _Spent:
+            return None, search.tried
+
+
+def least(case: Case, machine: Machine, dimension: Dimension) -> Decisive | None:
+    """The least of one dimension without which the import works; None where it fails without all of that too."""
+    if machine.runner is None or not dimension.items:
+        return None
+    search = _Search(case, machine, machine.runner, lambda trial: trial.imports)
+    try:
+        if not search.works(dimension.without(dimension.items)):
+            return None
+        return Decisive(dimension.kind, search.smallest(dimension))
+    except _Spent:
+        return None
+
+
+def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
+    """The dimension that decides by itself, its least items; where it takes several, the first of them that is needed.
+
+    When all that can be left out is left out at once and it fails as before, none of that is the cause.
+    """
+    if not dimensions:
+        return None
+    whole = [dimension.without(dimension.items) for dimension in dimensions]
+    first = search.trial(together("with all that may differ left out", whole)) if len(dimensions) > 1 else None
+    if first is not None and not search.good(first) and outcome_of(search.case, first) == "fails alike":
+        return None
+    for dimension, experiment in zip(dimensions, whole, strict=True):
+        if not search.works(experiment):
+            continue
+        items = search.smallest(dimension)
+        while len(items) == 1 and (inside := dimension.deeper(items[0])) is not None and inside.items:
+            if not search.works(inside.without(inside.items)):
+                break
+            dimension, items = inside, search.smallest(inside)
+        found = Decisive(dimension.kind, items, any(tried.outcome == "imports" for tried in search.tried))
+        found.alone = first is not None and search.good(first) and _fails_with(search, dimensions, found)
+        return found
+    return None
+
+
+def _fails_with(search: _Search, dimensions: list[Dimension], found: Decisive) -> bool:
+    """Whether it fails as before with these items alone, everything else left out."""
+    others = [dimension for dimension in dimensions if dimension.kind != found.kind]
+    same = [dimension for dimension in dimensions if dimension.kind == found.kind]
+    kept = [[item for item in dimension.items if item not in found.items] for dimension in same]
+    experiments = [dimension.without(dimension.items) for dimension in others]
+    experiments += [dimension.without(items) for dimension, items in zip(same, kept, strict=True) if items]
+    try:
+        trial = search.trial(together(f"with {' and '.join(found.items[:3])} alone", experiments))
+    except _Spent:
+        return False
+    return outcome_of(search.case, trial) in ("fails alike", "gives no answer")
+
+
+# -- the dimensions -----------------------------------------------------------
+
+
+def _dimensions(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
+    yield from _variables(case, machine)
+    yield Dimension("flag", list(case.way.flags), _without_flags)
+    yield Dimension("entry", [entry.entry for entry in _droppable(case)], _without_entries)
+    yield _startup(case, machine)
+    yield Dimension("bytecode", _compiled(case, machine), _compiled_anew)
+    if machine.reader.system in ("linux", "macos"):
+        yield Dimension("limit", list(_LIMITS), _without_limits)
+        yield from _files(case, machine, stands)
+
+
+def _variables(case: Case, machine: Machine) -> Iterator[Dimension]:
+    """Python's own first, then the loader's, the locale, the path of programs, and all others."""
+    names = sorted(case.way.variables)
+    groups: list[list[str]] = [[], [], [], []]
+    for name in names:
+        upper = name.upper()
+        at = 0 if upper.startswith("PYTHON") else 1 if upper.startswith(("LD_", "DYLD_")) else 3
+        if upper.startswith("LC_") or upper in ("LANG", "LANGUAGE"):
+            at = 2
+        if upper not in _KEPT and not upper.startswith("KALYX_"):
+            groups[at].append(name)
+    for group in groups:
+        yield Dimension("variable", group, _without_variables)
+    if machine.reader.system != "windows" and case.way.variables.get("PATH") not in (None, _USUAL_PATH):
+        yield Dimension(
+            "path", ["PATH"], lambda _: Experiment("with the system's own PATH", given=(("PATH", _USUAL_PATH),))
+        )
+    if any("Unicode" in name for name in (case.raised.bases if case.raised is not None else [])):
+        yield Dimension(
+            "encoding", ["PYTHONUTF8"], lambda _: Experiment("with UTF-8 for files", given=(("PYTHONUTF8", "1"),))
+        )
+
+
+def _without_variables(items: Sequence[str]) -> Experiment:
+    return Experiment(f"without the {_named('variable', items)}", without=tuple(items))
+
+
+def _without_flags(items: Sequence[str]) -> Experiment:
+    return Experiment(f"without the {_named('flag', items)}", flags_out=tuple(items))
+
+
+def _droppable(case: Case) -> list[PathEntry]:
+    """The entries that neither are the installation's own nor hold what was asked for."""
+    place = case.resolver.resolve(case.module.split(".")[0]).place
+    holding = {place.entry, *(case.resolver.reader.parent(portion) for portion in place.portions)} if place else set()
+    kept = ("library", "own", "base")
+    return [
+        entry
+        for entry in case.search.entries
+        if entry.put_by not in kept and entry.exists and (entry.entry or case.resolver.folder) not in holding
+    ]
+
+
+def _without_entries(items: Sequence[str]) -> Experiment:
+    words = tuple(f"drop={item}" for item in items)
+    return Experiment(f"without the {_named('entry', items)} of sys.path", words=words)
+
+
+def _startup(case: Case, machine: Machine) -> Dimension:
+    """The path files that run code, and the hooks: left out by ``-S``, with the folders of the path put back."""
+    reader, sites = machine.reader, case.search.site_packages
+    if "-S" in case.way.flags:
+        return Dimension("start-up", [], _without_flags)
+    files = list(dict.fromkeys(item.path for item in case.search.code if item.path))
+    for entry in case.search.entries:
+        for name in ("sitecustomize", "usercustomize"):
+            files += [path for path in (reader.join(entry.entry, f"{name}.py"),) if reader.is_file(path)]
+    kept = tuple(entry.entry for entry in case.search.entries if entry.put_by not in ("library", "program", "variable"))
+
+    def without(items: Sequence[str]) -> Experiment:
+        rest = [f"start={path}" for path in files if path not in items]
+        words = (f"prefix={case.interpreter.prefix}", *rest)
+        message = f"without the start-up {_named('file', items)}"
+        return Experiment(message, put=kept or tuple(sites), words=words, flags_in=("-S",))
+
+    return Dimension("start-up", files, without)
+
+
+def _compiled(case: Case, machine: Machine) -> list[str]:
+    """The sources that the import came by, of which a compiled form is kept (PEP 3147)."""
+    if case.trial is None or case.interpreter.version.startswith("2."):
+        return []
+    reader = machine.reader
+    passed = [frame.file for frame in case.frames()]
+    places = [case.resolution.place.path] if case.resolution.place is not None else []
+    loaded = [path for path in case.trial.files.values() if not any(reader.inside(path, top) for top in case.standard)]
+    result = []
+    for path in dict.fromkeys([*places, *passed, *loaded]):
+        if path.endswith(".py") and compiled_forms(machine, path):
+            result.append(path)
+    return result
+
+
+def compiled_forms(machine: Machine, source: str) -> list[str]:
+    """The files in which a source's compiled form is kept beside it."""
+    reader = machine.reader
+    folder = reader.join(reader.parent(source), "__pycache__")
+    stem = reader.name(source).removesuffix("py")
+    return [reader.join(folder, name) for name in reader.names(folder) if name.startswith(stem)]
+
+
+def _compiled_anew(items: Sequence[str]) -> Experiment:
+    words = tuple(f"source={item}" for item in items)
+    return Experiment(f"with {_named('source', items)} compiled again", words=words)
+
+
+def _without_limits(items: Sequence[str]) -> Experiment:
+    words = tuple(f"limit={item}" for item in items)
+    return Experiment(f"with the {_named('limit', items)} raised", words=words)
+
+
+def _named(kind: str, items: Sequence[str]) -> str:
+    plural = {"entry": "entries"}.get(kind, kind + "s")
+    return f"{kind if len(items) == 1 else plural} {', '.join(items[:3])}{' ...' if len(items) > 3 else ''}"
+
+
+# -- files that an import may read --------------------------------------------
+
+
+class _Stands(Struct):
+    """Makes folders of links for one search; they are gone when the search ends."""
+
+    make: Callable[[str, Sequence[str]], str]
+
+
+@contextmanager
+def _scratch(case: Case, machine: Machine) -> Iterator[_Stands]:
+    from contextlib import ExitStack
+
+    with ExitStack() as stack:
+
+        def make(real: str, without: Sequence[str]) -> str:
+            assert machine.runner is not None
+            return stack.enter_context(machine.runner.empty_folder(real, without))
+
+        yield _Stands(make)
+
+
+def _files(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
+    """What lies in the home folder and in the folder it runs in, without what an import is found in."""
+    reader, home = machine.reader, case.way.variables.get("HOME", "")
+    names = [name for name in reader.names(home) if name.startswith(".") and name not in (".local", ".cache")]
+    if home and names:
+        yield _tree(case, machine, stands, home, home, names, _DEPTH)
+    folder = case.resolver.folder
+    top = case.module.split(".")[0]
+    if folder != home:
+        names = [name for name in reader.names(folder) if name.split(".")[0] != top]
+        yield _tree(case, machine, stands, folder, folder, names, _DEPTH)
+
+
+def _tree(
+    case: Case, machine: Machine, stands: _Stands, root: str, folder: str, names: list[str], depth: int
+) -> Dimension:
+    """Files below ``root``, which is the home folder or the folder it runs in; ``names``: of those in ``folder``."""
+    reader = machine.reader
+    is_home = reader.same_path(root, reader.home) and root != reader.folder
+
+    def without(items: Sequence[str]) -> Experiment:
+        made = stands.make(root, items)
+        message = f"without the {_named('file', items)}"
+        if not is_home:
+            return Experiment(message, folder=made)
+        # The user's own packages stay where they are (PEP 370).
+        user = case.way.variables.get("PYTHONUSERBASE") or reader.join(root, ".local")
+        return Experiment(message, given=(("HOME", made), ("PYTHONUSERBASE", user)))
+
+    def deeper(item: str) -> Dimension | None:
+        if depth == 0 or not reader.is_folder(item):
+            return None
+        return _tree(case, machine, stands, root, item, list(reader.names(item)), depth - 1)
+
+    return Dimension("file", [reader.join(folder, name) for name in names[:_NAMES]], without, deeper)

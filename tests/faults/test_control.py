@@ -1,0 +1,109 @@
+"""The control experiment: faults that no cause names, found by a fresh environment or another seat where it works.
+
+Each is planted in an environment, explained, and fixed as printed; nothing outside a temporary folder changes meanwhile.
+"""
+
+import subprocess
+
+import pytest
+
+from kalyx.demo.wheels import Package
+from tests.conftest import tree
+from tests.equipment import CAN_MAKE
+from tests.faults.place import Place, apply, plain
+
+READS = "import json, os\njson.load(open(os.path.join(os.path.dirname(__file__), 'd.json')))['grams']\n"
+LOADS_ALL = "import importlib, pkgutil\nfor m in pkgutil.iter_modules(__path__):\n    importlib.import_module('combplug.' + m.name)\n"
+LOADS_TOP = "import importlib, pkgutil\nfor m in pkgutil.iter_modules():\n    if m.name.startswith('waxplugin'):\n        importlib.import_module(m.name)\n"
+MINDS = "import combdep\nif combdep.V == 2:\n    raise RuntimeError('swarm')\n"
+
+
+def data_file(place):
+    """A data file of a package was edited: what raises is not what was changed."""
+    for make in (place.offer, lambda package: place.install("heath", package), lambda package: place.install("orchard", package)):
+        make(Package("comb-data", "1.0", {"combdata/__init__.py": READS, "combdata/d.json": '{"grams": 1}'}, requires=["comb-core"]))
+        make(plain("comb-core"))
+    (place.site() / "combdata" / "d.json").write_text('{"gram": 1}')
+    return "combdata", "files of comb-data 1.0 here differ"
+
+
+def left_behind_in_a_package(place):
+    package = Package("combplug", "1.0", {"combplug/__init__.py": LOADS_ALL, "combplug/good.py": ""})
+    place.offer(package), place.install("heath", package), place.install("orchard", package)
+    (place.site() / "combplug" / "older.py").write_text("raise RuntimeError('an old plug-in')\n")
+    return "combplug", "older.py in the folder of packages, which no package installed"
+
+
+def left_behind_beside_them(place):
+    package = plain("waxtop", source=LOADS_TOP)
+    place.offer(package), place.install("heath", package), place.install("orchard", package)
+    (place.site() / "waxplugin_old.py").write_text("raise RuntimeError('an old plug-in')\n")
+    return "waxtop", "waxplugin_old.py in the folder of packages, which no package installed"
+
+
+def version_that_nothing_bounds(place):
+    package = plain("combmind", source=MINDS, requires=["combdep"])
+    place.offer(package), place.install("heath", package), place.install("orchard", package)
+    for version in (1, 2, 3):
+        place.offer(plain("combdep", f"{version}.0", source=f"V = {version}\n"))
+    place.install("heath", plain("combdep", "2.0", source="V = 2\n"))
+    place.install("orchard", plain("combdep", "3.0", source="V = 3\n"))
+    return "combmind", "fails with combdep 2.0, and works with combdep==3.0"
+
+
+def release_that_never_works(place):
+    place.offer(plain("combbad", "1.0", source="raise RuntimeError('never')\n"))
+    place.offer(plain("combbad", "0.9"))
+    place.install("heath", plain("combbad", "1.0", source="raise RuntimeError('never')\n"))
+    place.install("orchard", plain("combbad", "0.9"))
+    return "combbad", "fails with combbad 1.0, and works with combbad==0.9"
+
+
+PLANTED = [data_file, left_behind_in_a_package, left_behind_beside_them, version_that_nothing_bounds, release_that_never_works]
+
+
+@pytest.fixture(scope="module")
+def place(tmp_path_factory):
+    made = Place(CAN_MAKE[-2], tmp_path_factory.mktemp("place"))
+    made.moor.variables["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
+    return made
+
+
+@pytest.mark.parametrize("planted", PLANTED)
+@pytest.mark.parametrize("by", ["--prove", "--against"])
+def test_what_no_cause_names_is_found(place, planted, by):
+    module, words = planted(place)
+    question = ["why", module, "--in", place.heath]
+    how = ["--prove", "--wheels", str(place.wheels)] if by == "--prove" else ["--against", place.orchard]
+    before = tree(place.moor.root)
+    ran = place.moor.kalyx(*question, *how, "--json")
+    assert tree(place.moor.root) == before
+    first = ran.json["imports"][0]["findings"][0]
+    assert (first["cause"], first["certainty"]) == ("decisive-difference", "proven") and words in first["message"], first
+    if by == "--against" and planted is data_file:
+        return  # what an installer would bring was not tried
+    fix = first["fixes"][0]
+    assert fix["state"] == "tested", fix
+    apply(place, fix, question, {})
+    assert place.moor.kalyx(*question).status == 0
+
+
+def test_where_a_fresh_environment_fails_too_nothing_here_is_blamed(place):
+    package = plain("combnever", source="raise RuntimeError('never')\n")
+    place.offer(package), place.install("heath", package)
+    ran = place.moor.kalyx("why", "combnever", "--in", place.heath, "--prove", "--wheels", str(place.wheels), "--json")
+    (finding,) = ran.json["imports"][0]["findings"]
+    assert finding["cause"] == "raises" and {fix["state"] for fix in finding["fixes"]} == {"may-help"}
+    assert ran.json["notes"] == ["in a fresh environment the import fails too; tried with combnever 1.0"]
+    against = place.moor.kalyx("why", "combnever", "--in", place.heath, "--against", place.orchard)
+    assert against.status == 2 and "does not work in" in against.err
+
+
+def test_an_upgrade_that_would_change_nothing_is_no_fix(place):
+    """The installer leaves a version that is the newest where it is: that mends nothing, whatever a fresh copy does."""
+    data_file(place)
+    installed = subprocess.run([place.heath, "-m", "pip", "install", "--upgrade", "comb-data"], env=place.moor.variables, capture_output=True, check=True)
+    assert b"already satisfied" in installed.stdout
+    ran = place.moor.kalyx("why", "combdata", "--in", place.heath, "--prove", "--wheels", str(place.wheels), "--json")
+    fixes = [fix for finding in ran.json["imports"][0]["findings"] for fix in finding["fixes"]]
+    assert [fix["state"] for fix in fixes if "--upgrade" in fix["steps"][0].get("options", [])] in ([], ["may-help"])
