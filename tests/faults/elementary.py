@@ -254,6 +254,7 @@ def seat_differs_kernel_has_it(place):
 
 def seat_differs_shell_has_it(place):
     place.install("heath", plain("skepcount"))
+    place.install("orchard", standin())
     place.moor.kernel("fruit", [place.orchard, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"])
     return ["why", "skepcount", "--in", "kernel:fruit"], "seat-differs"
 

@@ -383,10 +383,16 @@ def decisive_difference_of_a_compiled_file(place):
     return ["why", "oldcomb", "--in", place.heath], "decisive-difference"
 
 
+def _kernel(place) -> list[str]:
+    """The command line of a kernel that heath can start."""
+    place.install("heath", standin())
+    return [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
+
+
 def decisive_difference_of_a_library_path(place):
     made = library(place, "libz.so.1", "int nothing_of_zlib(void) { return 1; }")
     place.install("heath", plain("zipcomb", source="import zlib\nzlib.crc32(b'')\n"))
-    kernel = [place.heath, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    kernel = _kernel(place)
     place.moor.kernel("comb", kernel, env={"LD_LIBRARY_PATH": str(made.parent), "COMB": "1"})
 
     def mend():
@@ -396,7 +402,7 @@ def decisive_difference_of_a_library_path(place):
 
 
 def _by_a_variable_of_a_kernel(place, **variables):
-    kernel = [place.heath, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
+    kernel = _kernel(place)
     place.moor.kernel("comb", kernel, env={**variables, "COMB": "1"})
     return ["why", "json", "--in", "kernel:comb"], "startup-broken", None, lambda: place.moor.kernel("comb", kernel) and None
 
@@ -408,3 +414,87 @@ def startup_broken_by_the_name_of_the_library_folder(place):
 
 def startup_broken_by_an_encoding(place):
     return _by_a_variable_of_a_kernel(place, PYTHONIOENCODING="moor")
+
+
+def link_broken_of_a_file(place):
+    target = place.moor.root / "store.py"
+    (place.moor.folder / "chaincomb.py").symlink_to(target)
+    return ["why", "chaincomb", "--in", place.heath], "link-broken", None, lambda: target.write_text("") and None
+
+
+def damaged_by_an_encoding(place):
+    """The bytes of another encoding, none declared: no Python takes the file, though the compiler of 2.7 takes its text."""
+    file = place.moor.folder / "umlaut.py"
+    file.write_bytes(b'name = "H\xfcter"\n' + b"x = 1\n" * 9)
+
+    def mend():
+        file.write_bytes(b"# -*- coding: latin-1 -*-\n" + file.read_bytes())
+
+    return ["why", "umlaut", "--in", place.heath], "damaged", None, mend
+
+
+def gutted_by_an_installer_that_was_stopped(place):
+    place.install("heath", plain("tildecomb"))
+    place.offer(plain("tildecomb"))
+    for name in ("tildecomb", "tildecomb-1.0.dist-info"):
+        (place.site() / name).rename(place.site() / f"~{name[1:]}")
+    return ["why", "tildecomb", "--in", place.heath], "gutted"
+
+
+def gutted_of_a_data_file(place):
+    source = "import os\nopen(os.path.join(os.path.dirname(__file__), 'cells', 'a.txt')).read()\n"
+    package = Package("celldata", "1.0", {"celldata/__init__.py": source, "celldata/cells/a.txt": "1"})
+    place.install("heath", package), place.offer(package)
+    (place.site() / "celldata" / "cells" / "a.txt").unlink()
+    return ["why", "celldata", "--in", place.heath], "gutted"
+
+
+def optional_by_the_smallest_extra(place):
+    source = "try:\n    import combframe\nexcept ImportError as error:\n    raise ImportError('requirements are not installed') from error\n"
+    package = Package("comboard", "1.0", {"comboard/__init__.py": "", "comboard/frame.py": source},
+                      extras={"all": ["combframe", "nowhere"], "frame": ["combframe"]})  # fmt: skip
+    place.install("heath", package), place.offer(package), place.offer(plain("combframe"))
+    return ["why", "comboard.frame", "--in", place.heath], "optional"
+
+
+def unmet_here_and_too_old(place):
+    """The version that is here lacks the module; what needs it says so, and comes before who else has it."""
+    place.install("heath", Package("attic", "1.0", {"atticold/__init__.py": ""}))
+    place.install("orchard", Package("attic", "2.0", {"attic/__init__.py": ""}))
+    place.offer(Package("attic", "2.0", {"attic/__init__.py": ""}))
+    place.install("heath", plain("roofer", source="import attic\n", requires=["attic>=2"]))
+    return ["why", "roofer", "--in", place.heath], "unmet"
+
+
+@only(since="3.8")
+def circular_by_an_attribute(place):
+    files = {"ringcomb/__init__.py": "import ringcomb.a\n", "ringcomb/a.py": "import ringcomb.b\nX = 1\n", "ringcomb/b.py": "import ringcomb.a\nringcomb.a.X\n"}
+    place.install("heath", Package("ringcomb", "1.0", files))
+    place.offer(Package("ringcomb", "1.1", {**files, "ringcomb/b.py": ""}))
+    return ["why", "ringcomb", "--in", place.heath], "circular"
+
+
+def raises_for_want_of_a_program(place):
+    place.install("heath", Package("combrun", "1.0", {"combrun/__init__.py": "import subprocess\nsubprocess.check_call(['combtool', '--version'])\n"}))
+    tool = place.moor.root / "heath" / "bin" / "combtool"
+
+    def mend():
+        tool.write_text("#!/bin/sh\n")
+        tool.chmod(0o755)
+
+    return ["why", "combrun", "--in", place.heath], "raises", None, mend
+
+
+def no_parent_package_above_the_top(place):
+    """The dots lead above the package that the search begins with: from a folder higher up they lead to something."""
+    inner = place.moor.folder / "tally" / "parts"
+    inner.mkdir(parents=True)
+    for folder in (inner, inner.parent):
+        (folder / "__init__.py").write_text("")
+    (inner / "sum.py").write_text("from ... import weights\n")
+    (place.moor.folder / "weights.py").write_text("")
+
+    def mend():
+        (inner / "sum.py").write_text("import weights\n")
+
+    return ["why", "tally.parts.sum", "--in", place.heath], "no-parent-package", None, mend

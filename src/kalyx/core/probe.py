@@ -161,11 +161,22 @@ def watch(seconds):
         pass  # Python 2 has none
 
 
+def _refuse_undeclared(source):
+    """Python 2 compiles such a text, and refuses such a file (PEP 263). Raises SyntaxError."""
+    head = b"\n".join(source.split(b"\n")[:2])
+    declared = source.startswith(b"\xef\xbb\xbf") or b"coding:" in head or b"coding=" in head
+    if not declared and any(ord(letter) > 127 for letter in source):
+        raise SyntaxError("a character outside ASCII, and no encoding declared")
+
+
 def parse(path):
     """Whether this Python's compiler takes the file."""
     try:
         with open(path, "rb") as file:
-            compile(file.read(), path, "exec", 0, True)
+            source = file.read()
+        if sys.version_info[0] < 3:
+            _refuse_undeclared(source)
+        compile(source, path, "exec", 0, True)
     except Exception:
         return {"parses": False, "text": _message(sys.exc_info()[1])}
     return {"parses": True, "text": ""}

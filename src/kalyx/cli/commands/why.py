@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
+from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.model.records import ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
@@ -119,6 +120,8 @@ def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     answer.target = call.machine.named_seat(answer.target)
     if answer.target.seat in ("kernel", "notebook"):
         answer.seen_by = call.machine.server.answers
+        absent = kernel_package_absent.look_behind(answer.target, call.machine)
+        answer.findings += [absent] if absent is not None else []
     answer.notes += _of_process(call, answer)
     for seat_imports in answer.seats:
         seat_imports.target = call.machine.named_seat(seat_imports.target)

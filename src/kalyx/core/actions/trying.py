@@ -205,7 +205,7 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
 def fetching(python: str, wheels: str | None, folder: str, words: list[str]) -> list[str]:
     """The command by which the installer of an interpreter brings requirements into a folder of their own."""
     quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet", "--no-compile"]
-    return [python, "-m", "pip", "install", *quiet, *offline_words(wheels), "--target", folder, *words]
+    return [python, "-B", "-m", "pip", "install", *quiet, *offline_words(wheels), "--target", folder, *words]
 
 
 def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]:

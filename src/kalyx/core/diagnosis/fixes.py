@@ -107,6 +107,25 @@ def install(machine: Machine, interpreter: Interpreter, requirement: str, *more:
     return install_all(machine, interpreter, [requirement], *more)
 
 
+def for_development(machine: Machine, interpreter: Interpreter, root: str, message: str, *more: str) -> list[Fix]:
+    """Install a project from its own folder, so that its files are used where they are; none where it does not build.
+
+    An environment that has the project's build backend needs no index for it.
+    """
+    from kalyx.core.packages.project import backend_of, is_refused_layout
+
+    reader = machine.reader
+    if is_refused_layout(reader, root):
+        return []
+    environment = machine.environment_named(reader.real(interpreter.prefix))
+    resolver = machine.resolver(environment) if environment is not None else None
+    has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).place is not None
+    own = ["--no-build-isolation"] if has_backend and "--no-deps" in more else []
+    fix = install(machine, interpreter, root, *own, *more, "-e")
+    fix.message = message
+    return [fix]
+
+
 def install_all(machine: Machine, interpreter: Interpreter, requirements: list[str], *more: str) -> Fix:
     """Install several requirements at once, each within what everything else in the environment leaves open."""
     for requirement in requirements:
@@ -402,6 +421,16 @@ def bringer_of_library(machine: Machine, library: str) -> Fix | None:
             debian, fedora, brew = (package.replace("*", number) if package else None for package in packages)
             return of_system(machine, debian, fedora, brew)
     return None
+
+
+def bringer_of_program(machine: Machine, program: str) -> Fix | None:
+    """Install the system's package that usually brings a program; None where the table does not know it."""
+    from kalyx.core.data import table
+
+    known = table("libraries")["programs"]
+    assert isinstance(known, dict)
+    packages = known.get(program.removesuffix(".exe"))
+    return of_system(machine, *packages) if packages is not None else None
 
 
 def bringer_of_named(machine: Machine, word: str) -> Fix | None:

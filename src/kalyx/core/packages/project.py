@@ -134,6 +134,50 @@ def project_in(reader: Reader, path: str) -> Project | None:
     return project
 
 
+# Folders at the top of a project in which the usual build backend looks for no package (setuptools, "Automatic
+# discovery", flat layout).
+_NO_PACKAGE = {
+    "ci", "bin", "debian", "doc", "docs", "documentation", "manpages", "news", "newsfragments", "changelog", "test",
+    "tests", "unit_test", "unit_tests", "example", "examples", "scripts", "tools", "util", "utils", "python", "build",
+    "benchmark", "benchmarks", "exercise", "exercises", "htmlcov",
+}  # fmt: skip
+
+
+def backend_of(reader: Reader, folder: str) -> str:
+    """The module that builds a project (PEP 517); what the standard says where the project says nothing."""
+    from kalyx.core.formats import toml
+
+    try:
+        whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
+        backend = whole.get("build-system", {}).get("build-backend")
+    except (Malformed, AttributeError):
+        backend = None
+    return backend.split(":")[0] if isinstance(backend, str) and backend else "setuptools.build_meta"
+
+
+def is_refused_layout(reader: Reader, folder: str) -> bool:
+    """Whether the usual build backend refuses the project: several packages at its top, and nothing says which."""
+    from kalyx.core.formats import toml
+
+    if not backend_of(reader, folder).startswith("setuptools") or reader.is_folder(reader.join(folder, "src")):
+        return False
+    if any(reader.is_file(reader.join(folder, name)) for name in PROJECT_FILES[1:]):
+        return False  # written by hand: it may name its packages
+    try:
+        whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
+        said = whole.get("tool", {}).get("setuptools", {})
+    except (Malformed, AttributeError):
+        return False
+    if not isinstance(said, dict) or {"packages", "py-modules"} & set(said):
+        return False
+    names = [
+        name for name in reader.names(folder) if name.isidentifier() and reader.is_folder(reader.join(folder, name))
+    ]
+    packages = [name for name in names if name not in _NO_PACKAGE and not name.startswith("_")]
+    modules = [name for name in reader.names(folder) if name.endswith(".py") and name[:-3].isidentifier()]
+    return len(packages) > 1 or (not packages and len(modules) > 1)
+
+
 def _is_long(whole: dict[str, Any]) -> bool:
     """Whether a project file asks for more than any project does, so that nothing of it is judged."""
     project = whole.get("project")

@@ -110,11 +110,15 @@ def _relative(
 ) -> ImportAnswer | tuple[str, str, tuple[str, ...]]:
     """What an import by dots means: of a script that is run by itself nothing; else the same by its whole name."""
     above, dotted = no_parent_package.package_of(machine.reader, path)
-    if is_script or dotted is None:
+    depth = len((dotted or "").split(".")) - (not path.endswith("__init__.py"))
+    if is_script or dotted is None or asked.level > depth:
         seen = [Evidence(fact=asked.statement, source=path, path=path, line=asked.line)]
         shell = machine.shell_seat.interpreter
         python = shell.executable if shell is not None else "python"
-        finding = no_parent_package.finding(machine, path, seen, by_name=python)
+        if is_script or dotted is None:
+            finding = no_parent_package.finding(machine, path, seen, by_name=python)
+        else:
+            finding = no_parent_package.beyond(machine, path, asked.statement, asked.level, seen, by_name=python)
         return ImportAnswer(
             statement=asked.statement,
             module=asked.module,

@@ -328,6 +328,10 @@ class Reader:
         """Whether a folder stands at the end of all links."""
         return self._ends_as(path, "folder")
 
+    def is_dangling(self, path: str) -> bool:
+        """Whether a link stands there that leads to nothing; one that leads where this user may not look does not."""
+        return self.kind(path) == "link" and self.status(path) is None and self.refusal(path) is None
+
     def names(self, folder: str) -> list[str]:
         """The sorted names in a folder; none when it is absent or may not be read."""
         try:

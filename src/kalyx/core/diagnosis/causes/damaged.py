@@ -25,11 +25,14 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.patterns import pattern
 
 _FILES = 5000
 _HASHED = 64 * 1024 * 1024
 
 LOOKS_AT = "tried"
+
+NOT_UTF8 = "its bytes are not UTF-8, and its first two lines declare no other encoding"
 
 
 def look(case: Tried, machine: Machine) -> Finding | None:
@@ -104,6 +107,21 @@ def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
             return "its content is not what was installed: the record has another hash"
     if path.endswith(".py") and b"\0" in _beginning(reader, path):
         return "it holds null bytes, which no source has"
+    return _undeclared(reader, path) if path.endswith(".py") else None
+
+
+_DECLARES = pattern(r"coding[:=]\s*[-\w.]+")
+
+
+def _undeclared(reader: Reader, path: str) -> str | None:
+    """Bytes that are not UTF-8 in a source that names no other encoding in its first two lines (PEP 263, PEP 3120)."""
+    content = _beginning(reader, path)
+    head = b"\n".join(content.split(b"\n")[:2]).decode("latin-1")
+    try:
+        content.decode("utf-8")
+    except UnicodeDecodeError as error:
+        if error.end < len(content) - 3 and _DECLARES.search(head) is None:
+            return NOT_UTF8
     return None
 
 
@@ -116,7 +134,10 @@ def _beginning(reader: Reader, path: str) -> bytes:
 
 def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, wrong: str) -> Finding:
     evidence = [Evidence(fact=wrong, source=path, path=path)]
-    if owner is not None:
+    if owner is None and wrong == NOT_UTF8:
+        step = fixes.by_hand(f"save {path} as UTF-8, or let its first line be: # -*- coding: latin-1 -*-")
+        mends = [Fix(message="say the encoding of the file", steps=[step], changes=[path])]
+    elif owner is not None:
         record = machine.reader.join(owner.path, "RECORD")
         fact = f"the record of {owner.name} {owner.version} lists it"
         evidence.append(Evidence(fact=fact, source=record, path=record))

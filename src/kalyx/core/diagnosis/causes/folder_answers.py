@@ -60,9 +60,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
         evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
     mends = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
     if doubled and is_project:
-        mend = fixes.install(machine, case.interpreter, location.path, "-e")
-        mend.message = "install the project for development"
-        mends.insert(0, mend)
+        message = "install the project for development"
+        mends = fixes.for_development(machine, case.interpreter, location.path, message) + mends
     elif known is not None and _installed_here(case, machine, known.name) is None:
         mends = [fixes.install(machine, case.interpreter, known.name)]
     return Finding(

@@ -19,6 +19,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.text.names import canonical
 
 LOOKS_AT = "case"
 
@@ -26,22 +27,27 @@ LOOKS_AT = "case"
 def look(case: Case, machine: Machine) -> Finding | None:
     subject = _subject(case)
     if subject is None:
-        return None
+        return _data_file_gone(case, machine)
     installed = machine.distribution_of_module(subject, case.sites)
     if installed is None:
-        return None
+        return _set_aside(case, machine, subject)
     lost = lost_files(machine, installed, subject.split(".")[0])
     if not lost:
         return None
+    return _finding(case, machine, installed, lost)
+
+
+def _finding(case: Case, machine: Machine, installed: Installed, lost: list[str]) -> Finding:
     first = machine.reader.join(installed.site, *lost[0].split("/"))
     record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
     requirement = f"{installed.name}=={installed.version}"
     mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
     mend.message = "reinstall the same version"
+    are = "is" if len(lost) == 1 else "are"
     return Finding(
         cause="gutted",
         certainty="proven",
-        message=f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files are gone",
+        message=f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files {are} gone",
         evidence=[
             Evidence(fact=f"{installed.name} {installed.version}: metadata is here", source=installed.path,
                      path=installed.path),
@@ -49,6 +55,56 @@ def look(case: Case, machine: Machine) -> Finding | None:
         ],
         fixes=[mend],
     )  # fmt: skip
+
+
+def _data_file_gone(case: Case, machine: Machine) -> Finding | None:
+    """Code opens a file of a package that its record lists, and the file is not there."""
+    raised = case.raised
+    path = raised.file if raised is not None and raised.type == "FileNotFoundError" else None
+    if path is None or not machine.reader.path.isabs(path) or machine.reader.exists(path):
+        return None
+    path = str(machine.reader.path.normpath(path))
+    owner = case.owner(path)
+    if owner is None:
+        return None
+    return _finding(case, machine, owner, [machine.reader.path.relpath(path, owner.site).replace("\\", "/")])
+
+
+def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
+    """An installer moves what it replaces to a name that begins with "~"; one that is stopped then leaves that name."""
+    reader, top = machine.reader, subject.split(".")[0]
+    for site in case.sites:
+        for name in reader.names(site):
+            if not name.startswith("~") or name.removesuffix(".py")[1:].lstrip("-~.=%0123456789") not in top[1:]:
+                continue
+            if len(name.removesuffix(".py")) != len(top):
+                continue
+            path = reader.join(site, name)
+            record = _record_set_aside(machine, site, top)
+            version = f"=={record.stem_version}" if record is not None else ""
+            mend = fixes.install(machine, case.interpreter, (record.name if record is not None else top) + version)
+            mend.message = "install it again"
+            if record is None:
+                mend.state = "may-help"  # the module's name need not be the distribution's
+            return Finding(
+                cause="gutted",
+                certainty="proven",
+                message=f"an installer that was stopped left {top} as {name}, under which nothing imports it",
+                evidence=[Evidence(fact=f"{top} has the name {name} here", source=path, path=path)],
+                fixes=[mend],
+            )
+    return None
+
+
+def _record_set_aside(machine: Machine, site: str, top: str) -> Installed | None:
+    """The metadata that was set aside with a module, where its own name or its record says so."""
+    for name in machine.reader.names(site):
+        if name.startswith("~") and name.endswith(".dist-info"):
+            record = Installed(machine.reader, site, name)
+            files = record.files or []
+            if canonical(record.name) == canonical(top) or any(file.split("/")[0] == top for file in files):
+                return record
+    return None
 
 
 def _subject(case: Case) -> str | None:

@@ -21,8 +21,11 @@ from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
-from kalyx.core.model.steps import FillEnvironment, RemoveEnvironment
+from kalyx.core.model.steps import CreateEnvironment, FillEnvironment, RemoveEnvironment
 from kalyx.core.system import Reader
+from kalyx.core.text.names import is_requirement
+
+_WANTED = 30  # packages that one line names
 
 UNFINISHED_MARK = ".kalyx-unfinished"
 BEFORE_FOLDER = ".kalyx-before"
@@ -69,6 +72,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return missing
     folder = reader.join(environment.prefix, "Scripts" if reader.system == "windows" else "bin")
     if view.interpreter is None and view.problem is None:
+        foreign = _of_another_system(view, machine)
+        if foreign is not None:
+            return foreign
         evidence = [
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
             Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
@@ -83,6 +89,34 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         message = "it has an interpreter and no folder for packages: making it stopped half-way"
         return condition("half-made", message, evidence, [remove(view, machine)])
     return None
+
+
+def _of_another_system(view: View, machine: Machine) -> Finding | None:
+    """An environment of the other kind of system, copied here: nothing in it starts, and its packages can be read."""
+    reader, prefix = machine.reader, view.environment.prefix
+    on_windows = reader.system == "windows"
+    words = ("bin", "python") if on_windows else ("Scripts", "python.exe")
+    path = reader.join(prefix, *words)
+    if reader.kind(path) is None:
+        return None
+    from kalyx.core.packages.metadata import installed_in
+
+    library = reader.join(prefix, "lib" if on_windows else "Lib")
+    sites = [reader.join(library, "site-packages"),
+             *(reader.join(library, name, "site-packages") for name in reader.names(library))]  # fmt: skip
+    found = [one for site in sites for one in installed_in(reader, site) if one.key not in BROUGHT_ALONG]
+    wanted = [f"{one.name}=={one.version}" for one in found[:_WANTED] if is_requirement(f"{one.name}=={one.version}")]
+    made = CreateEnvironment(prefix=f"{prefix}-{reader.system}", requirements=wanted)
+    mend = Fix(
+        message="create an environment for this system, with the same packages",
+        steps=[fixes.step(machine, made)],
+        changes=[made.prefix],
+        state="may-help" if wanted else "certain",
+    )
+    other = "another system" if on_windows else "Windows"
+    evidence = [Evidence(fact=f"this is the interpreter of an environment of {other}", source=path, path=path)]
+    message = f"it was made on {other}, and an environment works only on the kind of system that it was made on"
+    return condition("half-made", message, evidence, [mend])
 
 
 def _worker(reader: Reader, mark: str) -> int | None:

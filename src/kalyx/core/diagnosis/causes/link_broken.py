@@ -45,13 +45,40 @@ def look(case: Case, machine: Machine) -> Finding | None:
     top = subject.split(".")[0]
     for link in _broken(case, machine, top):
         return _finding(case, machine, subject, link)
+    return _of_a_file(case, machine, subject)
+
+
+def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
+    """The module's own file is a link, and what the link leads to is not there."""
+    reader, parent = machine.reader, subject.rpartition(".")[0]
+    above = case.resolver.resolve(parent).place if parent else None
+    folders = above.portions if above is not None else [] if parent else case.folders
+    stem = subject.rpartition(".")[2]
+    for folder in folders:
+        for name in (stem, f"{stem}.py", *(stem + suffix for suffix in case.interpreter.suffixes)):
+            path = reader.join(folder, name)
+            path = reader.join(path, "__init__.py") if reader.is_folder(path) else path
+            if not reader.is_dangling(path):
+                continue
+            owner, target = case.owner(path), reader.link(path) or ""
+            evidence = [Evidence(fact=f"this is a link to {target}, which is not there", source=path, path=path)]
+            if owner is not None:
+                from kalyx.core.diagnosis.shared.failing import owned, reinstall
+
+                evidence.append(owned(owner))
+                mend = reinstall(machine, case.interpreter, owner)
+            else:
+                step = fixes.by_hand(f"put {target} back, or remove the link {path}")
+                mend = Fix(message="restore what the link leads to", steps=[step], changes=[path])
+            message = f"the file of {subject} is a link to {target}, which is not there"
+            return Finding(cause="link-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     return None
 
 
 def _emptied(case: Case) -> str | None:
-    """A name that only a plain folder answers to, where the real one is linked to a folder that is gone."""
+    """A name that only a plain folder answers to, where the real one is linked to something that is gone."""
     location = case.resolution.place
-    return case.module if location is not None and location.kind == "namespace" and case.raised is not None else None
+    return case.module if location is not None and location.kind == "namespace" else None
 
 
 def _broken(case: Case, machine: Machine, top: str) -> list[_Link]:
@@ -110,15 +137,13 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
         Evidence(fact=f"{link.name} is linked to {link.folder}", source=link.path, path=link.path, line=link.line),
         Evidence(fact="that folder is not there", source=link.folder),
     ]
-    moved = _moved_to(machine, link.folder, subject.split(".")[0])
+    moved, mends = _moved_to(machine, link.folder, subject.split(".")[0]), list[Fix]()
     if moved is not None:
         evidence.append(
             Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
         )
-        mend = fixes.install(machine, case.interpreter, moved, "--no-build-isolation", "--no-deps", "-e")
-        mend.message = f"install it again from {moved}"
-        mends = [mend]
-    else:
+        mends = fixes.for_development(machine, case.interpreter, moved, f"install it again from {moved}", "--no-deps")
+    if not mends:
         line = f"put {link.folder} back, or install {link.name} from where its sources are now"
         mends = [Fix(message="find its sources and install them again", steps=[fixes.by_hand(line)])]
     return Finding(

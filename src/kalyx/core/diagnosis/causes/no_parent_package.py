@@ -29,7 +29,12 @@ _WORDS = ("attempted relative import with no known parent package", "attempted r
 LOOKS_AT = "raising"
 
 
+_BEYOND = "beyond top-level package"
+
+
 def look(case: Raising, machine: Machine) -> Finding | None:
+    if _BEYOND in case.raised.text.lower():
+        return _above_the_top(case, machine)
     if not any(word in case.raised.text.lower() for word in _WORDS):
         return None
     frame = case.importer()
@@ -39,6 +44,42 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         Evidence(fact=case.asking_line() or "a relative import", source=frame.file, path=frame.file, line=frame.line)
     ]
     return finding(machine, frame.file, [*evidence, *said(case)], by_name=case.interpreter.executable)
+
+
+def _above_the_top(case: Raising, machine: Machine) -> Finding | None:
+    frame = case.importer()
+    if frame is None:
+        return None
+    line = case.asking_line()
+    level = len(line.removeprefix("from ")) - len(line.removeprefix("from ").lstrip("."))
+    evidence = [Evidence(fact=line or "a relative import", source=frame.file, path=frame.file, line=frame.line)]
+    return beyond(machine, frame.file, line, level, [*evidence, *said(case)], by_name=case.interpreter.executable)
+
+
+def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Evidence], *, by_name: str) -> Finding:
+    """The dots of an import lead above the package that sys.path begins with. ``level``: how many dots."""
+    reader = machine.reader
+    folder = reader.parent(path)
+    for _ in range(max(0, level - 1)):
+        folder = reader.parent(folder)
+    above = reader.parent(folder)
+    words = reader.path.relpath(path, above).removesuffix(".py").split(reader.path.sep)
+    dotted = ".".join(word for word in words if word != "__init__")
+    mends = []
+    if all(word.isidentifier() for word in dotted.split(".")):
+        run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
+        mends.append(Fix(message=f"run it as {dotted}, from {above}", steps=[fixes.by_hand(f"go to {above}"), run]))
+    remainder = line.removeprefix("from ").lstrip(".")
+    if remainder != line:
+        plain = remainder.strip() if remainder.strip().startswith("import ") else f"from {remainder}"
+        mends.append(Fix(message="write the import without its dots", steps=[fixes.write(plain)], state="may-help"))
+    return Finding(
+        cause="no-parent-package",
+        certainty="proven",
+        message=f"the dots of {reader.name(path)} lead above the first package on sys.path",
+        evidence=[*evidence, Evidence(fact=f"its dots lead to {folder}", source=path, path=path)],
+        fixes=mends,
+    )
 
 
 def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: str) -> Finding:

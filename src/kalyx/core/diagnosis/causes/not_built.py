@@ -52,9 +52,10 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     ]
     evidence += asked_here(case, str(subject)) or said(case)
     owner, root = case.owner(location.path), _project_of(machine, source)
-    if root is not None:
-        mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.message = "build the extension: install the project for development"
+    message = "build the extension: install the project for development"
+    development = fixes.for_development(machine, case.interpreter, root, message) if root is not None else []
+    if development:
+        mend = development[0]
     elif owner is not None:
         evidence.append(owned(owner))
         mend = reinstall(machine, case.interpreter, owner, ", built for this Python")

@@ -28,6 +28,11 @@ from kalyx.core.text.patterns import pattern
 # What packages say of themselves where a part of them was not asked for.
 _SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
 
+PRECEDES = dict.fromkeys(
+    ("base-hidden", "user-site-off", "path-cut", "other-minor"),
+    "what a package itself asks for says more than where else the module lies",
+)
+
 LOOKS_AT = "raising"
 
 
@@ -60,7 +65,7 @@ def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] 
     if missing is None or asker is None or case.missing_is_asked:
         return None
     requirements = asked_by(asker, case.interpreter, machine.reader.system, extras=True)
-    asked = _for(machine, requirements, missing)
+    asked = _for(case, machine, requirements, missing)
     if (
         asked is None
         or asked.extra is None
@@ -70,7 +75,9 @@ def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] 
     return asker, asked.extra, asked.line
 
 
-def _for(machine: Machine, requirements: list[MarkedRequirement], missing: str) -> MarkedRequirement | None:
+def _for(case: Case, machine: Machine, requirements: list[MarkedRequirement], missing: str) -> MarkedRequirement | None:
+    """The requirement on what is missing: of several extras that have one, that which the package names itself, else
+    the one that requires least."""
     top = canonical(missing.split(".")[0])
     result = [requirement for requirement in requirements if requirement.key == top]
     if not result:
@@ -81,7 +88,17 @@ def _for(machine: Machine, requirements: list[MarkedRequirement], missing: str) 
             if known is not None and requirement.key == canonical(known.name)
         ]
     # One asked for without an extra is another cause's matter.
-    return None if any(requirement.extra is None for requirement in result) else next(iter(result), None)
+    if any(requirement.extra is None for requirement in result):
+        return None
+    words = case.trial.words if case.trial is not None else ""
+    named = {canonical(extra.strip()) for match in _SAYS.finditer(words) for extra in match[2].split(",")}
+
+    def size(requirement: MarkedRequirement) -> tuple[bool, int]:
+        return canonical(requirement.extra or "") not in named, sum(
+            other.extra == requirement.extra for other in requirements
+        )
+
+    return min(result, key=size, default=None)
 
 
 def _by_words(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:

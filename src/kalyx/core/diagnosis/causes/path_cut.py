@@ -85,9 +85,7 @@ def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str],
     result = [run_with(machine, case, folder)]
     root = reader.parent(folder) if reader.name(folder) == "src" else folder
     if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
-        mend = fixes.install(machine, case.interpreter, root, "-e")
-        mend.message = "install the project for development"
-        result.append(mend)
+        result += fixes.for_development(machine, case.interpreter, root, "install the project for development")
     if reason.startswith(("the flag", "PYTHONSAFEPATH")):
         word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
         result.insert(0, Fix(message=f"run it without {word}", steps=[fixes.run_without(word)]))

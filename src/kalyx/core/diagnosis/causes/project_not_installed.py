@@ -51,9 +51,8 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
     reader, (folder, mark) = machine.reader, root
     result = []
     if mark != "setup.cfg":
-        mend = fixes.install(machine, case.interpreter, folder, "-e")
-        mend.message = "install the project for development, so that its code is found from everywhere"
-        result.append(mend)
+        message = "install the project for development, so that its code is found from everywhere"
+        result += fixes.for_development(machine, case.interpreter, folder, message)
     result.append(run_with(machine, case, holds))
     return Finding(
         cause="project-not-installed",

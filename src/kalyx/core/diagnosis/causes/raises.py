@@ -15,8 +15,9 @@ Not this (it fails for want of another package):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import is_well_known, modules_of_listed
 from kalyx.core.diagnosis.shared.failing import broken_requirement, namesake, owners_passed
-from kalyx.core.imports.case import Case, Raising
+from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.text.names import canonical
@@ -49,7 +50,10 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if case.missing is not None:
         return None
     frame = case.blamed()
-    file, line = (raised.file or frame.file, raised.line or frame.line) if frame else (raised.file, raised.line)
+    # A file of a system error is what was to be opened: the line is that of the code which failed at that.
+    file, line = (raised.file, raised.line) if raised.line is not None else (None, None)
+    if frame is not None and file is None:
+        file, line = frame.file, frame.line
     owner = case.owner(file) if file else None
     where = f"{file}, line {line}" if file else "an unknown place"
     evidence = [
@@ -80,6 +84,14 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
     if meant is not None:
         mends.insert(0, meant)
+    program = program_of(case)
+    if program is not None:
+        evidence.append(
+            Evidence(fact=f"{program} is in none of the folders on PATH", source="the variables of this seat")
+        )
+        step = fixes.by_hand(f"install the program {program}, or put its folder on PATH")
+        own = fixes.bringer_of_program(machine, program) or Fix(message=f"install {program}", steps=[step])
+        mends = [own]
     library = next((match[1] for form in _LIBRARY if (match := form.search(raised.text))), None)
     system = fixes.bringer_of_named(machine, library) if library is not None else None
     if system is not None:
@@ -94,10 +106,15 @@ def look(case: Raising, machine: Machine) -> Finding | None:
             f"raise it where it is set (ulimit -{limit[1]} in a start-up file, a container, a batch job)"
         )
         mends = [Fix(message="raise that limit", steps=[details], state="may-help")]
+    message = f"the code of {owner.name if owner else case.module} raises {raised.type} while it is imported"
+    if program is not None:
+        message = (
+            f"the code of {owner.name if owner else case.module} starts the program {program}, which is not on PATH"
+        )
     return Finding(
         cause="raises",
         certainty="proven",
-        message=f"the code of {owner.name if owner else (case.module)} raises {raised.type} while it is imported",
+        message=message,
         evidence=evidence,
         fixes=mends,
     )
@@ -129,15 +146,32 @@ def limit_met(case: Raising) -> tuple[str, str] | None:
     return None
 
 
-def _by_its_own_words(case: Case, machine: Machine) -> Fix | None:
-    """Some errors say themselves which release to go back to: of a package that is here."""
-    assert case.raised is not None
-    match = _DOWNGRADE.search(case.raised.text)
+def program_of(case: Raising) -> str | None:
+    """The program that code was to start and the system did not find; None where that is not it."""
+    raised = case.raised
+    starts = any(case.resolver.reader.name(frame.file) == "subprocess.py" for frame in raised.frames)
+    name = raised.file or ""
+    is_word = bool(name) and not any(sign in name for sign in "/\\ ")
+    return name if raised.type == "FileNotFoundError" and starts and is_word else None
+
+
+_UPDATE = pattern(r"[Pp]lease (?:update|upgrade|install) ((?:[A-Za-z][\w.-]*\w(?:, and |, | and |\.?\s|\.?$)){1,5})")
+
+
+def _by_its_own_words(case: Raising, machine: Machine) -> Fix | None:
+    """Some errors say themselves what to do with packages: those that are here, or that a table knows."""
     here = {distribution.key: distribution for distribution in machine.installed(case.sites)}
+    match = _DOWNGRADE.search(case.raised.text)
     owner = here.get(canonical(match[1])) if match is not None else None
-    if match is None or owner is None:
+    if match is not None and owner is not None:
+        mend = fixes.install(machine, case.interpreter, f"{owner.name}=={match[2].removesuffix('.x')}.*")
+        mend.message = "do what the error itself says"
+        return mend
+    match = _UPDATE.search(case.raised.text)
+    words = match[1].replace(" and ", ",").replace(".", " ").replace(",", " ").split() if match is not None else []
+    named = [word for word in words if canonical(word) in here or is_well_known(word) or modules_of_listed(word)]
+    if not named:
         return None
-    version = match[2].removesuffix(".x")
-    mend = fixes.install(machine, case.interpreter, f"{owner.name}=={version}.*")
+    mend = fixes.install_all(machine, case.interpreter, named, "--upgrade")
     mend.message = "do what the error itself says"
     return mend

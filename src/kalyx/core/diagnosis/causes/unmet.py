@@ -84,8 +84,13 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     if asked is None:
         return None
     present = {distribution.key: distribution for distribution in machine.installed(case.sites)}
-    if asked.key in present:
-        return None
+    there = present.get(asked.key)
+    is_part = case.resolver.resolve(missing.split(".")[0]).place is not None
+    if there is not None and (is_part or satisfies(there.version, asked.specifier)):
+        return None  # a part that this version lacks is another cause's matter
+    lacks = f"no {asked.name} among {len(present)} distributions"
+    if there is not None:
+        lacks = f"{there.name} {there.version} is here"
     evidence = [
         Evidence(fact=f"{importer.file} imports {missing}", source="the trial", path=importer.file, line=importer.line),
         Evidence(
@@ -93,7 +98,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
             source=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
             path=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
         ),
-        Evidence(fact=f"no {asked.name} among {len(present)} distributions", source=", ".join(case.sites[:2])),
+        Evidence(fact=lacks, source=there.path if there is not None else ", ".join(case.sites[:2])),
     ]
     chain = _chain(case, importer.file)
     if chain:
@@ -101,7 +106,8 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     return Finding(
         cause="unmet",
         certainty="proven",
-        message=f"{asker.name} {asker.version} requires {asked.line}, which is not installed",
+        message=f"{asker.name} {asker.version} requires {asked.line}, "
+        + (f"and {there.name} {there.version} is here" if there is not None else "which is not installed"),
         evidence=evidence,
         fixes=[_all_of(case, machine, asker, asked)],
     )

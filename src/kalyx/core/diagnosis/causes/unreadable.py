@@ -36,7 +36,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""
     reader = machine.reader
     for path in _places(case):
-        if reader.kind(path) is None or reader.may_read(path):
+        if reader.kind(path) is None or reader.may_read(path) or reader.is_dangling(path):
             continue
         status = reader.status(path)
         mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}" if status else ""

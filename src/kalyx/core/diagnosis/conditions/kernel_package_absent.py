@@ -18,6 +18,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.resolver import Resolver
+from kalyx.core.invocation import kernel_of
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
@@ -51,6 +52,12 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         ],
         fixes=[*mends, fixes.unregister(machine, kernel)],
     )
+
+
+def look_behind(seat: Seat, machine: Machine) -> Finding | None:
+    """The same of the kernel that a seat stands for: without the package the kernel does not start."""
+    kernel = kernel_of(seat, machine)
+    return look_at_kernel(kernel, machine) if kernel is not None and seat.interpreter is not None else None
 
 
 def of_seat(machine: Machine, seat: Seat) -> Finding:
