@@ -30,8 +30,10 @@ from kalyx.core.model.steps import (
     RemoveEnvironment,
     RemoveFiles,
     RunWith,
+    RunWithout,
     Step,
     UnregisterKernel,
+    WriteImport,
 )
 from kalyx.core.queries import here, survey
 from tests.made import HOME, Files
@@ -175,6 +177,45 @@ def test_what_came_of_an_experiment(after, outcome):
     case = SimpleNamespace(raised=raised("No module named 'hive.wax'"), module="hive.wax")
     trial = SimpleNamespace(answered=True, imports=after is None, root=raised(after) if after else None)
     assert conducting.outcome_of(case, trial) == outcome
+
+
+# A fix; how it is tried without anything being copied (variables out, variables in, flags out, the import), or not at all.
+FOR_NOTHING = [
+    ((WriteImport(statement="import comb"),), ((), (), (), "comb")),
+    ((WriteImport(statement="import comb, wax"),), None),
+    ((RunWithout(flag="-OO"),), (("-OO",), (), ("-OO",), "hive")),
+    ((RunWith(words=["/h/bin/python", "-c", "import hive"], variables={"A": None, "B": "1"}),), (("A",), (("B", "1"),), (), "hive")),
+    ((RunWith(words=["/h/bin/python", "x.py"], variables={"PYTHONPATH": f"{HOME}/own"}),), ((), (("PYTHONPATH", f"{HOME}/own"),), (), "hive")),
+    ((RunWith(words=["/other/python", "x.py"], variables={"A": None}),), None),
+    ((RunWith(words=["/other/python"]),), None),
+    ((INSTALL,), None), ((MOVE,), None), ((BY_HAND,), None), ((WriteImport(statement="import comb"), INSTALL), None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("steps, expected", FOR_NOTHING)
+@pytest.mark.parametrize("works, problem", [(True, None), (False, None), (False, "was not started")])
+def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monkeypatch):
+    from kalyx.core.imports.case import Case
+    from kalyx.core.imports.names import ImportStatement
+    from kalyx.core.imports.trial import Trial
+
+    tried = []
+
+    def attempt(case, experiment, runner, seconds):
+        tried.append((experiment.without, experiment.given, experiment.flags_out, case.wanted.module))
+        return Trial(answered=problem is None, imports=works, problem=problem)
+
+    monkeypatch.setattr(experiments, "try_with", attempt)
+    monkeypatch.setattr(experiments, "not_to_be_run", lambda reader, *paths: None)
+    interpreter = SimpleNamespace(executable="/h/bin/python")
+    case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, way=None, search=None, resolver=None, resolution=None, trial=Trial(answered=True))
+    found = finding("absent", fix(*steps))
+    machine = SimpleNamespace(runner=object(), seconds=1.0, reader=Files().machine().reader)
+    experiments.test_for_nothing([found], case, machine)
+    assert tried == ([] if expected is None else [expected])
+    known = None if expected is None or problem is not None else "works" if works else "fails"
+    assert found.fixes[0].tried == known
+    assert found.fixes[0].state == {None: "certain", "works": "tested", "fails": "may-help"}[known]
 
 
 ITEMS = [f"V{number}" for number in range(23)]

@@ -107,3 +107,23 @@ def test_an_upgrade_that_would_change_nothing_is_no_fix(place):
     ran = place.moor.kalyx("why", "combdata", "--in", place.heath, "--prove", "--wheels", str(place.wheels), "--json")
     fixes = [fix for finding in ran.json["imports"][0]["findings"] for fix in finding["fixes"]]
     assert [fix["state"] for fix in fixes if "--upgrade" in fix["steps"][0].get("options", [])] in ([], ["may-help"])
+
+
+def test_the_undo_of_a_fix_takes_everything_back(place):
+    """Also the packages that came along with what was named, and the version that was there of another."""
+    place.offer(plain("comb-tool", "2.0", requires=["comb-base>=2", "comb-extra"]))
+    place.offer(plain("comb-base", "2.0")), place.offer(plain("comb-base", "1.0")), place.offer(plain("comb-extra", "1.0"))
+    place.install("heath", plain("comb-base", "1.0"))
+    place.install("heath", plain("asker", source="import comb_tool\n", requires=["comb-tool>=2"]))
+    before = versions(place)
+    ran = place.moor.kalyx("why", "asker", "--in", place.heath, "--fix", "--yes", "--json")
+    assert ran.json["done"] and versions(place) != before
+    said = place.moor.kalyx("why", "asker", "--in", place.heath, "--json").json["imports"][0]
+    assert said["outcome"] == "imports"
+    for line in ran.json["undo"]:
+        subprocess.run(line, shell=True, check=True, env=place.moor.variables, capture_output=True)
+    assert versions(place) == before
+
+
+def versions(place) -> set[str]:
+    return {entry.name for entry in place.site().glob("*.dist-info")}

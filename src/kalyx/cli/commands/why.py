@@ -299,6 +299,8 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
             if problem is None and mending.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
+                steps, _ = rollback.undoing(Call(call.options).machine, kept)
+                after.undo = [step.line for step in steps] or ([fix.undo] if fix.undo is not None else None)
                 return after
             text.append(f"{fix.message}: it did not help{f' ({problem})' if problem else ''}")
             text += rollback.put_back(Call(call.options).machine, kept, tell)

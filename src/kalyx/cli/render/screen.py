@@ -174,7 +174,11 @@ class Screen:
             came = "the import works then" if fix.tried == "works" else "the import still fails"
             self.line(" " * (indent + 9), (f"tested: {came}", QUIET))
         if fix.undo is not None:
-            self.line(" " * indent, ("undo".ljust(9), LABEL), (visible(fix.undo), QUIET))
+            self.undo(indent, fix.undo)
+
+    def undo(self, indent: int, line: str) -> None:
+        """The line that takes something back, whole."""
+        self.line(" " * indent, ("undo".ljust(9), LABEL), (visible(line), QUIET))
 
 
 def wrap(text: str, room: int) -> list[str]:

@@ -32,6 +32,8 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         if number:
             screen.blank()
         draw_import(screen, item, answer.target)
+    for line in answer.undo or []:
+        screen.undo(3, line)
     if verbose and answer.target.search_path:
         screen.blank()
         screen.line(("   the search path", "bold"), ", in order")

@@ -203,10 +203,11 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
     by_cause = {finding.cause: finding for finding in found}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
-        from kalyx.core.diagnosis.experiments import proven_first
+        from kalyx.core.diagnosis.experiments import proven_first, test_for_nothing
 
         ordered = proven_first(ordered, case, machine)
         ordered = _with_difference(ordered, case, machine)
+        test_for_nothing(ordered, case, machine)
     return without_repeats(ordered), refused
 
 

@@ -6,14 +6,19 @@ or fail at something else, comes before those only read; one whose experiment ch
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.conducting import conduct
+from kalyx.core.imports.conducting import conduct, try_with
 from kalyx.core.imports.experiment import Experiment
+from kalyx.core.imports.names import parse_wanted
 from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Tried
+from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError, Tried
+from kalyx.core.model.steps import RunWith, RunWithout, WriteImport
 
 _AT_MOST = 4
+_FOR_NOTHING = 6.0  # seconds in which fixes are tried that cost nothing
 _SECONDS = 30.0  # for all of one import's
 
 
@@ -55,6 +60,45 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
             finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty
             before.append(finding)
     return [*before, *_as_read(left, case), *refuted]
+
+
+def test_for_nothing(findings: list[Finding], case: Case, machine: Machine) -> None:
+    """Try the fixes of the first finding that change nothing and start nothing but the seat's own interpreter.
+
+    Those are another way to write the import, and the same command with other variables or without a flag.
+    """
+    runner, spent = machine.runner, 0.0
+    if runner is None or not findings or case.trial is None or (not case.trial.answered and case.trial.problem):
+        return
+    for fix in findings[0].fixes:
+        attempt = _attempt_of(fix, case, machine) if fix.tried is None and spent < _FOR_NOTHING else None
+        if attempt is None:
+            continue
+        trial = try_with(*attempt, runner, machine.seconds)
+        spent += trial.seconds
+        if trial.problem is None:  # what could not be started was not tried
+            fix.was_tried(trial.imports)
+    findings[0].order_fixes()
+
+
+def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experiment] | None:
+    """The case and what is changed about it, for a fix of one step; None where more than a start would be needed."""
+    step = fix.steps[0] if len(fix.steps) == 1 else None
+    if isinstance(step, WriteImport):
+        try:
+            (wanted,) = parse_wanted(step.statement)
+        except (KalyxError, ValueError):
+            return None
+        return replace(case, wanted=wanted), Experiment("written so")
+    if isinstance(step, RunWithout):
+        return case, Experiment("without a flag", flags_out=(step.flag,), without=(step.flag,))
+    if isinstance(step, RunWith) and step.variables and step.words[:1] == case.command[:1]:
+        given = {name: value for name, value in step.variables.items() if value is not None}
+        entries = given.get("PYTHONPATH", "").split(machine.reader.path.pathsep)
+        if not_to_be_run(machine.reader, *filter(None, entries)) is None:
+            without = tuple(name for name, value in step.variables.items() if value is None)
+            return case, Experiment("with variables", without=without, given=tuple(given.items()))
+    return None
 
 
 def _as_read(findings: list[Finding], case: Case) -> list[Finding]:

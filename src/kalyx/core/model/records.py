@@ -77,7 +77,6 @@ class Evidence(Struct, kw_only=True):
 
 
 FixState = Literal["tested", "certain", "may-help"]
-_STATES: tuple[FixState, ...] = ("tested", "certain", "may-help")
 # What says only how an import fails, and not why: whatever is offered for it is a guess.
 _ONLY_HOW = frozenset({"raises", "crashes", "hangs"})
 
@@ -127,8 +126,8 @@ class Finding(Struct, kw_only=True):
         self.order_fixes()
 
     def order_fixes(self) -> None:
-        """Put what was tested first and what failed last; the order of the others stays, and each stands once."""
-        ordered = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", _STATES.index(fix.state)))
+        """Put what may help after what is known to, and what failed last; the order stays, and each stands once."""
+        ordered = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", fix.state == "may-help"))
         self.fixes = list({tuple(step.line for step in fix.steps): fix for fix in reversed(ordered)}.values())[::-1]
 
 
