@@ -5,6 +5,7 @@ import importlib
 from types import SimpleNamespace
 
 import pytest
+from packaging.specifiers import Specifier, SpecifierSet
 
 from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
@@ -28,6 +29,14 @@ def raised(text, name=None, import_error=True):
 
 def entry(tag, company="PythonCore"):
     return SimpleNamespace(tag=tag, company=company)
+
+
+def parse_bounds(text):
+    return (SpecifierSet(text),)
+
+
+def sorted_bounds(text):
+    return [Specifier(bound) for bound in text.split(",")]
 
 
 # Module and function, then pairs of arguments and result; an exception's class stands for what is raised.
@@ -64,6 +73,9 @@ ROWS = {
     "formats.comments:without_comments": [('{"a": 1, // x\n}', '{"a": 1      \n}'), ('{"//": "/* */"}', '{"//": "/* */"}'), ("[1, /* x\n */ 2,]", "[1,     \n    2 ]"), ("[1,2]", "[1,2]"), ('["a\\"//"]', '["a\\"//"]'), ("\ufeff1", " 1"), ("1 /* open", "1        "), ("[1, [2], 3]", "[1, [2], 3]")],
     "diagnosis.shared.releases:_is_slip": [(("read", "read"), False), (("Read", "read"), True), (("read_all", "readall"), True), (("raed", "read"), True), (("raad", "read"), False), (("reads", "read"), False), (("dear", "read"), False), (("float64", "float46"), True)],
     "diagnosis.shared.releases:_next_major": [((">=1.2", "2.0"), "2"), ((">=1", "3.1"), "2"), ((">=2", "2.5"), None), ((">=1,<3", "2.0"), None), (("", "2.0"), None), ((">=0.3", "2.0"), "2"), (("~=1.0", "2"), "2"), ((">=1", "x"), None)],
+    "diagnosis.causes.decisive_difference:_left_of": [((["p", "-OO", "x"], ["-OO"]), ["p", "x"]), ((["p", "-W", "error", "-c", "a"], ["-Werror"]), ["p", "-c", "a"]), ((["p", "-OOs"], ["-OO"]), ["p", "-OOs"]),
+        ((["p", "-X", "dev", "-O", "-m", "x"], ["-Xdev", "-O"]), ["p", "-m", "x"])],
+    "packages.bounds:_tightest": [(parse_bounds(">=1,>=2,<4,<3"), sorted_bounds("<3,>=2")), (parse_bounds(">1,>=1,<=2,<2"), sorted_bounds("<2,>1")), (parse_bounds("==1.*,!=1.5,>=1"), sorted_bounds("!=1.5,==1.*,>=1")), (parse_bounds(""), [])],
     "diagnosis.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
     "diagnosis.causes.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],
     "diagnosis.causes.namespace_split:_says_nothing": [(None, False), ("", True), ('"""Words."""', True), ("x = 1", False), ("f()", False), ("(", False)],
@@ -258,3 +270,26 @@ def test_a_hook_that_speaks_of_no_path_changes_none(text, unknown):
     files[f"{files.site('heath')}/sitecustomize.py"] = text.encode()
     reader = files.machine().reader
     assert len(search_path(reader, read_interpreter(reader, f"{HOME}/heath/bin/python"), Invocation()).unknown) == unknown
+
+
+LAYOUTS = [
+    ({"pyproject.toml": "", "one/a.py": "", "two/a.py": ""}, True),
+    ({"pyproject.toml": "", "one/a.py": "", "tests/a.py": "", "docs/x": "", "_private/a.py": "", "no-name/a.py": ""}, False),
+    ({"pyproject.toml": "", "src/one/a.py": "", "two/a.py": "", "three/a.py": ""}, False),
+    ({"pyproject.toml": "[build-system]\nbuild-backend = 'hatchling.build'\n", "one/a.py": "", "two/a.py": ""}, False),
+    ({"pyproject.toml": "[build-system]\nbuild-backend = 'setuptools.build_meta:__legacy__'\n", "one/a.py": "", "two/a.py": ""}, True),
+    ({"pyproject.toml": "[tool.setuptools]\npackages = ['one']\n", "one/a.py": "", "two/a.py": ""}, False),
+    ({"pyproject.toml": "", "setup.py": "", "one/a.py": "", "two/a.py": ""}, False),
+    ({"pyproject.toml": "", "a.py": "", "b.py": ""}, True),
+    ({"pyproject.toml": "", "a.py": ""}, False),
+    ({"pyproject.toml": "[[", "one/a.py": "", "two/a.py": ""}, False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, refused", LAYOUTS)
+def test_which_projects_the_usual_backend_refuses(files, refused):
+    from kalyx.core.packages.project import is_refused_layout
+    from kalyx.core.system.memory_reader import MemoryReader
+
+    reader = MemoryReader("linux", {f"/hive/{name}": text for name, text in files.items()})
+    assert is_refused_layout(reader, "/hive") is refused

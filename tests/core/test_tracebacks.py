@@ -3,7 +3,9 @@
 import pytest
 
 from kalyx.core.imports.traceback import prefix_of, read_traceback
+from kalyx.core.queries.why_traceback import _of_a_file, why_traceback
 from kalyx.core.system.memory_reader import MemoryReader
+from tests.made import Files
 
 SITE = "/home/keeper/heath/lib/python3.11/site-packages"
 TRACE = 'Traceback (most recent call last):\n  File "/home/keeper/spring/weigh.py", line 3, in <module>\n'
@@ -84,3 +86,32 @@ def test_an_interpreter_that_says_it_in_one_line_is_the_one_meant():
     for said in ("No module named wax", "Error while finding module specification for 'wax.a' (ModuleNotFoundError: No module named 'wax')"):
         told = read_traceback(f"/moor/heath/bin/python: {said}\n")
         assert told.module == "wax" and prefix_of(reader, told) == "/moor/heath"
+
+
+# Errors of the loader without a frame: the cause, and what its message or its fix says.
+LOADER = [
+    ("ImportError: libGL.so.1: cannot open shared object file: No such file or directory\n", "library-missing", "libGL.so.1"),
+    ("ImportError: libnowhere.so.7: cannot open shared object file: No such file or directory\n", "library-missing", "find out which package"),
+    ("ImportError: /lib/libc.so.6: version `GLIBC_2.99' not found (required by /x/site-packages/wax/a.so)\n", "library-too-old", "asked for GLIBC_2.99"),
+    ("ImportError: the moor is closed\n", "not-the-environment", "does not say which module"),
+    ("ValueError: the moor is closed\n", "not-the-environment", "not an import error"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("text, cause, words", LOADER)
+def test_an_error_of_the_loader_without_a_frame(text, cause, words):
+    files = Files()
+    files["/etc/os-release"] = b"ID=debian\n"
+    machine = files.machine()
+    (found,) = why_traceback(machine, text, machine.shell_seat, named=True, tell=lambda _: None).findings
+    assert found.cause == cause
+    assert words in " ".join([found.message, *(step.line for fix in found.fixes for step in fix.steps)])
+
+
+def test_the_module_of_a_compiled_file_that_is_here():
+    files = Files()
+    path = f"{files.site('heath')}/wax/_core.cpython-311-x86_64-linux-gnu.so"
+    files[path] = b"x"
+    (asked,) = _of_a_file(files.machine(), f"{path}: undefined symbol: wax_melt")
+    assert asked.module == "wax._core"
+    assert _of_a_file(files.machine(), "/gone/site-packages/wax/_core.so: undefined symbol: wax_melt") == []

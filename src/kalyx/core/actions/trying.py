@@ -109,7 +109,10 @@ def prove(
 def _what_comes_next(answer: ImportAnswer, fix: Fix, trial: Trial) -> list[Evidence]:
     """Where a fix takes a cause away and another one shows: with what the import fails then."""
     raised, before = trial.root, answer.error
-    if trial.imports or raised is None or before is None or (raised.type, raised.text) == (before.type, before.text):
+    if trial.imports or raised is None or before is None:
+        return []
+    # The path behind the words is another one in a temporary folder.
+    if (raised.type, raised.text.partition(" (")[0]) == (before.type, before.text.partition(" (")[0]):
         return []
     fact = f"after this ({fix.message}) the import fails at something else: {raised.type}: {raised.text[:200]}"
     return [Evidence(fact=fact, source="tried")]

@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from kalyx.core.model.steps import Step
+from kalyx.core.model.steps import Step, WriteImport
 from kalyx.core.text.redaction import shown_variables
 
 KnownBy = Literal["reading", "asking"]
@@ -96,8 +96,10 @@ class Fix(Struct, kw_only=True):
     undo: str | None = None
 
     def was_tried(self, works: bool) -> None:
-        """Write down what came of a trial."""
-        self.tried, self.state = ("works", "tested") if works else ("fails", "may-help")
+        """Write down what came of a trial. That another name imports does not show that this name was meant."""
+        is_guess = self.state == "may-help" and any(isinstance(step, WriteImport) for step in self.steps)
+        self.tried = "works" if works else "fails"
+        self.state = "tested" if works and not is_guess else "may-help"
 
 
 class Tried(Struct, kw_only=True):

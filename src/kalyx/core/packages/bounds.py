@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
@@ -11,6 +12,9 @@ from kalyx.core.model.records import Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, speaks_of
 from kalyx.core.text.names import canonical
+
+if TYPE_CHECKING:
+    from packaging.specifiers import Specifier, SpecifierSet
 
 
 class Bounded(Struct):
@@ -57,17 +61,30 @@ def within(requirement: str, others: Iterable[Installed], interpreter: Interpret
     pinned = any(specifier.operator == "==" for specifier in wanted.specifier)
     if bounded.minders and not pinned:
         extras = f"[{','.join(sorted(wanted.extras))}]" if wanted.extras else ""
-        signs = sorted(map(str, both), key=lambda text: (text[0] not in ">~=", text))
+        signs = sorted(map(str, _tightest(both)), key=lambda text: (text[0] not in ">~=", text))
         bounded.line = f"{wanted.name}{extras}{','.join(signs)}"
     return bounded
 
 
-def _leaves_any(specifiers: object) -> bool:
-    """Whether some version can meet all: tried are the versions named, the next after each, and the ones below."""
-    from packaging.specifiers import SpecifierSet
+def _tightest(specifiers: SpecifierSet) -> list[Specifier]:
+    """The bounds without those that a tighter one implies; of two at one version the stricter is tighter."""
     from packaging.version import InvalidVersion, Version
 
-    assert isinstance(specifiers, SpecifierSet)
+    kept = list(specifiers)
+    try:
+        lower = [((Version(one.version), one.operator == ">"), one) for one in kept if one.operator in (">", ">=")]
+        upper = [((Version(one.version), one.operator == "<="), one) for one in kept if one.operator in ("<", "<=")]
+    except InvalidVersion:
+        return sorted(kept, key=str)
+    loose = [one for _, one in sorted(lower, key=lambda pair: pair[0])[:-1]]
+    loose += [one for _, one in sorted(upper, key=lambda pair: pair[0])[1:]]
+    return sorted((one for one in kept if one not in loose), key=str)
+
+
+def _leaves_any(specifiers: SpecifierSet) -> bool:
+    """Whether some version can meet all: tried are the versions named, the next after each, and the ones below."""
+    from packaging.version import InvalidVersion, Version
+
     tried = {"0", "99999"}
     for specifier in specifiers:
         try:

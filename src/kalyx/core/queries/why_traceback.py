@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from kalyx.core.diagnosis.causes import library_missing, library_too_old
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.imports.names import ImportStatement, parse_wanted
@@ -61,12 +62,16 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         if answer.imports[0].outcome == "imports":
             notes.append(f"{module} imports here by now: the text is from before, or from another environment")
         return answer
-    for wanted in _asked(parsed.asked):
+    for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text):
         tell(wanted.module)
         result = why_import(machine, seat, wanted, named=named)
         if result.outcome != "imports" and result.findings:
             answer.imports.append(result)
     if answer.imports:
+        return answer
+    library = library_missing.of_text(parsed.text, machine) or library_too_old.of_text(parsed.text, machine)
+    if library is not None:
+        answer.findings = [library]
         return answer
     last = parsed.frames[-1][0] if parsed.frames else ""
     answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
@@ -88,6 +93,19 @@ def _asked(line: str | None) -> list[ImportStatement]:
         return parse_wanted(line) if line is not None else []
     except KalyxError:
         return []
+
+
+def _of_a_file(machine: Machine, text: str) -> list[ImportStatement]:
+    """The module of a compiled file that a text names and that is here."""
+    for sign in "'\"()":
+        text = text.replace(sign, " ")
+    for word in text.split():
+        path = word.rstrip(":,.;")
+        _, _, part = path.replace("\\", "/").rpartition("-packages/")
+        module = part.split(".")[0].replace("/", ".")
+        if path.endswith((".so", ".pyd")) and module and machine.reader.is_file(path):
+            return parse_wanted(module) if all(word.isidentifier() for word in module.split(".")) else []
+    return []
 
 
 def _module_of(word: str | None) -> str | None:

@@ -115,7 +115,8 @@ def _told(words: str) -> _Told | None:
 
 def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, told: _Told) -> list[Fix]:
     again = reinstall(machine, case.interpreter, asker)
-    again.message = f"or install {asker.name} again: a build for this {other.name} may be there"
+    again.message = f"install {asker.name} again: a build for this {other.name} may be there"
+    again.state = "may-help"
     broken = broken_requirement(case, machine, asker)
     if broken is not None and broken[1].key == other.key:
         mend = fixes.install(machine, case.interpreter, broken[0])

@@ -62,6 +62,23 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     )
 
 
+def of_text(text: str, machine: Machine) -> Finding | None:
+    """The same of an error's text alone, where nobody knows which module failed."""
+    named = next((match[1] for message in _SAYS if (match := message.search(text))), None)
+    if named is None or machine.reader.is_file(named):
+        return None
+    library = machine.reader.name(named)
+    line = f"find out which package of this system brings {library} (nothing here says so), and install that"
+    unknown = Fix(message="find out which package brings the library", steps=[fixes.by_hand(line)], state="may-help")
+    return Finding(
+        cause="library-missing",
+        certainty="likely",
+        message=f"a compiled module needs the library {library}, which is not found",
+        evidence=[Evidence(fact=text[:200], source="the text given")],
+        fixes=[fixes.bringer_of_library(machine, library) or unknown],
+    )
+
+
 def _needer(case: Case, machine: Machine, library: str) -> str | None:
     """The compiled file that asks for the library: one the failure names, else one of the same distribution."""
     candidates = compiled_of(case)

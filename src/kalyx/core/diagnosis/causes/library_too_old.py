@@ -62,6 +62,22 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     )
 
 
+def of_text(text: str, machine: Machine) -> Finding | None:
+    """The same of an error's text alone, where the compiled module is not here."""
+    match = _SAYS.search(text)
+    if match is None:
+        return None
+    library, needer = (machine.reader.name(item) for item in (match[1], match[3]))
+    step = fixes.by_hand(f"install a release of the package of {needer} that was built for older systems")
+    return Finding(
+        cause="library-too-old",
+        certainty="likely",
+        message=f"{library} is too old for {needer}: asked for {match[2]}",
+        evidence=[Evidence(fact=text[:200], source="the text given")],
+        fixes=[Fix(message="install a build for older systems", steps=[step], state="may-help")],
+    )
+
+
 def _ways_out(
     case: Case, machine: Machine, newest: str | None, owner: Installed | None, of_library: Installed | None
 ) -> list[Fix]:

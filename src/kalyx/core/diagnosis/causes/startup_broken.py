@@ -89,7 +89,8 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     """The failure passes through packages of another Python version that PYTHONPATH brings in front."""
     own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
-    places = [case.resolution.place.path] if case.resolution.place is not None else []
+    found = [case.resolution.place] if case.resolution.place is not None else case.resolution.parents
+    places = [place.path for place in found]
     without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
     for entry in case.search.entries:
         if entry.put_by == "variable" and fixes.is_standard_library(machine.reader, entry.entry):

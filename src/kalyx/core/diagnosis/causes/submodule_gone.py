@@ -22,7 +22,8 @@ from kalyx.core.diagnosis.shared.spelling import nearest
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
 from kalyx.core.text.versions import numbers_of
@@ -65,6 +66,12 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         mend = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
         mend.message = f"install the version that has it, as in {environment.name}"
         mends = [mend]
+        minor = ".".join((environment.version or "").split(".")[:2])
+        if minor != interpreter.minor and environment.executable is not None:
+            # The same version may have other modules for another Python.
+            mend.state = "may-help"
+            step = fixes.step(machine, RunWith(words=[environment.executable]))
+            mends.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
     if case.raised is not None and (removal is not None or not mends):
         # The table names the newest release that has it; another environment only some release.
         mends = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))

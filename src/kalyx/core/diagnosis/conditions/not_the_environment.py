@@ -29,6 +29,14 @@ def finding(told: Told, is_own: bool) -> Finding:
         path, line = told.frames[-1]
         evidence.append(Evidence(fact="raised here", source=path, path=path, line=line or None))
         where = f" in {path}, line {line}"
+    if told.type is not None and told.type.endswith(("ImportError", "ModuleNotFoundError")):
+        return Finding(
+            cause="not-the-environment",
+            certainty="possible",
+            message=f"an import failed{where}, and the text does not say which module",
+            evidence=evidence,
+            fixes=[Fix(message="ask for the module by its name", steps=[fixes.by_hand("kalyx why MODULE")])],
+        )
     whose = "the program's own code or data" if is_own else "what that code was given"
     return Finding(
         cause="not-the-environment",

@@ -21,6 +21,8 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
     """The version of a package that has what is asked for, by the surest that says so."""
     assert case.raised is not None
     interpreter, owner, asker = case.interpreter, lack.owner, lack.asker
+    if asker is not None and owner is not None and asker.key == owner.key and lack.name in case.wanted.names:
+        asker = None  # a package that refuses a name by code of its own does not ask for that name
     removal = removal_of(lack.module, lack.name) or removal_of(f"{lack.module}.{lack.name}")
     if asker is not None and owner is not None and asker.key != owner.key:
         broken = broken_requirement(case, machine, asker)
@@ -40,7 +42,8 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         top = (module or name).split(".")[0]
         if case.resolver.resolve(top).place is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
-            went.message, went.steps = f"it went to {top}: install that, and write", [*brings.steps, *went.steps]
+            went.message = f"install {top}, where the name is now, and import from there"
+            went.steps = [*brings.steps, *went.steps]
         result.insert(0, went)
     elif removal is None and asker is None:
         near = [other for other in case.raised.members if _is_slip(lack.name, other)]
@@ -51,12 +54,14 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         if distribution is not None:
             again = fixes.install(machine, interpreter, distribution.name, "--upgrade")
             can = "have it" if distribution is owner else "know this version"
-            again.message = f"{'or ' if result else ''}a newer {distribution.name} may {can}"
+            again.message = f"a newer {distribution.name} may {can}"
+            again.state = "may-help"
             result.append(again)
     if result:
         return result
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
-    return [Fix(message="list what the module has", steps=[fixes.by_hand(f"see what it has: {line}")])]
+    step = fixes.by_hand(f"see what it has: {line}")
+    return [Fix(message="list what the module has", steps=[step], state="may-help")]
 
 
 def _is_slip(asked: str, other: str) -> bool:
@@ -82,7 +87,7 @@ def _held(
         if not satisfies(owner.version, f"<{removal.first_without}"):
             line, message = (
                 f"{owner.name}<{removal.first_without}",
-                f"{owner.name} {removal.first_without} took it away",
+                f"install an older {owner.name}: {removal.first_without} no longer has what is asked for",
             )
     if line is None and asker is not None and asker.key != owner.key:
         for asked in asked_by(asker, case.interpreter, machine.reader.system):
