@@ -282,7 +282,7 @@ LAYOUTS = [
     ({"pyproject.toml": "", "setup.py": "", "one/a.py": "", "two/a.py": ""}, False),
     ({"pyproject.toml": "", "a.py": "", "b.py": ""}, True),
     ({"pyproject.toml": "", "a.py": ""}, False),
-    ({"pyproject.toml": "[[", "one/a.py": "", "two/a.py": ""}, False),
+    ({"pyproject.toml": "[[", "one/a.py": "", "two/a.py": ""}, True),
 ]  # fmt: skip
 
 

@@ -498,3 +498,14 @@ def no_parent_package_above_the_top(place):
         (inner / "sum.py").write_text("import weights\n")
 
     return ["why", "tally.parts.sum", "--in", place.heath], "no-parent-package", None, mend
+
+
+def raises_for_want_of_a_variable(place):
+    place.install("heath", plain("combkey", source="import os\nos.environ['COMB_KEY']\n"))
+    kernel = _kernel(place)
+    place.moor.kernel("comb", kernel)
+
+    def mend():
+        place.moor.kernel("comb", kernel, env={"COMB_KEY": "1"})
+
+    return ["why", "combkey", "--in", "kernel:comb"], "raises", None, mend

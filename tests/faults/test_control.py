@@ -88,6 +88,16 @@ def test_what_no_cause_names_is_found(place, planted, by):
     assert place.moor.kalyx(*question).status == 0
 
 
+def test_without_an_index_the_other_environments_are_compared(place):
+    module, words = version_that_nothing_bounds(place)
+    empty = place.moor.root / "no wheels"
+    empty.mkdir(exist_ok=True)
+    ran = place.moor.kalyx("why", module, "--in", place.heath, "--prove", "--wheels", str(empty), "--json", PIP_FIND_LINKS="")
+    first = ran.json["imports"][0]["findings"][0]
+    assert first["cause"] == "decisive-difference" and words in first["message"], ran.json["notes"]
+    assert ran.json["notes"][0].startswith("not compared with a fresh environment")
+
+
 def test_where_a_fresh_environment_fails_too_nothing_here_is_blamed(place):
     package = plain("combnever", source="raise RuntimeError('never')\n")
     place.offer(package), place.install("heath", package)

@@ -19,6 +19,7 @@ from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.conducting import outcome_of, try_with
 from kalyx.core.imports.experiment import Experiment
+from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError
 from kalyx.core.model.steps import Install
@@ -93,13 +94,35 @@ def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: T
             lines = [f"{one.name}=={one.version}" for one in relevant]
             same = control.fetched(lines, "--no-deps")
         except KalyxError as refusal:
-            return None, f"not compared with a fresh environment: {refusal}"
+            note = f"not compared with a fresh environment: {refusal}"
+            return _of_another_environment(control, relevant), note
         if control.alone(same) == "imports":
             finding = _of_the_files(control, same, [one.key for one in relevant], _FRESH)
             return finding, (
                 "in a fresh environment with the same versions the import works: something in this environment differs"
             )
         return _by_another_version(control, relevant[0])
+
+
+def _of_another_environment(control: _Control, relevant: list[Installed]) -> Finding | None:
+    """The packages of another environment of the same Python version, which has what was asked for: no index needed."""
+    machine, case = control.machine, control.case
+    for environment in machine.all_environments:
+        same = (environment.version or "").startswith(case.interpreter.minor + ".")
+        site = next(iter(environment.site_packages), "")
+        if not same or not site or site in case.sites or not_to_be_run(machine.reader, site) is not None:
+            continue
+        there = {one.key: one.version for one in installed_in(machine.reader, site)}
+        if relevant[0].key not in there:
+            continue
+        control.tell(f"the packages of {environment.name}")
+        finding = _of_the_versions(control, site, environment.name)
+        if finding is None:
+            keys = [one.key for one in relevant if there.get(one.key) == one.version]
+            finding = _of_the_files(control, site, keys, environment.name)
+        if finding is not None:
+            return finding
+    return None
 
 
 def _by_another_version(control: _Control, asked: Installed) -> tuple[Finding | None, str]:

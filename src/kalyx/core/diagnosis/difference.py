@@ -321,7 +321,9 @@ def _scratch(case: Case, machine: Machine) -> Iterator[_Stands]:
 def _files(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
     """What lies in the home folder and in the folder it runs in, without what an import is found in."""
     reader, home = machine.reader, case.way.variables.get("HOME", "")
-    names = [name for name in reader.names(home) if name.startswith(".") and name not in (".local", ".cache")]
+    names = [name for name in reader.names(home) if name.startswith(".") and name != ".local"]
+    own = reader.join(home, ".local")  # its lib holds the user's own packages
+    names += [reader.join(".local", name) for name in reader.names(own) if name not in ("lib", "bin")]
     if home and names:
         yield _tree(case, machine, stands, home, home, names, _DEPTH)
     folder = case.resolver.folder

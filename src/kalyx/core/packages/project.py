@@ -156,7 +156,8 @@ def backend_of(reader: Reader, folder: str) -> str:
 
 
 def is_refused_layout(reader: Reader, folder: str) -> bool:
-    """Whether the usual build backend refuses the project: several packages at its top, and nothing says which."""
+    """Whether the usual build backend refuses the project: several packages at its top and nothing that says
+    which of them are meant, or a file that is no TOML."""
     from kalyx.core.formats import toml
 
     if not backend_of(reader, folder).startswith("setuptools") or reader.is_folder(reader.join(folder, "src")):
@@ -166,7 +167,9 @@ def is_refused_layout(reader: Reader, folder: str) -> bool:
     try:
         whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
         said = whole.get("tool", {}).get("setuptools", {})
-    except (Malformed, AttributeError):
+    except Malformed:
+        return True
+    except AttributeError:
         return False
     if not isinstance(said, dict) or {"packages", "py-modules"} & set(said):
         return False

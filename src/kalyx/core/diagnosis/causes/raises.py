@@ -111,6 +111,12 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         message = (
             f"the code of {owner.name if owner else case.module} starts the program {program}, which is not on PATH"
         )
+    unset = variable_of(case)
+    if unset is not None:
+        message = f"the code of {owner.name if owner else case.module} reads the variable {unset}, which is not set"
+        evidence.append(Evidence(fact=f"{unset} is not set", source="the variables of this seat"))
+        step = fixes.by_hand(f"set {unset} where this seat starts, to what the code's documentation says")
+        mends = [Fix(message=f"set the variable {unset}", steps=[step])]
     return Finding(
         cause="raises",
         certainty="proven",
@@ -118,6 +124,14 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         evidence=evidence,
         fixes=mends,
     )
+
+
+def variable_of(case: Raising) -> str | None:
+    """The variable that code read from ``os.environ`` and that is not set; None where that is not it."""
+    raised, last = case.raised, next(reversed(case.raised.frames), None)
+    name = raised.text.strip("'")
+    by_the_system = last is not None and case.resolver.reader.name(last.file) == "os.py"
+    return name if raised.type == "KeyError" and by_the_system and name not in case.way.variables else None
 
 
 # What Python and the system say where a resource has run out, the limit that this is, and the letter of ulimit.

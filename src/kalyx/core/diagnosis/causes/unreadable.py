@@ -25,14 +25,14 @@ from kalyx.core.model.steps import MakeReadable
 from kalyx.core.system import Unreadable
 
 if TYPE_CHECKING:
-    from kalyx.core.imports.case import DeadSeat, Failing
+    from kalyx.core.imports.case import Case, DeadSeat
 
 _FOR_ALL = 0o005  # read and enter, for everybody
 
-LOOKS_AT = "failing"
+LOOKS_AT = "case"
 
 
-def look(case: Failing, machine: Machine) -> Finding | None:
+def look(case: Case, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""
     reader = machine.reader
     for path in _places(case):
@@ -69,8 +69,13 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     return condition("unreadable", message, evidence, [_ask_owner(source)])
 
 
-def _places(case: Failing) -> list[str]:
-    """Where the missing or failing module would lie, on each entry; and what the error names."""
+def _places(case: Case) -> list[str]:
+    """Where the missing or failing module would lie, on each entry; and what the error names.
+
+    Of a module that imports, the folders that answer as a namespace: what is in them may be what is not seen.
+    """
+    if case.trial is not None and case.trial.imports:
+        return list(case.trial.folders or []) if case.trial.file is None else []
     reader, result = case.resolver.reader, []
     raised = case.raised
     if raised is not None:
