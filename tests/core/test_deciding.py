@@ -218,6 +218,20 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
     assert found.fixes[0].state == {None: "certain", "works": "tested", "fails": "may-help"}[known]
 
 
+@pytest.mark.parametrize("made, state, works, known", [
+    (WriteImport(statement="import comb"), "may-help", True, ("works", "may-help")),  # that comb is here does not show that it was meant
+    (WriteImport(statement="import comb"), "certain", True, ("works", "tested")),
+    (WriteImport(statement="import comb"), "may-help", False, ("fails", "may-help")),
+    (INSTALL, "may-help", True, ("works", "tested")),
+    (INSTALL, "certain", False, ("fails", "may-help")),
+])  # fmt: skip
+def test_what_a_trial_makes_of_a_fix(made, state, works, known):
+    item = fix(made)
+    item.state = state
+    item.was_tried(works)
+    assert (item.tried, item.state) == known
+
+
 ITEMS = [f"V{number}" for number in range(23)]
 
 
