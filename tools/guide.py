@@ -1,5 +1,7 @@
-"""Run docs/guide.md on a freshly made demo machine and write what each command prints into it: python tools/guide.py
+"""Run docs/guide.md and docs/questions on freshly made demo machines and write what each command prints into them:
+python tools/guide.py
 
+The pages of docs/questions are run one after the other on one machine: each leaves the machine as that page found it.
 A block that begins with ``$ `` is run, line by line, in one shell that stands
 in the demo's folder; what is below each line in the page is replaced by what it
 printed. A line that is to end with another status than 0 says so behind it:
@@ -8,6 +10,7 @@ printed. A line that is to end with another status than 0 says so behind it:
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import subprocess
@@ -16,6 +19,7 @@ import tempfile
 from pathlib import Path
 
 PAGE = Path(__file__).resolve().parents[1] / "docs" / "guide.md"
+QUESTIONS = sorted((PAGE.parent / "questions").glob("*.md"))
 _BLOCK = re.compile(r"^```\n(\$ .*?)^```$", re.MULTILINE | re.DOTALL)
 
 
@@ -33,14 +37,17 @@ def blocks(page: str) -> list[list[tuple[str, list[str]]]]:
     return found
 
 
-def run(page: str, demo: Path, variables: dict[str, str] | None = None) -> list[tuple[str, int, list[str]]]:
+def run(
+    page: str, demo: Path, variables: dict[str, str] | None = None, *, as_built: bool = False
+) -> list[tuple[str, int, list[str]]]:
     """Every command of the page in order, on a demo machine made in ``demo``: the command, its status, its lines.
 
-    ``variables``: the surroundings it is walked in, instead of those here.
+    ``variables``: the surroundings it is walked in, instead of those here. ``as_built``: the machine is there already.
     """
     variables = dict(os.environ) if variables is None else variables
-    words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"]
-    subprocess.run(words, check=True, capture_output=True, env=variables)
+    if not as_built:
+        words = [sys.executable, "-m", "kalyx", "demo", str(demo), "--build-only", "--yes"]
+        subprocess.run(words, check=True, capture_output=True, env=variables)
     mark = "=====8====="
     script = [f". {demo}/enter.sh", "shopt -u checkwinsize", "export COLUMNS=100"]
     commands = [command for block in blocks(page) for command, _ in block]
@@ -63,10 +70,24 @@ def expected_status(command: str) -> int:
     return int(match[1]) if match else 0
 
 
-def main() -> int:
-    page = PAGE.read_text()
+def bases() -> dict[str, str]:
+    """The prefixes of this machine's interpreters, and where the pages say that they lie."""
+    argv = [sys.executable, "-m", "kalyx", "survey", "--json"]
+    found = json.loads(subprocess.run(argv, capture_output=True, text=True, check=True).stdout)["interpreters"]
+    return {one["prefix"]: f"/opt/python/{one['version']}" for one in found if one["prefix"] != "/usr"}
+
+
+def elsewhere(text: str, bases: dict[str, str]) -> str:
+    for prefix, said in bases.items():
+        text = text.replace(prefix, said)
+    return text
+
+
+def renew(pages: list[Path]) -> None:
+    """Run the pages in order on one demo machine, and write what each command printed into its page."""
     with tempfile.TemporaryDirectory(prefix="kalyx-guide-") as folder:
-        told = iter(run(page, Path(folder) / "moor"))
+        told = iter(run("".join(page.read_text() for page in pages), Path(folder) / "moor"))
+        places = bases()
 
     def renewed(match: re.Match[str]) -> str:
         lines = []
@@ -74,10 +95,16 @@ def main() -> int:
             said, status, output = next(told)
             if status != expected_status(said):
                 print(f"{said}: ended with {status}\n" + "\n".join(output))
-            lines += ["$ " + command, *(line.rstrip() for line in output)]
+            lines += ["$ " + command, *(elsewhere(line.rstrip(), places) for line in output)]
         return "```\n" + "\n".join(lines) + "\n```"
 
-    PAGE.write_text(_BLOCK.sub(renewed, page))
+    for page in pages:
+        page.write_text(_BLOCK.sub(renewed, page.read_text()))
+
+
+def main() -> int:
+    renew([PAGE])
+    renew(QUESTIONS)
     return 0
 
 

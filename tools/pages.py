@@ -7,9 +7,7 @@ made demo machine. With ``man`` only the first is written.
 from __future__ import annotations
 
 import argparse
-import json
 import os
-import subprocess
 import sys
 import tempfile
 from pathlib import Path
@@ -92,19 +90,6 @@ def page(name: str, shown: list[tuple[str, list[str]]]) -> str:
     return "\n".join(parts)
 
 
-def _bases() -> dict[str, str]:
-    """The prefixes of this machine's interpreters, and where the pages say that they lie."""
-    argv = [sys.executable, "-m", "kalyx", "survey", "--json"]
-    found = json.loads(subprocess.run(argv, capture_output=True, text=True, check=True).stdout)["interpreters"]
-    return {one["prefix"]: f"/opt/python/{one['version']}" for one in found if one["prefix"] != "/usr"}
-
-
-def _elsewhere(text: str, bases: dict[str, str]) -> str:
-    for prefix, said in bases.items():
-        text = text.replace(prefix, said)
-    return text
-
-
 def main(words: list[str]) -> int:
     MANUAL.write_text(manual())
     if words == ["man"]:
@@ -114,10 +99,10 @@ def main(words: list[str]) -> int:
     text = "".join(f"```\n$ {line.replace('~/larkmoor', '~')}\n```\n\n" for _, line in chosen)
     with tempfile.TemporaryDirectory(prefix="kalyx-pages-") as folder:
         told = guide.run(text, Path(folder) / "larkmoor")
-    bases = _bases()
+    bases = guide.bases()
     for name in COMMANDS:
         shown = [(line, output) for (of, line), (_, _, output) in zip(chosen, told, strict=True) if of == name]
-        shown = [(line, [_elsewhere(text, bases) for text in output]) for line, output in shown]
+        shown = [(line, [guide.elsewhere(text, bases) for text in output]) for line, output in shown]
         (DOCS / "commands" / f"{name}.md").write_text(page(name, shown))
     return 0
 

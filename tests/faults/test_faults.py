@@ -181,3 +181,22 @@ def test_a_trial_may_not_take_the_machines_memory(tmp_path):
     ran = moor.kalyx("why", "greedy", "--in", BY_VERSION[CAN_MAKE[-1]].executable, "--json")
     most = int(ran.json["imports"][0]["output"])
     assert 2 << 30 <= most < os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") or most == 2 << 30
+
+
+def test_a_moved_environment_works_again_as_printed(tmp_path):
+    """Also the commands of its packages, which an installer wrote for the old place."""
+    place = Place(CAN_MAKE[-2], tmp_path)
+    files = {"combcmd/__init__.py": "def main():\n    print('combs')\n", "combcmd-1.0.dist-info/entry_points.txt": "[console_scripts]\ncombcmd = combcmd:main\n"}
+    place.offer(Package("combcmd", "1.0", files))
+    bundled = Path(BY_VERSION[place.version].prefix, "lib", f"python{place.version}", "ensurepip", "_bundled")
+    variables = {**place.moor.variables, "PIP_FIND_LINKS": f"{place.wheels} {bundled}"}
+    subprocess.run([place.heath, "-m", "pip", "install", "-q", "combcmd"], check=True, env=variables)
+    moved = (place.moor.root / "heath").rename(place.moor.root / "heather")
+    survey = place.moor.kalyx("survey", "--unsound", "--json")
+    (finding,) = next(one for one in survey.json["environments"] if one["name"] == "heather")["findings"]
+    assert finding["cause"] == "moved"
+    for step in finding["fixes"][0]["steps"]:
+        assert "NAME" not in step["line"]
+        subprocess.run(step["line"], shell=True, check=True, env=variables, capture_output=True)
+    assert subprocess.run([moved / "bin" / "combcmd"], capture_output=True, check=True).stdout == b"combs\n"
+    assert all(one["name"] != "heather" for one in place.moor.kalyx("survey", "--unsound", "--json").json["environments"])

@@ -55,6 +55,8 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
             return [*ahead, *_as_read(left, case), *refuted]
         if experiment.refutes:
             finding.certainty = "possible"
+            for fix in finding.fixes:
+                fix.state = "may-help" if fix.state == "certain" else fix.state
             refuted.append(finding)
         else:
             finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty

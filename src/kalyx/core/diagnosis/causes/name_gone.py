@@ -38,7 +38,8 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence = said(case)
     if location is not None:
         where = location.path if location.kind != "builtin" else None
-        evidence.append(Evidence(fact=f"{lack.module} of {what} is here", source=location.path, path=where))
+        whole = f"{lack.module} of {what}" if lack.owner is not None else lack.module
+        evidence.append(Evidence(fact=f"{whole} is here", source=location.path, path=where))
     evidence += asked_here(case, lack.name)
     span = standard.name_span(lack.module, lack.name) if lack.owner is None else None
     message = f"{lack.module} imports, and {what} has no {lack.name}"

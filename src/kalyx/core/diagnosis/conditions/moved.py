@@ -20,7 +20,17 @@ from kalyx.core.diagnosis.shared.conditions import condition
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
-from kalyx.core.model.steps import Move, RemakeEnvironment, Step
+from kalyx.core.model.steps import Install, Move, RemakeEnvironment, Step
+from kalyx.core.packages.metadata import Installed
+from kalyx.core.text.names import is_requirement
+
+_AGAIN = ["--force-reinstall", "--no-deps"]
+
+
+def _brings_commands(machine: Machine, one: Installed) -> bool:
+    """Whether a distribution has commands, in whose first line an installer writes the environment's path."""
+    text = machine.reader.text_or_none(machine.reader.join(one.path, "entry_points.txt"), 65536) or ""
+    return "[console_scripts]" in text or "[gui_scripts]" in text
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -33,17 +43,17 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     path, script, line = spoken
     if reader.same_path(reader.real(path), environment.key):
         return None
-    python = view.interpreter.executable
     # Making it again over itself writes the scripts anew and keeps the packages.
     keep = ["--system-site-packages"] if environment.sees_base else []
-    python, options = view.interpreter.real_executable, ["--without-pip", *keep]
+    base, options = view.interpreter.real_executable, ["--without-pip", *keep]
     renew: list[Step] = [
-        fixes.step(machine, RemakeEnvironment(python=python, prefix=environment.prefix, options=options)),
-        fixes.by_hand(
-            "and each package that brings commands again:"
-            f" {machine.line([python, '-m', 'pip', 'install', '--force-reinstall', '--no-deps'])} NAME"
-        ),
+        fixes.step(machine, RemakeEnvironment(python=base, prefix=environment.prefix, options=options))
     ]
+    with_commands = [one for one in machine.installed(environment.site_packages) if _brings_commands(machine, one)]
+    lines = [f"{one.name}=={one.version}" for one in with_commands if is_requirement(f"{one.name}=={one.version}")]
+    if lines:
+        again = Install(python=view.interpreter.executable, requirements=lines, options=_AGAIN)
+        renew.append(fixes.step(machine, again))
     mends = [Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix])]
     if not reader.exists(path):
         back = fixes.step(machine, Move(path=environment.prefix, to=path))

@@ -142,7 +142,8 @@ def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
         steps = [fixes.by_hand(f"take {named} out of the env of {path}")]
         return Fix(message=f"let the kernel {kernel.id} start without {named}", steps=steps, changes=[path])
     step = fixes.step(machine, RunWith(words=case.command, variables=dict.fromkeys(variables)))
-    return Fix(message=f"run it without the variable {named}", steps=[step])
+    noun = "variable" if len(variables) == 1 else "variables"
+    return Fix(message=f"run it without the {noun} {named}", steps=[step])
 
 
 def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:
