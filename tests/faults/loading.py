@@ -509,3 +509,17 @@ def raises_for_want_of_a_variable(place):
         place.moor.kernel("comb", kernel, env={"COMB_KEY": "1"})
 
     return ["why", "combkey", "--in", "kernel:comb"], "raises", None, mend
+
+
+def decisive_difference_of_the_path(place):
+    """A program that every system has, and PATH leads to the environment alone."""
+    place.install("heath", Package("runner", "1.0", {"runner/__init__.py": "import subprocess\nsubprocess.check_output(['uname'])\n"}))
+    return ["why", "runner", "--in", place.heath], "decisive-difference", {"PATH": f"{place.moor.root}/heath/bin"}
+
+
+def decisive_difference_of_a_folder_on_the_path(place):
+    place.install("heath", plain("looker", source="import sys\nif any(one.endswith('weird') for one in sys.path):\n    raise RuntimeError('no')\n"))
+    for name in ("weird", "fine"):
+        (place.moor.root / name).mkdir(exist_ok=True)
+    folders = [str(place.moor.root / name) for name in ("fine", "weird")]
+    return ["why", "looker", "--in", place.heath], "decisive-difference", {"PYTHONPATH": ":".join(folders)}

@@ -3,6 +3,7 @@
 Each is planted in an environment, explained, and fixed as printed; nothing outside a temporary folder changes meanwhile.
 """
 
+import os
 import subprocess
 
 import pytest
@@ -10,7 +11,7 @@ import pytest
 from kalyx.demo.wheels import Package
 from tests.conftest import tree
 from tests.equipment import CAN_MAKE
-from tests.faults.place import Place, apply, plain
+from tests.faults.place import Place, apply, plain, standin
 
 READS = "import json, os\njson.load(open(os.path.join(os.path.dirname(__file__), 'd.json')))['grams']\n"
 LOADS_ALL = "import importlib, pkgutil\nfor m in pkgutil.iter_modules(__path__):\n    importlib.import_module('combplug.' + m.name)\n"
@@ -97,6 +98,60 @@ def test_without_an_index_the_other_environments_are_compared(place):
     first = ran.json["imports"][0]["findings"][0]
     assert first["cause"] == "decisive-difference" and words in first["message"], ran.json["notes"]
     assert ran.json["notes"][0].startswith("not compared with a fresh environment")
+
+
+MODES = "import os\nif os.environ.get('SWARM_TOKEN') != 'swordfish':\n    raise RuntimeError('no token')\n"
+
+
+@pytest.mark.parametrize("here, there, fact", [
+    ({}, {"SWARM_TOKEN": "swordfish"}, "SWARM_TOKEN is not set here"),
+    ({"SWARM_TOKEN": "marlin", "PYTHONUTF8": "1"}, {"SWARM_TOKEN": "swordfish"}, "SWARM_TOKEN is set here"),
+])  # fmt: skip
+def test_a_variable_of_the_other_seat_decides_and_no_value_of_it_is_told(place, here, there, fact):
+    place.install("heath", plain("tokened", source=MODES))
+    place.install("heath", standin())
+    argv = [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
+    place.moor.kernel("fails", argv, env=here), place.moor.kernel("works", argv, env=there)
+    ran = place.moor.kalyx("why", "tokened", "--in", "kernel:fails", "--against", "kernel:works", "--json")
+    first = ran.json["imports"][0]["findings"][0]
+    assert first["cause"] == "decisive-difference" and first["evidence"][0]["fact"].startswith(fact), first
+    assert "swordfish" not in ran.out and "marlin" not in ran.out
+
+
+FULL = "files = [open('/dev/null') for _ in range(90)]\n"
+
+
+@pytest.mark.parametrize("limit, state, cause", [("-Sn 60", "tested", "decisive-difference"), ("-n 60", "may-help", "raises")])
+def test_a_limit_is_found(place, limit, state, cause):
+    """The soft limit by raising it; one that nobody may raise by the words of the system, with its number."""
+    place.install("heath", plain("manyfiles", source=FULL))
+    shell = ["setpriv", "--bounding-set=-sys_resource", "bash", "-c", f'ulimit {limit}; exec "$@"', "x"]
+    shell = shell if os.geteuid() == 0 else shell[2:]
+    ran = place.moor.kalyx("why", "manyfiles", "--in", place.heath, "--json", before=tuple(shell))
+    first = ran.json["imports"][0]["findings"][0]
+    assert (first["cause"], first["fixes"][0]["state"]) == (cause, state), first
+    assert any("open files" in evidence["fact"] for evidence in first["evidence"])
+
+
+@pytest.mark.parametrize("name", ["--index-url=http://moor.invalid", "x @ file:///moor/x", "-e .", "comb; import os"])
+def test_a_name_that_no_distribution_may_have_reaches_no_installer(place, name):
+    place.install("heath", plain("combname", source="raise RuntimeError('never')\n"))
+    metadata = place.site() / "combname-1.0.dist-info" / "METADATA"
+    metadata.write_text(metadata.read_text().replace("Name: combname", f"Name: {name}"))
+    ran = place.moor.kalyx("why", "combname", "--in", place.heath, "--prove", "--wheels", str(place.wheels), "--json")
+    assert "may be called" in ran.json["notes"][0], ran.json["notes"]
+
+
+def test_the_path_files_of_another_environment_do_not_run(place):
+    """Its packages are compared, and its start-up code is not the user's to have run."""
+    module, words = version_that_nothing_bounds(place)
+    told = place.moor.root / "told"
+    (place.site("orchard") / "tells.pth").write_text(f"import os; open({str(told)!r}, 'w').close()\n")
+    empty = place.moor.root / "no wheels"
+    empty.mkdir(exist_ok=True)
+    ran = place.moor.kalyx("why", module, "--in", place.heath, "--prove", "--wheels", str(empty), "--json", PIP_FIND_LINKS="")
+    assert words in ran.json["imports"][0]["findings"][0]["message"] and not told.exists()
+    (place.site("orchard") / "tells.pth").unlink()
 
 
 def test_where_a_fresh_environment_fails_too_nothing_here_is_blamed(place):

@@ -17,7 +17,6 @@ for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
 ``front=`` an entry of the path, last or first; ``before=`` or ``swap=`` a
 folder, ``=`` and the entry it stands before or for; ``extend=`` a package,
 ``=`` and a folder that its path gains; ``drop=`` an entry of the path;
-``hide=`` a folder, ``=`` and a top-level name that is not found in it;
 ``source=`` a source file that is compiled anew, whatever is compiled already;
 ``limit=`` a resource limit that is raised as far as the system allows;
 ``prefix=`` the prefix that ``site`` would have set; ``start=`` a path file or a
@@ -184,7 +183,7 @@ def parse(path):
 
 def change(words):
     """What an experiment leaves out, puts in or moves, in this process alone; what is to be done at the very start."""
-    hidden, fresh = [], []
+    fresh = []
     for word in words:
         deed, _, value = word.partition("=")
         if deed in ("put", "front", "drop"):
@@ -204,9 +203,6 @@ def change(words):
             package, _, folder = value.partition("=")
             __import__(package)
             sys.modules[package].__path__.append(folder)
-        elif deed == "hide":
-            folder, _, name = value.rpartition("=")
-            hidden.append((folder, name))
         elif deed == "source":
             fresh.append(value)
         elif deed == "limit":
@@ -215,29 +211,8 @@ def change(words):
             sys.prefix = sys.exec_prefix = value
         elif deed == "start":
             run_as_at_start(value)
-    if hidden:
-        sys.meta_path.insert(0, Hiding(hidden))
     if fresh:
         compile_anew(fresh)
-
-
-class Hiding(object):
-    """A finder that passes over some top-level names in some folders; it leaves all other names to the others."""
-
-    def __init__(self, hidden):
-        self.hidden, self.names = hidden, [name for _, name in hidden]
-
-    def find_spec(self, name, path=None, target=None):
-        """Where a top-level name is found instead (PEP 451); None for every other name."""
-        if path is not None or name not in self.names:
-            return None
-        finder = sys.modules["_frozen_importlib_external"].PathFinder
-        for entry in sys.path:
-            if (entry or os.getcwd(), name) not in self.hidden:
-                spec = finder.find_spec(name, [entry])
-                if spec is not None and spec.loader is not None:
-                    return spec
-        return None
 
 
 def compile_anew(files):

@@ -14,7 +14,7 @@ from kalyx.core.actions.installer import run_to_end
 from kalyx.core.actions.trying import fetching, stand_in, tops_of
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, Dimension, least
-from kalyx.core.diagnosis.shared.failing import reinstall, said
+from kalyx.core.diagnosis.shared.failing import reinstall, said, set_here
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.conducting import outcome_of, try_with
@@ -26,6 +26,9 @@ from kalyx.core.model.steps import Install
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by
 from kalyx.core.system.links import link_all
+from kalyx.core.text.names import is_requirement
+from kalyx.core.text.redaction import shown_variables
+from kalyx.core.text.visible import visible
 
 Tell = Callable[[str], None]
 
@@ -41,6 +44,7 @@ class _Control:
         self.case, self.machine, self.wheels, self.tell = case, machine, wheels, tell
         self.reader, self.stack = machine.reader, stack
         self.site = case.sites[0] if case.sites else ""
+        self.fresh: set[str] = set()
 
     def folder(self) -> str:
         assert self.machine.runner is not None
@@ -48,10 +52,17 @@ class _Control:
         return self.reader.join(self.stack.enter_context(self.machine.runner.empty_folder()), "packages")
 
     def fetched(self, words: list[str], *more: str) -> str:
-        """A folder into which the installer brought requirements. Raises KalyxError with the installer's reason."""
+        """A folder into which the installer brought requirements, nothing of them built.
+
+        Raises KalyxError with the installer's reason, or where metadata calls a distribution what none may be called.
+        """
+        for word in words:
+            if not is_requirement(word):
+                raise KalyxError(f"no distribution may be called {visible(word)!r}")
         folder = self.folder()
-        argv = fetching(self.case.interpreter.executable, self.wheels, folder, [*more, *words])
-        run_to_end(self.machine, argv, self.tell)
+        words = ["--only-binary", ":all:", *more, *words]
+        run_to_end(self.machine, fetching(self.case.interpreter.executable, self.wheels, folder, words), self.tell)
+        self.fresh.add(folder)
         return folder
 
     def alone(self, folder: str) -> str:
@@ -63,14 +74,17 @@ class _Control:
         return outcome_of(self.case, trial)
 
     def replaced(self, source: str, keys: Sequence[str], words: str) -> Experiment:
-        """The import with some distributions of another folder in the place of those that are here."""
-        folder, left_out = self.folder(), dict[str, str]()
-        kept = {top for one in installed_in(self.reader, source) if one.key in keys
+        """The import with some distributions of another folder in the place of those that are here.
+
+        Of an environment nothing else comes along, and none of its path files: these run code at start-up.
+        """
+        folder, reader = self.folder(), self.reader
+        kept = {top for one in installed_in(reader, source) if one.key in keys
                 for top in tops_of(self.machine, one, source)}  # fmt: skip
-        for one in installed_in(self.reader, source):
-            if one.key not in keys:
-                left_out |= {top: "" for top in tops_of(self.machine, one, source) if top not in kept}
-        link_all(source, folder, left_out)
+        if source not in self.fresh:
+            kept = {top for top in kept if not top.endswith(".pth")}
+        paths = [reader.join(source, name) for name in reader.names(source)]
+        link_all(source, folder, {path: "" for path in paths if path not in kept})
         changes = stand_in(self.machine, folder, self.site, self.case.module)
         return Experiment(f"with {', '.join(keys[:3])} {words}", words=tuple(changes))
 
@@ -194,12 +208,16 @@ def _of_variables(control: _Control, found: Decisive, other: Case, given: dict[s
     from kalyx.core.model.steps import RunWith
 
     variables = {name: given.get(name) for name in found.items}
-    facts = [
-        Evidence(fact=f"{name} is {case.way.variables.get(name, 'not set')} here and {value or 'not set'} there",
-                 source=f"the variables of {other.here}")
-        for name, value in variables.items()
-    ]  # fmt: skip
+    shown = shown_variables({name: value for name, value in variables.items() if value is not None})
+    facts = []
+    for name, value in variables.items():
+        here = set_here(case, name) if name in case.way.variables else f"{name} is not set"
+        there = "is not set" if value is None else f"is {shown[name]}" if shown[name] else "has another value"
+        fact = f"{here} here; in {other.here} the variable {there}"
+        facts.append(Evidence(fact=fact, source=f"the variables of {other.here}"))
     step = fixes.step(machine, RunWith(words=case.command, variables=variables))
+    if None in shown.values():  # a value that may be a secret stands in no line
+        step = fixes.by_hand(f"set {' and '.join(shown)} to what {other.here} has")
     mend = Fix(message=f"run it with the variables of {other.here}", steps=[step])
     mend.was_tried(works=True)
     message = f"{' and '.join(found.items[:3])} decides: with the value of {other.here} import {case.module} works"

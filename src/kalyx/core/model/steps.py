@@ -305,7 +305,8 @@ class RunWith(StepBase, tag="run-with"):
             return None  # there a variable is set by the shell itself (``quoting.line_with``)
         gone = [word for name, value in self.variables.items() if value is None for word in ("-u", name)]
         given = [f"{name}={value}" for name, value in self.variables.items() if value is not None]
-        return ["env", *gone, *given, *self.words]
+        # Where PATH is what is wrong, no word is looked up on PATH.
+        return ["/usr/bin/env" if "PATH" in self.variables else "env", *gone, *given, *self.words]
 
     def started(self) -> list[str]:
         return self.words[:1]

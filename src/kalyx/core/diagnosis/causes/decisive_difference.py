@@ -18,7 +18,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, compiled_forms, decisive
-from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.diagnosis.shared.failing import run_without, said, set_here
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
@@ -100,8 +100,7 @@ def _that(items: list[str]) -> str:
 
 def _variable(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     names = found.items
-    values = [f"{name} is {case.way.variables[name]}" for name in names]
-    facts = [Evidence(fact=value, source="the variables of this seat") for value in values]
+    facts = [Evidence(fact=set_here(case, name), source="the variables of this seat") for name in names]
     what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
     mend = run_without(machine, case, names)
     mend.was_tried(works=True)

@@ -17,7 +17,7 @@ import re
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import decisive
-from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.diagnosis.shared.failing import run_without, said, set_here
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
@@ -58,7 +58,7 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
         return None
     if found.kind == "start-up":
         return _hook(case, machine, line, found.items)
-    values = [f"{name} is {case.way.variables[name]}" for name in found.items]
+    values = [set_here(case, name) for name in found.items]
     evidence = [
         *(Evidence(fact=value, source="the variables of this seat") for value in values),
         Evidence(fact=line[:300], source="the interpreter's own words"),

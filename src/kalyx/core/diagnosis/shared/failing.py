@@ -16,6 +16,7 @@ from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.redaction import shown_variables
 
 _PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\.[\d.]+)?|pyd|dylib|dll|pyc?))")
 
@@ -144,6 +145,12 @@ def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
     step = fixes.step(machine, RunWith(words=case.command, variables=dict.fromkeys(variables)))
     noun = "variable" if len(variables) == 1 else "variables"
     return Fix(message=f"run it without the {noun} {named}", steps=[step])
+
+
+def set_here(case: Case, name: str) -> str:
+    """That a variable is set, with its value where that may be shown."""
+    value = shown_variables({name: case.way.variables.get(name, "")})[name]
+    return f"{name} is {value}" if value is not None else f"{name} is set"
 
 
 def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:
