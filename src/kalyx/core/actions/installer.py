@@ -114,7 +114,8 @@ class Installer:
         version = self.version(packages)
         if version is not None and version >= _TELLS_SINCE:
             tell("asking what would come")
-            ended = self.run(self.install(words, "--dry-run", "--quiet", "--report", "-"))
+            python, *remainder = self.install(words, "--dry-run", "--quiet", "--report", "-")
+            ended = self.run([python, "-B", *remainder])  # what only asks leaves no compiled file
             return _reported(ended)
         return self._tried_in_a_copy(words, packages, tell)
 

@@ -50,11 +50,7 @@ def why_import(
         return answer
     machine.know(seat.environment)
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
-    if command is not None:
-        import shlex
-
-        case.runs = tuple(shlex.split(command)[1:])
-    elif script is not None:
+    if command is None and script is not None:
         case.runs = (script,)
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
@@ -72,10 +68,6 @@ def tried_case(
     if seat.interpreter is None:
         return None
     case, _ = _case(machine, seat, seat.interpreter, wanted, kernel_of(seat, machine), named, command, None)
-    if command is not None:
-        import shlex
-
-        case.runs = tuple(shlex.split(command)[1:])
     return case if case.trial is not None else None
 
 
@@ -119,7 +111,12 @@ def _case(
         reading()
     named_seat, resolution = read[0]
     environment = named_seat.environment
-    return Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel), refusal
+    case = Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel)
+    if command is not None:
+        import shlex
+
+        case.runs = tuple(shlex.split(command)[1:])
+    return case, refusal
 
 
 def _try(
