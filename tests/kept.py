@@ -16,6 +16,7 @@ _CHANGING = [
     (re.compile(r"\bsource (?=\{)"), ". "),  # as the shell has it that the tests are started from
     (re.compile(r'("fact": "\w+: [^"{]*\{[a-z]+\})[^"]*"'), r'\1..."'),
     (re.compile(r"0x[0-9a-f]{6,}"), "0x{address}"),
+    (re.compile(r'(probe\.py\\+", line )\d+'), r"\1{number}"),
     # One environment takes up the packages of several faults: how many depends on which ran before.
     (re.compile(r"among \d+ distributions"), "among {some} distributions"),
     (re.compile(r"\b(pid|process) \d+"), r"\1 {pid}"),

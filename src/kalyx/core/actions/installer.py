@@ -198,7 +198,8 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
     kept = _keep(machine, argv, words)
     whole = f" (all it said: {kept})" if kept else ""
     message = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
-    raise KalyxError(f"{machine.line(argv[:4])} failed: {message}{whole}")
+    shown = [word for word in argv if word != "-B"][:4]
+    raise KalyxError(f"{machine.line(shown)} failed: {message}{whole}")
 
 
 def run_step(machine: Machine, step: Step, tell: Callable[[str], None]) -> None:

@@ -85,7 +85,7 @@ def _finding(case: Case, machine: Machine, found: Decisive, tried: list[Tried]) 
         message=message,
         evidence=[*facts, *said(case)],
         fixes=mends,
-        experiments=tried[-4:],
+        experiments=[item for item in tried if item.outcome == "imports"][-3:],
     )
 
 
