@@ -75,17 +75,16 @@ def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
     reader, top = machine.reader, subject.split(".")[0]
     for site in case.sites:
         for name in reader.names(site):
-            if not name.startswith("~") or name.removesuffix(".py")[1:].lstrip("-~.=%0123456789") not in top[1:]:
-                continue
-            if len(name.removesuffix(".py")) != len(top):
+            stem = name.removesuffix(".py")
+            left = stem.lstrip("-~.=%0123456789")
+            if not name.startswith("~") or len(stem) != len(top) or not left or not top.endswith(left):
                 continue
             path = reader.join(site, name)
             record = _record_set_aside(machine, site, top)
-            version = f"=={record.stem_version}" if record is not None else ""
-            mend = fixes.install(machine, case.interpreter, (record.name if record is not None else top) + version)
-            mend.message = "install it again"
-            if record is None:
-                mend.state = "may-help"  # the module's name need not be the distribution's
+            mend = fixes.unknown_here(top)  # the module's name need not be the distribution's
+            if record is not None:
+                mend = fixes.install(machine, case.interpreter, f"{record.name}=={record.stem_version}")
+                mend.message = "install it again"
             return Finding(
                 cause="gutted",
                 certainty="proven",
