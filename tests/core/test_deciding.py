@@ -94,7 +94,7 @@ def owned() -> Files:
     files[f"{HOME}/tools/lib/python3.9/os.py"] = b""
     files[f"{HOME}/tools/lib/python3.9/statistics.py"] = files[f"{HOME}/tools/lib/python3.9/encodings/__init__.py"] = b""
     files[f"{HOME}/spring/statistics.py"] = b""
-    files["/work/spring/.git/HEAD"] = b""
+    files["/moor/spring/.git/HEAD"] = b""
     return files
 
 

@@ -94,7 +94,7 @@ def test_every_step_that_a_command_does_has_a_line(step, system, shell):
         assert made.command == step.argv("linux")
 
 
-BROUGHT = "/work/spring/brought"
+BROUGHT = "/moor/spring/brought"
 ON_BROUGHT = [
     Install(python=f"{BROUGHT}/bin/python", requirements=["a"]), Uninstall(python=f"{BROUGHT}/bin/python", names=["a"]), BringInstaller(python=f"{BROUGHT}/bin/python"),
     Move(path=BROUGHT, to=f"{BROUGHT}-3.11"), RemoveFiles(paths=[f"{BROUGHT}/bin/python"]), RemakeEnvironment(python="/usr/bin/python3.11", prefix=BROUGHT),
@@ -106,9 +106,9 @@ ON_BROUGHT = [
 def test_no_step_touches_an_environment_that_came_with_the_folder(step, monkeypatch):
     """Whatever a step would do to it: carrying it out is refused where the user named another."""
     files = Files()
-    files["/work/spring/.git/HEAD"] = files[f"{BROUGHT}/bin/python"] = b""
+    files["/moor/spring/.git/HEAD"] = files[f"{BROUGHT}/bin/python"] = b""
     files[f"{BROUGHT}/pyvenv.cfg"] = b"home = /usr/bin\n"
-    machine = Machine(MemoryReader("linux", files, home=HOME, folder="/work/spring"))
+    machine = Machine(MemoryReader("linux", files, home=HOME, folder="/moor/spring"))
     done = []
     monkeypatch.setattr(mending, "run_step", lambda machine, step, tell: done.append(step))
     fix, seat = Fix(message="x", steps=[fixes.step(machine, step)]), Seat(seat="shell", name="shell")

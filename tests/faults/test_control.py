@@ -3,8 +3,10 @@
 Each is planted in an environment, explained, and fixed as printed; nothing outside a temporary folder changes meanwhile.
 """
 
+import json
 import os
 import subprocess
+import sys
 
 import pytest
 
@@ -193,3 +195,37 @@ def test_the_undo_of_a_fix_takes_everything_back(place):
 
 def versions(place) -> set[str]:
     return {entry.name for entry in place.site().glob("*.dist-info")}
+
+
+NO_LINKS = """import os, sys
+links, real, left = [], os.symlink, int(sys.argv.pop(1))
+def symlink(*words, **more):
+    links.append(words)
+    if len(links) > left:
+        raise OSError(28, "No space left on device")
+    return real(*words, **more)
+os.symlink = symlink
+from kalyx.cli.entry import main
+sys.exit(main())
+"""
+
+
+@pytest.mark.parametrize("links", [0, 2, 5])
+def test_where_no_link_can_be_made_there_is_an_answer_all_the_same(place, links, tmp_path):
+    """Room that is used up, or a system that gives the right to nobody: less is searched, and no fix counts as failing."""
+    source = "import json, os\npath = os.path.expanduser('~/.config/linkless/rc.json')\nif os.path.exists(path):\n    json.load(open(path))\n"
+    place.install("heath", plain("linkless", source=source))
+    folder = place.moor.root / ".config" / "linkless"
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in ("a.json", "b.json", "rc.json"):
+        (folder / name).write_text("{" if name == "rc.json" else "{}")
+    (tmp_path / "full.py").write_text(NO_LINKS)
+    for more in ([], ["--prove", "--wheels", str(place.wheels)]):
+        words = [sys.executable, tmp_path / "full.py", str(links), "why", "linkless", "--in", place.heath, "--json", *more]
+        done = subprocess.run(words, capture_output=True, text=True, env=place.moor.variables, cwd=place.moor.folder, check=False)
+        assert done.returncode == 1 and "Traceback" not in done.stderr and "refused" not in done.stderr, done.stderr
+        first = json.loads(done.stdout)["imports"][0]["findings"][0]
+        assert first["cause"] in ("raises", "decisive-difference")
+        named = [path for path in first["evidence"] if path["path"] and "linkless" in path["path"]]
+        assert first["certainty"] == ("likely" if first["cause"] == "decisive-difference" and len(named) > 1 else "proven"), first
+    (folder / "rc.json").unlink()

@@ -61,7 +61,8 @@ class _Control:
                 raise KalyxError(f"no distribution may be called {visible(word)!r}")
         folder = self.folder()
         words = ["--only-binary", ":all:", *more, *words]
-        run_to_end(self.machine, fetching(self.case.interpreter.executable, self.wheels, folder, words), self.tell)
+        python = self.case.interpreter.executable
+        run_to_end(self.machine, fetching(self.machine, python, self.wheels, folder, words), self.tell)
         self.fresh.add(folder)
         return folder
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.actions.installer import Installer, held, run_to_end
+from kalyx.core.actions.installer import Installer, held, install_command, run_to_end
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
@@ -32,7 +32,6 @@ from kalyx.core.model.steps import (
     Step,
     Uninstall,
     WriteImport,
-    offline_words,
 )
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system.links import link_all
@@ -139,7 +138,10 @@ def _tried(
     )
     with machine.runner.empty_folder() as path:
         for number, step in enumerate(fix.steps):
-            _simulate(machine, attempt, step, machine.reader.join(path, str(number)), wheels, tell)
+            try:
+                _simulate(machine, attempt, step, machine.reader.join(path, str(number)), wheels, tell)
+            except OSError:  # no folder of links can be made: that says nothing of the fix
+                raise _NotTried from None
         return try_import(
             machine.runner,
             attempt.interpreter.executable,
@@ -201,14 +203,15 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     if not planned:
         return  # it would change nothing
     lines = [f"{one.name}=={one.version}" for one in planned]
-    run_to_end(machine, fetching(step.python, wheels, folder, [*lines, "--no-deps"]), tell)
+    run_to_end(machine, fetching(machine, step.python, wheels, folder, [*lines, "--no-deps"]), tell)
     attempt.changes += stand_in(machine, folder, attempt.sites[0] if attempt.sites else "", attempt.wanted.module)
 
 
-def fetching(python: str, wheels: str | None, folder: str, words: list[str]) -> list[str]:
+def fetching(machine: Machine, python: str, wheels: str | None, folder: str, words: list[str]) -> list[str]:
     """The command by which the installer of an interpreter brings requirements into a folder of their own."""
-    quiet = ["--disable-pip-version-check", "--no-input", "--no-warn-conflicts", "--quiet", "--no-compile"]
-    return [python, "-B", "-m", "pip", "install", *quiet, *offline_words(wheels), "--target", folder, *words]
+    apart = ["--no-warn-conflicts", "--quiet", "--no-compile", "--target", folder]
+    python, *remainder = install_command(python, wheels, machine.seconds, words, *apart)
+    return [python, "-B", *remainder]  # the environment gets no compiled file of the installer either
 
 
 def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]:

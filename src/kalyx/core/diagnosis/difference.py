@@ -9,7 +9,7 @@ QuickXplain procedure, Junker, AAAI 2004). A cause that proposes one experiment 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from msgspec import Struct
 
@@ -45,6 +45,20 @@ class Dimension(Struct):
     items: list[str]
     without: Callable[[Sequence[str]], Experiment]
     deeper: Callable[[str], Dimension | None] = lambda _: None
+    made: Experiment | None = None
+
+    @property
+    def whole(self) -> Experiment:
+        """The experiment without all of it, made once: some take a folder of links."""
+        self.made = self.made or self.without(self.items)
+        return self.made
+
+    def can_be_left_out(self) -> bool:
+        """Whether the system lets the experiment be made: a folder of links takes room, and on some systems a right."""
+        try:
+            return self.whole is not None
+        except OSError:
+            return False
 
 
 class Decisive(Struct):
@@ -54,6 +68,7 @@ class Decisive(Struct):
     items: list[str]
     imports: bool = True  # where no more than a start was looked for: whether it imports too
     alone: bool = False
+    is_least: bool = True  # False where the search ended before: what decides is among these
 
 
 class _Spent(Exception):
@@ -67,6 +82,7 @@ class _Search:
         self.case, self.machine, self.runner, self.good = case, machine, runner, good
         self.tried: list[Tried] = []
         self.spent = 0.0
+        self.is_over = False  # before the least was found
 
     def trial(self, experiment: Experiment) -> Trial:
         if len(self.tried) >= _TRIALS or self.spent > _SECONDS:
@@ -98,7 +114,8 @@ class _Search:
 
         try:
             return least_of([], False, dimension.items)
-        except _Spent:
+        except (_Spent, OSError):
+            self.is_over = True
             return dimension.items
 
 
@@ -116,11 +133,11 @@ def decisive(
         dimensions = [
             dimension
             for dimension in _dimensions(case, machine, stands)
-            if dimension.items and (kinds is None or dimension.kind in kinds)
+            if dimension.items and (kinds is None or dimension.kind in kinds) and dimension.can_be_left_out()
         ]
         try:
-            return _found(search, dimensions), search.tried
-        except _Spent:
+            return (_found(search, dimensions) if dimensions else None), search.tried
+        except (_Spent, OSError):
             return None, search.tried
 
 
@@ -132,34 +149,52 @@ def least(case: Case, machine: Machine, dimension: Dimension) -> Decisive | None
     try:
         if not search.works(dimension.without(dimension.items)):
             return None
-        return Decisive(dimension.kind, search.smallest(dimension))
-    except _Spent:
+        items = search.smallest(dimension)
+        return Decisive(dimension.kind, items, is_least=not search.is_over)
+    except (_Spent, OSError):
         return None
+
+
+def _all_of(dimensions: list[Dimension]) -> Callable[[Sequence[str]], Experiment]:
+    """The experiment without all of some dimensions, which are named by their numbers."""
+
+    def without(numbers: Sequence[str]) -> Experiment:
+        chosen = [dimensions[int(number)] for number in numbers]
+        kinds = dict.fromkeys(dimension.kind for dimension in chosen)
+        return together(f"with every {', '.join(kinds)} left out", [dimension.whole for dimension in chosen])
+
+    return without
 
 
 def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
-    """The dimension that decides by itself, its least items; where it takes several, the first of them that is needed.
+    """The dimension that decides, and the least of its items.
 
-    When all that can be left out is left out at once and it fails as before, none of that is the cause.
+    When all that can be left out is left out at once and it fails as before, none of that is the cause; when it works,
+    the dimensions themselves are halved. Where it fails otherwise, something left out is needed: each is tried alone.
     """
-    if not dimensions:
+    at_once = Dimension("all", [str(number) for number in range(len(dimensions))], _all_of(dimensions))
+    first = search.trial(at_once.without(at_once.items)) if len(dimensions) > 1 else None
+    works = first is not None and search.good(first)
+    if first is not None and not works and outcome_of(search.case, first) == "fails alike":
         return None
-    whole = [dimension.without(dimension.items) for dimension in dimensions]
-    first = search.trial(together("with all that may differ left out", whole)) if len(dimensions) > 1 else None
-    if first is not None and not search.good(first) and outcome_of(search.case, first) == "fails alike":
+    if works:
+        deciding = [dimensions[int(item)] for item in search.smallest(at_once)]
+    else:
+        alone = next((dimension for dimension in dimensions if search.works(dimension.whole)), None)
+        deciding = [alone] if alone is not None else []
+    if len(deciding) != 1:
         return None
-    for dimension, experiment in zip(dimensions, whole, strict=True):
-        if not search.works(experiment):
-            continue
-        items = search.smallest(dimension)
+    dimension = deciding[0]
+    items = search.smallest(dimension)
+    with suppress(_Spent, OSError):  # what is known by then is an answer too
         while len(items) == 1 and (inside := dimension.deeper(items[0])) is not None and inside.items:
             if not search.works(inside.without(inside.items)):
                 break
             dimension, items = inside, search.smallest(inside)
-        found = Decisive(dimension.kind, items, any(tried.outcome == "imports" for tried in search.tried))
-        found.alone = first is not None and search.good(first) and _fails_with(search, dimensions, found)
-        return found
-    return None
+    imports = any(tried.outcome == "imports" for tried in search.tried)
+    found = Decisive(dimension.kind, items, imports, is_least=not search.is_over)
+    found.alone = works and _fails_with(search, dimensions, found)
+    return found
 
 
 def _fails_with(search: _Search, dimensions: list[Dimension], found: Decisive) -> bool:
@@ -167,11 +202,11 @@ def _fails_with(search: _Search, dimensions: list[Dimension], found: Decisive) -
     others = [dimension for dimension in dimensions if dimension.kind != found.kind]
     same = [dimension for dimension in dimensions if dimension.kind == found.kind]
     kept = [[item for item in dimension.items if item not in found.items] for dimension in same]
-    experiments = [dimension.without(dimension.items) for dimension in others]
+    experiments = [dimension.whole for dimension in others]
     experiments += [dimension.without(items) for dimension, items in zip(same, kept, strict=True) if items]
     try:
         trial = search.trial(together(f"with {' and '.join(found.items[:3])} alone", experiments))
-    except _Spent:
+    except (_Spent, OSError):
         return False
     return outcome_of(search.case, trial) in ("fails alike", "gives no answer")
 

@@ -8,7 +8,7 @@ from kalyx.core.diagnosis.causes import library_missing, library_too_old
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.imports.names import ImportStatement, parse_wanted
-from kalyx.core.imports.traceback import prefix_of, read_traceback
+from kalyx.core.imports.traceback import Told, prefix_of, read_traceback
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
@@ -26,25 +26,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
     if parsed.program is not None:
         return why_program(machine, parsed.program, tell=tell)
-    prefix = prefix_of(machine.reader, parsed) if not named else None
-    notes = []
-    if prefix is not None:
-        try:
-            resolution = resolve(machine, prefix)
-            own = seat.environment.key if seat.environment is not None else None
-            if resolution.environment is not None and resolution.environment.key == own:
-                notes.append(f"its frames lie in {prefix}, which this seat runs")
-            elif resolution.interpreter is not None:
-                seat = resolution
-                # A stranger's text names no target: it says where to read, and not what to start.
-                seat.from_text = True
-                notes.append(f"its frames lie in {prefix}")
-        except KalyxError:
-            notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
-    elif not named:
-        notes.append(
-            f"nothing in the text says which environment it is from: {seat.name} is assumed; name another with --in"
-        )
+    seat, notes = _asked_in(machine, parsed, seat, named=named)
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
     first = next((path for path, _ in parsed.frames if machine.reader.is_file(path)), None)
     if parsed.release is not None:
@@ -76,6 +58,30 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     last = parsed.frames[-1][0] if parsed.frames else ""
     answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
     return answer
+
+
+def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
+    """The seat that a text is from, by the prefix that its frames lie in, and what is to be said of that."""
+    prefix = prefix_of(machine.reader, parsed) if not named else None
+    notes: list[str] = []
+    if prefix is not None:
+        try:
+            resolution = resolve(machine, prefix)
+            own = seat.environment.key if seat.environment is not None else None
+            if resolution.environment is not None and resolution.environment.key == own:
+                notes.append(f"its frames lie in {prefix}, which this seat runs")
+            elif resolution.interpreter is not None:
+                seat = resolution
+                # A stranger's text names no target: it says where to read, and not what to start.
+                seat.from_text = True
+                notes.append(f"its frames lie in {prefix}")
+        except KalyxError:
+            notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
+    elif not named:
+        notes.append(
+            f"nothing in the text says which environment it is from: {seat.name} is assumed; name another with --in"
+        )
+    return seat, notes
 
 
 def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:

@@ -79,9 +79,12 @@ def _finding(case: Case, machine: Machine, found: Decisive, tried: list[Tried]) 
     if found.alone:
         fact = f"with {what} alone, everything else left out, the import fails as before"
         facts.append(Evidence(fact=fact, source="tried"))
+    if not found.is_least:
+        fact = f"the search ended before it found which of these {len(found.items)} decides"
+        facts.append(Evidence(fact=fact, source="tried"))
     return Finding(
         cause="decisive-difference",
-        certainty="proven",
+        certainty="proven" if found.is_least else "likely",
         message=message,
         evidence=[*facts, *said(case)],
         fixes=mends,

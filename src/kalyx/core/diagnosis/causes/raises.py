@@ -20,6 +20,7 @@ from kalyx.core.diagnosis.shared.failing import broken_requirement, namesake, ow
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.packages.metadata import Installed
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 
@@ -55,83 +56,73 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if frame is not None and file is None:
         file, line = frame.file, frame.line
     owner = case.owner(file) if file else None
-    where = f"{file}, line {line}" if file else "an unknown place"
-    evidence = [
-        Evidence(
-            fact=f"{raised.type}: {raised.text[:300]}", source=where if file else "the trial", path=file, line=line
-        )
-    ]
+    where = f"{file}, line {line}" if file else "the trial"
+    evidence = [Evidence(fact=f"{raised.type}: {raised.text[:300]}", source=where, path=file, line=line)]
     if owner is not None:
-        evidence.append(
-            Evidence(fact=f"the file belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
-        )
+        fact = f"the file belongs to {owner.name} {owner.version}"
+        evidence.append(Evidence(fact=fact, source=owner.path, path=owner.path))
+    code = f"the code of {owner.name if owner else case.module}"
+    for lacks in (_lacks_program, _lacks_variable, _met_limit):
+        lacking = lacks(case, machine)
+        if lacking is not None:
+            message, fact, mend = lacking
+            evidence.append(Evidence(fact=fact, source="the variables and limits of this seat"))
+            return Finding(cause="raises", certainty="proven", message=f"{code} {message}", evidence=evidence,
+                           fixes=[mend])  # fmt: skip
+    message = f"{code} raises {raised.type} while it is imported"
+    mends = _ways_out(case, machine, owner, where if file else "an unknown place", evidence)
+    return Finding(cause="raises", certainty="proven", message=message, evidence=evidence, fixes=mends)
+
+
+def _ways_out(
+    case: Raising, machine: Machine, owner: Installed | None, where: str, evidence: list[Evidence]
+) -> list[Fix]:
+    """What the error says itself, a library's package, another distribution, what is required; last a newer release."""
+    if owner is None:
+        mends = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
+    else:
         again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
         again.message = f"a newer {owner.name} may have a fix"
         mends = [again]
         for passed in owners_passed(case):
             broken = broken_requirement(case, machine, passed)
             if broken is not None:
-                fact = (
-                    f"{passed.name} {passed.version} requires {broken[0]}; {broken[1].name} {broken[1].version} is here"
-                )
+                line, there = broken
+                fact = f"{passed.name} {passed.version} requires {line}; {there.name} {there.version} is here"
                 evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
-                mend = fixes.install(machine, case.interpreter, broken[0])
-                mend.message = f"install {broken[0]}, as {passed.name} {passed.version} requires"
+                mend = fixes.install(machine, case.interpreter, line)
+                mend.message = f"install {line}, as {passed.name} {passed.version} requires"
                 mends.insert(0, mend)
                 break
-    else:
-        mends = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
-    meant = namesake(machine, case.interpreter, owner, case.module) if owner is not None else None
-    if meant is not None:
-        mends.insert(0, meant)
-    program = program_of(case)
-    if program is not None:
-        evidence.append(
-            Evidence(fact=f"{program} is in none of the folders on PATH", source="the variables of this seat")
-        )
-        step = fixes.by_hand(f"install the program {program}, or put its folder on PATH")
-        own = fixes.bringer_of_program(machine, program) or Fix(message=f"install {program}", steps=[step])
-        mends = [own]
-    library = next((match[1] for form in _LIBRARY if (match := form.search(raised.text))), None)
+        meant = namesake(machine, case.interpreter, owner, case.module)
+        mends = [meant, *mends] if meant is not None else mends
+    library = next((match[1] for form in _LIBRARY if (match := form.search(case.raised.text))), None)
     system = fixes.bringer_of_named(machine, library) if library is not None else None
-    if system is not None:
-        mends.insert(0, system)
-    fix = _by_its_own_words(case, machine)
-    if fix is not None:
-        mends.insert(0, fix)
-    limit = limit_met(case)
-    if limit is not None:
-        evidence.append(Evidence(fact=limit[0], source="the limits of this seat"))
-        details = fixes.by_hand(
-            f"raise it where it is set (ulimit -{limit[1]} in a start-up file, a container, a batch job)"
-        )
-        mends = [Fix(message="raise that limit", steps=[details], state="may-help")]
-    message = f"the code of {owner.name if owner else case.module} raises {raised.type} while it is imported"
-    if program is not None:
-        message = (
-            f"the code of {owner.name if owner else case.module} starts the program {program}, which is not on PATH"
-        )
-    unset = variable_of(case)
-    if unset is not None:
-        message = f"the code of {owner.name if owner else case.module} reads the variable {unset}, which is not set"
-        evidence.append(Evidence(fact=f"{unset} is not set", source="the variables of this seat"))
-        step = fixes.by_hand(f"set {unset} where this seat starts, to what the code's documentation says")
-        mends = [Fix(message=f"set the variable {unset}", steps=[step])]
-    return Finding(
-        cause="raises",
-        certainty="proven",
-        message=message,
-        evidence=evidence,
-        fixes=mends,
-    )
+    return [fix for fix in (_by_its_own_words(case, machine), system) if fix is not None] + mends
 
 
-def variable_of(case: Raising) -> str | None:
-    """The variable that code read from ``os.environ`` and that is not set; None where that is not it."""
+def _lacks_program(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
+    """The program that code was to start and the system did not find: in words, as a fact, and what brings it."""
+    raised = case.raised
+    starts = any(case.resolver.reader.name(frame.file) == "subprocess.py" for frame in raised.frames)
+    name = raised.file or ""
+    if raised.type != "FileNotFoundError" or not starts or not name or any(sign in name for sign in "/\\ "):
+        return None
+    step = fixes.by_hand(f"install the program {name}, or put its folder on PATH")
+    mend = fixes.bringer_of_program(machine, name) or Fix(message=f"install {name}", steps=[step])
+    return f"starts the program {name}, which is not on PATH", f"{name} is in none of the folders on PATH", mend
+
+
+def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
+    """The variable that code read from ``os.environ`` and that is not set."""
     raised, last = case.raised, next(reversed(case.raised.frames), None)
     name = raised.text.strip("'")
     by_the_system = last is not None and case.resolver.reader.name(last.file) == "os.py"
-    return name if raised.type == "KeyError" and by_the_system and name not in case.way.variables else None
+    if raised.type != "KeyError" or not by_the_system or name in case.way.variables:
+        return None
+    step = fixes.by_hand(f"set {name} where this seat starts, to what the code's documentation says")
+    mend = Fix(message=f"set the variable {name}", steps=[step])
+    return f"reads the variable {name}, which is not set", f"{name} is not set", mend
 
 
 # What Python and the system say where a resource has run out, the limit that this is, and the letter of ulimit.
@@ -150,23 +141,17 @@ _RAN_OUT = [
 ]
 
 
-def limit_met(case: Raising) -> tuple[str, str] | None:
-    """A limit that is in force and that the failure's own words speak of, and the letter of ulimit for it."""
+def _met_limit(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
+    """A limit that is in force and that the failure's own words speak of."""
     text = f"{case.raised.type}: {case.raised.text}"
     for form, name, letter, what, unit, unit_name in _RAN_OUT:
         number = case.failed.limits.get(name)
         if number is not None and form.search(text) is not None:
-            return f"the limit on {what} is {number // unit}{unit_name}", letter
+            line = f"raise it where it is set (ulimit -{letter} in a start-up file, a container, a batch job)"
+            mend = Fix(message="raise that limit", steps=[fixes.by_hand(line)])
+            fact = f"the limit on {what} is {number // unit}{unit_name}"
+            return f"raises {case.raised.type} at {fact}", fact, mend
     return None
-
-
-def program_of(case: Raising) -> str | None:
-    """The program that code was to start and the system did not find; None where that is not it."""
-    raised = case.raised
-    starts = any(case.resolver.reader.name(frame.file) == "subprocess.py" for frame in raised.frames)
-    name = raised.file or ""
-    is_word = bool(name) and not any(sign in name for sign in "/\\ ")
-    return name if raised.type == "FileNotFoundError" and starts and is_word else None
 
 
 _UPDATE = pattern(r"[Pp]lease (?:update|upgrade|install) ((?:[A-Za-z][\w.-]*\w(?:, and |, | and |\.?\s|\.?$)){1,5})")
