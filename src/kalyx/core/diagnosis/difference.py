@@ -18,7 +18,7 @@ from kalyx.core.imports.conducting import outcome_of, try_with
 from kalyx.core.imports.experiment import Experiment, together
 from kalyx.core.imports.trial import Trial
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import PathEntry, Tried
+from kalyx.core.model.records import PathEntry
 from kalyx.core.system.runner import Runner
 
 # Of one search.
@@ -80,17 +80,15 @@ class _Search:
 
     def __init__(self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool]) -> None:
         self.case, self.machine, self.runner, self.good = case, machine, runner, good
-        self.tried: list[Tried] = []
-        self.spent = 0.0
+        self.trials, self.spent, self.imported = 0, 0.0, False
         self.is_over = False  # before the least was found
 
     def trial(self, experiment: Experiment) -> Trial:
-        if len(self.tried) >= _TRIALS or self.spent > _SECONDS:
+        if self.trials >= _TRIALS or self.spent > _SECONDS:
             raise _Spent
         trial = try_with(self.case, experiment, self.runner, min(self.machine.seconds, _SECONDS))
-        self.spent += trial.seconds
-        result = outcome_of(self.case, trial)
-        self.tried.append(Tried(changed=experiment.message, outcome=result, seconds=round(trial.seconds, 3)))
+        self.trials, self.spent = self.trials + 1, self.spent + trial.seconds
+        self.imported = self.imported or trial.imports
         return trial
 
     def works(self, experiment: Experiment) -> bool:
@@ -121,13 +119,13 @@ class _Search:
 
 def decisive(
     case: Case, machine: Machine, *, kinds: Iterable[str] | None = None, good: Callable[[Trial], bool] | None = None
-) -> tuple[Decisive | None, list[Tried]]:
-    """What decides whether the import works, and each trial that was made to find out.
+) -> Decisive | None:
+    """What decides whether the import works; None where nothing that was left out does.
 
     ``kinds``: the dimensions that are searched, all without. ``good``: what a trial must be; without, that it imports.
     """
     if machine.runner is None:
-        return None, []
+        return None
     search = _Search(case, machine, machine.runner, good or (lambda trial: trial.imports))
     with _scratch(case, machine) as stands:
         dimensions = [
@@ -136,9 +134,9 @@ def decisive(
             if dimension.items and (kinds is None or dimension.kind in kinds) and dimension.can_be_left_out()
         ]
         try:
-            return (_found(search, dimensions) if dimensions else None), search.tried
+            return _found(search, dimensions) if dimensions else None
         except (_Spent, OSError):
-            return None, search.tried
+            return None
 
 
 def least(case: Case, machine: Machine, dimension: Dimension) -> Decisive | None:
@@ -191,8 +189,7 @@ def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
             if not search.works(inside.without(inside.items)):
                 break
             dimension, items = inside, search.smallest(inside)
-    imports = any(tried.outcome == "imports" for tried in search.tried)
-    found = Decisive(dimension.kind, items, imports, is_least=not search.is_over)
+    found = Decisive(dimension.kind, items, search.imported, is_least=not search.is_over)
     found.alone = works and _fails_with(search, dimensions, found)
     return found
 

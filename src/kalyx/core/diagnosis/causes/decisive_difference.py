@@ -22,7 +22,7 @@ from kalyx.core.diagnosis.shared.failing import run_without, said, set_here
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, PathEntry, Tried
+from kalyx.core.model.records import Evidence, Finding, Fix, PathEntry
 from kalyx.core.model.steps import ManualStep, RemoveFiles, RunWith
 
 # What says how it failed, and not why: a search may say more.
@@ -49,10 +49,10 @@ def look_after(case: Case, machine: Machine, ordered: list[Finding]) -> list[Fin
     kinds = _OF_THE_PATH if case.missing_is_asked else None
     if kinds is not None and not _anything_of_python(case):
         return ordered
-    found, tried = decisive(case, machine, kinds=kinds)
+    found = decisive(case, machine, kinds=kinds)
     if found is None:
         return ordered
-    return [_finding(case, machine, found, tried), *ordered]
+    return [_finding(case, machine, found), *ordered]
 
 
 def _says_why(finding: Finding, case: Case) -> bool:
@@ -72,7 +72,7 @@ def _anything_of_python(case: Case) -> bool:
     return bool(case.way.flags) or any(name.upper().startswith("PYTHON") for name in case.way.variables)
 
 
-def _finding(case: Case, machine: Machine, found: Decisive, tried: list[Tried]) -> Finding:
+def _finding(case: Case, machine: Machine, found: Decisive) -> Finding:
     message, facts, mends = _OF_KIND[found.kind](case, machine, found)
     what = _THAT.get(found.kind) or _that(found.items)
     facts.append(Evidence(fact=f"without {what} import {case.module} works", source="tried"))
@@ -88,7 +88,6 @@ def _finding(case: Case, machine: Machine, found: Decisive, tried: list[Tried]) 
         message=message,
         evidence=[*facts, *said(case)],
         fixes=mends,
-        experiments=[item for item in tried if item.outcome == "imports"][-3:],
     )
 
 

@@ -52,7 +52,7 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
                              variables=variables, folder=empty, seconds=machine.seconds)  # fmt: skip
     if who is not None:
         return None  # it starts; what was imported ended it
-    found, tried = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
+    found = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
     line = next((line for line in case.failed.output.splitlines() if line.strip()), "it gave no answer")
     if found is None:
         return None
