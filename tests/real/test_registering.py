@@ -13,6 +13,12 @@ from pathlib import Path
 import psutil
 import pytest
 
+from kalyx.core.actions.registering import Plan, register
+from kalyx.core.kernels.makers import KERNEL_PACKAGES
+from kalyx.core.machine import Machine
+from kalyx.core.model.action_results import RehearsalAnswer
+from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.live_writer import LiveWriter
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 from tests.conftest import KALYX, make_environment, started, tree, until
 from tests.equipment import BY_VERSION, NEW, OTHER, need, some
@@ -212,6 +218,28 @@ def test_two_registrations_at_once(moor, provided):  # noqa: F811
     folder = moor.data / "kernels" / "orchard"
     assert json.loads((folder / "kernel.json").read_text())["display_name"] in ("One", "Two")
     assert sorted(os.listdir(folder)) == ["kernel.json", "logo-32x32.png", "logo-64x64.png", "logo-svg.svg"]
+
+
+@pytest.mark.parametrize("answers", [True, False])
+def test_a_registration_within_another(tmp_path, monkeypatch, answers):
+    """A second one replaces the kernel while the first waits for the answer: the second's kernel is whole."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    machine = Machine(LiveReader({"JUPYTER_DATA_DIR": str(tmp_path / "data"), "HOME": str(tmp_path)}, str(tmp_path)))
+    folder, icons = tmp_path / "data" / "kernels" / "orchard", {"logo-32x32.png": b"32", "logo-svg.svg": b"svg"}
+
+    def plan(label, before):
+        spec = json.dumps({"argv": ["python"], "display_name": label}).encode()
+        return Plan("orchard", label, str(folder), spec, before, KERNEL_PACKAGES[0], [], [], icons)
+
+    def within():
+        second = plan("Two", (folder / "kernel.json").read_bytes())
+        done = register(machine, second, LiveWriter(), lambda: RehearsalAnswer(kernel=None, answered=True))
+        assert done.done
+        return RehearsalAnswer(kernel=None, answered=answers)
+
+    assert register(machine, plan("One", None), LiveWriter(), within).done == answers
+    assert json.loads((folder / "kernel.json").read_text())["display_name"] == "Two"
+    assert sorted(os.listdir(folder)) == ["kernel.json", *icons]
 
 
 def test_places_that_cannot_be_written(moor, provided, tmp_path):  # noqa: F811

@@ -113,7 +113,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         deeds.insert(0, ChangePlan(deed="make folder", path=folder))
     if kernel_package.stand_in:
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
-    icons = _icons(machine, interpreter, kernel_package, folder)
+    icons = _icons(machine, interpreter, kernel_package)
     return Plan(identifier, label, folder, content, before, kernel_package, notes, deeds, icons)
 
 
@@ -136,14 +136,14 @@ def _replaced(before: bytes | None) -> tuple[str, str] | None:
     return spec["display_name"].strip(), first
 
 
-def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage, folder: str) -> dict[str, bytes]:
-    """The kernel package's own icons, where its package brings some and the folder has none of these names."""
+def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage) -> dict[str, bytes]:
+    """The kernel package's own icons, by file name."""
     reader, icons = machine.reader, {}
     search = machine.search(interpreter, Invocation())
     for entry in search.entries:
         resources = reader.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
         for name in reader.names(resources) if entry.entry else []:
-            if name in _ICONS and reader.kind(reader.join(folder, name)) is None:
+            if name in _ICONS:
                 try:
                     icons[name] = reader.read(reader.join(resources, name), 1024 * 1024)
                 except Unreadable:
@@ -305,12 +305,13 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
 def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
     """Write the kernel, have it ``rehearsed``, and keep it only where it answered: else all is as before.
 
+    The icons are written last, and only those that the folder lacks then: another registration of the same kernel may
+    be at work, and this one takes back none that the other counts on.
+
     Signals: one that arrives before the kernel has answered ends the run with the state of before.
     """
     reader, spec = machine.reader, machine.reader.join(plan.folder, SPEC_FILE)
     with signals.held(), Transaction(reader, writer) as transaction:
-        for name, content in plan.icons.items():
-            transaction.write(reader.join(plan.folder, name), content, new=True)
         if plan.before is None:
             transaction.write(spec, plan.spec, new=True)
         else:
@@ -325,10 +326,22 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
         if answer.done or answer.answered:
             answer.done = True
             answer.undo = ["kalyx", "unregister", plan.folder, *(["--undo"] if plan.before is not None else [])]
+            for name, content in plan.icons.items():
+                _add(transaction, reader.join(plan.folder, name), content)
             transaction.commit()
         else:
             answer.notes += transaction.roll_back() or ["what was there before was put back"]
     return answer
+
+
+def _add(transaction: Transaction, path: str, content: bytes) -> None:
+    """Write a file where none of this name lies, also none that appears this moment."""
+    try:
+        if transaction.reader.again().kind(path) is None:
+            transaction.write(path, content, new=True)
+    except KalyxError:
+        if transaction.reader.again().kind(path) is None:
+            raise
 
 
 _WAS = ".was"
