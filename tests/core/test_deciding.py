@@ -290,7 +290,7 @@ FLAGS = [
 def test_flags_that_change_how_code_runs_are_kept(words, flags):
     """With the meaning that the interpreter itself gives to them."""
     machine = Files().machine()
-    machine_reader, interpreter = machine.reader, SimpleNamespace(version="3.11.7")
+    machine_reader, interpreter = machine.reader, SimpleNamespace(version="3.11.7", implementation="cpython")
     way = Invocation.of_command(words.split(), machine_reader, interpreter, {})
     assert way.flags == flags
     asked = "import sys; print(sys.flags.optimize, sys.flags.bytes_warning, sys.flags.dev_mode, sys.flags.isolated, sys.warnoptions)"

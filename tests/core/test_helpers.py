@@ -11,6 +11,7 @@ from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
 from kalyx.core.model.records import Environment, KalyxError, Seat, VersionChange
 from kalyx.core.model.results import HereAnswer
+from kalyx.core.text.command_line import PythonCommand
 from tests.made import HOME, Files
 
 PY = Files().machine().interpreters[0]
@@ -39,6 +40,26 @@ def sorted_bounds(text):
     return [Specifier(bound) for bound in text.split(",")]
 
 
+def behind(*words, sets=None, removes=()):
+    return PythonCommand(list(words), sets or {}, set(removes))
+
+
+PYTHON_LINES = [
+    ("python -I -m tool", behind("-I", "-m", "tool")),
+    ("tool -m x", behind("-m", "x")),
+    ("A=1 B=x=y /usr/bin/python3.11 a.py", behind("a.py", sets={"A": "1", "B": "x=y"})),
+    ("env -u A -i B=2 python", behind(sets={"B": "2"}, removes=["A", "*"])),
+    ("/usr/bin/env -S 'python -I' a.py", behind("-I", "a.py")),
+    ("exec nice -n 5 pypy3 a.py < b 2> c", behind("a.py")),
+    ("bash -lc 'A=1 exec python a.py'", behind("a.py", sets={"A": "1"})),
+    ("echo 1 | python -", behind("-")),
+    ("python a.py | tee python.log", behind("a.py")),
+    ("cd b && python a.py", ValueError),
+    ("python a.py; python b.py", ValueError),
+    ("sh -c 'cd b; python a.py' x", ValueError),
+    ("", behind()),
+]
+
 # Module and function, then pairs of arguments and result; an exception's class stands for what is raised.
 ROWS = {
     "packages.requirements:_release": [("1.2.0", (1, 2)), ("0", (0,)), ("0.0", (0,)), ("1.0.3", (1, 0, 3)), ("7rc1", (7,))],
@@ -47,6 +68,9 @@ ROWS = {
     "packages.metadata:_module_of": [("hive.py", "hive"), ("hive/__init__.py", "hive"), ("hive/x.txt", None), ("../../bin/x.py", None), ("__pycache__/x.pyc", None), ("hive-1.dist-info/RECORD", None), ("hive-1.data/x.py", None), ("hive.cpython-311-x.so", "hive"), ("hive.pyd", "hive"), ("a-b.py", None), ("a-b/x.py", None), ("__editable__.hive.py", None), ("hive.txt", None), ("hive/part.pyd", "hive"), ("hive/part.pyi", "hive"), ("hive/part.pyc", "hive")],
     "packages.metadata:_begins_a_line": [((b"hive/x,,\n", "hive"), True), ((b'"hive/a,b",,\n', "hive"), True), ((b"a\nhive.py,,", "hive"), True), ((b'a\n"hive",,', "hive"), True), ((b"a/hive,,", "hive"), False)],
     "packages.removals:requirement_with": [(("lonely", "lonely"), "lonely")],
+    "text.command_line:_windows_words": [(r"python sub\show.py", ["python", r"sub\show.py"]), (r'"a b\c" d', [r"a b\c", "d"]), (r'a\\"b c" d', ["a\\b c", "d"]), (r'a\"b', ['a"b']), ('"a""b" ""', ['a"b', ""]), ("a\\\\ b", ["a\\\\", "b"]), ("", []), ('"a', ValueError)],
+    "text.command_line:commands_of": [(("a 'b;c' | d 2>&1 >x", "linux"), [["a", "b;c"], ["d"]]), (("a && b & c", "linux"), [["a"], ["b"], ["c"]]), (("a<b c", "linux"), [["a", "c"]]), (("a # b", "linux"), [["a", "#", "b"]]), (("'a", "linux"), ValueError), (("a & b", "windows"), [["a", "&", "b"]])],
+    "text.command_line:python_command": [((line, "linux"), result) for line, result in PYTHON_LINES],
     "seats.pasted:_role": [("pip install x", "installer"), ("'pip' x", "installer"), ("python x", "python")],
     "seats.shell:_a": [("alias", "an alias"), ("function", "a function")],
     "seats.editor:_names_elsewhere": [("ssh://x/y", True), ("file:///x", False), (r"\\wsl$\x", True), ("//wsl.localhost/x", True), ("/usr/bin", False)],
@@ -131,6 +155,10 @@ def test_what_comes_out(function, arguments, result):
     module, _, name = function.partition(":")
     called = getattr(importlib.import_module(f"kalyx.core.{module}"), name)
     words = arguments if isinstance(arguments, tuple) else (arguments,)
+    if isinstance(result, type) and issubclass(result, Exception):
+        with pytest.raises(result):
+            called(*words)
+        return
     assert called(*words) == result
 
 

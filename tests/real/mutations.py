@@ -40,6 +40,15 @@ def gone_settings(prefix: Path, base) -> str:
     return str(prefix / "bin" / "python")
 
 
+def settings_as(put):
+    def make(prefix: Path, base) -> str:
+        (prefix / "pyvenv.cfg").unlink()
+        put(prefix / "pyvenv.cfg")
+        return str(prefix / "bin" / "python")
+
+    return make
+
+
 def link_outside(prefix: Path, base) -> str:
     path = prefix.parent / "elsewhere" / "python-of-env"
     path.parent.mkdir()
@@ -142,6 +151,11 @@ MUTATIONS = {
     "garbage": _settings(lambda t, b: "no equals here\n=\n= x\nhome\n" + t),
     "wrong version written": _settings(lambda t, b: t.replace("version = ", "version = 2.")),
     "other letters": _settings(lambda t, b: t + "prompt = 'žluť'\n"),
+    "lines ended by a sign of texts": _settings(lambda t, b: t.replace("\n", "\u2028")),
+    "true behind a sign of texts": _settings(lambda t, b: t.replace("= false", "= false\x85include-system-site-packages = true")),
+    "old line ends": _settings(lambda t, b: t.replace("= false", "= true").replace("\n", "\r")),
+    "settings are a folder": settings_as(os.mkdir),
+    "settings are a link to nothing": settings_as(lambda path: os.symlink("gone", path)),
     "beside": beside,
     "both places": both_places,
     "gone settings": gone_settings,

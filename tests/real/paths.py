@@ -36,6 +36,9 @@ class World:
         (root / "scripts" / "say.py").write_text(CODE)
         (self.cwd / "say_module.py").write_text(CODE)
         os.symlink(root / "scripts" / "say.py", root / "links" / "say.py")
+        (root / "scripts" / "deep").mkdir()
+        (root / "scripts" / "deep" / "say.py").write_text(CODE)
+        os.symlink(root / "scripts" / "deep", root / "links" / "deep")
         with zipfile.ZipFile(root / "eggs.zip", "w") as archive:
             archive.writestr("combs.py", "")
 
@@ -90,18 +93,35 @@ VARIANTS = [
     ("home is the base", [], "-c", {"PYTHONHOME": "{base}"}),
     ("home is the base, no site", ["-S"], "-c", {"PYTHONHOME": "{base}"}),
     ("home twice", [], "-c", {"PYTHONHOME": "{base}:{base}"}),
+    ("home with an empty second", [], "-c", {"PYTHONHOME": "{base}:"}),
+    ("home with an empty first", [], "-c", {"PYTHONHOME": ":{base}"}),
     ("home ignored", ["-E"], "-c", {"PYTHONHOME": "/no/where"}),
     ("no user by variable", [], "-c", {"PYTHONNOUSERSITE": "0"}),
     ("no user by an empty variable", [], "-c", {"PYTHONNOUSERSITE": ""}),
+    *[(f"no user by the number {text!r}", [], "-c", {"PYTHONNOUSERSITE": text}) for text in (" +00", "-0", "0 ", "0_0", "\u0660")],
     ("user base", [], "-c", {"PYTHONUSERBASE": "{root}/userbase"}),
     ("user base with -E", ["-E"], "-c", {"PYTHONUSERBASE": "{root}/userbase"}),
     ("user base by tilde", [], "-c", {"PYTHONUSERBASE": "~/.local"}),
+    ("script in a linked folder", [], "linked", {}),
+    ("script above a linked folder", [], "above a link", {}),
+    ("code in the option's word", ["-s"], "-c joined", {"PYTHONPATH": "{root}/one"}),
+    ("isolated, code in the option's word", [], "-Ic joined", {"PYTHONPATH": "{root}/one"}),
+    ("module in the option's word", [], "-m joined", {}),
+    ("a warning apart", ["-W", "ignore"], "script", {}),
+    ("a warning in the option's word", ["-Wignore", "-S"], "script", {}),
+    ("an option of the implementation", ["-X", "importtime"], "-c", {}),
+    ("a long option with a value", ["--check-hash-based-pycs", "always"], "-c", {}),
+    ("no more options", ["-s", "--"], "script", {}),
     ("both", ["-s", "-S"], "script", {"PYTHONPATH": "{root}/two"}),
 ]  # fmt: skip
 
 
 def applies(version: str, flags: list[str], mode: str) -> bool:
     major, minor = (int(part) for part in version.split(".")[:2])
+    if flags[:1] == ["--check-hash-based-pycs"] or "-X" in flags:
+        return (major, minor) >= (3, 7)
+    if mode == "-Ic joined":
+        return major >= 3
     if "-P" in flags:
         return (major, minor) >= (3, 11)
     return "-I" not in flags or major >= 3
@@ -110,12 +130,16 @@ def applies(version: str, flags: list[str], mode: str) -> bool:
 def command(world: World, executable: str, flags: list[str], mode: str) -> list[str]:
     if mode == "-c":
         return [executable, *flags, "-c", CODE]
+    if mode.endswith(" joined"):
+        return [executable, *flags, mode.split()[0] + ("say_module" if mode == "-m joined" else CODE)]
     if mode in ("-m", "-m0"):
         return [executable, *flags, "-m", "say_module"]
     script = {
         "script": f"{world.root}/scripts/say.py",
         "link": f"{world.root}/links/say.py",
         "relative": "../links/say.py",
+        "linked": "../links/deep/say.py",
+        "above a link": "../links/deep/../say.py",
     }
     return [executable, *flags, script[mode]]
 

@@ -10,16 +10,20 @@ from __future__ import annotations
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
+from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
+from kalyx.core.system import Reader
+from kalyx.core.text.command_line import PythonCommand, behind_python, commands_of, python_command
+from kalyx.core.text.visible import visible
 
 
 def invocation_of(seat: Seat, machine: Machine, command: str | None = None) -> Invocation:
     """How this seat runs Python: a kernel has the current folder first, the others run a script from the folder.
 
     ``command`` is a command line whose flags and program decide instead; its
-    first word is passed over. Raises KalyxError where it cannot be read.
+    variables and its program count, not its interpreter. Raises KalyxError where it cannot be read.
     """
     way = _invocation_of(seat, machine, command)
     way.folder = seat.folder
@@ -30,30 +34,37 @@ def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocat
     folder = seat.folder or machine.reader.folder
     variables = _variables(seat, machine)
     if command is not None:
-        import shlex
-
-        try:
-            words = shlex.split(command)[1:]
-        except ValueError as error:
-            raise KalyxError(f"{command!r} is not a command line: {error}") from None
         if seat.interpreter is None:
             raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-        return Invocation.of_command(words, machine.reader, seat.interpreter, variables)
+        given = command_given(machine.reader, command)
+        return Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
     if seat.seat in ("kernel", "notebook"):
         way = Invocation(variables=variables)
         kernel = kernel_of(seat, machine)
         if kernel is not None and seat.interpreter is not None and kernel.command:
             # Its own flags decide what it can import; what stands before them may set variables only.
-            python = [
-                at
-                for at, word in enumerate(kernel.command)
-                if machine.reader.name(word).lower().startswith(("python", "pypy"))
-            ]
-            words = kernel.command[python[0] + 1 :] if python else []
-            way = Invocation.of_command(words, machine.reader, seat.interpreter, variables)
+            given = behind_python(kernel.command) or PythonCommand([])
+            way = Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
         way.first, way.first_origin, way.is_program = "", "the notebook's folder", False
         return way
     return Invocation(first=folder, first_origin="the folder of the script", variables=variables)
+
+
+def command_given(reader: Reader, line: str) -> PythonCommand:
+    """What a command line of the user's says: flags and a program; a program that Python runs counts as its script.
+
+    Raises KalyxError where the line cannot be read.
+    """
+    try:
+        command = python_command(line, reader.system)
+        (words, *_) = commands_of(line, reader.system) or [[]]
+    except ValueError as error:
+        raise KalyxError(f"{visible(line)} is not a command line: {error}") from None
+    if words and behind_python(words) is None and command.words == words[1:]:
+        program = next(reader.lookup(words[0]), None)
+        if program is not None and interpreter_of_script(reader, program).path is not None:
+            return PythonCommand([program, *words[1:]])
+    return command
 
 
 def _variables(seat: Seat, machine: Machine) -> dict[str, str]:

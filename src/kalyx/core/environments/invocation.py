@@ -8,7 +8,11 @@ from msgspec import Struct
 
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.reader import LINK_LIMIT
 from kalyx.core.text.numbers import leading_number
+
+# Long options that take a value (Python's "Command line and environment").
+_LONG_WITH_VALUE = ("--check-hash-based-pycs", "--jit")
 
 
 class Invocation(Struct, kw_only=True):
@@ -38,21 +42,31 @@ class Invocation(Struct, kw_only=True):
         """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
         way = Invocation(variables=variables)
         remainder = list(words)
-        while remainder and remainder[0].startswith("-") and remainder[0] not in ("-", "-c", "-m"):
+        while remainder and remainder[0].startswith("-") and remainder[0] != "-":
             word = remainder.pop(0)
-            if word in ("-X", "-W", "-Q"):
-                way.other_flags += tuple(word + value for value in remainder[:1] if word != "-Q")
-                remainder = remainder[1:]
+            if word == "--":
+                break
+            if word.startswith("--"):
+                remainder = remainder[1:] if word in _LONG_WITH_VALUE else remainder
                 continue
-            for letter in word[1:] if not word.startswith("--") else "":
-                if letter in "XWQ":
-                    way.other_flags += ("-" + word[word.index(letter) :],) if letter != "Q" else ()
-                    break
-                way._flag(letter)
-                if letter in "cm":
-                    remainder.insert(0, "-" + letter)
+            program = way._short(word[1:], remainder, interpreter)
+            if program is not None:
+                remainder[:0] = program
+                break
         way._begin(remainder, reader, interpreter)
         return way
+
+    def _short(self, letters: str, remainder: list[str], interpreter: Interpreter) -> list[str] | None:
+        """Heed a word of short options, with the value in it or behind it; returns ``-c`` or ``-m`` and its value."""
+        for at, letter in enumerate(letters):
+            if letter in "cm" or letter in ("WQ" if interpreter.version.startswith("2.") else "WX"):
+                value = letters[at + 1 :] or (remainder.pop(0) if remainder else "")
+                if letter in "cm":
+                    return ["-" + letter, value]
+                self.other_flags += (f"-{letter}{value}",) if letter != "Q" and value else ()
+                return None
+            self._flag(letter)
+        return None
 
     @property
     def flags(self) -> tuple[str, ...]:
@@ -84,7 +98,9 @@ class Invocation(Struct, kw_only=True):
             newer = not interpreter.version.startswith(("2.", "3.6"))
             self.first, self.first_origin = reader.folder if newer else "", "the current folder"
         else:
-            script = reader.absolute(rest[0])
+            # Above a folder is above where its links lead: the words alone do not tell.
+            written = reader.join(self.folder or reader.folder, rest[0])
+            script = reader.absolute(rest[0], self.folder)
             if reader.is_folder(script) or _is_archive(reader, script):
                 # A folder or an archive with a program in it is itself the first entry, as it was named before 3.9.
                 major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
@@ -92,8 +108,19 @@ class Invocation(Struct, kw_only=True):
                 self.first_origin = "the program"
                 self.is_program = True
             else:
-                # A link to a script is followed: its target's folder counts.
-                self.first = reader.parent(reader.hops(script)[-1])
+                self.first = reader.parent(_followed(reader, interpreter, script, written))
+
+
+def _followed(reader: Reader, interpreter: Interpreter, script: str, written: str) -> str:
+    """The script whose folder counts: every link is followed; PyPy follows only those of the script itself."""
+    if interpreter.implementation != "pypy":
+        return script if reader.system == "windows" else reader.real(written)
+    for _ in range(LINK_LIMIT):
+        target = reader.link(script)
+        if target is None:
+            break
+        script = reader.absolute(target, reader.parent(script))
+    return script
 
 
 def _is_archive(reader: Reader, path: str) -> bool:

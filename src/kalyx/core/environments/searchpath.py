@@ -21,7 +21,9 @@ from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.model.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
+from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"
@@ -29,6 +31,7 @@ STARTUP = "start-up code"
 # A site folder of its own, of the base, or of the user.
 SitePutBy = Literal["own", "base", "user"]
 
+_NOUGHT = pattern(r"[ \t\n\v\f\r]*[+-]?0+")
 _PTH_LIMIT = 1024 * 1024
 
 # The release of each minor that began to pass over hidden .pth files, and to read them as UTF-8 first.
@@ -120,11 +123,10 @@ class _Builder:
                 else:
                     self.add(full, "PYTHONPATH", "variable")
         home = self.home_by_variable()
-        separator = ";" if reader.system == "windows" else ":"
         # An environment with a library folder of its own begins there; its site module adds the base's.
         own = self.older is not None or (self.is_older and self.way.no_site)
         begins = self.interpreter.prefix if own else self.interpreter.base_prefix
-        prefix, _, exec_prefix = home.partition(separator) if home else (begins, "", "")
+        prefix, exec_prefix = self._by_home(home, begins)
         origin = "the standard library" + (" (by PYTHONHOME)" if home else "")
         if reader.system == "windows":
             self._windows_base(prefix, origin)
@@ -147,10 +149,20 @@ class _Builder:
             # This version names the library twice; its site module tidies that.
             exists = reader.exists(library)
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
-        compiled = reader.join(exec_prefix or prefix, library_folder, name)
+        compiled = reader.absolute(reader.join(exec_prefix, library_folder, name), self.way.folder)
         self.add(reader.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
         if self.older is not None and not self.way.no_site:
             self._base_below(reader.join(self.interpreter.base_prefix, library_folder, name))
+
+    def _by_home(self, home: str | None, own: str) -> tuple[str, str]:
+        """The prefix and that of the compiled part; from 3.11 an empty one is the interpreter's own."""
+        if not home:
+            return own, own
+        prefix, is_two, exec_prefix = home.partition(";" if self.reader.system == "windows" else ":")
+        if self.minor >= (3, 11):
+            prefix = prefix or own
+            exec_prefix = exec_prefix or prefix
+        return prefix, exec_prefix if is_two else prefix
 
     def _base_below(self, library: str) -> None:
         """The base's library, as the site module of an environment before settings files adds it: what is there."""
@@ -217,8 +229,7 @@ class _Builder:
 
     def site(self) -> None:
         reader, interpreter = self.reader, self.interpreter
-        base = self.home_by_variable() or interpreter.base_prefix
-        base = base.split(";" if reader.system == "windows" else ":")[0]
+        base, _ = self._by_home(self.home_by_variable(), interpreter.base_prefix)
         settings = settings_for(reader, interpreter.executable) if self.minor >= (3, 0) else None
         if self.is_older:
             self._older_site(base)
@@ -312,7 +323,7 @@ class _Builder:
                 )
             text = raw.decode("latin-1")
         # The newer ones split the text as such, which knows more ends of lines than files do.
-        lines = text.splitlines() if newer else text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+        lines = text.splitlines() if newer else file_lines(text)
         for number, line in enumerate(lines, 1):
             if line.startswith("#") or (not line.strip() and (self.minor >= (3, 0) or not line)):
                 continue
@@ -355,10 +366,8 @@ def is_switched_on(value: str | None, interpreter: Interpreter) -> bool:
     minor = tuple(int(part) for part in interpreter.version.split(".")[:2])
     if not value or minor < (3, 7) or interpreter.implementation != "cpython":
         return bool(value)
-    try:
-        return int(value) != 0
-    except ValueError:
-        return True
+    # As the C library's strtol reads a number, to the text's end.
+    return not _NOUGHT.fullmatch(value)
 
 
 def _leaves_path_alone(line: str) -> bool:

@@ -20,6 +20,7 @@ from kalyx.core.interpreters.versions import Installation
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import PATH_LIMIT
+from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
 
@@ -91,8 +92,8 @@ def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
 
 
 def _read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
-    if reader.kind(path) is None:
-        return None
+    if reader.kind(path) is None or (not reader.is_file(path) and reader.refusal(path) is None):
+        return None  # a folder of that name, or a link to nothing, says nothing to an interpreter
     keys: dict[str, tuple[str, int]] = {}
     try:
         raw = reader.read_whole(path, _SETTINGS_LIMIT)
@@ -104,7 +105,7 @@ def _read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
     except UnicodeDecodeError:
         problem_text = "not UTF-8"
         text = raw.decode("utf-8", "surrogateescape")
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(file_lines(text), 1):
         key, equals, value = line.partition("=")
         if equals and len(value) > PATH_LIMIT:
             problem_text = f"line {number}: a value of {len(value)} characters, and a path has at most {PATH_LIMIT}"

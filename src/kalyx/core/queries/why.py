@@ -13,7 +13,7 @@ from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import objection
-from kalyx.core.invocation import invocation_of, kernel_of, named_by, search_of
+from kalyx.core.invocation import command_given, invocation_of, kernel_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.packages.metadata import Installed
@@ -113,9 +113,7 @@ def _case(
     environment = named_seat.environment
     case = Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel)
     if command is not None:
-        import shlex
-
-        case.runs = tuple(shlex.split(command)[1:])
+        case.runs = tuple(command_given(machine.reader, command).words)
     return case, refusal
 
 
