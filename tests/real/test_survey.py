@@ -46,6 +46,18 @@ def test_conditions_of_real_environments(moor):
     for link in (root / "upgraded" / "bin").glob("python*"):
         link.unlink()
     os.symlink(BY_VERSION[NEW].executable, root / "upgraded" / "bin" / "python")
+    make_environment(OLD, root / "replaced", "--without-pip")
+    make_environment(OLD, root / "o'neill \"$x", "--without-pip")
+    make_environment(OLD, root / "two", "--without-pip")
+    for name, word, version in (("replaced", "python", NEW), ("replaced", "python3", NEW), ("two", "python", OLD), ("two", "python3", NEW)):
+        (root / name / "bin" / word).unlink()
+        os.symlink(BY_VERSION[version].executable, root / name / "bin" / word)
+    make_environment(OLD, root / "barred", "--without-pip", "--copies")
+    make_environment(OLD, root / "text", "--without-pip", "--copies")
+    for program in (root / "barred" / "bin").glob("python*"):
+        program.chmod(0o644)
+    for program in (root / "text" / "bin").glob("python*"):
+        program.write_text("hello\n")
     (root / "killed").mkdir()
     (root / "killed" / "pyvenv.cfg").write_text("home = /usr/bin\n")
     make_environment(NEW, root / "unscripted", "--without-pip")
@@ -65,7 +77,8 @@ def test_conditions_of_real_environments(moor):
     expected = {
         "sound": "sound", "old": "sound", "sees": "sound", "moved": "moved", "copied": "moved", "copied-from": "sound",
         "dangling": "base-gone", "upgraded": "base-gone" if OLD != NEW else "sound", "killed": "half-made", "unscripted": "half-made",
-        "marked": "half-made", "bare": "no-interpreter", "garbled": "unreadable", "piped": "unreadable",
+        "replaced": "base-gone" if OLD != NEW else "sound", "two": "mixed-versions" if OLD != NEW else "sound", "o'neill \"$x": "sound",
+        "barred": "no-interpreter", "text": "no-interpreter", "marked": "half-made", "bare": "no-interpreter", "garbled": "unreadable", "piped": "unreadable",
     }  # fmt: skip
     assert {name: found[name]["condition"] for name in expected} == expected
     assert found["old"]["version"] == BY_VERSION[OLD].version and found["sees"]["sees_base"]
@@ -77,7 +90,7 @@ def test_conditions_of_real_environments(moor):
     shown = moor.kalyx("survey", "--under", moor.root, "--unsound")
     assert shown.status == 1 and "sound " not in shown.out and "fix " in shown.out
     # The fix for a base that went on is carried out as printed, and the environment is sound again.
-    for name in ("upgraded", "moved", "copied") if OLD != NEW else ("moved", "copied"):
+    for name in ("upgraded", "replaced", "two", "moved", "copied") if OLD != NEW else ("moved", "copied"):
         for step in found[name]["findings"][0]["fixes"][0]["steps"]:
             if step["command"] is not None:
                 subprocess.run(step["line"], shell=True, check=True, capture_output=True)

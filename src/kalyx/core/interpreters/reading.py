@@ -92,7 +92,8 @@ def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
 
 
 def _read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
-    if reader.kind(path) is None or (not reader.is_file(path) and reader.refusal(path) is None):
+    kind = reader.kind(path)
+    if kind is None or reader.is_folder(path) or (kind == "link" and not reader.exists(path)):
         return None  # a folder of that name, or a link to nothing, says nothing to an interpreter
     keys: dict[str, tuple[str, int]] = {}
     try:

@@ -23,19 +23,27 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
-    problem, settings = view.problem, view.settings
+    problem = view.problem
     if view.interpreter is not None and view.environment.kind == "virtual":
-        return _upgraded(view, machine)
+        return _older_without_base(view, machine) or _upgraded(view, machine)
     if view.interpreter is not None or problem is None or view.environment.kind == "installation":
         return None
     if "half-made" in {finding.cause for finding in view.environment.findings}:
         return None
-    evidence = [Evidence(fact=problem.reason, source=problem.path, path=problem.path)]
+    if _is_own_fault(problem, machine):
+        message = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
+        return _finding(view, machine, "no-interpreter", message, problem.reason, problem.path)
+    return _finding(view, machine, "base-gone", "the base Python is gone", problem.reason, problem.path)
+
+
+def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, path: str) -> Finding:
+    """What does not start, what the settings say of its base, and how the environment is recreated."""
+    settings, evidence = view.settings, [Evidence(fact=fact, source=path, path=path)]
     if settings is not None and settings.get("home"):
         home = f"home = {settings.get('home')}"
         evidence.append(Evidence(fact=home, source=settings.path, path=settings.path, line=settings.line("home")))
     base = same_minor(view, machine)
-    if base is not None:
+    if base is not None and base.version.startswith("3."):
         mends = [remake(view, machine, base)]
     else:
         version = view.environment.version or "of its version"
@@ -44,10 +52,18 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         made = anew(view, machine)
         if made is not None:
             mends.insert(0, made)
-    if _is_own_fault(problem, machine):
-        message = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
-        return condition("no-interpreter", message, evidence, mends)
-    return condition("base-gone", "the base Python is gone", evidence, mends)
+    return condition(cause, message, evidence, mends)
+
+
+def _older_without_base(view: View, machine: Machine) -> Finding | None:
+    """Version 2 starts without its base, from files of the environment's own, and lacks the rest of its library."""
+    interpreter = view.interpreter
+    if interpreter is None or not interpreter.version.startswith("2.") or machine.reader.system == "windows":
+        return None
+    base = interpreter.base_prefix
+    if interpreter.prefix == base or machine.reader.is_folder(base) or machine.reader.refusal(base) is not None:
+        return None
+    return _finding(view, machine, "base-gone", "the base Python is gone", "there is nothing at this path", base)
 
 
 def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
@@ -62,12 +78,12 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
     if interpreter is None or environment.site_packages or machine.reader.system == "windows":
         return None
     minor = interpreter.minor
-    others = packages_of_others(machine, environment.prefix, minor)
+    others = packages_of_others(view, machine, minor)
     if not others:
         return None
     made_for, site = others[-1]
     evidence = [
-        Evidence(fact=f"its packages are for {made_for}", source=site, path=site),
+        Evidence(fact=f"it was made for {made_for}", source=site, path=site),
         Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
     ]
     old = [interpreter for interpreter in machine.interpreters if interpreter.minor == made_for]

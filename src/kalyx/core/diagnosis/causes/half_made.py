@@ -83,7 +83,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return condition("half-made", message, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
         minor = view.interpreter.minor
-        if packages_of_others(machine, environment.prefix, minor):
+        if packages_of_others(view, machine, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
         message = "it has an interpreter and no folder for packages: making it stopped half-way"

@@ -1,6 +1,6 @@
-"""It holds packages for one Python version and starts another.
+"""It holds packages for one Python version and starts another, or its names start two versions.
 
-How to tell: the library folders in the prefix are compared with the version that it starts.
+How to tell: the library folders in the prefix, and its python and python3, are compared with the version it starts.
 Fix: make the environment anew with the Python that it is to have.
 
 Example:
@@ -14,9 +14,12 @@ Not this (an empty folder of another version is left):
 
 from __future__ import annotations
 
+from itertools import islice
+
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remove
-from kalyx.core.environments.reading import View
+from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remake, remove, same_minor
+from kalyx.core.environments.reading import View, executables_of
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
@@ -26,7 +29,10 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if interpreter is None or reader.system == "windows" or environment.kind == "installation":
         return None
     minor = interpreter.minor
-    others = packages_of_others(machine, environment.prefix, minor)
+    others = packages_of_others(view, machine, minor)
+    other = _another_by_name(view, machine)
+    if other is not None:
+        return other
     if not others or not environment.site_packages:
         return None
     numbers = ", ".join(number for number, _ in others)
@@ -41,3 +47,31 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     ]
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, mends)
+
+
+def _another_by_name(view: View, machine: Machine) -> Finding | None:
+    """Its ``python`` and its ``python3`` start two versions, of which one does not see its packages."""
+    reader, interpreter = machine.reader, view.interpreter
+    if interpreter is None or reader.kind(interpreter.executable) != "link":
+        return None  # a copy: what else lies beside it is read only where that is looked at
+    for executable in islice(executables_of(reader, view.environment.prefix), 2):
+        if reader.kind(executable) is None or reader.same_path(reader.real(executable), interpreter.real_executable):
+            continue
+        try:
+            other = read_interpreter(reader, executable)
+        except NotAnInterpreter:
+            continue
+        if other.minor == interpreter.minor:
+            continue
+        evidence = [
+            Evidence(fact=f"starts {one.version}", source=one.executable, path=one.executable)
+            for one in (interpreter, other)
+        ]
+        base = same_minor(view, machine)
+        mends = [remake(view, machine, base)] if base is not None else [remove(view, machine)]
+        name = reader.name(interpreter.executable)
+        message = (
+            f"its {name} starts {interpreter.version}, and its {reader.name(executable)} starts {other.version}"
+        )
+        return condition("mixed-versions", message, evidence, mends)
+    return None

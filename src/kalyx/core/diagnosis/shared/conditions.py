@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
+from kalyx.core.interpreters.reading import version_in
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
@@ -110,16 +111,18 @@ def remove(view: View, machine: Machine) -> Fix:
     return Fix(message="remove what is left of the environment", steps=[step], changes=[prefix])
 
 
-def packages_of_others(machine: Machine, prefix: str, minor: str) -> list[tuple[str, str]]:
-    """Other versions that have packages in this prefix: the version and its site folder."""
+def packages_of_others(view: View, machine: Machine, minor: str) -> list[tuple[str, str]]:
+    """Other versions that have packages in this environment, or that it was made for: the version, its site folder."""
     reader = machine.reader
-    library = reader.join(prefix, "lib")
+    library = reader.join(view.environment.prefix, "lib")
+    made_for = minor_of((view.settings and version_in(view.settings)) or "")
     packages = []
     for name in reader.names(library):
         number = name.removeprefix("python").rstrip("t")
         if not name.startswith("python") or number == minor or not are_numbers(number) or "." not in number:
             continue
         site = reader.join(library, name, "site-packages")
-        if any(entry.endswith((".dist-info", ".egg-info")) for entry in reader.names(site)):
+        is_own = number == made_for and reader.is_folder(site)
+        if is_own or any(entry.endswith((".dist-info", ".egg-info")) for entry in reader.names(site)):
             packages.append((number, site))
     return packages
