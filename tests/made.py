@@ -49,9 +49,10 @@ class Files(dict):
         site, info = self.site(where), f"{name.replace('-', '_')}-{version}.dist-info"
         requirement = f"Requires-Dist: {requires}\n" if requires else ""
         self[f"{site}/{info}/METADATA"] = f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n{requirement}\n"
-        self[f"{site}/{info}/RECORD"] = f"{module}/__init__.py,,\n{info}/METADATA,,\n"
+        file = module if module.endswith(".py") else f"{module}/__init__.py"
+        self[f"{site}/{info}/RECORD"] = f"{file},,\n{info}/METADATA,,\n"
         if files:
-            self[f"{site}/{module}/__init__.py"] = b""
+            self[f"{site}/{file}"] = b""
 
     def kernel(self, identifier: str, program: str, root: str = f"{HOME}/.local/share/jupyter") -> None:
         spec = {"argv": [program, "-m", "ipykernel_launcher", "-f", "{connection_file}"],

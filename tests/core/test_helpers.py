@@ -40,24 +40,25 @@ def sorted_bounds(text):
     return [Specifier(bound) for bound in text.split(",")]
 
 
-def behind(*words, sets=None, removes=()):
-    return PythonCommand(list(words), sets or {}, set(removes))
+def behind(*words, sets=None, removes=(), program="python", is_plain=True):
+    return PythonCommand(list(words), program, is_plain, sets or {}, set(removes))
 
 
 PYTHON_LINES = [
     ("python -I -m tool", behind("-I", "-m", "tool")),
-    ("tool -m x", behind("-m", "x")),
-    ("A=1 B=x=y /usr/bin/python3.11 a.py", behind("a.py", sets={"A": "1", "B": "x=y"})),
+    ("tool -m x", behind("-m", "x", program="")),
+    ("A=1 B=x=y /usr/bin/python3.11 a.py", behind("a.py", sets={"A": "1", "B": "x=y"}, program="/usr/bin/python3.11")),
     ("env -u A -i B=2 python", behind(sets={"B": "2"}, removes=["A", "*"])),
     ("/usr/bin/env -S 'python -I' a.py", behind("-I", "a.py")),
-    ("exec nice -n 5 pypy3 a.py < b 2> c", behind("a.py")),
+    ("exec nice -n 5 pypy3 a.py < b 2> c", behind("a.py", program="pypy3")),
     ("bash -lc 'A=1 exec python a.py'", behind("a.py", sets={"A": "1"})),
     ("echo 1 | python -", behind("-")),
     ("python a.py | tee python.log", behind("a.py")),
     ("cd b && python a.py", ValueError),
     ("python a.py; python b.py", ValueError),
     ("sh -c 'cd b; python a.py' x", ValueError),
-    ("", behind()),
+    ("", behind(program="")),
+    ("docker run x python a.py", behind("a.py", is_plain=False)),
 ]
 
 # Module and function, then pairs of arguments and result; an exception's class stands for what is raised.

@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -221,3 +222,45 @@ def test_a_cell_speaks_of_its_own_kernel(moor, provided):
             running.end()
     assert answer["target"]["seat"] == "kernel" and answer["target"]["interpreter"]["executable"] == provided
     assert answer["imports"][0]["outcome"] == "imports"
+
+
+KERNEL_FILES = {
+    "ipykernel_launcher.py": "import sys\nif __name__ == '__main__':\n    from ipykernel import kernelapp as app\n",
+    "ipykernel/__init__.py": "from ._version import *\nfrom .names import COMB\n",
+    "ipykernel/_version.py": "number = 1\n",
+    "ipykernel/names.py": "COMB = 1\nif COMB > 1:\n    import notneeded\n",
+    "ipykernel/kernelapp.py": "import json, zmqlike.part\nfrom . import names\ntry:\n    import optional\nexcept ImportError:\n    pass\n",
+    "zmqlike/__init__.py": "",
+    "zmqlike/part.py": "",
+}
+
+
+def test_a_kernel_package_that_is_there_in_part(moor):
+    """Each file taken away in turn, the flags that hide all, the words in front: as the interpreter itself ends."""
+    python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    site = next((moor.root / "heath").glob("lib/python*/site-packages"))
+    (moor.root / "barred").write_text("#!/bin/sh\n")
+    words = ["-m", "ipykernel_launcher"]
+    commands = {
+        "plain": [python, *words], "joined": [python, "-m" + words[1]], "isolated": [python, "-Im", words[1]],
+        "without": [python, "-S", *words], "set": ["/usr/bin/env", "A=1", python, *words], "nice": ["nice", "-n", "1", python, *words],
+        "shell": ["sh", "-c", f"exec {python} -m ipykernel_launcher"], "barred": [str(moor.root / "barred"), *words],
+    }  # fmt: skip
+    for name, command in commands.items():
+        moor.kernel(name, [*command, "{connection_file}"])
+    for gone in (None, *KERNEL_FILES):
+        shutil.rmtree(site / "ipykernel", ignore_errors=True)
+        shutil.rmtree(site / "zmqlike", ignore_errors=True)
+        for name, text in KERNEL_FILES.items():
+            (site / name).parent.mkdir(exist_ok=True)
+            (site / name).write_text(text)
+        if gone is not None:
+            (site / gone).unlink()
+        found = {one["id"]: one for one in moor.kalyx("kernels", "--json").json["kernels"]}
+        for name, command in commands.items():
+            if name == "barred":
+                assert found[name]["conditions"] == ["interpreter-gone"]
+                continue
+            ends = subprocess.run(command, env=moor.variables, cwd=moor.folder, capture_output=True, check=False).returncode
+            assert ("kernel-package-absent" in found[name]["conditions"]) == (ends != 0), (gone, name, found[name])
+            assert found[name]["interpreter"]["executable"] == python

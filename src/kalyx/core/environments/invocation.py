@@ -33,6 +33,7 @@ class Invocation(Struct, kw_only=True):
     safe_path: bool = False
     other_flags: tuple[str, ...] = ()  # what changes how code runs, and not where it is found
     variables: Mapping[str, str] = {}
+    module: str | None = None  # that -m runs
     folder: str | None = None  # that relative entries of PYTHONPATH go by; None: the folder that Kalyx stands in
 
     @staticmethod
@@ -95,6 +96,7 @@ class Invocation(Struct, kw_only=True):
         if not rest or rest[0] in ("-", "-c"):
             self.first, self.first_origin = "", "the current folder"
         elif rest[0] == "-m":
+            self.module = "".join(rest[1:2])
             newer = not interpreter.version.startswith(("2.", "3.6"))
             self.first, self.first_origin = reader.folder if newer else "", "the current folder"
         else:

@@ -22,6 +22,7 @@ from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own
 from kalyx.core.model.records import Evidence, Finding, Kernel
 from kalyx.core.packages.project import USUAL_NAMES
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.command_line import PythonCommand, behind_python
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
@@ -289,10 +290,15 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
         kernel.interpreter = server.interpreter
         kernel.environment = environment_of(reader, server.interpreter)
         return
-    path = _program(reader, kernel, server)
+    variables = kernel_variables(kernel, server)
+    starts = behind_python(kernel.command) if not reader.name(first).lower().startswith(("python", "pypy")) else None
+    if starts is not None and starts.is_plain:
+        if _behind(reader, kernel, starts, starts.variables(variables)):
+            return
+    path = _program(reader, kernel.command[0], variables)
     if path is None:
         kernel.reason = f"no program {kernel.command[0]} on the kernel's PATH"
-        refused = reader.refused_within(*reader.path_folders(kernel_variables(kernel, server).get("PATH", "")))
+        refused = reader.refused_within(*reader.path_folders(variables.get("PATH", "")))
         if refused is not None:
             kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
             kernel.undecided = True
@@ -306,7 +312,8 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
     try:
         kernel.interpreter = read_interpreter(reader, path)
     except NotAnInterpreter as refusal:
-        if not _by_first_line(reader, kernel, path):
+        is_barred = reader.is_file(path) and not reader.may_run(path) and not refusal.refused
+        if is_barred or not _by_first_line(reader, kernel, path):
             kernel.undecided = kernel.undecided or (kernel.reason is None and not refusal.dead)
             kernel.reason = kernel.reason or refusal.reason
             if kernel.undecided and reader.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
@@ -330,13 +337,23 @@ def _by_first_line(reader: Reader, kernel: Kernel, path: str) -> bool:
     return True
 
 
-def _program(reader: Reader, kernel: Kernel, server: Server) -> str | None:
-    word = kernel.command[0]
+def _behind(reader: Reader, kernel: Kernel, starts: PythonCommand, variables: Mapping[str, str]) -> bool:
+    """A kernel whose command names the interpreter behind a program that starts another (``env``, a shell's ``-c``)."""
+    path = _program(reader, starts.program, variables)
+    if path is None or "$" in starts.program or _program(reader, kernel.command[0], variables) is None:
+        return False
+    try:
+        kernel.interpreter = read_interpreter(reader, path)
+    except NotAnInterpreter:
+        return False
+    kernel.environment = environment_of(reader, kernel.interpreter)
+    return True
+
+
+def _program(reader: Reader, word: str, variables: Mapping[str, str]) -> str | None:
     if reader.path.dirname(word):
         return reader.absolute(word) if not word.startswith("~") else reader.join(reader.folder, word)
-    variables = kernel_variables(kernel, server)
-    path = variables.get("PATH", "")
-    return next(reader.lookup(word, path), None)
+    return next(reader.lookup(word, variables.get("PATH", "")), None)
 
 
 def _hidden(kernel: Kernel, winner: Kernel) -> Finding:

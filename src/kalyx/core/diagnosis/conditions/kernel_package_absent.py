@@ -1,6 +1,6 @@
-"""The module that the kernel runs is not in the environment it starts.
+"""The module that the kernel runs is not in the environment it starts, or not all of it.
 
-How to tell: the module behind -m in the kernel's command is looked for on the kernel's own path.
+How to tell: the module behind -m in the kernel's command, and what it imports, are looked for on the kernel's own path.
 Fix: install the kernel package into that environment.
 
 Example:
@@ -8,50 +8,164 @@ Example:
     asked about kernel:heath
 
 Not this (the kernel package is there):
-    heath has ipykernel 7.0 as ipykernel_launcher
+    heath has ipykernel 7.0 as ipykernel_launcher.py
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
+from msgspec import Struct
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.imports.resolver import Resolver
+from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.invocation import kernel_of
-from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, module_run_by
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Kernel, Seat
+from kalyx.core.model.records import Environment, Evidence, Finding, Interpreter, Kernel, Seat
+from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.command_line import PythonCommand, behind_python
+
+
+class _Lack(Struct):
+    """A module that is not there, and the file and line that import it."""
+
+    module: str
+    path: str
+    line: int
+
+
+# How many imports deep the kernel package's own files are followed, and how much of a file is read.
+_DEEP = 1
+_FILE_LIMIT = 1024 * 1024
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    module = module_run_by(kernel.argv)
     interpreter = kernel.interpreter
-    if module is None or interpreter is None:
+    if interpreter is None:
         return None
-    way = Invocation(variables=kernel_variables(kernel, machine.server))
+    command = behind_python(kernel.command) or PythonCommand(kernel.command[1:])
+    variables = command.variables(kernel_variables(kernel, machine.server))
+    way = Invocation.of_command(command.words, machine.reader, interpreter, variables)
+    module = way.module
+    if not module:
+        return None
     search = machine.search(interpreter, way)
-    if search.unknown:
+    if search.unknown or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None  # code on the path may bring it: only a rehearsal can tell
-    resolution = Resolver(machine.reader, interpreter, search, machine.reader.folder).resolve(module)
-    if resolution.place is not None or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
+    resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
+    location = resolver.resolve(module).place
+    lacks = _lacking(machine.reader, resolver, module, location) if location is not None else None
+    if location is not None and lacks is None:
         return None
+    if way.no_site and kernel.environment is not None:
+        return _without_packages(machine, kernel, kernel.environment, module)
+    return _absent(machine, kernel, interpreter, module, lacks, len(search.entries))
+
+
+def _without_packages(machine: Machine, kernel: Kernel, environment: Environment, module: str) -> Finding:
+    path = machine.reader.join(kernel.folder, SPEC_FILE)
+    return Finding(
+        cause="kernel-package-absent",
+        certainty="proven",
+        message=f"kernel {kernel.id} runs {module}, and its -S leaves out the packages of {environment.name}",
+        evidence=[Evidence(fact="holds -S", source=path, path=path)],
+        fixes=[fixes.register(machine, environment, kernel.id, take_over=True)],
+    )
+
+
+def _absent(
+    machine: Machine, kernel: Kernel, interpreter: Interpreter, module: str, lacks: _Lack | None, folders: int
+) -> Finding:
     distribution = next((p.distribution for p in KERNEL_PACKAGES if p.module == module), None)
     where = kernel.environment.name if kernel.environment else interpreter.prefix
     path = machine.reader.join(kernel.folder, SPEC_FILE)
     requirement = distribution or (USUAL.distribution if module == USUAL.module else None)
-    mends = [fixes.install(machine, interpreter, requirement)] if requirement else []
+    again = ["--force-reinstall"] if lacks is not None else []
+    wanted = lacks.module if lacks is not None else module
+    message = f"kernel {kernel.id} runs the module {module}, which {where} does not have"
+    evidence = [
+        Evidence(fact=f"runs -m {module}", source=path, path=path),
+        Evidence(fact=f"no {wanted} on its sys.path", source=f"{folders} folders read"),
+    ]
+    if lacks is not None:
+        message = f"kernel {kernel.id} runs the module {module}, which imports {wanted}; {where} does not have that"
+        evidence.insert(1, Evidence(fact=f"imports {wanted}", source=lacks.path, path=lacks.path, line=lacks.line))
+    mends = [fixes.install(machine, interpreter, requirement, *again)] if requirement else []
     return Finding(
         cause="kernel-package-absent",
         certainty="proven",
-        message=f"kernel {kernel.id} runs the module {module}, which {where} does not have",
-        evidence=[
-            Evidence(fact=f"runs -m {module}", source=path, path=path),
-            Evidence(fact=f"no {module} on its sys.path", source=f"{len(search.entries)} folders read"),
-        ],
+        message=message,
+        evidence=evidence,
         fixes=[*mends, fixes.unregister(machine, kernel)],
     )
+
+
+def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _Lack | None:
+    """What a kernel's module imports and its path does not have.
+
+    Followed are the kernel package's own files, two imports deep, and of those what every run imports.
+    """
+    own = {module.split(".")[0]} | {word for one in KERNEL_PACKAGES for word in (one.module, one.distribution)}
+    pending, seen = [(place, 0)], {place.path}
+    while pending:
+        here, depth = pending.pop(0)
+        if here.is_package and here.module == module:
+            main = resolver.resolve(f"{module}.__main__").place
+            if main is None:
+                return _Lack(f"{module}.__main__", here.path, 1)
+            here = main
+        package = here.module if here.is_package else here.module.rpartition(".")[0]
+        for name, attribute, line in _imported(reader, here.path, package):
+            found = resolver.resolve(name)
+            if attribute and found.place is not None and found.place.is_package:
+                below = resolver.resolve(f"{name}.{attribute}")
+                if below.place is not None or not _may_hold(reader, resolver, found.place, attribute):
+                    found = below
+            if found.place is None:
+                return _Lack(found.missing or name, here.path, line)
+            # The packages above a module run before it.
+            for one in [*found.parents, found.place] if depth < _DEEP and name.split(".")[0] in own else []:
+                if one.path not in seen:
+                    seen.add(one.path)
+                    pending.append((one, depth + 1))
+    return None
+
+
+def _may_hold(reader: Reader, resolver: Resolver, package: Place, attribute: str) -> bool:
+    """Whether a package's own file may give a name: by writing the name, or by what it takes all names of."""
+    names = [name for name, taken, _ in _imported(reader, package.path, package.module) if taken == "*"]
+    places = [package, *(resolver.resolve(name).place for name in names)]
+    for place in places:
+        text = reader.text_or_none(place.path, _FILE_LIMIT) if place is not None else None
+        if text is None or attribute in text or "__getattr__" in text or (place is not package and "import *" in text):
+            return True
+    return False
+
+
+def _imported(reader: Reader, path: str, package: str) -> Iterator[tuple[str, str, int]]:
+    """What a file imports under no condition but that of being the program: the module, the name of it, the line."""
+    import ast  # few environments have a kernel
+
+    try:
+        tree = ast.parse(reader.read_whole(path, _FILE_LIMIT)) if path.endswith(".py") else ast.Module([], [])
+    except (Unreadable, SyntaxError, ValueError, RecursionError, MemoryError):
+        return
+    pending = list(tree.body)
+    while pending:
+        node = pending.pop(0)
+        if isinstance(node, ast.If) and "__name__" in {getattr(part, "id", "") for part in ast.walk(node.test)}:
+            pending[:0] = node.body
+        elif isinstance(node, ast.Import):
+            yield from ((alias.name, "", node.lineno) for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            above = package.split(".")[: len(package.split(".")) - node.level + 1] if node.level else []
+            name = ".".join([*above, *([node.module] if node.module else [])])
+            yield from ((name, alias.name, node.lineno) for alias in node.names)
 
 
 def look_behind(seat: Seat, machine: Machine) -> Finding | None:
