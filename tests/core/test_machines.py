@@ -321,7 +321,7 @@ WRAPPERS = [
     (f"source {HOME}/heath/bin/activate\nA=1 python -m x\n", "heath"),
     (f'exec env X=1 {HOME}/orchard/bin/python "$@"\n', "orchard"),
     ('module load python; exec run-it "$@"\n', None),
-    ('exec python "$@"\n', None),
+    ('exec python9 "$@"\n', None),
     ("exec '", None),
 ]
 
@@ -332,6 +332,7 @@ def test_a_kernel_behind_a_script_is_followed_or_unknown(text, name):
     files = Files()
     files["/bin/bash"] = b"\x7fELF" + b"\0" * 30
     files[f"{HOME}/w/start"] = "#!/bin/bash\n" + text
+    files[f"{HOME}/heath/bin/activate"] = f'VIRTUAL_ENV="{HOME}/heath"\nexport VIRTUAL_ENV\nPATH="$VIRTUAL_ENV/bin:$PATH"\nexport PATH\n'
     files.kernel("w", f"{HOME}/w/start")
     machine = files.machine()
     (kernel,) = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]

@@ -27,7 +27,7 @@ def invocation_of(seat: Seat, machine: Machine, command: str | None = None) -> I
     """
     way = _invocation_of(seat, machine, command)
     way.folder = seat.folder
-    return way
+    return way.by(seat.interpreter) if seat.interpreter is not None else way
 
 
 def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocation:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
@@ -68,6 +69,18 @@ class Invocation(Struct, kw_only=True):
                 return None
             self._flag(letter)
         return None
+
+    def by(self, interpreter: Interpreter) -> Invocation:
+        """The same as started by a starter of the interpreter, which has options and variables of its own."""
+        if not interpreter.given and not interpreter.sets:
+            return self
+        way = replace(self, variables={**self.variables, **interpreter.sets})
+        for word in interpreter.given:
+            if word[1:2] in ("W", "X"):
+                way.other_flags += (word,) if word not in way.other_flags else ()
+            for letter in word[1:] if word[1:2] not in ("W", "X") else "":
+                way._flag(letter)
+        return way
 
     @property
     def flags(self) -> tuple[str, ...]:

@@ -454,6 +454,7 @@ def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[
 def search_path(reader: Reader, interpreter: Interpreter, way: Invocation) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
     known: dict[object, tuple[SearchPath, bool]] = reader.memory.setdefault("search paths", {})
+    way = way.by(interpreter)
     # Names of variables ignore case on Windows.
     named = [(name.upper(), name, value) for name, value in way.variables.items()]
     relevant = tuple(sorted(item for item in named if item[0].startswith("PYTHON") or item[0] in _USED))

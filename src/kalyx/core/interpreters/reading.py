@@ -26,6 +26,8 @@ from kalyx.core.text.patterns import pattern
 
 # Of a version as settings write it: 3.11.7, 3.13.0rc2.
 _VERSION = pattern(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
+# A word of options that leaves open what is run: none of -c and -m.
+_OPTION = pattern(r"-(?:[abd-ln-zA-VY-Z?]+|[WX].+)")
 _BINARY_STARTS = (
     b"\x7fELF",
     b"MZ",
@@ -150,6 +152,8 @@ def read_interpreter(reader: Reader, path: str) -> Interpreter:
 def _read(reader: Reader, path: str) -> Interpreter:
     links: list[str] = []
     executable = str(reader.path.normpath(path))
+    given: list[str] = []
+    sets: dict[str, str] = {}
     for _ in range(8):
         hops = reader.hops(executable)
         links.extend(hop for hop in hops if hop not in links)
@@ -159,7 +163,7 @@ def _read(reader: Reader, path: str) -> Interpreter:
         start = _first_bytes(reader, executable, real, links)
         following = shims.system_starter(reader, executable)
         if following is None and start.startswith(_BINARY_STARTS):
-            return _read_binary(reader, executable, hops[-1], real, links)
+            return replace(_read_binary(reader, executable, hops[-1], real, links), given=given, sets=sets)
         following = following or shims.follow(reader, executable, start)
         if following is None:
             raise NotAnInterpreter(path, _script_reason(start), links, dead=not start.startswith(b"#!"))
@@ -167,6 +171,10 @@ def _read(reader: Reader, path: str) -> Interpreter:
             raise NotAnInterpreter(path, following.reason, links, dead=False)
         executable = following.path
         links.append(executable)
+        given, sets = [*following.words, *given], sets | dict(following.sets)
+        program = next((word for word in following.words if not _OPTION.fullmatch(word)), None)
+        if program is not None:
+            raise NotAnInterpreter(path, f"a script that starts {program} by {executable}", links, dead=False)
     raise NotAnInterpreter(path, "goes through more launchers than can be followed", links)
 
 

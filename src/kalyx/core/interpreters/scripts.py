@@ -13,6 +13,10 @@ from msgspec import Struct
 from kalyx.core.interpreters import shims
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
+from kalyx.core.text.patterns import pattern
+
+# A call by which a Python script becomes another program.
+_GOES_ON = pattern(rb"\bos\.exec[lv]")
 
 
 class FirstLine(Struct):
@@ -34,8 +38,10 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
         following = shims.follow(reader, script, start)
         if isinstance(following, shims.Unknown):
             return FirstLine(None, "", following.reason, script)
-        if following is None or reader.name(following.path).startswith(("python", "pypy")):
+        if following is None:
             break
+        if reader.name(following.path).startswith(("python", "pypy")):
+            return FirstLine(following.path, following.because, None, script)
         script = following.path
     if start.startswith(b"MZ"):
         return _launcher(reader, script)
@@ -58,6 +64,8 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
         result = next(reader.lookup(words[0], path_value), None)
         reason = None if result else f"{words[0]} is not on PATH"
         return FirstLine(result, lines[0], reason, script)
+    if reader.name(words[0]).startswith(("python", "pypy")) and _GOES_ON.search(start):
+        return FirstLine(None, lines[0], "a Python script that goes on to another program", script)
     # The system takes everything up to the first blank as the path.
     return FirstLine(words[0], lines[0], None, script)
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.system import Reader
-from kalyx.core.text.lines import lines_of
 from kalyx.core.text.numbers import are_numbers
 
 
@@ -29,6 +28,8 @@ class Followed(Struct):
 
     path: str
     because: str
+    words: tuple[str, ...] = ()  # in front of the launcher's own
+    sets: tuple[tuple[str, str], ...] = ()
 
 
 class Unknown(Struct):
@@ -36,6 +37,8 @@ class Unknown(Struct):
 
     reason: str
 
+
+_SCRIPT_LIMIT = 32 * 1024
 
 # Names in this table are dictated by the files and variables themselves.
 RULES = [ShimRule("shims", "PYENV_VERSION", ".python-version", "version", "versions")]
@@ -46,13 +49,16 @@ SYSTEM_WORD = "system"
 def follow(reader: Reader, executable: str, start: bytes) -> Followed | Unknown | None:
     """Where a script goes on to, Unknown where reading cannot tell, None when it is no launcher."""
     if not start.startswith(b"#!"):
-        return None
+        # A text without a first line is run by the shell that finds such a file.
+        is_text = start and b"\0" not in start and reader.system != "windows"
+        found = _by_script(reader, executable, b"#!/bin/sh\n") if is_text and reader.may_run(executable) else None
+        return found if isinstance(found, Followed) else None
     for rule in RULES:
         if reader.name(reader.parent(executable)) == rule.folder:
             root = reader.parent(reader.parent(executable))
             if reader.is_folder(reader.join(root, rule.versions)):
                 return _by_rule(reader, rule, root, reader.name(executable))
-    return _plain_launcher(reader, start)
+    return _by_script(reader, executable, start)
 
 
 # Where macOS' developer tools lie unless a link says otherwise (xcode-select(1)), in its order.
@@ -129,26 +135,21 @@ def _words(reader: Reader, path: str) -> list[str]:
     return [word for line in text.splitlines() for word in line.split("#")[0].split()]
 
 
-def _plain_launcher(reader: Reader, start: bytes) -> Followed | None:
-    """A small shell script that goes on to a Python: by its path, or after entering an environment by its name."""
-    if b"/sh" not in start.splitlines()[0] and b"bash" not in start.splitlines()[0]:
+def _by_script(reader: Reader, executable: str, start: bytes) -> Followed | Unknown | None:
+    """Where a shell's script goes on to; None for a script of anything else, and for an installer's two-line form."""
+    lines = start.decode("utf-8", "surrogateescape").split("\n", 2)
+    words = lines[0][2:].split()
+    program = reader.name(words[-1] if words and reader.name(words[0]) == "env" else words[0]) if words else ""
+    from kalyx.core.interpreters.shell_script import SHELLS, start_of  # most launchers are no scripts
+    from kalyx.core.interpreters.shell_syntax import Unsettled
+
+    if program not in SHELLS or (len(lines) > 1 and lines[1].startswith("'''exec' ")):
         return None
-    entered: str | None = None
-    for _, line in lines_of(start.decode("utf-8", "surrogateescape")):
-        words = [word.strip("\"'") for word in line.split()]
-        if len(words) >= 2 and words[0] in (".", "source") and reader.name(words[1]) == "activate":
-            entered = reader.parent(words[1]) if reader.path.isabs(words[1]) else None
-            continue
-        is_last = words[:1] == ["exec"]
-        while words and (words[0] in ("exec", "env") or "=" in words[0]):
-            words = words[1:]
-        program = words[0] if words else ""
-        if not reader.name(program).startswith(("python", "pypy")):
-            continue
-        if reader.path.isabs(program) and is_last:
-            return Followed(program, "the script's exec line")
-        if entered is not None and program == reader.name(program):
-            return Followed(
-                reader.join(entered, program), f"{line.strip()[:80]}, after entering {reader.parent(entered)}"
-            )
-    return None
+    text = reader.text_or_none(executable, _SCRIPT_LIMIT)
+    try:
+        found = start_of(reader, executable, text or "", "".join(words[1:2]))
+    except Unsettled as reason:
+        return Unknown(str(reason))
+    path = str(reader.path.normpath(found.path))
+    path = path if reader.same_path(reader.real(path), reader.real(found.path)) else found.path
+    return Followed(path, "the script's last command", found.words, found.sets)

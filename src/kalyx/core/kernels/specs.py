@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from msgspec import Struct
@@ -310,7 +310,13 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
         return
     kernel.command[0] = path
     try:
+        if kernel.env and _is_script_about(reader, path, kernel.env):
+            kernel.undecided, kernel.reason = True, "a script that goes on by variables which the kernel's file sets"
+            return
         kernel.interpreter = read_interpreter(reader, path)
+        if kernel.interpreter.real_executable != reader.real(path) and not _has_first_line(reader, path):
+            kernel.interpreter, kernel.reason = None, "a text without a first line, which only a shell runs"
+            return
     except NotAnInterpreter as refusal:
         is_barred = reader.is_file(path) and not reader.may_run(path) and not refusal.refused
         if is_barred or not _by_first_line(reader, kernel, path):
@@ -321,6 +327,22 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
             return
     assert kernel.interpreter is not None
     kernel.environment = environment_of(reader, kernel.interpreter)
+
+
+def _is_script_about(reader: Reader, path: str, names: Iterable[str]) -> bool:
+    """Whether a program is a script that speaks of one of these variables."""
+    try:
+        start = reader.read(path, 4096)
+    except Unreadable:
+        return False
+    return start.startswith(b"#!") and any(name.encode("utf-8", "surrogateescape") in start for name in names)
+
+
+def _has_first_line(reader: Reader, path: str) -> bool:
+    try:
+        return reader.system == "windows" or reader.read(path, 2) == b"#!"
+    except Unreadable:
+        return True
 
 
 def _by_first_line(reader: Reader, kernel: Kernel, path: str) -> bool:

@@ -55,6 +55,8 @@ class Interpreter(Struct, kw_only=True):
     library: str = ""
     suffixes: list[str] = []
     by_link: bool = False  # known only as what an environment's link or settings lead to
+    given: list[str] = []  # options that a starter puts in front of the user's words, and variables that it sets
+    sets: dict[str, str] = {}
 
     @property
     def minor(self) -> str:
