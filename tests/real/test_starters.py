@@ -100,6 +100,18 @@ def test_what_only_running_tells_is_said(world):
         assert read(world, written(world, text, "/bin/bash")) is None, text
 
 
+def test_a_starter_that_reading_does_not_settle_is_asked(world, moor):
+    path = written(world, LEFT[0], "/bin/bash")
+    named = path.parent / "python-by-case"
+    path.rename(named)
+    answer = moor.kalyx("why", "json", "--in", named, "--json").json
+    assert answer["target"]["environment"]["prefix"] == str(world / "e") and answer["imports"][0]["outcome"] == "imports"
+    assert moor.kalyx("why", "json", "--in", named, "--static", "--json").json["imports"][0]["outcome"] == "undetermined"
+    other = path.parent / "tool-by-case"
+    named.rename(other)
+    assert moor.kalyx("why", "json", "--in", other, "--json").json["imports"][0]["outcome"] == "undetermined", "no program is run for a question"
+
+
 def test_scripts_by_chance(world):
     """Never another one than the script starts; of those that start one, nine of ten are known."""
     chance, known, ran = random.Random(SEED), 0, 0

@@ -81,7 +81,22 @@ def seat_of_path(machine: Machine, path: str) -> Seat:
     """A path to an interpreter or an environment."""
     from kalyx.core.seats.path import path_seat
 
-    return path_seat(machine.reader, path)
+    seat = path_seat(machine.reader, path)
+    asked = _asked(machine, seat.source) if seat.undecided and seat.source is not None else None
+    return asked or seat
+
+
+def _asked(machine: Machine, path: str) -> Seat | None:
+    """What a starter that reading does not settle says of itself; it is named as an interpreter and by the user."""
+    reader = machine.reader
+    if machine.runner is None or not reader.name(path).startswith(("python", "pypy")) or not reader.may_run(path):
+        return None
+    from kalyx.core.interpreters.asking import ask_who
+    from kalyx.core.interpreters.consent import let_through
+
+    let_through(path)
+    interpreter = ask_who(reader, machine.runner, path, machine.seconds, with_site=True)
+    return seat_from("path", path, running(reader, interpreter), reader.folder) if interpreter is not None else None
 
 
 def seat_of_kernel(machine: Machine, kernel: Kernel) -> Seat:

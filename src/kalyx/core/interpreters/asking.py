@@ -87,16 +87,17 @@ def ask_witness(
     return answer_between(ended.output.decode("utf-8", "surrogateescape"), mark, kind), ended
 
 
-def ask_who(reader: Reader, runner: Runner, executable: str, seconds: float = 10.0) -> Interpreter | None:
-    """What the interpreter says of itself, without its start-up hooks or the user's packages.
+def ask_who(
+    reader: Reader, runner: Runner, executable: str, seconds: float = 10.0, *, with_site: bool = False
+) -> Interpreter | None:
+    """What the interpreter says of itself, without the user's packages. None when it gives no answer.
 
-    Asked with ``-E -s -S -B`` from an empty folder, so that nothing a folder
-    brought along runs. None when it gives no answer.
+    Asked with ``-E -s -S -B`` from an empty folder, so that nothing a folder brought along runs. ``with_site``: without
+    ``-S``, by which alone it knows its environment; start-up hooks run then, so only for what the user named.
     """
+    flags = ["-E", "-s", "-B", *([] if with_site else ["-S"])]
     with runner.empty_folder() as empty:
-        answer, _ = ask_witness(
-            runner, executable, ["-E", "-s", "-S", "-B"], ["who"], Who, folder=empty, seconds=seconds
-        )
+        answer, _ = ask_witness(runner, executable, flags, ["who"], Who, folder=empty, seconds=seconds)
     if answer is None:
         return None
     base, version, implementation = answer.base_prefix, answer.version, answer.implementation
