@@ -118,9 +118,9 @@ WANT = "for want of "
 PACKAGES = {
     "bash": "bash", "fish": "fish", "zsh": "zsh", "ksh": "ksh", "tcsh": "tcsh", "dash": "dash", "git": "git",
     "gcc": "gcc libc6-dev", "chromium": "chromium", "chromedriver": "chromium-driver", "unshare": "util-linux", "setpriv": "util-linux",
-    "a module system": "environment-modules", "wine": "wine", "du": "coreutils",
+    "a module system": "environment-modules", "an environment loader": "direnv", "wine": "wine", "du": "coreutils",
 }  # fmt: skip
-_FILES = {"a module system": "/usr/share/modules/init/bash"}
+_FILES = {"an environment loader": "/usr/bin/direnv", "a module system": "/usr/share/modules/init/bash"}
 
 
 def need(*programs: str) -> str:

@@ -117,6 +117,11 @@ def test_a_workspace_of_several_folders():
         "multi-folder workspace: run (winter)": f"{HOME}/heath",
         "workspace folder: gone": f"{HOME}/gone is not there",
     }
+    files[f"{HOME}/autumn/.vscode/settings.json"] = '{"python.defaultInterpreterPath": "${workspaceFolder:spring}/../heath/bin/python"}'
+    files[f"{HOME}/moor.code-workspace"] = '{"folders": [{"path": "spring"}, {"path": "autumn"}]}'
+    (seat,) = editor_seats(facts_of(files=files), f"{HOME}/autumn")
+    assert seat.interpreter.prefix == f"{HOME}/heath"
+    files[f"{HOME}/autumn/.vscode/settings.json"] = ours
     machine = Machine(facts_of(files=files))
     for word in ("editor:../autumn", "editor:../autumn/.vscode/settings.json"):
         assert resolve(machine, word).interpreter.prefix == f"{HOME}/orchard"

@@ -10,7 +10,7 @@ import pytest
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.system.live_reader import LiveReader
 from tests.conftest import make_environment
-from tests.equipment import NEW, OLD, SEED
+from tests.equipment import NEW, OLD, SEED, need
 
 SAYS = "import os, sys; print((os.path.realpath(sys.executable), sys.prefix, sys.flags.isolated, os.environ.get('PYTHONPATH')))"
 
@@ -110,6 +110,35 @@ def test_a_starter_that_reading_does_not_settle_is_asked(world, moor):
     other = path.parent / "tool-by-case"
     named.rename(other)
     assert moor.kalyx("why", "json", "--in", other, "--json").json["imports"][0]["outcome"] == "undetermined", "no program is run for a question"
+
+
+VARIABLE_FILES = {
+    "entered": "source {e}/bin/activate", "added": "export A=1\nwatch_file x\nPATH_add ../f/bin", "two": "PATH_add {f}/bin {e}/bin",
+    "written": "export PATH={e}/bin:$PATH", "by place": 'export PATH="$PWD/../e/bin:$PATH"', "condition": "if [ -d {e} ]; then PATH_add {e}/bin; fi",
+    "unset": "unset PYTHONHOME\nPATH_add {e}/bin", "from another": ". {w}/more\nPATH_add $MOOR_ENV/bin", "only a name": "export A=1",
+    "left": "use moor\nPATH_add {e}/bin", "worked out": "export PATH=$(cat {w}/named):$PATH",
+}  # fmt: skip
+
+
+def test_a_variable_file_is_what_its_loader_makes_of_it(world, moor):
+    loader = need("an environment loader")
+    (world / "more").write_text(f"MOOR_ENV={world}/f\n")
+    moor.variables["PATH"] = f"{make_environment(NEW, moor.root / 'own', '--without-pip').removesuffix('/python')}:/usr/bin:/bin"
+    for name, text in VARIABLE_FILES.items():
+        folder = world / "loads" / "below"
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder.parent / ".envrc").write_text(text.format(e=world / "e", f=world / "f", w=world) + "\n")
+        subprocess.run([loader, "allow", folder.parent], env=moor.variables, check=True, capture_output=True)
+        line = [loader, "exec", ".", "sh", "-c", "command -v python"]
+        own = subprocess.run(line, cwd=folder, env=moor.variables, capture_output=True, text=True, check=False)
+        seats = moor.kalyx("here", "--json", cwd=folder).json["seats"]
+        found = [seat for seat in seats if seat["name"].startswith("variable file")]
+        if name in ("left", "worked out"):
+            assert found[0]["interpreter"] is None and found[0]["undecided"], name
+        elif name == "only a name":
+            assert not found
+        else:
+            assert os.path.normpath(found[0]["interpreter"]["executable"]) == os.path.normpath(own.stdout.strip()), (name, own)
 
 
 def test_scripts_by_chance(world):

@@ -8,7 +8,7 @@ the script starts is known where all ways start the same. Nothing is run.
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import TypeAlias
 
 from msgspec import Struct
@@ -74,13 +74,17 @@ class _State(Struct):
 _Way: TypeAlias = "tuple[_State, bool | None]"
 
 
+# Functions that whoever runs a script gives to it: they get a call's words and change the variables.
+Functions: TypeAlias = "Mapping[str, Callable[[list[str | None], dict[str, str | None]], None]]"
+
+
 class _Ends(Exception):
     """The way ends here; what it started is noted."""
 
 
 class _Script:
-    def __init__(self, reader: Reader, path: str) -> None:
-        self.reader, self.path = reader, path
+    def __init__(self, reader: Reader, path: str, given: Functions | None = None) -> None:
+        self.reader, self.path, self.given = reader, path, given or {}
         self.starts: list[Start] = []
         self.others: list[Start] = []  # that do not get the script's words, and after which the script goes on
         self.steps = 0
@@ -218,6 +222,10 @@ class _Script:
             inner = replace(state, arguments=rest)
             for after, ended in self._node(state.functions[name], inner, depth + 1):
                 yield replace(after, arguments=state.arguments, leaves=""), ended
+            return
+        if name is not None and name in self.given:
+            self.given[name](rest, state.variables)
+            yield state, True
             return
         builtin = _BUILTINS.get(name or "")
         if builtin is not None:
@@ -569,6 +577,20 @@ def ending_options(word: str) -> frozenset[str]:
     """The options of a word of ``set``, or of a first line, by which a script ends early."""
     letters = {"errexit": "e", "nounset": "u"}.get(word, word[1:] if word.startswith("-") else "")
     return frozenset(letter for letter in letters if letter in "eu")
+
+
+def variables_after(reader: Reader, path: str, text: str, given: Functions) -> dict[str, str | None]:
+    """The variables after a file has been read by a shell in its folder; None for what differs by its ways.
+
+    Raises Unsettled, with the reason for people, where reading does not tell.
+    """
+    state = _State(dict(reader.variables), [], reader.parent(path))
+    try:
+        ways = [way.variables for way, _ in _Script(reader, path, given).follow(parsed(text), state)]
+    except RecursionError:
+        raise Unsettled("a script of a shell that is nested too deeply") from None
+    names = {name for variables in ways for name in variables}
+    return {name: ways[0].get(name) if len({one.get(name) for one in ways}) == 1 else None for name in names}
 
 
 def start_of(reader: Reader, path: str, text: str, options: str = "") -> Start:

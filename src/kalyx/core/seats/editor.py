@@ -16,6 +16,7 @@ from kalyx.core.formats.values import FORMS, LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.checkers import ConfigFile, deciding, holds_packages, said, sheet_of
+from kalyx.core.seats.variable_file import variable_file_seat
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
@@ -112,6 +113,8 @@ def editor_seats(reader: Reader, folder: str) -> list[Seat]:
         seat = _seat(reader, folder, choice)
         if seat is not None:
             seats.append(seat)
+    by_file = variable_file_seat(reader, folder)
+    seats += [by_file] if by_file is not None else []
     for path, opened in together.items():
         for item in opened:
             seats += _in_workspace(reader, path, item, is_this=item.path == folder)
@@ -368,6 +371,9 @@ def _expanded(reader: Reader, text: str, folder: str) -> str | None:
         text = text.replace(word, value)
     if len(text) > _LONG:
         return None
+    if "${workspaceFolder:" in text:
+        for name, path in _called(reader, folder).items():
+            text = text.replace(f"${{workspaceFolder:{name}}}", path)
     # What a variable holds is not looked at again: it may hold its own name.
     text = re.sub(r"\$\{env:([^}{$]*)\}", lambda match: reader.variable(match[1]) or "", text)
     if "${" in text or "\0" in text or not text:
@@ -379,6 +385,16 @@ def _expanded(reader: Reader, text: str, folder: str) -> str | None:
             else reader.absolute(text, folder)
         )
     return reader.absolute(text, folder)
+
+
+def _called(reader: Reader, folder: str) -> dict[str, str]:
+    """The folders that are opened together with this one, by their names."""
+    named = {reader.name(folder): folder}
+    for place in (folder, reader.parent(folder)):
+        for _, opened in opened_in(reader, place):
+            if any(one.path == folder for one in opened):
+                named |= {one.name: one.path for one in opened}
+    return named
 
 
 def _literal(reader: Reader, text: str, folder: str) -> str | None:

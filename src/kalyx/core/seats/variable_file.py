@@ -1,0 +1,79 @@
+"""What ``python`` is after a variable file (``.envrc``) of the folder, or of the nearest above it, has been loaded.
+
+Such a file is a script of a shell, which a loader runs where the user has allowed it; here it is read and never run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kalyx.core.interpreters.shell_script import Functions, variables_after
+from kalyx.core.interpreters.shell_syntax import Unsettled
+from kalyx.core.model.records import Seat
+from kalyx.core.seats.build import seat_from, silent_seat, starting
+from kalyx.core.system import Reader
+
+NAME = ".envrc"
+_LIMIT = 32 * 1024
+_FORM = "variable file: terminal"
+
+
+def variable_file_seat(reader: Reader, folder: str) -> Seat | None:
+    """The seat of the variable file that counts in a folder; None where none does."""
+    path = next((path for upper in _upward(reader, folder) if reader.is_file(path := reader.join(upper, NAME))), None)
+    if path is None or reader.system == "windows":
+        return None
+    text = reader.text_or_none(path, _LIMIT)
+    try:
+        variables = variables_after(reader, path, text or "", _functions(reader, reader.parent(path)))
+        found = _found(reader, variables)
+    except Unsettled as reason:
+        seat = silent_seat("editor", _FORM, f"only loading {path} tells: {reason}", folder, undecided=True)
+    else:
+        if found is None:
+            return None
+        part = starting(reader, found, "terminal", "python")
+        seat = seat_from("editor", _FORM, part, folder, [part])
+        seat.label = "where its loader is allowed to load it"
+    seat.source = path
+    return seat
+
+
+def _upward(reader: Reader, folder: str) -> Iterator[str]:
+    yield folder
+    while (upper := reader.parent(folder)) != folder:
+        folder = upper
+        yield folder
+
+
+def _found(reader: Reader, variables: dict[str, str | None]) -> str | None:
+    """The Python on the PATH after; None where the file changes nothing about which."""
+    path = variables.get("PATH", "")
+    if path is None:
+        raise Unsettled("its PATH is worked out")
+    if path == reader.variable("PATH"):
+        return None
+    return next((found for word in ("python", "python3") for found in reader.lookup(word, path)), None)
+
+
+def _functions(reader: Reader, folder: str) -> Functions:
+    """The functions that the loader has for such files: those that say something about PATH."""
+
+    def path_add(words: list[str | None], variables: dict[str, str | None]) -> None:
+        for word in reversed(words):
+            before = variables.get("PATH", "")
+            known = word is not None and before is not None
+            variables["PATH"] = f"{reader.absolute(word or '', folder)}:{before}" if known else None
+
+    def layout(words: list[str | None], variables: dict[str, str | None]) -> None:
+        made = reader.join(folder, ".direnv")
+        names = [name for name in reader.names(made) if name.startswith("python-")]
+        if not (words[:1] and (words[0] or "").startswith("python")) or len(names) != 1:
+            raise Unsettled("a layout whose folder only the loader knows")
+        path_add([reader.join(made, names[0], "bin")], variables)
+
+    def nothing(words: list[str | None], variables: dict[str, str | None]) -> None:
+        return
+
+    quiet = dict.fromkeys(("watch_file", "watch_dir", "log_status", "strict_env", "unstrict_env"), nothing)
+    return {"PATH_add": path_add, "path_add": path_add, "layout": layout, **quiet}
