@@ -6,7 +6,7 @@ import subprocess
 import pytest
 
 from tests.conftest import make_environment
-from tests.equipment import CAN_MAKE
+from tests.equipment import CAN_MAKE, some
 
 NEW = CAN_MAKE[-1]
 
@@ -51,6 +51,37 @@ def test_a_script(moor, heath, name):
     causes = [finding["cause"] for one in failing if not one["guarded"] for finding in one["findings"][:1]]
     assert (ran.status == 0) == (done.returncode == 0), (done.stderr, ran.out)
     assert causes[:1] == ([cause] if cause else []), ran.out
+
+
+SOURCES = {
+    "nulls": b"x = 1\0\n", "encoded": b"# coding: nosuch\nx = 1\n", "wrong": b"def\n", "letters": b'x = "\xff"\n', "marked": b"\xef\xbb\xbf# coding: latin-1\nx = 1\n",
+    "matching": b"match 1:\n    case 1: pass\n", "older": b"print 'x'\n", "indented": b"  x = 1\n", "good": "x = 'ž'\n".encode(), "latin": b"# coding: latin-1\nx = '\xe9'\n",
+    "walrus": b"if (n := 1): pass\n", "words": b"async = 1\n", "package/__init__": b"x =\n", "package/below": b"", "whole/__init__": b"", "whole/below": b"y = 1\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("version", some("3.7", "3.9", "3.11"))
+def test_a_source_that_no_compiler_takes_is_read_as_such(moor, version):
+    """Where nothing may be started, and where it may: as the interpreter does, and never without a reason."""
+    python = make_environment(version, moor.root / "moor", "--without-pip")
+    for name, raw in SOURCES.items():
+        (moor.folder / f"{name}.py").parent.mkdir(exist_ok=True)
+        (moor.folder / f"{name}.py").write_bytes(raw)
+    modules = [name.removesuffix("/__init__").replace("/", ".") for name in SOURCES]
+    for module in [*modules, "os.path", "json.decoder", "os.nosuch"]:
+        line = [python, "-c", f"import {module}"]
+        works = subprocess.run(line, cwd=moor.folder, env=moor.variables, capture_output=True, check=False).returncode == 0
+        for more in (["--static"], []):
+            (found,) = moor.kalyx("why", module, "--in", python, *more, "--json").json["imports"]
+            assert (found["outcome"] == "imports") == works, (module, more, found)
+            assert works or found["findings"], (module, more)
+
+
+@pytest.mark.parametrize("argv", [[], None, [""], ["python", 1], ["no-such"], ["~/x"], ["/tmp"], ["python\0"]])
+def test_a_kernel_that_starts_nothing_says_why(moor, argv):
+    moor.kernel("bent", argv)
+    ran = moor.kalyx("why", "json", "--in", "kernel:bent", "--json")
+    assert ran.status in (1, 2) and (ran.status == 2 or ran.json["imports"][0]["findings"]), ran.out
 
 
 def test_a_notebooks_own_lines(moor, heath):

@@ -28,8 +28,10 @@ def run(call: Call) -> int:
         return 0
     screen = call.screen
     if name is None:
+        width = max(len(text.name) for text in texts) + 2
         for text in texts:
-            screen.line((text.name.ljust(21), BLUE), screen.words(text.message, screen.width - 21))
+            for number, line in enumerate(wrap(text.message, screen.width - width)):
+                screen.line(((text.name if number == 0 else "").ljust(width), BLUE), line)
         screen.blank()
         screen.line("kalyx causes NAME explains one with an example")
         return 0

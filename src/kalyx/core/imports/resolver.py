@@ -107,6 +107,8 @@ class Resolver:
 
     def resolve(self, module: str) -> Resolution:
         """What ``import module`` finds, parents first."""
+        if module == "os.path":  # a name that the module os gives to another
+            module = "ntpath" if self.reader.system == "windows" else "posixpath"
         parts = module.split(".")
         if len(parts) > _DEEP:
             return Resolution(None, [], module)

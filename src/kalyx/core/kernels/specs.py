@@ -297,7 +297,7 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
             return
     path = _program(reader, kernel.command[0], variables)
     if path is None:
-        kernel.reason = f"no program {kernel.command[0]} on the kernel's PATH"
+        kernel.reason = f'no program "{kernel.command[0]}" on the PATH of the kernel'
         refused = reader.refused_within(*reader.path_folders(variables.get("PATH", "")))
         if refused is not None:
             kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"

@@ -33,16 +33,35 @@ def why_import(
     script: str | None = None,
     watch: Callable[[str], None] | None = None,
 ) -> ImportAnswer:
-    """Whether the import works in this seat, where from, or why not.
+    """Whether the import works in this seat, where from, or why not: of one that fails never without a finding.
 
     ``named``: the user named the target; else ``consent`` says whether its interpreter may be started. ``command``:
     the command line it was run by, whose flags and program decide the path. ``script``: the file that asks for it.
     """
+    answer = _answered(machine, seat, wanted, named, command, script, watch)
+    if answer.outcome == "fails" and not answer.findings:
+        said = f"{answer.error.type}: {answer.error.text}" if answer.error is not None else answer.output or seat.reason
+        message = f"{wanted.statement} fails, and no cause that Kalyx knows says why: {said or 'nothing was written'}"
+        answer.findings = [Finding(cause="raises", certainty="possible", message=message[:500])]
+    return answer
+
+
+def _answered(
+    machine: Machine,
+    seat: Seat,
+    wanted: ImportStatement,
+    named: bool,
+    command: str | None,
+    script: str | None,
+    watch: Callable[[str], None] | None,
+) -> ImportAnswer:
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
     interpreter = seat.interpreter
     if interpreter is None:
         answer.findings, answer.not_judged = catalogue.explain(DeadSeat(seat, wanted, kernel), machine)
+        if not answer.findings and kernel is not None:
+            answer.findings = list(kernel.findings)  # a kernel's file that starts nothing has its own
         answer.outcome = "undetermined" if seat.undecided else "fails"
         if seat.undecided and not answer.findings:
             message = f"{seat.name} could not be read: {seat.reason}"
@@ -112,6 +131,11 @@ def _case(
     named_seat, resolution = read[0]
     environment = named_seat.environment
     case = Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel)
+    if machine.runner is None and resolution.place is not None and refusal is None:
+        from kalyx.core.imports.compiling import refused_source
+
+        refused = refused_source(machine.reader, interpreter, resolution)
+        case.trial = Trial(True, chain=[refused]) if refused is not None else None
     if command is not None:
         case.runs = tuple(command_given(machine.reader, command).words)
     return case, refusal
@@ -153,7 +177,7 @@ def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
             answer.outcome = "imports"  # found where the interpreter would find it; what its code does was not tried
         answer.found_at = location.path if location is not None else None
     else:
-        answer.seconds = trial.seconds
+        answer.seconds = trial.seconds or None
         answer.output = trial.output or None
         answer.outcome = "imports" if trial.imports else "fails"
         if trial.imports:

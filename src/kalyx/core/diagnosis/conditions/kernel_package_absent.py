@@ -1,4 +1,4 @@
-"""The module that the kernel runs is not in the environment it starts, or not all of it.
+"""The module that the kernel runs is missing in its environment, or a part of it.
 
 How to tell: the module behind -m in the kernel's command, and what it imports, are looked for on the kernel's own path.
 Fix: install the kernel package into that environment.

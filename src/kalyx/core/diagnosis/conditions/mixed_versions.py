@@ -1,4 +1,4 @@
-"""It holds packages for one Python version and starts another, or its names start two versions.
+"""It holds packages for another Python version, or its names start two versions.
 
 How to tell: the library folders in the prefix, and its python and python3, are compared with the version it starts.
 Fix: make the environment anew with the Python that it is to have.

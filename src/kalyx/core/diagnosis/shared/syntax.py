@@ -16,6 +16,7 @@ from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.versions import numbers_of
 
@@ -167,20 +168,24 @@ def _by_reading(machine: Machine, judged: Judged, interpreter: Interpreter, rais
     elif own >= [3, 7] and _OLD_ASYNC.search(line):
         judged.older = "3.6"
     else:
-        judged.newer = _first_that_parses(text, own)
+        judged.newer = _first_that_parses(machine.reader, judged.path or "", own)
     if judged.newer or judged.older:
         fact = f"it is written as Python {judged.newer or judged.older} takes it: {line.strip()[:120]}"
         judged.said.append(Evidence(fact=fact, source=judged.path or "", path=judged.path, line=judged.line))
 
 
-def _first_that_parses(text: str, own: list[int]) -> str | None:
+def _first_that_parses(reader: Reader, path: str, own: list[int]) -> str | None:
     """The first later version whose grammar takes a source, as far as the parser of Kalyx's own Python knows."""
     import ast
     import sys
 
+    try:
+        source = reader.read_whole(path, 4 * 1024 * 1024)  # as it lies there: its encoding is part of what is compiled
+    except Unreadable:
+        return None
     for minor in range(own[1] + 1 if own >= [3, 0] else 4, sys.version_info[1] + 1):
         try:
-            ast.parse(text, feature_version=(3, minor))
+            ast.parse(source, feature_version=(3, minor))
         except (SyntaxError, ValueError, RecursionError, MemoryError):
             continue
         return f"3.{minor}"
