@@ -70,13 +70,13 @@ def test_the_manual_and_the_pages_are_current(monkeypatch):
 
 
 BAD = [
-    (["here", "no/such/folder"], "there is no such folder"),
+    (["here", "no/such/folder"], "there is nothing at this path"),
     (["here", "file.txt"], "is not a folder"),
-    (["why", "../x"], "there is no such file or folder"),
+    (["why", "../x"], "there is nothing at this path"),
     (["heer"], "nearest: here"),
     (["here", "--jsn"], "nearest: --json"),
-    (["here", "--js"], "unrecognized arguments: --js"),
-    (["why", "weigh.py"], "there is no such file"),
+    (["here", "--js"], "no option is called --js"),
+    (["why", "weigh.py"], "there is nothing at this path"),
     (["why", "import"], "is not a module name"),
     (["why", "from . import x"], "is relative"),
     (["why", "import a; print(1)"], "more than imports"),
@@ -88,7 +88,7 @@ BAD = [
     (["why", "json", "--in", "pid:x"], "is not a process number"),
     (["why", "json", "--in", "program:hive-scale"], "is not on PATH"),
     (["why", "json", "--in", "version:9.9"], "no interpreter of version 9.9"),
-    (["why", "json", "--in", "gone.ipynb"], "there is no such notebook"),
+    (["why", "json", "--in", "gone.ipynb"], "there is nothing at this path"),
     (["why", "json", "--in", "broken.ipynb"], "not a notebook"),
     (["why", "json", "--in", "."], "is not an environment"),
     (["register", "file.txt", "--yes"], "nothing here is called"),
@@ -102,15 +102,15 @@ BAD = [
     (["causes", "abesnt"], "there is no cause"),
     (["here", "--timeout", "0"], "seconds between"),
     (["here", "--timeout", "abc"], "'abc' is no number of seconds between 0 and 86400"),
-    (["survey", "--under", "nowhere"], "there is no such folder"),
+    (["survey", "--under", "nowhere"], "there is nothing at this path"),
     (["nonsense"], "there is no command"),
     (["demo", "full"], "not empty"),
     (["fill", "version:3", "no such==="], "is not a requirement"),
     (["fill", "nowhere", "nectarflow"], "nothing here is called"),
     (["fill", "."], "name at least one requirement"),
-    (["fill", "version:3", "nectarflow", "--wheels", "gone"], "no such folder of wheels"),
+    (["fill", "version:3", "nectarflow", "--wheels", "gone"], "there is nothing at this path"),
     (["packages", "version:3", "--as", 'python "'], "is not a command line"),
-    (["enter", "version:3", "--shell", "hive"], "invalid choice"),
+    (["enter", "version:3", "--shell", "hive"], "--shell does not take 'hive'"),
 ]
 
 

@@ -82,7 +82,7 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
         else:
             raise AssertionError(raw)
     (tmp_path / "good.ipynb").write_bytes(b'{"metadata": {}}')
-    for name, message in [("link.ipynb", "is a link"), ("gone.ipynb", "no such file")]:
+    for name, message in [("link.ipynb", "is a link"), ("gone.ipynb", "there is nothing at this path")]:
         try:
             pointing.plan(machine, str(tmp_path / name), KERNEL)
         except KalyxError as error:

@@ -99,7 +99,7 @@ def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
         "hive.json": f'{{"python": "{HEATH}"}}',
     }
     (seat,) = editor_seats(facts_of(files=added), MOOR)
-    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive settings: tests", "tests", HEATH)
+    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: tests", "tests", HEATH)
 
 
 def test_a_workspace_of_several_folders():
@@ -112,9 +112,9 @@ def test_a_workspace_of_several_folders():
     }  # fmt: skip
     said = {seat.name: seat.interpreter.prefix if seat.interpreter else seat.reason for seat in editor_seats(facts_of(files=files), MOOR)}
     assert said == {
-        "multi-folder workspace: run (spring)": f"{HOME}/heath",
-        "settings: run (fall)": f"{HOME}/orchard",
-        "multi-folder workspace: run (winter)": f"{HOME}/heath",
+        "moor.code-workspace: editor's Python (spring)": f"{HOME}/heath",
+        "settings.json: editor's Python (fall)": f"{HOME}/orchard",
+        "moor.code-workspace: editor's Python (winter)": f"{HOME}/heath",
         "workspace folder: gone": f"{HOME}/gone is not there",
     }
     files[f"{HOME}/autumn/.vscode/settings.json"] = '{"python.defaultInterpreterPath": "${workspaceFolder:spring}/../heath/bin/python"}'

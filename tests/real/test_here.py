@@ -173,7 +173,7 @@ def test_watch_says_what_changed(moor, two):
         assert first["schema"] == "kalyx.here/2" and not first["changes"]
         chosen.write_text(json.dumps({"python.defaultInterpreterPath": heath}))
         second = json.loads(watching.stdout.readline())
-        assert any("editor settings: run ran" in one and "heath" in one for one in second["changes"]), second["changes"]
+        assert any("editor settings.json: editor's Python ran" in one and "heath" in one for one in second["changes"]), second["changes"]
         site = next((Path(heath).parents[1] / "lib").glob("python*")) / "site-packages"
         (site / f"new_{time.time_ns()}.py").touch()
         third = json.loads(watching.stdout.readline())
@@ -182,7 +182,7 @@ def test_watch_says_what_changed(moor, two):
         watching.kill()
         watching.wait()
     told = moor.kalyx("here", "--since", kept, "--json").json["changes"]
-    assert any("editor settings: run ran" in one for one in told)
+    assert any("editor settings.json: editor's Python ran" in one for one in told)
     kept.write_text("{}")
     assert moor.kalyx("here", "--since", kept).status == 2
 

@@ -54,8 +54,8 @@ def test_prepare_refuses_and_clears(moor, wheels):
         ([moor.root / "file" / "below"], "is not a folder"),
         ([moor.root / "n", "--want", "no such==="], "is not a requirement"),
         ([moor.root / "n", "--want", "nowhere-to-be-had", "--wheels", wheels], "nowhere-to-be-had"),
-        ([moor.root / "n", "--from", "gone.txt"], "no such file"),
-        ([moor.root / "n", "--wheels", "gone"], "no such folder of wheels"),
+        ([moor.root / "n", "--from", "gone.txt"], "there is nothing at this path"),
+        ([moor.root / "n", "--wheels", "gone"], "there is nothing at this path"),
         ([moor.root / "n", "--python", "version:3.77"], f"{manager} install 3.77"),
     ]
     for words, message in cases:

@@ -132,7 +132,7 @@ def test_a_variable_file_is_what_its_loader_makes_of_it(world, moor):
         line = [loader, "exec", ".", "sh", "-c", "command -v python"]
         own = subprocess.run(line, cwd=folder, env=moor.variables, capture_output=True, text=True, check=False)
         seats = moor.kalyx("here", "--json", cwd=folder).json["seats"]
-        found = [seat for seat in seats if seat["name"].startswith("variable file")]
+        found = [seat for seat in seats if seat["name"].startswith(".envrc")]
         if name in ("left", "worked out"):
             assert found[0]["interpreter"] is None and found[0]["undecided"], name
         elif name == "only a name":

@@ -25,7 +25,7 @@ class MemoryWriter(Writer):
         if self.full:
             raise self._refuse(path, "no space left on device")
         if reader.kind(upper) != "folder":
-            why = "not a directory" if self._stands_on_a_file(upper) else "no such file or directory"
+            why = "not a directory" if self._stands_on_a_file(upper) else "there is nothing at this path"
             raise self._refuse(path, why)
         if reader.shut(upper):
             raise self._refuse(path, "permission denied")
@@ -53,7 +53,7 @@ class MemoryWriter(Writer):
             if reader.exists(upper):
                 raise self._refuse(path, "not a directory")
             if reader.kind(upper) == "link":
-                raise self._refuse(path, "no such file or directory")
+                raise self._refuse(path, "there is nothing at this path")
             self.folder(upper)
         location = self._beside(path)
         if reader.kind(location) is not None:
@@ -85,7 +85,7 @@ class MemoryWriter(Writer):
         location = self._named(path)
         kind = self.reader.kind(location)
         if kind is None or kind == "folder":
-            raise self._refuse(path, "is a directory" if kind else "no such file or directory")
+            raise self._refuse(path, "is a directory" if kind else "there is nothing at this path")
         self.reader.drop(location)
 
     def remove_folder(self, path: str) -> None:
@@ -112,7 +112,7 @@ class MemoryWriter(Writer):
     def _copy(self, path: str, to: str) -> None:
         reader = self.reader
         if reader.kind(path) != "folder":
-            raise self._refuse(path, "no such file or directory")
+            raise self._refuse(path, "there is nothing at this path")
         self.folder(to)
         for name, kind in dict(reader.listing(path)).items():
             item, other = reader.join(path, name), reader.join(to, name)
@@ -128,7 +128,7 @@ class MemoryWriter(Writer):
         target = self._beside(to)
         kind = reader.kind(location)
         if kind is None:
-            raise self._refuse(path, "no such file or directory")
+            raise self._refuse(path, "there is nothing at this path")
         there = reader.kind(target)
         if there == "folder" and kind != "folder":
             raise self._refuse(path, "is a directory")

@@ -15,6 +15,7 @@ from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader
 from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
 
 if TYPE_CHECKING:
@@ -50,7 +51,7 @@ class Call:
         if folder is not None:
             reader.folder = reader.absolute(folder)
             if not reader.is_folder(reader.folder):
-                what = "is not a folder" if reader.exists(reader.folder) else "there is no such folder"
+                what = "is not a folder" if reader.exists(reader.folder) else NOTHING_THERE
                 raise KalyxError(f"{visible(reader.folder)}: {what}")
         # --static is a run without a Runner.
         start: Callable[[], Runner] | None = None
@@ -133,7 +134,7 @@ class Call:
         named = self.options.wheels
         path = self.machine.reader.absolute(named) if named else None
         if path is not None and not self.machine.reader.is_folder(path):
-            raise KalyxError(f"{visible(path)}: there is no such folder of wheels")
+            raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
         return path
 
     @contextmanager

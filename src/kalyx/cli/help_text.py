@@ -29,8 +29,27 @@ _STATUS = {
     "fill": "0: done; 1: done, but a package is now broken; 2: refused, nothing was changed",
     "kernels": "0: all kernels can be used; 1: some cannot; 2: refused",
     "contrast": "0: the same; 1: they differ; 2: refused",
+    "packages": "0: done; 1: with --unmet or --for, a requirement is not met; 2: refused",
+    "enter": "0: the line was printed; 2: refused",
+    "causes": "0: done; 2: no cause has this name",
+    "record": "0: done; 1: done, but a package could not be read; 2: refused, nothing was written",
+    "point": "0: done; 2: refused, nothing was changed",
+    "discard": "0: removed; 2: refused, nothing was changed",
+    "unregister": "0: removed; 2: refused, nothing was changed",
+    "report": "0: written; 2: refused, nothing was written",
+    "capture": "0: written; 2: refused, nothing was written",
+    "completion": "0: the code was printed; 2: refused",
+    "demo": "0: each step ended as it should; 1: a step did not; 2: refused, nothing was changed",
 }
-_USUAL = "0: done; 1: something was found; 2: refused, nothing was changed"
+# The marks in front of a seat or kernel, and their plain forms where these differ.
+_MARKS = {
+    "here": """\
+marks: = the same environment as the reference; ≠ (plain: !) another environment;
+∅ (plain: -) starts nothing; ? not known.""",
+    "kernels": """\
+marks: ≠ (plain: !) something is wrong, and the line's end names that;
+∅ (plain: -) starts nothing; ? not known.""",
+}
 
 # Each runs on the machine that kalyx demo makes.
 EXAMPLES = {
@@ -69,5 +88,6 @@ def ending(command: str, with_target: bool) -> str:
     """The last part of a command's help."""
     parts = [_TARGET] if with_target else []
     parts.append("examples:\n" + "\n".join(f"  {line}" for line in EXAMPLES[command]))
-    parts.append(f"exit status: {_STATUS.get(command, _USUAL)}")
+    parts += [_MARKS[command]] if command in _MARKS else []
+    parts.append(f"exit status: {_STATUS[command]}")
     return "\n\n".join(parts)

@@ -93,6 +93,17 @@ class _Help(argparse.RawDescriptionHelpFormatter):
         return f"{', '.join(action.option_strings)} {value}"
 
 
+# What argparse says of a wrong call, as sentences.
+_SENTENCES = [
+    (r"^argument (\S+?)(?:/\S+)?: invalid choice: (.*) \(choose from (.*)\)$", r"\1 does not take \2, but \3"),
+    (r"^argument (\S+?)(?:/\S+)?: expected (?:one argument|at least one argument)$", r"\1 needs a value"),
+    (r"^argument (\S+?)(?:/\S+)?: ", r"\1: "),
+    (r"^the following arguments are required: (.*)$", r"\1 is missing"),
+    (r"^unrecognized arguments: (-.*)$", r"no option is called \1"),
+    (r"^unrecognized arguments: (.*)$", r"more words than the command takes: \1"),
+]
+
+
 class Parser(argparse.ArgumentParser):
     """argparse, with one line for an error, and options written in full: an abbreviation may mean another tomorrow."""
 
@@ -100,6 +111,10 @@ class Parser(argparse.ArgumentParser):
         super().__init__(allow_abbrev=False, **more)
 
     def error(self, message: str) -> NoReturn:
+        import re  # a call that is right needs no pattern
+
+        for form, sentence in _SENTENCES:
+            message = re.sub(form, sentence, message)
         raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")
 
 
@@ -284,9 +299,10 @@ def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
         return parser.parse_intermixed_args(words)
     if remainder:
         known = [word for action in parser._actions for word in action.option_strings]
-        near = _near(next(word for word in remainder if word.startswith("-")).partition("=")[0], known)
+        unknown = next((word for word in remainder if word.startswith("-")), "").partition("=")[0]
+        near = _near(unknown, known) if unknown else []
         nearest = f"; nearest: {near[0]}" if near else ""
-        parser.error(f"unrecognized arguments: {' '.join(remainder)}{nearest}")
+        parser.error(f"unrecognized arguments: {unknown or remainder[0]}{nearest}")
     return options
 
 

@@ -16,7 +16,8 @@ from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.seats.process import process_seat
 from kalyx.core.seats.running import live_seat
-from kalyx.core.text.nearness import distance
+from kalyx.core.system.reasons import NOTHING_THERE
+from kalyx.core.text.nearness import ranked
 from kalyx.core.text.numbers import are_numbers, leading_number, number_of
 from kalyx.core.text.visible import visible
 
@@ -108,7 +109,7 @@ def _by_kernel(machine: Machine, identifier: str) -> Seat:
     kernel = machine.kernel_by_id(identifier)
     if kernel is None:
         ids = [kernel.id for kernel in machine.kernels]
-        raise KalyxError(f"no kernel {visible(identifier)!r} is registered", _ranked(identifier, ids, "kernel:"))
+        raise KalyxError(f"no kernel {visible(identifier)!r} is registered", ranked(identifier, ids, "kernel:"))
     return seat_of_kernel(machine, kernel)
 
 
@@ -119,7 +120,7 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
         from kalyx.core.system.nearest_path import near_paths
 
         near = near_paths(reader, path)
-        raise KalyxError(f"{visible(path)}: there is no such notebook", near)
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near)
     live = live_of_notebook(machine, path)
     if live is not None:
         return live
@@ -196,7 +197,7 @@ def _programs_near(machine: Machine, word: str) -> list[str]:
     result: set[str] = set()
     for folder in machine.reader.path_folders():
         result.update(name for name in machine.reader.names(folder) if name[:1] == word[:1])
-    return _ranked(word, sorted(result), "program:", limit=1)
+    return ranked(word, sorted(result), "program:", limit=1)
 
 
 def _by_version(machine: Machine, text: str) -> Seat:
@@ -241,19 +242,8 @@ def _named(machine: Machine, name: str) -> Seat:
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
     names = [environment.name for environment in machine.all_environments]
-    near = _ranked(name, names, "") + _ranked(name, [kernel.id for kernel in machine.kernels], "kernel:")
+    near = ranked(name, names, "") + ranked(name, [kernel.id for kernel in machine.kernels], "kernel:")
     raise KalyxError(f"nothing here is called {visible(name)!r}", near or names[:5])
-
-
-def _ranked(word: str, names: list[str], prefix: str, limit: int = 3) -> list[str]:
-    """Names nearest to a word first: those that contain it, then those a few letters away."""
-    low = word.lower()
-    scored = []
-    for name in dict.fromkeys(names):
-        far = 0 if low in name.lower() or name.lower() in low else distance(low, name.lower(), limit)
-        if far <= limit:
-            scored.append((far, name))
-    return [prefix + name for _, name in sorted(scored)][:5]
 
 
 _KINDS = {

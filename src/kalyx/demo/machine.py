@@ -16,6 +16,7 @@ from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.consent import let_through, objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError
+from kalyx.core.system.reasons import reason_of
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 
 MARK = ".kalyx-demo"
@@ -136,7 +137,7 @@ def replaces(root: str) -> bool:
     try:
         names = os.listdir(root)
     except OSError as error:
-        raise KalyxError(f"{root}: {(error.strerror or str(error)).lower()}; name a new folder for the demo") from None
+        raise KalyxError(f"{root}: {reason_of(error)}; name a new folder for the demo") from None
     if names and MARK not in names:
         raise KalyxError(f"{root}: not empty, and not made by kalyx demo; name a new folder for it")
     return MARK in names

@@ -10,7 +10,7 @@ from kalyx.cli.render.screen import wrap
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.model.records import KalyxError
 from kalyx.core.model.results import CausesAnswer
-from kalyx.core.text.nearness import distance
+from kalyx.core.text.nearness import ranked
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -20,8 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     name = call.options.name
     if name is not None and name not in catalogue.ABOUT:
-        near = sorted(catalogue.ABOUT, key=lambda one: distance(name, one, 20))[:3]
-        raise KalyxError(f"there is no cause called {name!r}", near)
+        raise KalyxError(f"there is no cause called {name!r}", ranked(name, catalogue.ABOUT))
     texts = [catalogue.text_of(item) for item in ([name] if name else catalogue.ABOUT)]
     if call.as_json:
         call.print_json(CausesAnswer(causes=texts))

@@ -88,6 +88,13 @@ def _of_seat(call: Call, text: str, whole: bool) -> Side:
     return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels)
 
 
+def _heads(answer: ContrastAnswer) -> tuple[str, str]:
+    """What the two columns are called: by the environments, where their names differ."""
+    seats = (answer.left, answer.right)
+    names = [seat.environment.name if seat.environment is not None else seat.name for seat in seats]
+    return ("left", "right") if names[0] == names[1] else (f"left: {names[0]}", f"right: {names[1]}")
+
+
 def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:
     from kalyx.cli.render.colours import ORANGE, QUIET
     from kalyx.cli.render.screen import padded
@@ -109,8 +116,10 @@ def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:
         return
     rows = [difference for difference in answer.differences if difference.what != "search_path"] or answer.differences
     width = min(max(len(difference.name) for difference in rows) + 2, screen.width // 3)
-    widest = max(len(difference.left or "-") for difference in rows) + 3
+    widest = max(len(text) for text in [*_heads(answer), *(difference.left or "-" for difference in rows)]) + 3
     room = max(12, min(widest, (screen.width - width - 14) // 2))
+    heads = [screen.words(head, room - 2) for head in _heads(answer)]
+    screen.line(" " * 13, padded("", width), (padded(heads[0], room), "bold"), (heads[1], "bold"))
     for difference in answer.differences:
         if difference.what == "search_path" and (difference.left is None) != (difference.right is None):
             side, path = ("left", difference.left) if difference.right is None else ("right", difference.right)

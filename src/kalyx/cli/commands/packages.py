@@ -11,6 +11,7 @@ from kalyx.core.model.records import Interpreter, KalyxError, Package
 from kalyx.core.model.results import PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import installed_in
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -69,7 +70,7 @@ def _judge(call: Call, answer: PackagesAnswer, interpreter: Interpreter, search:
     else:
         project = project_of(reader, path) if reader.is_folder(path) else None
     if project is None:
-        what = "no project's files are there or above" if reader.exists(path) else "there is no such folder"
+        what = "no project's files are there or above" if reader.exists(path) else NOTHING_THERE
         raise KalyxError(f"{visible(path)}: {what}")
     if project.problem is not None:
         raise KalyxError(f"{visible(project.path)}: {project.problem}")

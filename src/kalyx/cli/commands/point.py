@@ -12,6 +12,7 @@ from kalyx.core.model.action_results import PointAnswer
 from kalyx.core.model.records import KalyxError
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.targets import resolve
 from kalyx.core.text.visible import visible
 
@@ -121,7 +122,7 @@ def _settings(call: Call) -> tuple[str, str | None]:
 def _notebook(call: Call) -> str:
     path = call.machine.reader.absolute(call.options.seat.removeprefix("notebook:"))
     if call.machine.reader.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is no such notebook")
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
     return str(path)
 
 

@@ -20,6 +20,7 @@ from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
 
 
@@ -178,7 +179,7 @@ def _notebook_named(call: Call) -> str | None:
         return None
     path = call.machine.reader.absolute(named.removeprefix("notebook:"))
     if call.machine.reader.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is no such notebook")
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
     return path
 
 

@@ -10,6 +10,7 @@ from kalyx.core.imports.names import parse_wanted
 from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system import Unreadable
+from kalyx.core.text.nearness import ranked
 from kalyx.core.text.visible import visible
 
 
@@ -29,7 +30,8 @@ def run(call: Call) -> int:
     identifier = call.options.id.removeprefix("kernel:")
     kernel = call.machine.kernel_by_id(identifier)
     if kernel is None:
-        raise KalyxError(f"no kernel {identifier!r} is registered", [kernel.id for kernel in call.machine.kernels[:8]])
+        known = [kernel.id for kernel in call.machine.kernels]
+        raise KalyxError(f"no kernel {identifier!r} is registered", ranked(identifier, known))
     catalogue.judge_kernel(kernel, call.machine)
     transport = "ipc" if call.options.ipc else "tcp"
     with call.progress("rehearsing:") as tell:

@@ -9,6 +9,7 @@ from kalyx.cli.context import Call
 from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.survey import survey
 from kalyx.core.system.nearest_path import near_paths
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
 
 
@@ -23,7 +24,7 @@ def run(call: Call) -> int:
     under = [reader.absolute(folder) for folder in call.options.under]
     for folder in under:
         if not reader.is_folder(folder) and reader.refusal(folder) is None:
-            raise KalyxError(f"{visible(folder)}: there is no such folder", near_paths(reader, folder))
+            raise KalyxError(f"{visible(folder)}: {NOTHING_THERE}", near_paths(reader, folder))
     with call.progress("measuring") as watch:
         answer = survey(call.machine, under, call.options.sizes, _of(watch))
     if call.options.unsound:

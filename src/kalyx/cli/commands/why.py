@@ -14,6 +14,7 @@ from kalyx.core.model.records import ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.nearest_path import near_paths
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_module_name
 from kalyx.core.text.visible import visible
 
@@ -167,7 +168,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
-        raise KalyxError(f"{visible(path)}: there is no such file or folder", near_paths(machine.reader, path))
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(machine.reader, path))
     wanted = [statement for text in what for statement in _wanted(call, text)]
     if options.everywhere:
         from kalyx.core.queries.why_everywhere import why_everywhere

@@ -34,7 +34,7 @@ from kalyx.core.model.action_results import DiscardAnswer
 from kalyx.core.model.records import ChangePlan, KalyxError, Kernel
 from kalyx.core.packages.metadata import installed_in
 from kalyx.core.seats.editor import editor_seats
-from kalyx.core.seats.notebook import notebooks_in, read_notebook
+from kalyx.core.seats.notebook import notebooks_below, read_notebook
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve_to_change
@@ -138,6 +138,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
     answer.plan = [ChangePlan(deed="remove kernel", path=kernel.folder) for kernel in kernels]
     answer.plan.append(ChangePlan(deed="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
+    answer.notes.append("removing an environment is final: Kalyx keeps no copy, and nothing takes it back")
     entered = reader.variable("VIRTUAL_ENV")
     if entered and reader.same_path(reader.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
@@ -289,7 +290,7 @@ def _files_below(reader: Reader, folder: str) -> Iterator[str]:
 
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
-    """Settings, run configurations and notebooks of this folder that would point to nothing, with what mends each."""
+    """What would point to nothing: settings of this folder, notebooks here, around the environment and in the home."""
     reader, pointers = machine.reader, []
     for seat in editor_seats(reader, reader.folder):
         word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""
@@ -298,7 +299,8 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
             line = machine.line(["kalyx", "point", f"editor:{seat.source}", "TARGET"])
             pointers.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
     ids = {kernel.id for kernel in kernels}
-    for path in notebooks_in(reader, reader.folder):
+    places = [reader.folder, reader.parent(prefix), reader.home]
+    for path in notebooks_below(reader, places) if ids else []:
         asks = read_notebook(reader, path).kernel
         if asks and asks.lower() in ids:
             line = machine.line(["kalyx", "point", f"notebook:{path}", "TARGET"])

@@ -23,6 +23,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
 from kalyx.core.system import Reader
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.visible import visible
 
@@ -211,7 +212,7 @@ def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
         value = _value(reader, sheet.folder, choice["kind"], "", target)
         text = json.dumps({choice["key"][0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
-        raise KalyxError(f"{visible(sheet.file)}: there is no such file, and this form cannot be begun from outside")
+        raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and this form cannot be begun from outside")
     deeds = [ChangePlan(deed="write " + " ".join(text.split()), path=sheet.file)]
     return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, deeds, is_new=True)
 

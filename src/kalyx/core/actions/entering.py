@@ -68,7 +68,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
             if name in ("pwsh", "powershell") and not line.startswith("& "):
                 line = "& " + line
         else:
-            line = _path_line(reader, programs, prefix, name, kept=seat.environment.kind == "kept")
+            line = _path_line(reader, programs, prefix, name, _VARIABLES.get(seat.environment.kind))
             leave = "close this shell, or set PATH back"
             if name == "xonsh":
                 leave = f"$PATH.remove({programs!r})"
@@ -102,24 +102,28 @@ def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
 _READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")
 
 
-def _path_line(reader: Reader, programs: str, prefix: str, shell: str, kept: bool) -> str:
-    """The line that puts the programs first on PATH. Raises Unquotable."""
-    variable = "CONDA_PREFIX" if kept else "VIRTUAL_ENV"
+# What an environment of a kind is known by while it is on; an installation is on by PATH alone.
+_VARIABLES = {"kept": "CONDA_PREFIX", "virtual": "VIRTUAL_ENV"}
+
+
+def _path_line(reader: Reader, programs: str, prefix: str, shell: str, variable: str | None) -> str:
+    """The line that puts the programs first on PATH, and sets a variable to the prefix. Raises Unquotable."""
     if (";" if reader.system == "windows" else ":") in programs.removeprefix(reader.path.splitdrive(programs)[0]):
         raise Unquotable(programs, "PATH takes its separator for the end of a folder")
     if shell == "xonsh":
-        return f"$PATH.insert(0, {programs!r}); ${variable} = {prefix!r}"
+        return f"$PATH.insert(0, {programs!r})" + (f"; ${variable} = {prefix!r}" if variable else "")
     first, entered = quoted(programs, shell), quoted(prefix, shell)
     if shell == "fish":
-        return f"set -gx PATH {first} $PATH; set -gx {variable} {entered}"
+        return f"set -gx PATH {first} $PATH" + (f"; set -gx {variable} {entered}" if variable else "")
     if shell in ("tcsh", "csh"):
-        return f'setenv PATH {first}:"$PATH"; setenv {variable} {entered}; rehash'
+        return f'setenv PATH {first}:"$PATH"' + (f"; setenv {variable} {entered}" if variable else "") + "; rehash"
     if shell in ("pwsh", "powershell"):
         first, entered = (word if word[:1] == "'" else f"'{word}'" for word in (first, entered))
-        return f"$env:PATH = {first} + [IO.Path]::PathSeparator + $env:PATH; $env:{variable} = {entered}"
+        path = f"$env:PATH = {first} + [IO.Path]::PathSeparator + $env:PATH"
+        return path + (f"; $env:{variable} = {entered}" if variable else "")
     if shell == "cmd":
-        return f'set "PATH={programs};%PATH%" & set "{variable}={prefix}"'
-    return f'export PATH={first}:"$PATH" {variable}={entered}; hash -r'
+        return f'set "PATH={programs};%PATH%"' + (f' & set "{variable}={prefix}"' if variable else "")
+    return f'export PATH={first}:"$PATH"' + (f" {variable}={entered}" if variable else "") + "; hash -r"
 
 
 def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
@@ -134,7 +138,10 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
             warnings.append(f"{variable} is set{by} ({value}) and reaches into every environment")
     entered = reader.variable("VIRTUAL_ENV")
     if entered and seat.environment is not None and reader.real(entered) != seat.environment.key:
-        warnings.append(f"{entered} is on now; leaving the new one goes back to before both")
+        what = "leaving the new one goes back to before both"
+        if seat.environment.kind == "installation":
+            what = "its variable VIRTUAL_ENV stays: type deactivate first"
+        warnings.append(f"{entered} is on now; {what}")
     if seat.environment is not None and seat.environment.kind == "kept":
         hooks = reader.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if reader.names(hooks):

@@ -32,6 +32,7 @@ from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
+from kalyx.core.text.nearness import ranked
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.visible import visible
 
@@ -393,7 +394,8 @@ def _by_id(machine: Machine, identifier: str) -> Kernel:
         raise KalyxError(f"{identifier!r} is not a kernel id")
     kernels = [kernel for kernel in machine.kernels if kernel.id == identifier.lower()]
     if not kernels:
-        raise KalyxError(f"no kernel {identifier!r} is registered", [kernel.id for kernel in machine.kernels][:8])
+        known = [kernel.id for kernel in machine.kernels]
+        raise KalyxError(f"no kernel {identifier!r} is registered", ranked(identifier, known))
     if len(kernels) > 1:
         folders = [kernel.folder for kernel in kernels]
         raise KalyxError(f"{len(kernels)} kernels have the id {identifier!r}; name one by its folder", folders)

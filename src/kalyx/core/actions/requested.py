@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -106,7 +107,7 @@ def _place(reader: Reader, text: str) -> tuple[bool, str, str | None] | None:
         return None
     path = reader.absolute(words)
     if not reader.exists(path):
-        raise KalyxError(f"{visible(path)}: there is no such file or folder to install from")
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
     if reader.name(path).endswith(".whl"):
         return linked, path, reader.name(path).partition("-")[0]
     from kalyx.core.packages.project import PROJECT, project_of

@@ -20,6 +20,7 @@ from kalyx.core.interpreters.versions import Installation
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import PATH_LIMIT
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
@@ -185,7 +186,7 @@ def _first_bytes(reader: Reader, executable: str, real: str, links: list[str]) -
         raise NotAnInterpreter(executable, f"this user may not look at it ({refusal})", links, refused=True)
     if status is None:
         if reader.kind(executable) is None:
-            raise NotAnInterpreter(executable, "there is nothing at this path", links)
+            raise NotAnInterpreter(executable, NOTHING_THERE, links)
         if reader.kind(real) == "link":
             raise NotAnInterpreter(executable, "a link that leads back to itself", links)
         raise NotAnInterpreter(executable, f"a link that leads nowhere ({real} is not there)", links)

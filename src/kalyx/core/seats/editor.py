@@ -25,6 +25,13 @@ from kalyx.core.text.patterns import fits
 from kalyx.core.text.visible import visible
 
 _EXPANDED_AT_MOST = 20
+# What a part of a settings file decides, for the name of its seat.
+_PARTS = {
+    "run": "editor's Python",
+    "terminal": "terminal's Python",
+    "check": "type checker's Python",
+    "check version": "type checker checks for VERSION",
+}
 _LONG = 65536  # of a path with its variables
 
 
@@ -207,7 +214,7 @@ def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: 
         return
     if sheet.problem is not None:
         message = f"{reader.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
-        seats.append(silent_seat("editor", sheet.row["form"], message, reader.folder, undecided=True))
+        seats.append(silent_seat("editor", reader.name(sheet.path), message, reader.folder, undecided=True))
         seats[-1].source = sheet.path
         return
     yield from _of_sheet(reader, sheet)
@@ -247,7 +254,7 @@ def _of_file(reader: Reader, one: dict[str, Any], path: str, own: bool, seats: l
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and (one["format"] not in ("toml", "ini")):
             message = f"{reader.name(path)} cannot be read: {visible(reason)}"
-            seats.append(silent_seat("editor", one["form"], message, reader.folder, undecided=True))
+            seats.append(silent_seat("editor", reader.name(path), message, reader.folder, undecided=True))
             seats[-1].source = path
 
 
@@ -268,7 +275,8 @@ def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
 
 def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
     value = choice.value
-    name = f"{choice.form}: {value.named or choice.part}"
+    what = _PARTS.get(choice.part, choice.part).replace("VERSION", visible(value.text))
+    name = f"{reader.name(choice.path)}: {value.named or what}"
     if not choice.own:
         name = f"user's {name}"
     part = Part(role=choice.part, word=value.text, undecided=True)  # until a path is known

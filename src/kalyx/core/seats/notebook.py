@@ -14,6 +14,8 @@ from kalyx.core.seats.build import silent_seat
 from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.system import Reader, Unreadable
 
+# How many folders, and how deep, notebooks are looked for below others.
+_FOLDERS, _DEEP = 1_000, 4
 _NOTEBOOK_LIMIT = 64 * 1024 * 1024
 ENDING = ".ipynb"
 
@@ -75,6 +77,23 @@ def notebooks_in(reader: Reader, folder: str) -> list[str]:
     """The notebook files of one folder, by name."""
     names = [name for name in reader.names(folder) if name.endswith(ENDING) and not name.startswith(".")]
     return [reader.join(folder, name) for name in names if reader.is_file(reader.join(folder, name))]
+
+
+def notebooks_below(reader: Reader, folders: list[str]) -> list[str]:
+    """The notebook files of these folders and of those below, hidden ones and environments left out; bounded."""
+    pending, seen = [(folder, 0) for folder in folders], set[str]()
+    found: list[str] = []
+    while pending and len(seen) < _FOLDERS:
+        folder, depth = pending.pop(0)
+        if folder in seen:
+            continue
+        seen.add(folder)
+        found += notebooks_in(reader, folder)
+        if depth < _DEEP:
+            below = [reader.join(folder, name) for name in reader.names(folder) if not name.startswith(".")]
+            inner = [path for path in below if reader.kind(path) == "folder"]
+            pending += [(path, depth + 1) for path in inner if reader.kind(reader.join(path, "pyvenv.cfg")) is None]
+    return found
 
 
 def notebook_seat(reader: Reader, notebook: Notebook, kernel: Kernel | None, server: Server) -> Seat:

@@ -7,13 +7,14 @@ from kalyx.core.model.records import KalyxError, Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, starting
 from kalyx.core.system import Reader
 from kalyx.core.system.nearest_path import near_paths
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
 
 
 def path_seat(reader: Reader, path: str) -> Seat:
     """What a path starts. Raises KalyxError, with what lies near, where it can be no interpreter or environment."""
     if not reader.exists(path) and reader.kind(path) is None:
-        raise KalyxError(f"{visible(path)}: there is nothing at this path", near_paths(reader, path))
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(reader, path))
     part = _in_folder(reader, path) if reader.is_folder(path) else starting(reader, path)
     seat = seat_from("path", path, part, reader.folder)
     if seat.interpreter is None:

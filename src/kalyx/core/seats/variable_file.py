@@ -15,7 +15,7 @@ from kalyx.core.system import Reader
 
 NAME = ".envrc"
 _LIMIT = 32 * 1024
-_FORM = "variable file: terminal"
+_FORM = f"{NAME}: terminal's Python"
 
 
 def variable_file_seat(reader: Reader, folder: str) -> Seat | None:

@@ -21,6 +21,7 @@ from itertools import count
 
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.processes import is_living
+from kalyx.core.system.reasons import reason_of
 from kalyx.core.text.numbers import is_number
 
 # The variable that every program started by this run carries: the run's mark, and the program's number in it.
@@ -119,7 +120,7 @@ class Guard:
             # Short: the address of a local socket lies below it, and may have about a hundred bytes.
             return tempfile.mkdtemp(prefix="", dir=self.folder)
         except OSError as error:
-            reason = (error.strerror or str(error)).lower()
+            reason = reason_of(error)
             message = (
                 f"{self.folder}: no temporary folder can be made ({reason}); set TMPDIR to one that may be written"
             )

@@ -11,6 +11,7 @@ from functools import cache, cached_property
 
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reasons import reason_of
 from kalyx.core.text.numbers import is_number
 
 # These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
@@ -18,10 +19,6 @@ _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, 
 _WHOLE = 32 * 1024  # a smaller limit is that of a file's head
 _PLAIN_PATHS = os.sep == "/"
 _SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
-
-
-def _reason(error: OSError) -> str:
-    return (error.strerror or str(error)).lower()
 
 
 def _kind_of(mode: int) -> str:
@@ -154,7 +151,7 @@ class LiveReader(Reader):
         try:
             actual = os.getcwd()
         except OSError as error:
-            message = f"the current folder cannot be read ({_reason(error)}): change to one that is there"
+            message = f"the current folder cannot be read ({reason_of(error)}): change to one that is there"
             raise KalyxError(message) from None
         written = os.environ.get("PWD")
         if written and os.path.isabs(written):
@@ -169,7 +166,7 @@ class LiveReader(Reader):
         """Keep what the system would not show; whether it was that, and not simply nothing there."""
         if error.errno in _NOTHING_THERE:
             return False
-        self.refusals.setdefault(path, _reason(error))
+        self.refusals.setdefault(path, reason_of(error))
         return True
 
     def _is_dead(self, path: str) -> bool:
@@ -209,7 +206,7 @@ class LiveReader(Reader):
                         return Unreadable(folder, f"more than {LISTING_LIMIT} entries")
         except OSError as error:
             self._note_refusal(folder, error)
-            return Unreadable(folder, _reason(error))
+            return Unreadable(folder, reason_of(error))
         except ValueError:
             return Unreadable(folder, "not a possible path")
         return result
@@ -286,13 +283,13 @@ class LiveReader(Reader):
             raise Unreadable(path, "not a possible path") from None
         except OSError as error:
             self._note_refusal(path, error)
-            raise Unreadable(path, _reason(error)) from None
+            raise Unreadable(path, reason_of(error)) from None
         try:
             regular = stat.S_ISREG(os.fstat(handle).st_mode)
         except OSError as error:
             os.close(handle)
             self._note_refusal(path, error)
-            raise Unreadable(path, _reason(error)) from None
+            raise Unreadable(path, reason_of(error)) from None
         if not regular:
             os.close(handle)
             raise Unreadable(path, "not a regular file")
@@ -317,7 +314,7 @@ class LiveReader(Reader):
             return b"".join(chunks)
         except OSError as error:
             self._note_refusal(path, error)
-            raise Unreadable(path, _reason(error)) from None
+            raise Unreadable(path, reason_of(error)) from None
         finally:
             os.close(handle)
 

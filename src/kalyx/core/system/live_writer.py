@@ -21,6 +21,7 @@ from contextlib import contextmanager, suppress
 from kalyx.core import signals
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.processes import is_living
+from kalyx.core.system.reasons import reason_of
 from kalyx.core.system.trees import copy_tree, first_difference, keep_what_belongs, look_through
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.numbers import is_number
@@ -28,10 +29,6 @@ from kalyx.core.text.visible import visible
 
 # A file that is not yet renamed over its place; the number of the process that writes it follows.
 _BESIDE = ".kalyx-new-"
-
-
-def _reason(error: OSError) -> str:
-    return (error.strerror or str(error)).lower()
 
 
 def _clear_left_over(folder: str) -> None:
@@ -138,7 +135,7 @@ class LiveWriter(Writer):
         except FileExistsError:
             return False
         except OSError as error:
-            raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
+            raise KalyxError(f"{path}: {reason_of(error)}; nothing was changed there") from None
         return True
 
     @contextmanager
@@ -146,7 +143,7 @@ class LiveWriter(Writer):
         try:
             held = _hold(folder)
         except OSError as error:
-            raise KalyxError(f"{folder}: {_reason(error)}; nothing was changed there") from None
+            raise KalyxError(f"{folder}: {reason_of(error)}; nothing was changed there") from None
         try:
             yield
         finally:
@@ -177,7 +174,7 @@ class LiveWriter(Writer):
             with signals.held():
                 deed()
         except OSError as error:
-            raise KalyxError(f"{path}: {_reason(error)}; nothing was changed there") from None
+            raise KalyxError(f"{path}: {reason_of(error)}; nothing was changed there") from None
 
 
 def _make_folders(path: str, private: bool) -> None:
@@ -310,7 +307,7 @@ def _part_removed(path: str, files: int, error: OSError) -> KalyxError:
     left = look_through(path).files
     what = f"{max(0, files - left)} of {files} files were removed before that, and {left} are left in {visible(path)}"
     where = visible(error.filename) if isinstance(error.filename, str) else visible(path)
-    return KalyxError(f"{where}: {_reason(error)}; {what if left < files else 'nothing was removed'}")
+    return KalyxError(f"{where}: {reason_of(error)}; {what if left < files else 'nothing was removed'}")
 
 
 def _move(path: str, to: str) -> None:

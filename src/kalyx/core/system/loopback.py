@@ -17,6 +17,7 @@ from typing import Any
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.guard import guard
 from kalyx.core.system.reader import Unreadable
+from kalyx.core.system.reasons import reason_of
 
 _LONGEST_SOCKET = 100  # bytes of a local socket's address, without the number behind (unix(7))
 _ANSWER_LIMIT = 16 * 1024 * 1024
@@ -43,7 +44,7 @@ class Connection:
             self.ports = dict(zip(CHANNELS, numbers, strict=True))
             self._write()
         except OSError as error:
-            reason = (error.strerror or str(error)).lower()
+            reason = reason_of(error)
             raise KalyxError(f"{self.path}: no connection to a kernel can be made ({reason})") from None
 
     @classmethod

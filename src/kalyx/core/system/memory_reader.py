@@ -10,6 +10,7 @@ import re
 from collections.abc import Mapping
 
 from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reasons import NOTHING_THERE
 
 _NAME_LIMIT, _PATH_LIMIT = 255, 4095
 
@@ -167,7 +168,7 @@ class MemoryReader(Reader):
             self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
         if path is None or key not in self._children:
-            raise Unreadable(folder, "not a directory" if key in self._nodes else "no such file or directory")
+            raise Unreadable(folder, "not a directory" if key in self._nodes else NOTHING_THERE)
         return {name: self.kind(self.join(path, name)) or "other" for name in self._children[key].values()}
 
     def kind(self, path: str) -> str | None:
@@ -218,12 +219,12 @@ class MemoryReader(Reader):
             if self._refused(path, location or self.real(path)):
                 raise Unreadable(path, "permission denied")
         if location is None:
-            raise Unreadable(path, "no such file or directory")
+            raise Unreadable(path, NOTHING_THERE)
         key = self._key(location)
         if key in self._children:
             raise Unreadable(path, "is a directory")
         if key not in self._nodes:
-            raise Unreadable(path, "no such file or directory")
+            raise Unreadable(path, NOTHING_THERE)
         if self._nodes[key] is None:
             self.refusals[path] = "permission denied"
             raise Unreadable(path, "permission denied")

@@ -13,6 +13,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from kalyx.core.system.reasons import reason_of
+
 # The inode flags "immutable" and "append only" of Linux (ioctl_iflags(2)).
 _GET_FLAGS, _FIXED = 0x80086601, 0x10 | 0x20
 
@@ -146,7 +148,7 @@ def _unescaped(word: str) -> str:
 
 
 def _said(path: str, error: OSError) -> str:
-    return f"{error.filename if isinstance(error.filename, str) else path}: {(error.strerror or str(error)).lower()}"
+    return f"{error.filename if isinstance(error.filename, str) else path}: {reason_of(error)}"
 
 
 # -- copies ---------------------------------------------------------------------

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 
 def distance(one: str, other: str, limit: int) -> int:
     """Letters to add, drop, change or swap between two words; ``limit + 1`` when it is more."""
@@ -25,3 +27,14 @@ def distance(one: str, other: str, limit: int) -> int:
 def words_of(text: str) -> list[str]:
     """The lower-case words of a label or an id: runs of letters and digits."""
     return "".join(c.lower() if c.isalnum() or c == "." else " " for c in text).split()
+
+
+def ranked(word: str, names: Iterable[str], prefix: str = "", limit: int = 3) -> list[str]:
+    """Names nearest to a word first: those that contain it, then those a few letters away."""
+    low = word.lower()
+    scored = []
+    for name in dict.fromkeys(names):
+        far = 0 if low in name.lower() or name.lower() in low else distance(low, name.lower(), limit)
+        if far <= limit:
+            scored.append((far, name))
+    return [prefix + name for _, name in sorted(scored)][:5]

@@ -20,6 +20,7 @@ from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.system.reasons import NOTHING_THERE
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -63,7 +64,7 @@ def _older_without_base(view: View, machine: Machine) -> Finding | None:
     base = interpreter.base_prefix
     if interpreter.prefix == base or machine.reader.is_folder(base) or machine.reader.refusal(base) is not None:
         return None
-    return _finding(view, machine, "base-gone", "the base Python is gone", "there is nothing at this path", base)
+    return _finding(view, machine, "base-gone", "the base Python is gone", NOTHING_THERE, base)
 
 
 def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:

@@ -20,6 +20,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Kernel, Seat
+from kalyx.core.system.reasons import NOTHING_THERE
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import DeadSeat
@@ -59,7 +60,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         return None
     evidence = [
         Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
-        Evidence(fact="there is nothing at this path", source=path, path=path),
+        Evidence(fact=NOTHING_THERE, source=path, path=path),
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
     step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
