@@ -81,7 +81,7 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
             files.kernel(match.group(1), f"{HOME}/orchard/bin/python", "/usr/local/share/jupyter")
         elif line == "kernel heath has a file that is no JSON":
             files[f"{HOME}/.local/share/jupyter/kernels/heath/kernel.json"] = b"{"
-        elif match := re.fullmatch(r"heath stands on (\S+), which is gone", line):
+        elif match := re.fullmatch(r"the base of heath is (\S+), which is gone", line):
             files.environment(f"{HOME}/heath", f"{match.group(1)}/bin/python3.11")
         elif line == "heath was begun and not finished":
             for path in [path for path in files if path.startswith(f"{HOME}/heath/")]:

@@ -86,7 +86,7 @@ def brings(names: list[str], module: str) -> bool:
 
 
 def verdict(row: tuple[str, str]) -> str:
-    """``yes``, ``no``, or why it could not be told."""
+    """``yes``, ``no``, or why it is not known."""
     module, distribution = row
     try:
         names = names_in(distribution)

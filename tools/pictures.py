@@ -39,7 +39,7 @@ PICTURES = {
     "record": "kalyx record ~/larkmoor/orchard",
     "point": "kalyx point editor:.vscode/settings.json ~/larkmoor/meadow --yes; echo; kalyx here",
     "discard": "kalyx discard ~/larkmoor/meadow --yes",
-    "demo": "kalyx demo ~/larkmoor-again --yes | tail -37",
+    "demo": "kalyx demo ~/larkmoor-again --yes | head -37",
 }
 
 # Name of the picture, the line that writes the page, whether it is dark, and what is pointed at.

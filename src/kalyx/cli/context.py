@@ -265,7 +265,7 @@ def _runner() -> LiveRunner:
 
 
 def _notebook_of(options: argparse.Namespace, reader: Reader) -> str | None:
-    """The notebook that a call speaks of, by its path: it decides which notebook server answers."""
+    """The notebook that a call names, by its path: it decides which notebook server answers."""
     words = [getattr(options, name, None) for name in ("notebook", "target", "seat", "left", "right")]
     words += getattr(options, "what", [])
     named = (word for word in words if word and (word.startswith("notebook:") or word.endswith(ENDING)))

@@ -352,7 +352,7 @@ class _Outlet(io.FileIO):
 
 
 def output_deserted() -> bool:
-    """Whether what is printed goes nowhere any more: nobody reads it, or it cannot be written."""
+    """Whether nobody reads any more what is printed, or it cannot be written."""
     return isinstance(outlet := _outlet(), _Outlet) and outlet.deserted
 
 

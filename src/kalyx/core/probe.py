@@ -17,7 +17,7 @@ for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
 ``front=`` an entry of the path, last or first; ``before=`` or ``swap=`` a
 folder, ``=`` and the entry it stands before or for; ``extend=`` a package,
 ``=`` and a folder that its path gains; ``drop=`` an entry of the path;
-``source=`` a source file that is compiled anew, whatever is compiled already;
+``source=`` a source file that is compiled again, whatever is compiled already;
 ``limit=`` a resource limit that is raised as far as the system allows;
 ``prefix=`` the prefix that ``site`` would have set; ``start=`` a path file or a
 hook that is run as at start-up. SECONDS: after so long the stack is

@@ -139,7 +139,7 @@ def macos() -> MemoryReader:
 
 
 def cluster() -> MemoryReader:
-    """A cluster's login node: a module is loaded; one environment stands on it, one on a Python that was taken away."""
+    """A cluster's login node: a module is loaded; it is the base of one environment; that of another was removed."""
     home, moor, modules = "/home/g07/keeper", "/scratch/g07/larkmoor", "/apps/modules/all"
     files: dict[str, object] = {
         "/usr/bin/python3": Link("python3.9"),

@@ -1,4 +1,4 @@
-"""``kalyx completion``: what teaches a shell to complete Kalyx's words."""
+"""``kalyx completion``: print the code that enables tab completion."""
 
 from __future__ import annotations
 

@@ -49,10 +49,10 @@ def _show(call: Call, answer: DiscardAnswer) -> int:
         what = "the kernel in " if deed.deed == "remove kernel" else ""
         screen.line((word.ljust(14), BLUE), what, screen.path(deed.path))
     if answer.size_bytes is not None:
-        came = "came back" if answer.done else "comes back"
-        screen.line(("space".ljust(14), BLUE), f"{said_size(answer.size_bytes)} {came}")
+        freed = "freed" if answer.done else "to be freed"
+        screen.line(("space".ljust(14), BLUE), f"{said_size(answer.size_bytes)} {freed}")
     for item in answer.unowned[:10]:
-        screen.line(("goes too".ljust(14), ORANGE), screen.shown(item))
+        screen.line(("also removed".ljust(14), ORANGE), screen.shown(item))
     for pointer in answer.pointers:
         screen.line(("points there".ljust(14), ORANGE), screen.shown(pointer))
     for note in answer.notes:

@@ -68,13 +68,13 @@ def run(call: Call) -> int:
         draw_fill_plan(call.screen, answer)
     if not call.may_change(answer.plan, f"Go on in {seat.environment.prefix}?"):
         return _show(call, answer)
-    foreseen = answer.moves
+    planned = answer.moves
     with signals.held():
         with call.progress("at work:") as tell:
             filling.carry_out(machine, order, answer, commands, tell)
         # It is done: the answer with its undo line is printed whatever arrives now.
         answer.stopped = signals.over() or answer.stopped
-    status = _show(call, answer, foreseen)
+    status = _show(call, answer, planned)
     return 128 + answer.stopped if answer.stopped else status
 
 
@@ -93,12 +93,12 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
     return ["a fill was stopped half-way here; what was there before was put back first"]
 
 
-def _show(call: Call, answer: FillAnswer, foreseen: list[VersionChange] | None = None) -> int:
+def _show(call: Call, answer: FillAnswer, planned: list[VersionChange] | None = None) -> int:
     failed = any(item.outcome == "fails" for item in answer.imports)
     if call.as_json:
         call.print_json(answer)
     else:
         from kalyx.cli.render.lifecycle import draw_fill
 
-        draw_fill(call.screen, call.machine, answer, foreseen)
+        draw_fill(call.screen, call.machine, answer, planned)
     return 1 if answer.done and (answer.broken or failed or answer.lacking) else 0

@@ -1,4 +1,4 @@
-"""``kalyx packages``: what can be imported there, where each comes from, what hides what."""
+"""``kalyx packages``: list importable packages, where each comes from, and hidden copies."""
 
 from __future__ import annotations
 

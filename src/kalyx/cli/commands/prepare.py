@@ -126,7 +126,7 @@ def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:
 
 
 def _base(call: Call, recorded: Recorded | None) -> Interpreter:
-    """The interpreter to stand on: as named, as recorded, else the preferred one that the project file allows."""
+    """The base Python: as named, as recorded, else the preferred one that the project file allows."""
     machine = call.machine
     if recorded is not None and call.options.python is None:
         return _recorded_base(call, recorded)

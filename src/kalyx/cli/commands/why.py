@@ -189,7 +189,7 @@ def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
 
 
 def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
-    """Try the fixes of what fails, on something that is thrown away."""
+    """Try the fixes of what fails, in a temporary copy."""
     from kalyx.core.actions.trying import prove
 
     options = call.options
@@ -270,7 +270,7 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     """The answer after a fix was carried out that mended it; the one before, where nothing is to be mended.
 
-    What a fix changed in vain is put back, and the next one is carried out.
+    What a fix changed without success is put back, and the next one is carried out.
     """
     from kalyx.core.actions import mending, rollback
 

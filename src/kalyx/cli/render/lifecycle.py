@@ -47,14 +47,14 @@ def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str])
                     f"seen from {path}: nothing of its own is added")  # fmt: skip
 
 
-def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, foreseen: list[VersionChange] | None) -> None:
+def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: list[VersionChange] | None) -> None:
     """What came of it, after the plan was shown."""
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
         screen.line("nothing was changed: this was a dry run")
         return
-    if answer.done and foreseen is not None and _same_moves(answer.moves, foreseen):
+    if answer.done and planned is not None and _same_moves(answer.moves, planned):
         screen.line("done", (", as planned", QUIET))
     elif answer.done and answer.moves:
         screen.line("done", ("; not as planned:", ORANGE))

@@ -119,7 +119,7 @@ def _called(seat: Seat) -> str:
 
 
 def _groups(answer: HereAnswer) -> list[list[Seat]]:
-    """Seats by environment, in the order met; those that start nothing, or cannot be told, last."""
+    """Seats by environment, in the order met; those that start nothing, or are not known, last."""
     groups: dict[str, list[Seat]] = {}
     for seat in answer.seats:
         if seat.interpreter is None or seat.environment is None:

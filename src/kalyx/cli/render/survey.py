@@ -1,4 +1,4 @@
-"""The survey as a table: installations, then environments by what they stand on, the unsound ones marked."""
+"""The survey as a table: installations, then environments by their base Python, the unsound ones marked."""
 
 from __future__ import annotations
 

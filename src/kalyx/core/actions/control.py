@@ -2,7 +2,7 @@
 
 Where it works there, what is here and not there is the cause, and is halved until the least of it is left: a
 distribution whose files are others, files that nothing installed, a version. Where it fails there too, the packages are
-not the cause. All of it is made in folders that are thrown away.
+not the cause. All of it is made in temporary folders.
 """
 
 from __future__ import annotations

@@ -232,7 +232,7 @@ def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
 
 
 def proof(machine: Machine, file: str, target: Seat) -> Seat:
-    """What the file chooses now, read anew. Raises KalyxError where that is not the target."""
+    """What the file chooses now, read again. Raises KalyxError where that is not the target."""
     assert target.environment is not None and target.interpreter is not None
     for seat in choices_for(machine.reader, _sheet(machine.reader, file).folder, file):
         pinned = seat.parts[0].word.split(".")

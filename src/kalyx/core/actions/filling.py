@@ -1,4 +1,4 @@
-"""Packages into an environment that exists, or out of it: foreseen, carried out by its own installer, proved.
+"""Packages into an environment that exists, or out of it: planned, carried out by its own installer, proved.
 
 Strategy: what would come is asked of the installer before anything is touched;
 the folders it may change are kept (``safekeeping``) until it has ended well; a

@@ -66,7 +66,7 @@ def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
 
 
 def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
-    """What the environment sees now, read anew, as its installer sees it."""
+    """What the environment sees now, read again, as its installer sees it."""
     reader = machine.reader.again()
     way = Invocation(variables=clean_variables(reader.variables))
     return contents(reader, interpreter, search_path(reader, interpreter, way))[0]

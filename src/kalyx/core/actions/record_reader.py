@@ -1,4 +1,4 @@
-"""Reading a record back: what it stands on, and the packages it pins."""
+"""Reading a record back: its base Python, and the packages it pins."""
 
 from __future__ import annotations
 

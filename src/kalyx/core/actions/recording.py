@@ -1,4 +1,4 @@
-"""Writing down what rebuilds an environment: requirement lines, with what they stand on in comments.
+"""Writing down what rebuilds an environment: requirement lines, with their base Python in comments.
 
 Lines follow PEP 508; where a distribution came from is read from the record
 that installers leave of it (PEP 610). The comments at the head are plain words

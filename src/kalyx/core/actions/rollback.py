@@ -52,7 +52,7 @@ def state_before(machine: Machine, fix: Fix) -> list[Before]:
 
 
 def undoing(machine: Machine, states: list[Before]) -> tuple[list[Step], list[str]]:
-    """The steps that put it back, last step first, on a machine looked at afresh; and the lines that stay as done."""
+    """The steps that put it back, last step first, on a machine that is read again; and the lines that stay as done."""
     steps: list[Step] = []
     left: list[str] = []
     restored: set[str] = set()
@@ -92,7 +92,7 @@ def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
 
 
 def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
-    """Put back what a fix changed in vain; says what was put back, and what could not be."""
+    """Put back what a fix changed without success; says what was put back, and what could not be."""
     steps, left = undoing(machine, states)
     messages = [f"what {line} did was left as it is" for line in left]
     for step in steps:

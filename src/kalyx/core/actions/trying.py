@@ -1,4 +1,4 @@
-"""Trying fixes on something that is thrown away, before anyone changes anything.
+"""Trying fixes in a temporary copy, before anyone changes anything.
 
 What an install line would bring goes into a folder of its own that stands before the environment's packages; what it
 would take away, or rename, is left out of a folder of links; variables, flags and other interpreters need no copy. Then
@@ -71,7 +71,7 @@ class _Attempt(Struct):
 
 
 class _NotTried(Exception):
-    """A step that nothing thrown away can stand for."""
+    """A step that cannot be tried in a temporary copy."""
 
 
 def prove(

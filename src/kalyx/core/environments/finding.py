@@ -52,7 +52,7 @@ _MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME"
 
 # Folders that hold no environment and are large.
 _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
-# A variable: the survey then tells only of what lies below this folder, and of what that stands on (the demo sets it).
+# A variable: the survey then tells only of what lies below this folder, and of the bases of that (the demo sets it).
 ONLY_BELOW = "KALYX_ONLY_BELOW"
 _PROCESSES, _LISTED_AT_MOST = 20_000, 5000
 WALK_DEPTH = 6

@@ -54,7 +54,7 @@ def _installation(reader: Reader, path: str, unread: list[Unread]) -> Interprete
 def bases_of(
     reader: Reader, views: Iterable[View], known: Iterable[Interpreter], more: Iterable[str] = ()
 ) -> list[Interpreter]:
-    """The installations that environments stand on, and those at ``more``, that are not known yet."""
+    """The installations that are the bases of environments, and those at ``more``, that are not known yet."""
     seen = {reader.real(interpreter.prefix) for interpreter in known}
     interpreters = []
     for base in [*(view.interpreter.base_prefix for view in views if view.interpreter is not None), *more]:

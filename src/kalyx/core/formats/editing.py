@@ -1,6 +1,6 @@
 """Changing one value in a JSON text and leaving every other byte as it is.
 
-Strategy: the text is never written anew from its values. The places of the
+Strategy: the text is never rewritten from its values. The places of the
 members on the way are found by the standard decoder, and only the text of the
 value that changes is put in; what is new is laid out as its neighbours are.
 """
@@ -137,7 +137,7 @@ def _layout(text: str, place: Member, there: list[Member]) -> str:
 
 
 def _closing(text: str, place: Member) -> str:
-    """The line break and indentation of the line that the object's key stands on."""
+    """The line break and indentation of the line that the object's key is in."""
     begin = place.begin
     while begin > 0 and text[begin - 1] in _BLANKS:
         begin -= 1

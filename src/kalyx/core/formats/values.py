@@ -15,7 +15,7 @@ FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
 
 
 class Value(Struct, frozen=True):
-    """A text or a list of words, the line it stands on, and the name of what it belongs to."""
+    """A text or a list of words, its line, and the name of what it belongs to."""
 
     text: str
     line: int | None = None

@@ -1,6 +1,6 @@
 """The imports that files ask for, read from their code and never run: scripts, notebooks, folders.
 
-An import in a function or under ``try`` is told apart from one that every run
+An import in a function or under ``try`` is distinguished from one that every run
 meets. Lines in cells that are the notebook's own (``%``, ``!``, ``?``) are left
 out; those that install something are kept, since they may reach elsewhere.
 """

@@ -1,7 +1,7 @@
 """The trial: the real interpreter imports it, under limits, and tells what came of it.
 
 The seat's own variables, folder and flags are used; no bytecode is written. A
-run that gives no answer is told apart: it died (which signal), it ended by
+run that gives no answer is distinguished: it died (which signal), it ended by
 itself, or it did not end in time.
 """
 

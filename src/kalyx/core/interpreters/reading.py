@@ -71,7 +71,7 @@ class PyvenvCfg(Struct):
         return result[0] if result else None
 
     def line(self, key: str) -> int | None:
-        """The line that a key stands on."""
+        """The line of a key."""
         result = self.keys.get(key)
         return result[1] if result else None
 

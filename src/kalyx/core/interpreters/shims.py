@@ -33,7 +33,7 @@ class Followed(Struct):
 
 
 class Unknown(Struct):
-    """That it cannot be told what a launcher starts, with the reason."""
+    """That it is not known what a launcher starts, with the reason."""
 
     reason: str
 

@@ -330,7 +330,7 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
 
 
 def _is_script_about(reader: Reader, path: str, names: Iterable[str]) -> bool:
-    """Whether a program is a script that speaks of one of these variables."""
+    """Whether a program is a script that names one of these variables."""
     try:
         start = reader.read(path, 4096)
     except Unreadable:

@@ -219,7 +219,7 @@ class CaptureAnswer(Struct, kw_only=True):
 
 
 class CompletionAnswer(Struct, kw_only=True):
-    """``completion``: what teaches a shell to complete Kalyx's words."""
+    """``completion``: the code that enables tab completion."""
 
     schema: Literal["kalyx.completion/2"] = "kalyx.completion/2"
     shell: str

@@ -86,7 +86,7 @@ _ONLY_HOW = frozenset({"raises", "crashes", "hangs"})
 class Fix(Struct, kw_only=True):
     """What makes it work: what the fix does, its steps, and what they change.
 
-    ``state``: ``tested`` (carried out on something that is thrown away), ``certain`` (nothing else can follow), else
+    ``state``: ``tested`` (carried out in a temporary copy), ``certain`` (nothing else can follow), else
     ``may-help``; only the first two are called fixes.
     """
 
@@ -234,7 +234,7 @@ class Seat(Struct, kw_only=True):
     findings: list[Finding] = []
     search_path: list[PathEntry] = []
     reason: str | None = None
-    undecided: bool = False  # whether it starts anything could not be told: the reason says why
+    undecided: bool = False  # whether it starts anything is not known: the reason says why
     folder: str | None = None
     variables: dict[str, str | None] = {}
     via: str | None = None

@@ -212,7 +212,7 @@ class Installed:
         return top in self.modules
 
     def lists(self, file: str) -> bool:
-        """Whether ``files`` has this one; a record that does not speak of it is not taken apart."""
+        """Whether ``files`` has this one; a record that does not hold the name is not parsed."""
         if "files" not in self.__dict__ and self.is_wheel:
             raw = self._record or b""
             if file.encode("utf-8", "surrogateescape") not in raw and b'"' not in raw and b"\\" not in raw:

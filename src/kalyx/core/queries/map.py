@@ -24,7 +24,7 @@ SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46
 LEFT, MIDDLE, RIGHT = (0, 330), (470, 250), (860, 320)  # where each column begins, and how wide it is
 WIDTH = RIGHT[0] + RIGHT[1]
 _ORDER = ("shell", "program", "path", "server", "editor", "notebook", "kernel", "process")
-# Groups that no installation makes: of seats that start nothing, that could not be told, of what stood on one now gone.
+# Groups that no installation makes: of seats that start nothing or are not known, of environments whose base is gone.
 _NOTHING, _NOT_KNOWN, _GONE = "\0", "\1", "\2"
 # More seats of one kind than these, in one row, are folded; so are environments that no seat starts.
 _SEATS, _SHOWN, _UNUSED = 6, 4, 4
@@ -101,7 +101,7 @@ class _Drawn:
         if seat.interpreter is not None and seat.environment is not None:
             return self.row_of_environment(seat.environment, seat.relation, seat.interpreter)
         dead = seat.relation == "dead"
-        message = seat.reason or ("it starts nothing" if dead else "it could not be told")
+        message = seat.reason or ("it starts nothing" if dead else "what it starts is not known")
         group = _NOTHING if dead else _NOT_KNOWN
         return self._row(
             f"{group}{message}", None, message, seat.relation, group, "nothing" if dead else "not known", ""
@@ -128,7 +128,7 @@ class _Drawn:
         return self._row(key, environment, "", relation, _key(base, version), version, base)
 
     def has(self, installation: Environment) -> bool:
-        """Whether an installation is drawn already, by itself or as what others stand on."""
+        """Whether an installation is drawn already, by itself or as the base of others."""
         version = installation.version or ""
         return _key(installation.key, version) in self.rows or _key(installation.prefix, version) in self.groups
 

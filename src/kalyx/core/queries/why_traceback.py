@@ -79,7 +79,7 @@ def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tup
             notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
     elif not named:
         notes.append(
-            f"nothing in the text says which environment it is from: {seat.name} is assumed; name another with --in"
+            f"nothing in the text says which environment it is from: assuming {seat.name}; name another with --in"
         )
     return seat, notes
 

@@ -15,7 +15,7 @@ from kalyx.core.system import Reader
 
 
 def starting(reader: Reader, path: str, role: str = "python", word: str = "") -> Part:
-    """What the executable at ``path`` starts, hop by hop; else the reason, and whether it could not be told."""
+    """What the executable at ``path`` starts, hop by hop; else the reason, and whether it is not known."""
     try:
         return running(reader, read_interpreter(reader, path), role, word, path)
     except NotAnInterpreter as refusal:
@@ -72,5 +72,5 @@ def seat_from(kind: SeatKind, name: str, main: Part, folder: str | None, parts: 
 
 
 def silent_seat(kind: SeatKind, name: str, reason: str, folder: str | None, undecided: bool = False) -> Seat:
-    """A seat that starts nothing, or of which it cannot be told (``undecided``): the reason says why."""
+    """A seat that starts nothing, or of which it is not known (``undecided``): the reason says why."""
     return seat_from(kind, name, Part(role="python", word=name, reason=reason, undecided=undecided), folder)

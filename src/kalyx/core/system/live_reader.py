@@ -14,7 +14,7 @@ from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, File
 from kalyx.core.system.reasons import reason_of
 from kalyx.core.text.numbers import is_number
 
-# These say that nothing is there, or nothing that a path could name; any other error says that it cannot be told.
+# These say that nothing is there, or nothing that a path could name; any other error says that it is not known.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
 _WHOLE = 32 * 1024  # a smaller limit is that of a file's head
 _PLAIN_PATHS = os.sep == "/"

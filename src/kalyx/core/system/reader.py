@@ -274,7 +274,7 @@ class Reader:
     # -- derived readings ---------------------------------------------------
 
     def refusal(self, path: str) -> str | None:
-        """Why it cannot be told what stands at the end of ``path``; None where it can be: it is there, or it is not."""
+        """Why it is not known what stands at the end of ``path``; None where it can be: it is there, or it is not."""
         if self.status(path) is not None:
             return None
         result = self.refusals.get(path)

@@ -23,7 +23,7 @@ from kalyx.core.text.visible import visible
 
 MARKS = {"same": "=", "differs": "≠", "dead": "∅", "unknown": "?"}
 RELATIONS = {"same": "agrees with the reference", "differs": "runs something else", "dead": "does not start",
-             "unknown": "could not be told"}  # fmt: skip
+             "unknown": "not known"}  # fmt: skip
 _OUTCOMES = {"imports": "imports", "fails": "fails", "undetermined": "not tested"}
 _COLOURS = {"same": "#1f66a8", "differs": "#b35300", "dead": "#4a4f55", "unknown": "#7d838a"}
 _DASHES = {"same": "", "differs": "9 4", "dead": "2 4", "unknown": "4 4"}
@@ -174,7 +174,7 @@ def _summary(found: Overview) -> str:
     ):
         if counts[relation]:
             details.append(item if counts[relation] == 1 else f"{counts[relation]} {many}")
-    details += [f"{counts['unknown']} could not be told"] if counts["unknown"] else []
+    details += [f"{counts['unknown']} not known"] if counts["unknown"] else []
     kinds = f"{len(found.survey.interpreters)} interpreters and {len(found.survey.environments)} environments are known"
     if len(details) == 1 and len(seats) > 1:
         details.append("all agree")

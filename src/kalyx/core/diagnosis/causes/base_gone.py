@@ -1,10 +1,10 @@
 """The installation under this environment was removed or upgraded away.
 
 How to tell: the settings name a base whose files are not there.
-Fix: make the environment anew on a Python that is here.
+Fix: recreate the environment on a Python that is here.
 
 Example:
-    heath stands on /opt/old, which is gone
+    the base of heath is /opt/old, which is gone
     asked about heath
 
 Not this (it never had an interpreter):
@@ -15,7 +15,7 @@ Not this (it never had an interpreter):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import anew, condition, packages_of_others, remake, same_minor
+from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, recreated, remake, same_minor
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter
 from kalyx.core.machine import Machine
@@ -50,7 +50,7 @@ def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, 
         version = view.environment.version or "of its version"
         line = f"no Python {version} is on this machine; install that version, or recreate the environment"
         mends = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
-        made = anew(view, machine)
+        made = recreated(view, machine)
         if made is not None:
             mends.insert(0, made)
     return condition(cause, message, evidence, mends)

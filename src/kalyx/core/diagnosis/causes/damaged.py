@@ -47,7 +47,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
 
 
 def _suspects(case: Tried, machine: Machine) -> list[str]:
-    """The files the failure speaks of; where the interpreter died, every file of the module's distribution."""
+    """The files the failure names; where the interpreter died, every file of the module's distribution."""
     suspects = compiled_of(case) + files_of(case)
     if case.raised is not None and "null byte" in case.raised.text:
         suspects = _asked_for(case) + suspects  # the error names no file: it is that of a module that was asked for

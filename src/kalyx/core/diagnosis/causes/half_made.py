@@ -1,14 +1,14 @@
 """Making the environment stopped half-way.
 
 How to tell: the mark of an unfinished run is there, or what every environment has is not.
-Fix: finish it, or remove it and make it anew.
+Fix: finish the environment, or recreate it.
 
 Example:
     heath was begun and not finished
     asked about heath
 
 Not this (it was finished, and its base was removed later):
-    heath stands on /opt/old, which is gone
+    the base of heath is /opt/old, which is gone
     asked about heath
 """
 

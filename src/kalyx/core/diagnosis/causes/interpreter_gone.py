@@ -1,7 +1,7 @@
 """The path names nothing that starts, or a link whose end is gone.
 
 How to tell: the path is followed link by link to where it ends.
-Fix: the path that exists: register, point or make it anew.
+Fix: name a path that exists: register the kernel again, point the editor, or recreate the environment.
 
 Example:
     kernel hives starts /home/keeper/orchrad/bin/python
@@ -33,7 +33,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
         return look_at_kernel(case.kernel, machine)
     source = case.seat.source or case.seat.name
     if case.seat.undecided:
-        return None  # it could not be told
+        return None  # what it starts is not known
     from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None

@@ -77,7 +77,7 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
 
 
 def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
-    """Whether the copy further down has it: the module, or a source that speaks of the name."""
+    """Whether the copy further down has it: the module, or a source that holds the name."""
     location = case.resolver.in_folder(other.entry, subject)
     if location is None or location.kind == "namespace":
         return False

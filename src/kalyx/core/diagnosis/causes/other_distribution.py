@@ -49,5 +49,5 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 
 def _tops(case: Failing) -> list[str]:
-    """The top names that the failure speaks of: asked for, or missing."""
+    """The top-level names in the failure: asked for, or missing."""
     return list(dict.fromkeys((name or "").split(".")[0] for name in (case.missing, case.module) if name))

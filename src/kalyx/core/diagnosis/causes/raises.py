@@ -142,7 +142,7 @@ _RAN_OUT = [
 
 
 def _met_limit(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
-    """A limit that is in force and that the failure's own words speak of."""
+    """A limit that is in force and that the failure's own words name."""
     text = f"{case.raised.type}: {case.raised.text}"
     for form, name, letter, what, unit, unit_name in _RAN_OUT:
         number = case.failed.limits.get(name)

@@ -57,7 +57,7 @@ def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
 
 
 def _suspects(case: Case) -> list[str]:
-    """Top-level names that the failure speaks of: asked, named by the error, or passed through by it."""
+    """Top-level names in the failure: asked, named by the error, or passed through by it."""
     names = [case.module.split(".")[0]]
     raised = case.raised
     if raised is not None:
@@ -100,7 +100,7 @@ def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
     others = [other for other in resolution.others if other.kind != "namespace" and other.entry != location.entry]
     if not others:
         return False
-    # The failure must pass through the file, speak of it, or be the lack of something in it.
+    # The failure must pass through the file, name it, or be the lack of something in it.
     raised = case.raised
     top = location.module
     if raised is None:

@@ -117,7 +117,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
 
 
 def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
-    """The standard library of another Python stands on PYTHONPATH: it is that variable that has to go."""
+    """The standard library of another Python is on PYTHONPATH: it is that variable that has to go."""
     evidence = [
         Evidence(fact="PYTHONPATH brings in the standard library of another Python", source=folder, path=folder),
         *said(case),

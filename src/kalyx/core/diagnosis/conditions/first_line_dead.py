@@ -1,7 +1,7 @@
 """A command's first line names an interpreter that is gone, or another one than the environment it lies in.
 
 How to tell: the command's own first line is read, and what it names is looked at.
-Fix: make the command anew: install its package again with this environment's Python.
+Fix: recreate the command: install its package again with this environment's Python.
 
 Example:
     hivescale-read in heath's bin names /home/keeper/old/heath/bin/python

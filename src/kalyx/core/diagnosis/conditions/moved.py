@@ -1,7 +1,7 @@
-"""The environment was moved or copied; its scripts and links still speak of the old place.
+"""The environment was moved or copied; its scripts and links still point to the old place.
 
 How to tell: its scripts and activation lines name a folder that is not the one they lie in.
-Fix: move it back, or make it anew where it is; linked folders are not moved ones.
+Fix: move it back, or recreate it where it is; linked folders are not moved ones.
 
 Example:
     heath was moved here from /home/keeper/old/heath
@@ -43,7 +43,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     path, script, line = spoken
     if reader.same_path(reader.real(path), environment.key):
         return None
-    # Making it again over itself writes the scripts anew and keeps the packages.
+    # Making it again over itself writes the scripts again and keeps the packages.
     keep = ["--system-site-packages"] if environment.sees_base else []
     base, options = view.interpreter.real_executable, ["--without-pip", *keep]
     renew: list[Step] = [

@@ -1,7 +1,7 @@
 """The kernel file cannot be used: not JSON, or it lacks the command to start.
 
 How to tell: the file is read as the notebook server reads it.
-Fix: write it anew: register the environment under the same id.
+Fix: recreate the kernel file: register the environment under the same id.
 
 Example:
     kernel heath has a file that is no JSON

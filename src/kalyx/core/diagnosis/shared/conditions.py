@@ -53,7 +53,7 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
     )
 
 
-def anew(view: View, machine: Machine) -> Fix | None:
+def recreated(view: View, machine: Machine) -> Fix | None:
     """Move the environment aside and make another in its place, on a Python that is here, with what was asked for.
 
     For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it

@@ -1,4 +1,4 @@
-"""What causes of failing imports share: the files a failure speaks of, who owns them, and installing them again."""
+"""What causes of failing imports share: the files a failure names, who owns them, and installing them again."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _PATHS = pattern(r"(?<![^\s:'\"()<>])((?:[A-Za-z]:\\|/)[^\s:'\"()<>]*\.(?:so(?:\
 
 
 def files_of(case: Case) -> list[str]:
-    """The files that a failure speaks of, the likeliest first: named by the error, passed through, found."""
+    """The files that a failure names, the likeliest first: named by the error, passed through, found."""
     reader, result = case.resolver.reader, []
     raised, trial = case.raised, case.trial
     if raised is not None:
@@ -42,7 +42,7 @@ def files_of(case: Case) -> list[str]:
 
 
 def compiled_of(case: Case) -> list[str]:
-    """The compiled files that a failure speaks of, and those beside a missing module that have its name."""
+    """The compiled files that a failure names, and those beside a missing module that have its name."""
     result = [path for path in files_of(case) if is_compiled(path)]
     return list(dict.fromkeys(result + namesakes(case)))
 
