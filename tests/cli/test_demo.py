@@ -45,7 +45,7 @@ def as_built(story):
 def test_the_whole_story(story):
     answer = story[1]
     assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0], json.dumps(answer, indent=1)
-    assert [one["deed"] for one in answer["plan"]] == ["make a demo machine of about 40 MB"] and answer["done"]
+    assert [one["deed"] for one in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
     assert "orchard-spring is named after orchard but runs heath" in why
     lines = why.splitlines()

@@ -144,10 +144,10 @@ def replaces(root: str) -> bool:
 
 
 def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter]:
-    """Two installations of different versions where there are two; the newest that can make environments first."""
+    """Two installations of different versions where there are two; the newest that can create environments first."""
     usable = [interpreter for interpreter in machine.interpreters if _can_make(machine, interpreter)]
     if not usable:
-        raise KalyxError("no interpreter here can make environments; on Debian, install python3-venv")
+        raise KalyxError("no interpreter here can create environments; on Debian, install python3-venv")
     own = [interpreter for interpreter in usable if interpreter.base_prefix == sys.base_prefix]
     newer = (own or usable)[0]
     older = next((interpreter for interpreter in usable

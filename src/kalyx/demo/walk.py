@@ -13,7 +13,7 @@ from kalyx.demo.machine import Demo
 # Why, the line, and the status it ends with.
 STEPS = [
     ("Look around: which interpreters and environments are here?", "kalyx survey"),
-    ("You stand in the spring folder, orchard is on. What does each seat really use?", "kalyx here"),
+    ("This is the spring folder, and orchard is activated. What does each seat really use?", "kalyx here"),
     ("The notebook cannot import hivescale, which you know is installed. Why?",
      "kalyx why hivescale --in spring_weights.ipynb"),
     ("Paste the first fix: the kernel of that name now starts orchard, and is tried at once.",

@@ -27,7 +27,7 @@ def run(call: Call) -> int:
         raise KalyxError("the demo makes environments and runs commands, and --static starts no program")
     folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
     quiet = call.as_json
-    plan = [ChangePlan(deed="make a demo machine of about 40 MB", path=folder)]
+    plan = [ChangePlan(deed="create a demo machine of about 40 MB", path=folder)]
     if replaces(folder):
         plan.insert(0, ChangePlan(deed="remove the demo machine made there before", path=folder))
     if not quiet:

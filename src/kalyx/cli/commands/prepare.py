@@ -152,7 +152,7 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
         if asked is None or satisfies(interpreter.version, asked[0]):
             return interpreter
     here = ", ".join(dict.fromkeys(interpreter.version for interpreter in usable)) or "none"
-    wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can make environments"
+    wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can create environments"
     missing = next((f"3.{minor}" for minor in range(6, 40) if asked and satisfies(f"3.{minor}.99", asked[0])), None)
     raise KalyxError(f"{wanted}; here are: {here}" + (_bringers(call, missing) if missing else ""))
 

@@ -102,7 +102,7 @@ def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
 _READ_BY_SHELLS = set("$`\"'\\!;&|<>()*?[]{}%#~^")
 
 
-# What an environment of a kind is known by while it is on; an installation is on by PATH alone.
+# The variable that an activated environment of a kind sets; an installation is entered by PATH alone.
 _VARIABLES = {"kept": "CONDA_PREFIX", "virtual": "VIRTUAL_ENV"}
 
 
@@ -141,7 +141,7 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
         what = "leaving the new one goes back to before both"
         if seat.environment.kind == "installation":
             what = "its variable VIRTUAL_ENV stays: type deactivate first"
-        warnings.append(f"{entered} is on now; {what}")
+        warnings.append(f"{entered} is activated now; {what}")
     if seat.environment is not None and seat.environment.kind == "kept":
         hooks = reader.join(seat.environment.prefix, "etc", "conda", "activate.d")
         if reader.names(hooks):

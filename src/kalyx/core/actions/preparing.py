@@ -58,7 +58,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     """What would be touched, and the commands that would run. Raises KalyxError for what must not be done."""
     _refuse_what_is_there(machine, order.folder)
     _refuse_base(machine, order.base)
-    deeds = [ChangePlan(deed="make environment", path=order.folder)]
+    deeds = [ChangePlan(deed="create environment", path=order.folder)]
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
     python = executable_in(machine.reader, order.folder)
@@ -106,9 +106,9 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
 
 
 def _refuse_base(machine: Machine, base: Interpreter) -> None:
-    """An interpreter that cannot make environments by its own standard means is refused with the way out."""
+    """An interpreter that cannot create environments by its own standard means is refused with the way out."""
     if base.version.startswith("2."):
-        raise KalyxError(f"Python {base.version} has no standard means to make environments; choose 3.6 or newer")
+        raise KalyxError(f"Python {base.version} has no standard means to create environments; choose 3.6 or newer")
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, machine.reader.folder)
     for module in ("venv", "ensurepip"):

@@ -111,7 +111,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     verb = "replace" if before is not None else "write"
     deeds = [ChangePlan(deed=verb, path=machine.reader.join(folder, SPEC_FILE))]
     if not machine.reader.is_folder(folder):
-        deeds.insert(0, ChangePlan(deed="make folder", path=folder))
+        deeds.insert(0, ChangePlan(deed="create folder", path=folder))
     if kernel_package.stand_in:
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
     icons = _icons(machine, interpreter, kernel_package)

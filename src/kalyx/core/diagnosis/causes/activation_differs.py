@@ -1,4 +1,4 @@
-"""The prompt's environment is on, by its variable, and python is another one.
+"""An environment is activated, by its variable, and python is that of another.
 
 How to tell: the variable that activation sets and the python that comes first on the path name two environments.
 Fix: enter it again, or leave it.
@@ -88,7 +88,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         return Finding(
             cause="activation-differs",
             certainty="proven",
-            message=f"this shell claims {reader.name(value)} is on, and python starts {runs}",
+            message=f"this shell says that {reader.name(value)} is activated, and python starts {runs}",
             evidence=evidence,
             fixes=mends,
         )
