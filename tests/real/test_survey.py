@@ -252,11 +252,15 @@ def test_installations_below_are_rows_of_their_own(moor):
     (hidden / "lib").mkdir()
     (hidden / "lib" / f"python{NEW}").symlink_to(Path(base.prefix) / "lib" / f"python{NEW}")
     make_environment(OLD, moor.root / "heath", "--without-pip")
+    for inner in ("heath/.venv", "heath/work/inner", "heath/.venv/tools/deep"):
+        make_environment(NEW, moor.root / inner, "--without-pip")
     deep = moor.root / "away" / "/".join("abcdefgh")
     deep.mkdir(parents=True)
     answer = moor.kalyx("survey", "--under", moor.root / "away", "--under", moor.root, "--json").json
     prefixes = {one["prefix"] for one in answer["interpreters"]}
     assert str(hidden) in prefixes and BY_VERSION[OLD].prefix in prefixes
+    found = {os.path.relpath(one["prefix"], moor.root) for one in answer["environments"]}
+    assert {"heath", "heath/.venv", "heath/work/inner", "heath/.venv/tools/deep"} <= found
     said = [one["reason"] for one in answer["unread"]]
     assert any("folders deep" in reason for reason in said), said
 

@@ -239,6 +239,8 @@ def call(words: list[str]) -> int:
             _take_back_what_was_stopped(options)
         made = Call(options)
         status = import_module(f"kalyx.cli.commands.{options.command}").run(made)
+        if getattr(options, "dry_run", False) and not made.as_json:
+            made.screen.line("nothing was changed: this was a dry run")
         sys.stdout.flush()
         made.tell_what_was_cut()
         return int(status)

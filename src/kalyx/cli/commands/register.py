@@ -146,8 +146,7 @@ def _bring_first(call: Call, bringing: _Bringing, plan: Plan) -> RehearsalAnswer
             answer.notes.append("the packages that were installed for this were removed again")
     if answer.done:
         brought = [move.name for move in bringing.answer.moves if move.before is None]
-        line = call.machine.line(["kalyx", "fill", bringing.order.environment.prefix, "--remove", *brought])
-        answer.notes.append(f"unregister leaves the packages that were installed for this kernel; {line} removes them")
+        answer.undo_packages = ["kalyx", "fill", bringing.order.environment.prefix, "--remove", *brought]
     return answer
 
 

@@ -90,7 +90,6 @@ def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse
                 screen.finding(finding)
             return
         draw_plan(screen, answer.plan, answer.notes)
-        screen.line("nothing was changed: this was a dry run")
         return
     kernel = answer.kernel
     if answer.done:
@@ -106,7 +105,9 @@ def draw_registration(screen: Screen, answer: RehearsalAnswer, options: argparse
     else:
         draw_rehearsal(screen, answer, options.verbose, notes=False)
     if answer.done and answer.undo:
-        screen.line("   to undo  ", (screen.machine_line(answer.undo), "bold"))
+        for word, command in (("to undo", answer.undo), ("and", answer.undo_packages)):
+            if command:
+                screen.line(f"   {word.ljust(9)}", (screen.machine_line(command), "bold"))
     if answer.done and not any("the notebook server in" in note for note in answer.notes):
         screen.line("   reload the notebook page to see it in the list")
 

@@ -52,7 +52,6 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
-        screen.line("nothing was changed: this was a dry run")
         return
     if answer.done and planned is not None and _same_moves(answer.moves, planned):
         screen.line("done", (", as planned", QUIET))
@@ -101,8 +100,6 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         screen.plan(answer.plan)
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
-        if options.dry_run:
-            screen.line("nothing was changed: this was a dry run")
         return
     environment = answer.environment
     if environment is not None:

@@ -56,6 +56,11 @@ _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "
 ONLY_BELOW = "KALYX_ONLY_BELOW"
 _PROCESSES, _LISTED_AT_MOST = 20_000, 5000
 WALK_DEPTH = 6
+# What makers of environments put into one.
+_OF_AN_ENVIRONMENT = set(
+    "bin lib lib64 include share etc conda-meta pkgs man libexec sbin ssl var doc"
+    " Scripts Lib Include Library DLLs Tools tcl Doc".split()
+)
 WALK_LIMIT = 20_000
 
 
@@ -224,7 +229,7 @@ def _folders_in(reader: Reader, folder: str, unread: list[Unread] | None) -> lis
 
 
 def walk(reader: Reader, root: str, unread: list[Unread], installations: list[str] | None = None) -> Iterator[str]:
-    """Folders below ``root`` that carry an environment's mark; not further inside those, nor inside installations."""
+    """Folders below ``root`` that carry an environment's mark; of those not the folders that every environment has."""
     pending = [(root, 0)]
     too_deep: list[str] = []
     visited: set[str] = set()
@@ -247,11 +252,9 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
         older = "bin" in listing and "lib" in listing and looks_like_environment(reader, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
-            # Environments of an installation kept by a manager's own records lie inside it.
-            if "envs" in listing:
-                pending.append((reader.join(folder, "envs"), depth + 1))
-            continue
-        if installations is not None and _is_installation(reader, folder, listing):
+            # Others may lie inside: in a folder of the user's, or where a manager keeps environments below its own.
+            listing = {name: kind for name, kind in listing.items() if name not in _OF_AN_ENVIRONMENT}
+        elif installations is not None and _is_installation(reader, folder, listing):
             installations.append(folder)
             continue
         below = [n for n, kind in listing.items() if kind == "folder" and n not in _NEVER_BELOW]

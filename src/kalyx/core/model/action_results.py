@@ -44,6 +44,7 @@ class RehearsalAnswer(Struct, kw_only=True):
     undo: list[str] | None = None
     notes: list[str] = []
     stopped: int | None = None
+    undo_packages: list[str] | None = None  # the command, after undo, that removes what was installed for the kernel
     seen_by: str = ""  # the notebook server as which the kernel was started, and why that one
 
 

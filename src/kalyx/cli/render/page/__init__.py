@@ -175,7 +175,9 @@ def _summary(found: Overview) -> str:
         if counts[relation]:
             details.append(item if counts[relation] == 1 else f"{counts[relation]} {many}")
     details += [f"{counts['unknown']} not known"] if counts["unknown"] else []
-    kinds = f"{len(found.survey.interpreters)} interpreters and {len(found.survey.environments)} environments are known"
+    # As survey counts: an installation is an interpreter, and no environment.
+    environments = [one for one in found.survey.environments if one.kind != "installation"]
+    kinds = f"{len(found.survey.interpreters)} interpreters and {len(environments)} environments are known"
     if len(details) == 1 and len(seats) > 1:
         details.append("all agree")
     findings = len(found.here.findings)
