@@ -77,11 +77,15 @@ def test_a_source_that_no_compiler_takes_is_read_as_such(moor, version):
             assert works or found["findings"], (module, more)
 
 
-@pytest.mark.parametrize("argv", [[], None, [""], ["python", 1], ["no-such"], ["~/x"], ["/tmp"], ["python\0"]])
+@pytest.mark.parametrize("argv", [[], None, [""], ["python", 1], ["no-such"], ["~/x"], ["/tmp"], ["python\0"],
+    ["bash", "-c", "cd /; python -c 1"], ["bash", "-c", "python 'x"], ["env", "-S", "python 'x"], ["sh", "-c", ""], ["sh", "-c"], ["env", "-u"]])
 def test_a_kernel_that_starts_nothing_says_why(moor, argv):
     moor.kernel("bent", argv)
     ran = moor.kalyx("why", "json", "--in", "kernel:bent", "--json")
     assert ran.status in (1, 2) and (ran.status == 2 or ran.json["imports"][0]["findings"]), ran.out
+    for words in (["kernels"], ["here"], ["rehearse", "bent"], ["packages", "kernel:bent"]):
+        shown = moor.kalyx(*words)
+        assert "failure of Kalyx itself" not in shown.err, (words, shown.err)
 
 
 def test_a_notebooks_own_lines(moor, heath):

@@ -15,7 +15,12 @@ from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
 from kalyx.core.system import Reader
-from kalyx.core.text.command_line import PythonCommand, behind_python, commands_of, python_command
+from kalyx.core.text.command_line import (
+    PythonCommand,
+    behind_python_or_none,
+    commands_of,
+    python_command,
+)
 from kalyx.core.text.visible import visible
 
 
@@ -43,7 +48,7 @@ def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocat
         kernel = kernel_of(seat, machine)
         if kernel is not None and seat.interpreter is not None and kernel.command:
             # Its own flags decide what it can import; what stands before them may set variables only.
-            given = behind_python(kernel.command) or PythonCommand([])
+            given = behind_python_or_none(kernel.command) or PythonCommand([])
             way = Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
         way.first, way.first_origin, way.is_program = "", "the notebook's folder", False
         return way
@@ -60,7 +65,7 @@ def command_given(reader: Reader, line: str) -> PythonCommand:
         (words, *_) = commands_of(line, reader.system) or [[]]
     except ValueError as error:
         raise KalyxError(f"{visible(line)} is not a command line: {error}") from None
-    if words and behind_python(words) is None and command.words == words[1:]:
+    if words and behind_python_or_none(words) is None and command.words == words[1:]:
         program = next(reader.lookup(words[0]), None)
         if program is not None and interpreter_of_script(reader, program).path is not None:
             return PythonCommand([program, *words[1:]])

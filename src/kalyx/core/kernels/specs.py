@@ -22,7 +22,7 @@ from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own
 from kalyx.core.model.records import Evidence, Finding, Kernel
 from kalyx.core.packages.project import USUAL_NAMES
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.text.command_line import PythonCommand, behind_python
+from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
@@ -291,7 +291,8 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
         kernel.environment = environment_of(reader, server.interpreter)
         return
     variables = kernel_variables(kernel, server)
-    starts = behind_python(kernel.command) if not reader.name(first).lower().startswith(("python", "pypy")) else None
+    is_python = reader.name(first).lower().startswith(("python", "pypy"))
+    starts = behind_python_or_none(kernel.command) if not is_python else None
     if starts is not None and starts.is_plain:
         if _behind(reader, kernel, starts, starts.variables(variables)):
             return
@@ -335,7 +336,10 @@ def _is_script_about(reader: Reader, path: str, names: Iterable[str]) -> bool:
         start = reader.read(path, 4096)
     except Unreadable:
         return False
-    return start.startswith(b"#!") and any(name.encode("utf-8", "surrogateescape") in start for name in names)
+    text = start.decode("utf-8", "surrogateescape")
+    return text.startswith("#!") and any(
+        name == "PATH" or f"${name}" in text or f"${{{name}" in text for name in names
+    )
 
 
 def _has_first_line(reader: Reader, path: str) -> bool:

@@ -56,6 +56,14 @@ def python_command(line: str, system: str) -> PythonCommand:
     return behind_python(chosen) or PythonCommand(chosen[1:])
 
 
+def behind_python_or_none(words: list[str]) -> PythonCommand | None:
+    """As ``behind_python``; None too for what cannot be read, or is several commands."""
+    try:
+        return behind_python(words)
+    except ValueError:
+        return None
+
+
 def behind_python(words: list[str]) -> PythonCommand | None:
     """What the words of one command say; None: no word of them is an interpreter's. Raises ValueError as above."""
     command = PythonCommand([])

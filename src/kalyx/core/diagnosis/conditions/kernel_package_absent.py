@@ -28,7 +28,7 @@ from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Interpreter, Kernel, Seat
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.text.command_line import PythonCommand, behind_python
+from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 
 
 class _Lack(Struct):
@@ -48,7 +48,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     interpreter = kernel.interpreter
     if interpreter is None:
         return None
-    command = behind_python(kernel.command) or PythonCommand(kernel.command[1:])
+    command = behind_python_or_none(kernel.command) or PythonCommand(kernel.command[1:])
     variables = command.variables(kernel_variables(kernel, machine.server))
     way = Invocation.of_command(command.words, machine.reader, interpreter, variables)
     module = way.module
