@@ -61,7 +61,7 @@ def _made(call: Call, path: str) -> int:
 
     screen = call.screen
     if not answer.done:
-        screen.line(("would write".ljust(14), BLUE), screen.path(path))
+        screen.line(("write".ljust(14), BLUE), screen.path(path))
         return 0
     screen.line(("written".ljust(14), BLUE), screen.path(path), f"  {said_size(answer.bytes)}")
     screen.line(

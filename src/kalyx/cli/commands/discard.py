@@ -45,7 +45,7 @@ def _show(call: Call, answer: DiscardAnswer) -> int:
     screen = call.screen
     for deed in answer.plan:
         done = {"remove": "removed", "remove kernel": "removed"}[deed.deed]
-        word = done if answer.done else "would remove" if call.options.dry_run else "will remove"
+        word = done if answer.done else "remove"
         what = "the kernel in " if deed.deed == "remove kernel" else ""
         screen.line((word.ljust(14), BLUE), what, screen.path(deed.path))
     if answer.size_bytes is not None:

@@ -145,7 +145,7 @@ def _show(call: Call, answer: PointAnswer) -> int:
 
     screen = call.screen
     for deed in answer.plan:
-        word = "changed" if answer.done else "would change" if call.options.dry_run else "will change"
+        word = "changed" if answer.done else "change"
         screen.line((word.ljust(14), BLUE), screen.path(deed.path))
         to = "to " if deed.path.endswith(ENDING) else ""
         screen.line("".ljust(14), to + screen.shown(deed.deed))

@@ -56,7 +56,7 @@ def _draw(call: Call, count: int, done: bool, notes: list[str]) -> None:
     from kalyx.cli.render.colours import BLUE, QUIET
 
     screen = call.screen
-    word = "written" if done else "would write"
+    word = "written" if done else "write"
     screen.line((word.ljust(14), BLUE), screen.path(call.machine.reader.absolute(call.options.to)))
     screen.line("".ljust(14), "one package with its version" if count == 1 else f"{count} packages with their versions")
     for note in notes:

@@ -94,7 +94,7 @@ def _draw(call: Call, answer: ReportAnswer) -> None:
 
     screen = call.screen
     screen.line(
-        (("written" if answer.done else "would write").ljust(14), BLUE),
+        (("written" if answer.done else "write").ljust(14), BLUE),
         screen.path(answer.path),
         f"  {said_size(answer.bytes)}",
     )

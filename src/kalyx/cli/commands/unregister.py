@@ -77,7 +77,7 @@ def _show(call: Call, answer: UnregisterAnswer) -> int:
     screen = call.screen
     for deed in answer.plan:
         done = {"remove": "removed", "put back": "taken from"}.get(deed.deed, deed.deed)
-        word = done if answer.done else f"would {deed.deed}" if call.options.dry_run else f"will {deed.deed}"
+        word = done if answer.done else deed.deed
         screen.line((word.ljust(16), BLUE), screen.path(deed.path))
     for text in answer.stays:
         screen.line(("".ljust(16)), screen.shown(text))

@@ -128,7 +128,7 @@ class Screen:
 
     def plan(self, deeds: list[ChangePlan]) -> None:
         """What will be done, and where; a long deed does not push the places of the others away."""
-        lines = [f"will {visible(deed.deed)}" for deed in deeds]
+        lines = [visible(deed.deed) for deed in deeds]
         width = max((cell_len(item) for item in lines if cell_len(item) < 40), default=0)
         for deed, words in zip(deeds, lines, strict=True):
             self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
