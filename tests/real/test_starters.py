@@ -22,7 +22,7 @@ FRONT = [
     "if [ -x /no/python ]; then exec /no/python \"$@\"; fi", "[ -x /no/python ] && exec /no/python \"$@\"", "test -f {w}/no || A=1",
     "if [ -n \"$MOOR_GONE\" ]; then exec {f}/bin/python \"$@\"; fi", "for p in 1 2 3; do :; done", "(cd / && exit 0)", "cd {w}",
     "if command -v no-such-program >/dev/null 2>&1; then exec {f}/bin/python \"$@\"; fi", "case $(uname -s) in Linux) ;; *) exit 1;; esac",
-    "echo hi >/dev/null &\nwait", "unset PYTHONHOME MOOR_SET", "A=$(date); B=`date`", "readonly KEPT={w}", "PATH=\"{f}/bin:$PATH\"", "set -- \"$@\"",
+    "echo hi >/dev/null &\nwait", "unset PYTHONHOME MOOR_SET", "A=$(date); B=`date`", "readonly KEPT={w}", ". {w}/returns", "which python3 >/dev/null", "command -v python3 >/dev/null", "PATH=\"{f}/bin:$PATH\"", "set -- \"$@\"",
 ]  # fmt: skip
 ENDS = [
     'exec {e}/bin/python "$@"', '{e}/bin/python "$@"', '{e}/bin/python "$@"\nexit $?', "exec '{e}/bin/python' ${{1+\"$@\"}}",
@@ -45,7 +45,7 @@ LEFT = [
     'case "$1" in --old) shift; exec {f}/bin/python "$@";; *) exec {e}/bin/python "$@";; esac', 'exec "$(cat {w}/named)" "$@"', 'exec "$1"',
     'exec -a "$0" {e}/bin/python "$@"', 'a=({e}/bin/python -s)\nexec "${{a[@]}}" "$@"', 'moor_load python\nexec python3 "$@"', "exit 3",
     'if {f}/bin/python -c pass; then exec {e}/bin/python "$@"; else exec {f}/bin/python "$@"; fi', 'exec {e}/bin/python -m json.tool "$@"',
-    'exec {e}/bin/python tool.py "$@"', '. ./no-such-file\nfi', "exec {e}/bin/python \"$@", 'eval "$(cat {w}/named)"; exec python "$@"',
+    'exec {e}/bin/python tool.py "$@"', "which python3", 'set -a\nPYTHONPATH=/x\nexec {e}/bin/python "$@"', '. ./no-such-file\nfi', "exec {e}/bin/python \"$@", 'eval "$(cat {w}/named)"; exec python "$@"',
 ]  # fmt: skip
 
 
@@ -55,6 +55,7 @@ def world(tmp_path_factory):
     for name, version in (("e", NEW), ("f", OLD)):
         make_environment(version, root / name, "--without-pip")
     (root / "bin").mkdir()
+    (root / "returns").write_text("A=1\nreturn 0\nexec /no/python\n")
     (root / "named").write_text(f"{root}/e/bin/python")
     (root / "first").write_text('#!/bin/sh\nexec "$(dirname "$0")/e/bin/python" "$@"\n')
     (root / "first").chmod(0o755)
@@ -93,6 +94,14 @@ def test_each_end_is_what_it_starts(world):
             path = written(world, text, shell)
             own = run(world, path)
             assert own is not None and read(world, path) == own, text
+
+
+def test_what_only_some_shells_have(world):
+    """Known where the first line names such a shell, left open for a plain one."""
+    for text in ('declare -x PYTHONPATH={w}\nexec {e}/bin/python "$@"', '[[ -d {w} ]] && exec {e}/bin/python "$@"', 'source {e}/bin/activate\nexec python "$@"'):
+        path = written(world, text, "/bin/bash")
+        assert run(world, path) is not None and read(world, path) == run(world, path), text
+        assert read(world, written(world, text)) is None, text
 
 
 def test_what_only_running_tells_is_said(world):
@@ -178,6 +187,11 @@ def test_a_starter_is_followed_in_each_question(world, moor):
     moor.kernel("through", [str(path), "-m", "json.tool", "{connection_file}"])
     (kernel,) = moor.kalyx("kernels", "--json").json["kernels"]
     assert kernel["environment"]["prefix"] == str(world / "e")
+    # The variables that a kernel's file sets decide what its starter goes on to.
+    written(world, 'exec "${{MOOR_ENV:-{e}}}/bin/python" "$@"')
+    moor.kernel("through", [str(path), "-m", "json.tool", "{connection_file}"], env={"MOOR_ENV": str(world / "f"), "PATH": "/bin"})
+    (kernel,) = moor.kalyx("kernels", "--json").json["kernels"]
+    assert kernel["environment"]["prefix"] == str(world / "f")
     path.write_text(path.read_text().partition("\n")[2])  # without a first line only a shell runs the text
     (kernel,) = moor.kalyx("kernels", "--json").json["kernels"]
     assert kernel["environment"] is None and kernel["conditions"] == ["interpreter-gone"]

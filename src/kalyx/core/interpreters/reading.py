@@ -8,7 +8,7 @@ the executable's links end, or, for a copied executable, what ``home`` says.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -131,26 +131,28 @@ class _Base(Struct):
     executable: str
 
 
-def read_interpreter(reader: Reader, path: str) -> Interpreter:
+def read_interpreter(reader: Reader, path: str, variables: Mapping[str, str] | None = None) -> Interpreter:
     """What starts when ``path`` is executed. Raises NotAnInterpreter with the reason.
 
     ``executable`` is the path that the interpreter would call its own;
-    ``links`` every hop from the path given to the real file. Read once in a run; each caller has a record of its own.
+    ``links`` every hop from the path given to the real file. ``variables``: those that a script which starts Python
+    gets, where they are others than this process has. Read once in a run; each caller has a record of its own.
     """
     known: dict[str, Interpreter | NotAnInterpreter] = reader.memory.setdefault("interpreters", {})
-    result = known.get(path)
+    result = known.get(path) if variables is None else None
     if result is None:
         try:
-            result = _read(reader, path)
+            result = _read(reader, path, variables)
         except NotAnInterpreter as refusal:
             result = refusal
-        known[path] = result
+        if variables is None:
+            known[path] = result
     if isinstance(result, NotAnInterpreter):
         raise NotAnInterpreter(result.path, result.reason, list(result.links), result.dead, result.refused)
     return replace(result, links=list(result.links), suffixes=list(result.suffixes))
 
 
-def _read(reader: Reader, path: str) -> Interpreter:
+def _read(reader: Reader, path: str, variables: Mapping[str, str] | None) -> Interpreter:
     links: list[str] = []
     executable = str(reader.path.normpath(path))
     given: list[str] = []
@@ -165,7 +167,7 @@ def _read(reader: Reader, path: str) -> Interpreter:
         following = shims.system_starter(reader, executable)
         if following is None and start.startswith(_BINARY_STARTS):
             return replace(_read_binary(reader, executable, hops[-1], real, links), given=given, sets=sets)
-        following = following or shims.follow(reader, executable, start)
+        following = following or shims.follow(reader, executable, start, variables)
         if following is None:
             raise NotAnInterpreter(path, _script_reason(start), links, dead=not start.startswith(b"#!"))
         if isinstance(following, shims.Unknown):

@@ -35,7 +35,7 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
             start = reader.read(script, 4096)
         except Unreadable as problem:
             return FirstLine(None, "", problem.reason, script)
-        following = shims.follow(reader, script, start)
+        following = shims.follow(reader, script, start, variables)
         if isinstance(following, shims.Unknown):
             return FirstLine(None, "", following.reason, script)
         if following is None:

@@ -41,6 +41,8 @@ SHELLS = {"sh", "bash", "dash", "ash", "ksh", "mksh", "zsh"}
 _ASSIGNMENT = pattern(r"[A-Za-z_][A-Za-z0-9_]*")
 # What changes nothing that is followed here, or only says something.
 _QUIET = set("echo printf umask ulimit trap wait hash alias unalias shopt setopt true :".split())
+# What a plain shell need not have, whatever program is called so on a system.
+_PLAIN, _OF_SOME = {"sh", "dash", "ash"}, {"declare", "typeset", "source", "[[", "shopt", "setopt"}
 _DECLARES = {"export", "local", "declare", "typeset", "readonly"}
 # Programs that start another in their place, and their options that take a value.
 _BEFORE = {"nice": "n", "nohup": "", "setsid": "", "stdbuf": "ioe", "time": "", "command": "", "ionice": "cn"}
@@ -83,8 +85,10 @@ class _Ends(Exception):
 
 
 class _Script:
-    def __init__(self, reader: Reader, path: str, given: Functions | None = None) -> None:
-        self.reader, self.path, self.given = reader, path, given or {}
+    def __init__(
+        self, reader: Reader, path: str, variables: Mapping[str, str], shell: str, given: Functions | None = None
+    ) -> None:
+        self.reader, self.path, self.variables, self.shell, self.given = reader, path, variables, shell, given or {}
         self.starts: list[Start] = []
         self.others: list[Start] = []  # that do not get the script's words, and after which the script goes on
         self.steps = 0
@@ -210,7 +214,7 @@ class _Script:
         given = {name: self._text(word, state, depth) for name, word in node.assigned}
         if not words:
             state.variables |= given
-            passed_on = state.sets.keys() | self.reader.variables.keys()
+            passed_on = state.sets.keys() | self.variables.keys()
             state.sets |= {key: value for key, value in given.items() if key in passed_on}
             yield state, True
             return
@@ -227,6 +231,8 @@ class _Script:
             self.given[name](rest, state.variables)
             yield state, True
             return
+        if name in _OF_SOME and self.shell in _PLAIN:
+            raise Unsettled(f"a script of {self.shell} that uses {name}, which only some of these shells have")
         builtin = _BUILTINS.get(name or "")
         if builtin is not None:
             yield from builtin(self, rest, state, depth)
@@ -235,11 +241,12 @@ class _Script:
             yield state, True
             return
         if name in _DECLARES:
+            is_export = name == "export" or any("x" in (word or "") for word in rest if (word or "").startswith("-"))
             for word in rest:
                 key, equals, value = (word or "").partition("=")
                 if equals and _ASSIGNMENT.fullmatch(key):
                     state.variables[key] = value
-                if _ASSIGNMENT.fullmatch(key) and name == "export":
+                if _ASSIGNMENT.fullmatch(key) and is_export:
                     state.sets[key] = state.variables.get(key, "")
                 elif word is None:
                     raise Unsettled("a variable whose value only running tells")
@@ -470,6 +477,8 @@ class _Script:
         if rest and (rest[0] == "--" or not (rest[0] or "").startswith(("-", "+"))):
             state.arguments = rest[1:] if rest[0] == "--" else rest
         for word in rest:
+            if word == "allexport" or (word is not None and word.startswith("-") and "a" in word):
+                raise Unsettled("a script that exports whatever it sets")
             if word is not None and word.startswith("+"):
                 state.ends_by -= set(word[1:])
             else:
@@ -494,7 +503,8 @@ class _Script:
         text = self.reader.text_or_none(path, _FILE_LIMIT)
         if text is None:
             raise Unsettled(f"a script that reads {path}, which this user cannot")
-        yield from self.follow(parsed(text), state, depth + 1)
+        for after, ended in self.follow(parsed(text), state, depth + 1):
+            yield replace(after, leaves=""), ended  # a return ends the file that was read, not the script
 
     def _test(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         yield state, self._holds(rest, state)
@@ -533,14 +543,19 @@ class _Script:
         }  # fmt: skip
         return looks[sign](path) if sign in looks else None
 
+    def _command_word(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        """``command``: with ``-v`` whether a word is a program, else the program is started."""
+        if rest[:1] in (["-v"], ["-V"]):
+            yield from self._found(rest, state, depth)
+            return
+        self._started(rest, {}, state, False, depth)
+        yield state, None
+
     def _found(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        """``command -v`` and its like: whether a word is a program."""
-        words = [word for word in rest if word not in ("-v", "-V", "-p", "-a", "-t", "-q", "-s")]
+        """``which`` and its like: whether a word is a program."""
+        words = [word for word in rest if not (word or "").startswith("-")]
         path = state.variables.get("PATH", "/usr/bin:/bin")
-        if len(rest) == len(words) and rest:
-            self._started(rest, {}, state, False, depth)  # "command PROGRAM ..." starts it
-            yield state, None
-        elif len(words) != 1 or words[0] is None or path is None:
+        if len(words) != 1 or words[0] is None or path is None:
             yield state, None
         else:
             yield state, words[0] in state.functions or self._lookup(words[0], state) is not None
@@ -568,7 +583,7 @@ def _cut(value: str, sign: str, written: str | None) -> str | None:
 _BUILTINS: dict[str, Callable[[_Script, list[str | None], _State, int], Iterator[_Way]]] = {
     "cd": _Script._cd, "exit": _Script._exit, "shift": _Script._shift, "set": _Script._set,
     "unset": _Script._unset, "eval": _Script._eval, ".": _Script._source, "source": _Script._source,
-    "[": _Script._brackets, "[[": _Script._brackets, "test": _Script._test, "command": _Script._found,
+    "[": _Script._brackets, "[[": _Script._brackets, "test": _Script._test, "command": _Script._command_word,
     "which": _Script._found, "type": _Script._found, "false": lambda script, rest, state, depth: iter([(state, False)]),
 }  # fmt: skip
 
@@ -586,20 +601,23 @@ def variables_after(reader: Reader, path: str, text: str, given: Functions) -> d
     """
     state = _State(dict(reader.variables), [], reader.parent(path))
     try:
-        ways = [way.variables for way, _ in _Script(reader, path, given).follow(parsed(text), state)]
+        script = _Script(reader, path, reader.variables, "bash", given)
+        ways = [way.variables for way, _ in script.follow(parsed(text), state)]
     except RecursionError:
         raise Unsettled("a script of a shell that is nested too deeply") from None
     names = {name for variables in ways for name in variables}
     return {name: ways[0].get(name) if len({one.get(name) for one in ways}) == 1 else None for name in names}
 
 
-def start_of(reader: Reader, path: str, text: str, options: str = "") -> Start:
-    """What the script at ``path`` starts, run with a shell's options. Nothing is run.
+def start_of(
+    reader: Reader, path: str, text: str, variables: Mapping[str, str], shell: str = "sh", options: str = ""
+) -> Start:
+    """What the script at ``path`` starts, run by this shell with these variables and options. Nothing is run.
 
     Raises Unsettled, with the reason for people, where reading does not tell.
     """
-    script = _Script(reader, path)
-    state = _State(dict(reader.variables), [ARGUMENTS], reader.folder, ends_by=ending_options(options))
+    script = _Script(reader, path, variables, shell)
+    state = _State(dict(variables), [ARGUMENTS], reader.folder, ends_by=ending_options(options))
     try:
         script.follow(parsed(text), state)
     except RecursionError:

@@ -7,6 +7,8 @@ the manager. The table says which; reading it starts nothing.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from msgspec import Struct
 
 from kalyx.core.system import Reader
@@ -46,19 +48,22 @@ RULES = [ShimRule("shims", "PYENV_VERSION", ".python-version", "version", "versi
 SYSTEM_WORD = "system"
 
 
-def follow(reader: Reader, executable: str, start: bytes) -> Followed | Unknown | None:
+def follow(
+    reader: Reader, executable: str, start: bytes, variables: Mapping[str, str] | None = None
+) -> Followed | Unknown | None:
     """Where a script goes on to, Unknown where reading cannot tell, None when it is no launcher."""
     if not start.startswith(b"#!"):
         # A text without a first line is run by the shell that finds such a file.
-        is_text = start and b"\0" not in start and reader.system != "windows"
-        found = _by_script(reader, executable, b"#!/bin/sh\n") if is_text and reader.may_run(executable) else None
+        if not start or b"\0" in start or reader.system == "windows" or not reader.may_run(executable):
+            return None
+        found = _by_script(reader, executable, b"#!/bin/sh\n", variables)
         return found if isinstance(found, Followed) else None
     for rule in RULES:
         if reader.name(reader.parent(executable)) == rule.folder:
             root = reader.parent(reader.parent(executable))
             if reader.is_folder(reader.join(root, rule.versions)):
                 return _by_rule(reader, rule, root, reader.name(executable))
-    return _by_script(reader, executable, start)
+    return _by_script(reader, executable, start, variables)
 
 
 # Where macOS' developer tools lie unless a link says otherwise (xcode-select(1)), in its order.
@@ -135,7 +140,9 @@ def _words(reader: Reader, path: str) -> list[str]:
     return [word for line in text.splitlines() for word in line.split("#")[0].split()]
 
 
-def _by_script(reader: Reader, executable: str, start: bytes) -> Followed | Unknown | None:
+def _by_script(
+    reader: Reader, executable: str, start: bytes, variables: Mapping[str, str] | None
+) -> Followed | Unknown | None:
     """Where a shell's script goes on to; None for a script of anything else, and for an installer's two-line form."""
     lines = start.decode("utf-8", "surrogateescape").split("\n", 2)
     words = lines[0][2:].split()
@@ -147,7 +154,7 @@ def _by_script(reader: Reader, executable: str, start: bytes) -> Followed | Unkn
         return None
     text = reader.text_or_none(executable, _SCRIPT_LIMIT)
     try:
-        found = start_of(reader, executable, text or "", "".join(words[1:2]))
+        found = start_of(reader, executable, text or "", variables or reader.variables, program, "".join(words[1:2]))
     except Unsettled as reason:
         return Unknown(str(reason))
     path = str(reader.path.normpath(found.path))

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from msgspec import Struct
@@ -310,17 +310,19 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
         kernel.reason = f"there is nothing at {written}"
         return
     kernel.command[0] = path
+    _followed(reader, kernel, path, variables)
+
+
+def _followed(reader: Reader, kernel: Kernel, path: str, variables: Mapping[str, str]) -> None:
+    """Fill in what the program at ``path`` starts, or why nothing."""
     try:
-        if kernel.env and _is_script_about(reader, path, kernel.env):
-            kernel.undecided, kernel.reason = True, "a script that goes on by variables which the kernel's file sets"
-            return
-        kernel.interpreter = read_interpreter(reader, path)
+        kernel.interpreter = read_interpreter(reader, path, variables if kernel.env else None)
         if kernel.interpreter.real_executable != reader.real(path) and not _has_first_line(reader, path):
             kernel.interpreter, kernel.reason = None, "a text without a first line, which only a shell runs"
             return
     except NotAnInterpreter as refusal:
         is_barred = reader.is_file(path) and not reader.may_run(path) and not refusal.refused
-        if is_barred or not _by_first_line(reader, kernel, path):
+        if is_barred or not _by_first_line(reader, kernel, path, variables):
             kernel.undecided = kernel.undecided or (kernel.reason is None and not refusal.dead)
             kernel.reason = kernel.reason or refusal.reason
             if kernel.undecided and reader.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
@@ -330,18 +332,6 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
     kernel.environment = environment_of(reader, kernel.interpreter)
 
 
-def _is_script_about(reader: Reader, path: str, names: Iterable[str]) -> bool:
-    """Whether a program is a script that names one of these variables."""
-    try:
-        start = reader.read(path, 4096)
-    except Unreadable:
-        return False
-    text = start.decode("utf-8", "surrogateescape")
-    return text.startswith("#!") and any(
-        name == "PATH" or f"${name}" in text or f"${{{name}" in text for name in names
-    )
-
-
 def _has_first_line(reader: Reader, path: str) -> bool:
     try:
         return reader.system == "windows" or reader.read(path, 2) == b"#!"
@@ -349,9 +339,9 @@ def _has_first_line(reader: Reader, path: str) -> bool:
         return True
 
 
-def _by_first_line(reader: Reader, kernel: Kernel, path: str) -> bool:
+def _by_first_line(reader: Reader, kernel: Kernel, path: str, variables: Mapping[str, str]) -> bool:
     """A kernel that is started by a command of an environment runs on the interpreter of that command's first line."""
-    line = interpreter_of_script(reader, path)
+    line = interpreter_of_script(reader, path, variables)
     if line.path is None:
         return False
     try:
