@@ -18,18 +18,18 @@ PAGE = Path(__file__).resolve().parents[1] / "docs" / "performance.md"
 
 HEAD = """# What it costs
 
-Written by `python -m benchmarks --write`. Figures are ratios measured side by side in one run, since machines differ
-and drift; each is a median. Take them in an environment that holds Kalyx and what it needs, nothing else, on a machine
-that does nothing else:
+Written by `python -m benchmarks --write`. Figures are ratios measured side by side in one run, because machines differ
+and change; each is a median. Measure in an environment that holds only Kalyx and its dependencies, on a machine
+that runs nothing else:
 
 ```
 python3 -m venv plain && plain/bin/pip install . && plain/bin/python -m benchmarks
 ```
 
 `rehearse` is measured against the reference client where that is installed; `KALYX_CLIENT` names an interpreter that
-has it, so that the plain environment stays plain. A part alone: `python -m benchmarks.survey` (`starts`, `imports`,
-`lifecycle`, `watch`). A benchmark that measured nothing stops with an error. What is counted and not timed (modules
-loaded, readings, file-system calls, bytes installed) stands in `benchmarks/weight.json` and is held by the tests.
+has it. To measure one part: `python -m benchmarks.survey` (`starts`, `imports`,
+`lifecycle`, `watch`). A benchmark that measured nothing stops with an error. What is counted instead of timed (modules
+loaded, readings, file-system calls, bytes installed) is in `benchmarks/weight.json`, and the tests compare it.
 
 """
 

@@ -22,12 +22,12 @@ RESULTS = ROOT / "docs" / "results.md"
 PAGE_HEAD = """# What Kalyx can find
 
 Written by `python tools/causes.py` from the modules that look for each cause; `kalyx causes NAME` prints the same.
-How often each was made and mended: [results](results.md).""".splitlines()
+How often each was created and fixed: [results](results.md).""".splitlines()
 
-RESULTS_HEAD = """# Faults made for real, explained and mended
+RESULTS_HEAD = """# Faults created for real, explained and fixed
 
-Written by `python tools/causes.py --results`. Each cell: how many of the faults of that kind made on that Python were
-explained by the right cause first, and imported after the first fix was carried out as printed, of how many.
+Written by `python tools/causes.py --results`. Each cell: how many of the faults of that kind, created on that Python,
+were explained by the right cause first, and imported after the first fix was carried out as printed, of how many.
 Empty: that Python cannot have the fault.""".splitlines()
 
 KINDS = {

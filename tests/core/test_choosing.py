@@ -91,14 +91,14 @@ def test_of_several_configurations_one_is_named():
 @pytest.mark.parametrize("name, text, message", [
     (SETTINGS, '{"python.defaultInterpreterPath": }', "it was not changed"),
     (SETTINGS, "[1]", "it was not changed"),
-    (SETTINGS, "{ // nothing\n}", "only be put by hand"),
+    (SETTINGS, "{ // nothing\n}", "add the value by hand"),
     (SETTINGS, '{"a": "é"}'.encode("latin-1"), "not UTF-8"),
     (SETTINGS, '{"a": 1}'.encode("utf-16"), "not UTF-8"),
     (SETTINGS, Link("/somewhere"), "is a link"),
     (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="P"/>', "only the editor can write"),
-    (".idea/workspace.xml", "<p/>", "cannot be added to"),
+    (".idea/workspace.xml", "<p/>", "cannot add a value"),
     ("notes.txt", "x", "not a settings file that Kalyx knows"),
-    ("mypy.ini", None, "cannot be begun"),
+    ("mypy.ini", None, "cannot create a file"),
 ])  # fmt: skip
 def test_what_cannot_be_written_is_refused(name, text, message):
     with pytest.raises(KalyxError, match=message):

@@ -60,7 +60,7 @@ CHOSEN = [
     ([((INSTALL,), None), ((MOVE, UNREGISTER), None)], [0]),
     ([((REMOVE,), None), ((INSTALL,), None)], [0, 1]),
     ([((INSTALL,), "fails"), ((MOVE,), None)], [1]),
-    ([((INSTALL,), "fails"), ((MOVE,), "fails")], "works here, as far as it was tried"),
+    ([((INSTALL,), "fails"), ((MOVE,), "fails")], "fixes that were tested works here"),
     ([((INSTALL,), None), ((MOVE,), "works")], [1, 0]),
     ([((INSTALL,), None), ((REMOVE,), "works")], [1, 0]),
     ([((BY_HAND,), None), ((MOVE,), "works")], [1]),

@@ -182,7 +182,7 @@ def test_start_files_and_what_programs_and_servers_say(moor, monkeypatch):
     assert reader.cut[sys.executable] == "only its first 10 bytes were searched"
 
     monkeypatch.setattr(installer, "INSTALL_SECONDS", 0.5)
-    with pytest.raises(KalyxError, match="no end within 0.5 seconds"):
+    with pytest.raises(KalyxError, match="did not finish within 0.5 seconds"):
         installer.run_to_end(Machine(reader, LiveRunner), [sys.executable, "-c", "import time; time.sleep(60)"])
     monkeypatch.setattr(installer, "INSTALL_SECONDS", 60)
     monkeypatch.setattr(installer, "_OUTPUT_LIMIT", 40)

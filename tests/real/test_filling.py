@@ -22,7 +22,7 @@ def test_fill_foresees_does_and_proves(version, moor, wheels):
     python = make_environment(version, prefix)
     offline = ("--wheels", wheels, "--json")
     ran = moor.kalyx("fill", prefix, "combtool", *offline, "--yes", before=small("core/actions/filling._TRIED_AT_MOST", 1))
-    assert ran.status == 0 and "the imports of 1 of 2 packages were tried" in ran.json["notes"] and len(ran.json["imports"]) == 1
+    assert ran.status == 0 and "the imports of 1 of 2 packages were tested" in ran.json["notes"] and len(ran.json["imports"]) == 1
     before = tree(prefix)
     ran = moor.kalyx("fill", prefix, "hivescale", *offline, "--dry-run")
     foreseen = ran.json
@@ -162,7 +162,7 @@ def test_a_full_disk(moor, tmp_path):
     words = done.stdout.split("\n")
     assert [line for line in words if line.startswith("status")] == ["status 2", "status 2"], done.stdout + done.stderr
     assert "new" not in words, "nothing is left of what could not be made"
-    assert done.stderr.count("No space left") == 2 and "put back" in done.stderr, done.stderr
+    assert done.stderr.count("No space left") == 2 and "rolled back" in done.stderr, done.stderr
     assert (moor.root / "before").read_text() == (moor.root / "after").read_text()
     found = json.loads((moor.root / "survey.json").read_text())["environments"]
     assert [one["condition"] for one in found if one["prefix"].startswith(str(small))] == ["sound"]

@@ -217,7 +217,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         assert mended == 0
     assert state() != before
     said = put_back(machine(), found, lambda line: None)
-    assert state() == before and len(said) == 6 and all(line.startswith("put back: ") for line in said), said
+    assert state() == before and len(said) == 6 and all(line.startswith("undone: ") for line in said), said
 
 
 def test_eggs_that_a_path_file_names_are_distributions(moor):

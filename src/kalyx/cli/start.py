@@ -100,7 +100,7 @@ _SENTENCES = [
     (r"^argument (\S+?)(?:/\S+)?: ", r"\1: "),
     (r"^the following arguments are required: (.*)$", r"\1 is missing"),
     (r"^unrecognized arguments: (-.*)$", r"no option is called \1"),
-    (r"^unrecognized arguments: (.*)$", r"more words than the command takes: \1"),
+    (r"^unrecognized arguments: (.*)$", r"too many arguments: \1"),
 ]
 
 
@@ -147,7 +147,7 @@ def build_parser(whole: bool, only: str | None = None) -> Parser:
     parser = Parser(
         prog="kalyx",
         description="Which Python each of your seats uses, and why an import fails there.",
-        epilog="kalyx COMMAND --help tells more of one command.",
+        epilog="kalyx COMMAND --help explains one command.",
         formatter_class=_Help,
     )
     parser.add_argument("--version", action="version", version=f"kalyx {__version__}")
@@ -187,8 +187,8 @@ def _seconds(text: str) -> float:
 
 def changing(parser: argparse.ArgumentParser) -> None:
     """The options of a command that changes something."""
-    parser.add_argument("--dry-run", action="store_true", help="show what would be touched, and do nothing")
-    parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument("--yes", action="store_true", help="do not ask before a change")
 
 
 def call(words: list[str]) -> int:
@@ -201,7 +201,7 @@ def call(words: list[str]) -> int:
     as_json = "--json" in words
     long = next((word for word in words if len(word) > _LONGEST), None)
     if long is not None:
-        message = f"{long[:60]}… has {len(long)} characters, and no word of a call has more than {_LONGEST}"
+        message = f"{long[:60]}… has {len(long)} characters; an argument has at most {_LONGEST}"
         return _refuse(message, [], as_json)
     try:
         if words and words[0] in COMMANDS:
@@ -281,7 +281,7 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
 
             message = f"kalyx {__version__}, Python {sys.version}\n{redacted_words(words)!r}\n\n{redacted(text)}"
             file.write(message)
-        kept = f"; the details lie in {path}"
+        kept = f"; details are in {path}"
     except OSError:
         pass
     message = str(failure).split("\n")[0][:160]
@@ -290,8 +290,8 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
         command = words[0] if words else "kalyx"
         return f"the system refused what {command} needs ({failure.strerror.lower()}{about}), so it has no answer{kept}"
     what = f"{type(failure).__name__}{': ' + message if message else ''}"
-    details = f"this is a failure of Kalyx itself ({what}; {where}), nothing is known of what was asked"
-    return f"{details}; to let others see the same: kalyx capture FILE{kept}"
+    details = f"this is a failure of Kalyx itself ({what}; {where}), the question was not answered"
+    return f"{details}; to report it, add a capture: kalyx capture FILE{kept}"
 
 
 def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:

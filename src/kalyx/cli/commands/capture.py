@@ -38,7 +38,7 @@ def _made(call: Call, path: str) -> int:
     machine = call.machine
     answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
     if machine.reader.kind(path) is not None:
-        raise KalyxError(f"{path} is there already; name a file that is not")
+        raise KalyxError(f"{path} exists already; name a new file")
     if not call.options.dry_run:
         import socket
 

@@ -11,7 +11,7 @@ from kalyx.core.model.action_results import CompletionAnswer
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("shell", choices=SHELLS, help="the shell that is to complete")
+    parser.add_argument("shell", choices=SHELLS, help="the shell to print the code for")
 
 
 def run(call: Call) -> int:

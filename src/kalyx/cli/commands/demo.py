@@ -14,7 +14,7 @@ from kalyx.core.text.visible import visible
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("dir", nargs="?", metavar="DIR", help="the folder to build it in (./larkmoor-demo)")
-    parser.add_argument("--build-only", action="store_true", help="build the machine, without the walk")
+    parser.add_argument("--build-only", action="store_true", help="build the machine only, without the story")
     changing(parser)
 
 
@@ -24,7 +24,7 @@ def run(call: Call) -> int:
     from kalyx.demo.walk import EXPECTED, STEPS, run_line, write_command, write_enter_file
 
     if call.machine.runner is None:
-        raise KalyxError("the demo makes environments and runs commands, and --static starts no program")
+        raise KalyxError("the demo creates environments and runs commands, and --static starts no program")
     folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
     quiet = call.as_json
     plan = [ChangePlan(deed="create a demo machine of about 40 MB", path=folder)]
@@ -33,7 +33,7 @@ def run(call: Call) -> int:
     if not quiet:
         for change in plan:
             print(f"to do: {change.deed}, {visible(change.path)}", flush=True)
-    if not call.may_change(plan, f"Make the demo machine in {visible(folder)}?"):
+    if not call.may_change(plan, f"Create the demo machine in {visible(folder)}?"):
         if quiet:
             call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))
         return 0
@@ -56,6 +56,6 @@ def run(call: Call) -> int:
         call.print_json(DemoAnswer(folder=folder, steps=steps, notes=demo.notes, plan=plan, done=True))
     else:
         enter, shown = os.path.join(demo.root, "enter.sh"), call.machine.line
-        print(f"\nTo stand there yourself:  {shown(['.', enter])}\nTo come back from there:  leave")
-        print(f"To clear it all away:     {shown(['rm', '-r', folder])}")
+        print(f"\nTo use this machine in your shell:   {shown(['.', enter])}\nTo go back to your own settings:  leave")
+        print(f"To remove this machine:      {shown(['rm', '-r', folder])}")
     return 0 if [step.status for step in steps] == EXPECTED[: len(steps)] else 1

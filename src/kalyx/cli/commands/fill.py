@@ -26,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="a requirements file, a pyproject.toml, a project's folder, or a script with inline dependencies",
     )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
-    parser.add_argument("--remove", action="store_true", help="take these packages out")
+    parser.add_argument("--remove", action="store_true", help="remove these packages")
     parser.add_argument("--repair", action="store_true", help="roll back an interrupted fill")
     changing(parser)
 
@@ -45,7 +45,7 @@ def run(call: Call) -> int:
     refuse_unnamed(seat, machine)
     notes = _put_back_first(call, seat.environment.prefix)
     if call.options.repair:
-        notes = notes or ["nothing was left half-way: there is nothing to put back"]
+        notes = notes or ["no fill was interrupted here: there is nothing to roll back"]
         return _show(
             call, FillAnswer(done=True, environment=seat.environment, interpreter=seat.interpreter, notes=notes)
         )
@@ -87,10 +87,10 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
             Kept(reader, prefix, LiveWriter()).recover()
         return []
     deed = [ChangePlan(deed="put back what was there before a fill that was stopped", path=prefix)]
-    if not call.may_change(deed, f"A fill of {prefix} was stopped half-way. Put back what was there first?"):
-        return ["a fill was stopped half-way here; what was there before would be put back first"]
+    if not call.may_change(deed, f"A fill of {prefix} was interrupted. Roll it back first?"):
+        return ["a fill was interrupted here; it is rolled back first"]
     Kept(reader, prefix, LiveWriter()).recover()
-    return ["a fill was stopped half-way here; what was there before was put back first"]
+    return ["a fill was interrupted here; it was rolled back first"]
 
 
 def _show(call: Call, answer: FillAnswer, planned: list[VersionChange] | None = None) -> int:

@@ -24,9 +24,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="COMMANDLINE",
         help='list what this command line could import ("python -I tool.py")',
     )
-    parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only those from there")
+    parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only packages from there")
     parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
-    parser.add_argument("--unmet", action="store_true", help="only those with requirements that do not hold")
+    parser.add_argument("--unmet", action="store_true", help="only packages with an unmet requirement")
     parser.add_argument("--for", dest="project", metavar="FOLDER", help="what this project asks for, one by one")
     parser.add_argument("--match", metavar="TEXT", help="only names or modules with this text in them")
     parser.add_argument("--sizes", action="store_true", help="measure what each takes on disk")

@@ -74,7 +74,7 @@ def _point_editor(call: Call) -> int:
             answer.seat = editor_settings.proof(Call(call.options).machine, path, target)
         except KalyxError as error:
             pointing.take_back(change, LiveWriter())
-            raise KalyxError(f"{error.message}; what was there was put back") from None
+            raise KalyxError(f"{error.message}; the change was rolled back") from None
         answer.notes.append(
             "an open editor reads the file when the folder is opened again;"
             " running programs keep their interpreter until restarted"

@@ -25,9 +25,9 @@ from kalyx.core.targets import resolve
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("dir", metavar="DIR", help="the new folder to make it in")
+    parser.add_argument("dir", metavar="DIR", help="the folder of the new environment")
     parser.add_argument("--python", metavar="TARGET", help="the base Python (version:3.9, a path)")
-    parser.add_argument("--see-base", action="store_true", help="it sees the packages of the installation below")
+    parser.add_argument("--see-base", action="store_true", help="let it use the packages of the base Python too")
     parser.add_argument("--want", action="append", default=[], metavar="REQUIREMENT", help="a package to install")
     parser.add_argument(
         "--from",
@@ -44,7 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine, reader = call.machine, call.machine.reader
     if machine.runner is None:
-        raise KalyxError("making an environment starts its interpreter, and --static starts no program")
+        raise KalyxError("creating an environment starts its interpreter, and --static starts no program")
     wheels = call.wheels
     source = reader.absolute(call.options.source) if call.options.source else None
     recorded = read_record(reader, source) if source is not None and is_record(reader, source) else None
@@ -74,7 +74,9 @@ def run(call: Call) -> int:
         except signals.Stopped as stop:
             stopped = stop.number
             line = machine.line(["kalyx", "discard", order.folder])
-            made.notes.append(f"stopped after the environment was made: it stays, unchecked; to remove it: {line}")
+            made.notes.append(
+                f"interrupted after the environment was created: it is kept and was not checked; to remove it: {line}"
+            )
         signals.over()
     status = _show(call, made)
     return 128 + stopped if stopped else status
@@ -158,9 +160,9 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
 
 
 def _bringers(call: Call, version: str) -> str:
-    """What here could bring a version that is not here, as words to go on with; nothing is brought by itself."""
+    """Which programs here can install a Python version that is missing, as text for a message; installs nothing."""
     lines = could_bring(call.machine, version)
-    return f"; this would bring it: {' or '.join(lines)}" if lines else ""
+    return f"; to install it: {' or '.join(lines)}" if lines else ""
 
 
 def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
@@ -169,7 +171,7 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     assert seat.interpreter is not None
     kernel_package = registering.kernel_package_in(machine, seat.interpreter)
     if kernel_package is None:
-        answer.notes.append("no kernel package came with it, so no kernel was registered")
+        answer.notes.append("none of its packages is a kernel package, so no kernel was registered")
         return
     plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), kernel_package)
 
@@ -180,7 +182,7 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     answer.rehearsal = registering.register(machine, plan, LiveWriter(), rehearsed)
     answer.notes += plan.notes
     if not answer.rehearsal.answered:
-        answer.notes.append("the kernel gave no answer, so what was there before was put back")
+        answer.notes.append("the kernel gave no answer, so its registration was rolled back")
 
 
 def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:

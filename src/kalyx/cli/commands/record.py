@@ -15,12 +15,12 @@ from kalyx.core.text.visible import visible
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment to write down")
+    parser.add_argument("target", nargs="?", metavar="TARGET", help="the seat or environment whose packages to write")
     parser.add_argument("-o", "--to", dest="to", metavar="FILE", help="write it to this file")
     parser.add_argument(
         "--used", metavar="FOLDER", help="only what the code in this folder imports, and what that needs"
     )
-    parser.add_argument("--everything", action="store_true", help="packages of the base and the user's own too")
+    parser.add_argument("--everything", action="store_true", help="also packages of the base Python and the user's own")
     changing(parser)
 
 
@@ -34,7 +34,7 @@ def run(call: Call) -> int:
         answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
         if there and (reader.kind(path) != "file" or not is_record(reader, path)) and not options.yes:
             raise KalyxError(
-                f"{visible(path)} is there and is not a record; name another file, or say --yes to replace it"
+                f"{visible(path)} exists and is not a record; name another file, or say --yes to replace it"
             )
         if not options.dry_run:
             looked_at = reader.read(path, 64 * 1024 * 1024) if reader.is_file(path) else None

@@ -27,7 +27,7 @@ from kalyx.core.text.visible import visible
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("target", metavar="TARGET", help="the environment or interpreter to register")
     parser.add_argument("--id", metavar="ID", help="the kernel's id (from the environment's name)")
-    parser.add_argument("--label", metavar="TEXT", help="what people see in the list")
+    parser.add_argument("--label", metavar="TEXT", help="the kernel's name in the server's list")
     parser.add_argument(
         "--reach",
         choices=("me", "env", "machine"),
@@ -42,9 +42,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--variable", action="append", default=[], metavar="NAME=VALUE", help="a variable for the kernel"
     )
-    parser.add_argument("--bring-package", action="store_true", help="install a kernel package where there is none")
-    parser.add_argument("--wheels", metavar="DIR", help="bring it from this folder of wheels, without network")
-    parser.add_argument("--notebook", metavar="FILE", help="let this notebook ask for the kernel, once it answers")
+    parser.add_argument(
+        "--bring-package", action="store_true", help="install a kernel package if the environment has none"
+    )
+    parser.add_argument("--wheels", metavar="DIR", help="install it from this folder of wheels, without network")
+    parser.add_argument(
+        "--notebook", metavar="FILE", help="make this notebook use the kernel, once the kernel has answered"
+    )
     parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
     changing(parser)
 
@@ -120,7 +124,9 @@ def _plan_kernel_package(call: Call, seat: Seat) -> _Bringing:
     machine, reader = call.machine, call.machine.reader
     assert seat.interpreter is not None and seat.environment is not None
     if machine.runner is None:
-        raise KalyxError("bringing a kernel package starts the environment's installer, and --static starts no program")
+        raise KalyxError(
+            "installing a kernel package starts the environment's installer, and --static starts no program"
+        )
     wheels = call.wheels
     kernel_package = to_bring(reader, wheels)
     order = filling.Order(

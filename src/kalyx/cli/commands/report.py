@@ -23,7 +23,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="the page to write (.html), or the map alone (.svg)")  # fmt: skip
     parser.add_argument("--against", metavar="TARGET", help="the seat that the others are compared with")
     parser.add_argument("--why", action="append", default=[], metavar="WHAT",
-                        help='tell of this import too ("WHAT --in TARGET": there); may be repeated')  # fmt: skip
+                        help='add this import to the page (also "WHAT --in TARGET"); may be repeated')  # fmt: skip
     parser.add_argument("--sizes", action="store_true", help="measure what each environment takes on disk")
     changing(parser)
 
@@ -39,7 +39,7 @@ def run(call: Call) -> int:
     there = own.kind(path) is not None
     looked_at = own.read(path, _LARGEST) if there and own.is_file(path) else None
     if there and not options.yes and not _made_here(own, path):
-        raise KalyxError(f"{visible(path)} is there and is no page of Kalyx's; name another file, or say --yes")
+        raise KalyxError(f"{visible(path)} exists and is not a page of Kalyx; name another file, or say --yes")
     with call.progress("looking:") as tell:
         reference = call.target(options.against) if options.against else None
         asked = [_why(call, text, tell) for text in options.why]
@@ -83,7 +83,7 @@ def _why(call: Call, text: str, tell: Callable[[str], None]) -> WhyAnswer:
 
     options = command_parser("why").parse_args(why.words_of(text))
     if options.what == ["-"] or options.fix or options.everywhere:
-        raise KalyxError(f"--why {visible(text)}: a page tells of imports, files and folders, and changes nothing")
+        raise KalyxError(f"--why {visible(text)}: a page explains imports, files and folders, and changes nothing")
     options.static, options.timeout = call.options.static, call.options.timeout
     return why.answer_of(call.again(options), tell)
 

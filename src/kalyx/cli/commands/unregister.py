@@ -18,7 +18,7 @@ from kalyx.core.system.live_writer import LiveWriter
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("ids", nargs="+", metavar="ID", help="the kernels to remove, by id or by folder")
-    parser.add_argument("--undo", action="store_true", help="put back what was removed or replaced last under this id")
+    parser.add_argument("--undo", action="store_true", help="restore what was removed or replaced last under this id")
     changing(parser)
 
 
@@ -48,7 +48,7 @@ def run(call: Call) -> int:
 
 def _stays(call: Call, kernel: Kernel) -> str:
     if kernel.environment is None:
-        return f"{kernel.id} started nothing that is there ({kernel.reason or 'its file cannot be used'})"
+        return f"{kernel.id} starts an interpreter that does not exist ({kernel.reason or 'its file cannot be used'})"
     where = f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"
     if kernel.environment.kind == "installation":
         return where
@@ -65,7 +65,7 @@ def _undo(call: Call, ids: list[str]) -> int:
         with signals.held():
             registering.restore(call.machine, folders, LiveWriter())
             signals.over()
-        answer.stays = [f"it is back in {folder}" for folder in folders]
+        answer.stays = [f"it was restored in {folder}" for folder in folders]
         answer.done = True
     return _show(call, answer)
 

@@ -37,13 +37,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="COMMANDLINE",
         help='judge the import as if run by this command line ("python -I -m tool")',
     )
-    parser.add_argument("--live", action="store_true", help="ask the process that runs now what it holds")
+    parser.add_argument("--live", action="store_true", help="ask the running process what it has loaded")
     parser.add_argument("--everywhere", action="store_true", help="try the same import in every seat and environment")
     parser.add_argument("--prove", action="store_true", help="test each fix in a temporary copy; change nothing")
     parser.add_argument(
         "--against", dest="other", metavar="TARGET", help="find what differs from a seat where the same import works"
     )
-    parser.add_argument("--wheels", metavar="DIR", help="install from this folder and nowhere else")
+    parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels only")
     parser.add_argument(
         "--fix", action="store_true", help="apply the first fix that works; roll back any that does not"
     )

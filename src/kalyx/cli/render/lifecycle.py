@@ -89,9 +89,9 @@ def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
 
 
 def draw_lacking(screen: Screen, names: list[str]) -> None:
-    """What was asked for and is not there."""
+    """What was requested and is not installed."""
     for name in names:
-        screen.line("   ", ("lacking ", ORANGE), f"{visible(name)} was asked for and is not there")
+        screen.line("   ", ("lacking ", ORANGE), f"{visible(name)} was requested and is not installed")
 
 
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
@@ -103,9 +103,8 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         return
     environment = answer.environment
     if environment is not None:
-        screen.line(
-            ("made", BLUE), f"  {visible(environment.name)}, {environment.version}  ", screen.path(environment.prefix)
-        )
+        named = f"  {visible(environment.name)}, {environment.version}  "
+        screen.line(("created", BLUE), named, screen.path(environment.prefix))
     for package in answer.packages:
         screen.line("   ", f"{visible(package.name)} {visible(package.version or '')}")
     asked = {package.name for package in answer.packages}

@@ -93,7 +93,7 @@ def _said_of(screen: Screen, row: SeatImports) -> tuple[str, str]:
     if answer.outcome == "undetermined":
         if answer.found_at:
             return "found, not tried", owner + screen.path(answer.found_at)
-        return ("not there, by reading", screen.shown(reason)) if reason else (WORDS[answer.outcome][0], "")
+        return ("not found by reading", screen.shown(reason)) if reason else (WORDS[answer.outcome][0], "")
     return WORDS[answer.outcome][0], screen.shown(reason) if reason else owner + screen.path(answer.found_at)
 
 
@@ -125,7 +125,7 @@ def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
         screen.line(("   it says  ", BLUE), screen.shown(text))
     elif one.outcome == "undetermined" and not one.findings:
         result = screen.path(one.found_at) if one.found_at else "nothing"
-        screen.line(("   reading  ", BLUE), f"finds {result}; whether it loads only the interpreter can tell")
+        screen.line(("   reading  ", BLUE), f"finds {result}; only the interpreter can show whether it loads")
 
 
 def _healthy(screen: Screen, one: ImportAnswer) -> None:

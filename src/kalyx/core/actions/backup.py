@@ -48,7 +48,7 @@ def left_over(reader: Reader, prefix: str) -> str | None:
         path = reader.join(prefix, name)
         if name != CLAIM and not (reader.kind(path) == "folder" and _is_own(reader, prefix, path)):
             raise KalyxError(f"{visible(path)} was not left by a fill of yours, so nothing is restored from it;"
-                             " look at it, and move it away")  # fmt: skip
+                             " inspect it, and move it away")  # fmt: skip
     return ("unfinished" if BEFORE_FOLDER in names else "traces") if names else None
 
 

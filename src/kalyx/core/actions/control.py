@@ -240,7 +240,7 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
     changed, extra = _compared(control, owner, source)
     strays = least(case, machine, Dimension("leftover", extra, control.without)) if not found.items[1:] else None
     if strays is not None:
-        return _leftover(control, strays, f"{owner.name} {owner.version} did not bring")
+        return _leftover(control, strays, f"{owner.name} {owner.version} did not install")
     shown = [Evidence(fact=f"the {owner.name} {owner.version} of {whose} has another content in this file", source=path,
                       path=path) for path in changed[:_SHOWN]]  # fmt: skip
     again = [reinstall(machine, case.interpreter, installed[key]) for key in found.items]

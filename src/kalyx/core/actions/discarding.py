@@ -108,13 +108,15 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
     environment = view.environment
     if environment.kind == "installation" and not _is_marked(reader, prefix):
         raise KalyxError(
-            f"{visible(prefix)} is an installation of Python, not an environment; it is not Kalyx's to remove"
+            f"{visible(prefix)} is an installation of Python, not an environment; Kalyx does not remove installations"
         )
     if reader.same_path(reader.real(own_prefix), prefix):
         raise KalyxError(f"Kalyx itself runs in {visible(prefix)}; remove it with a Kalyx that is installed elsewhere")
     for upper in (reader.home, reader.folder):
         if reader.inside(reader.real(upper), prefix):
-            raise KalyxError(f"you stand in {visible(prefix)}, or live in it; go elsewhere first")
+            raise KalyxError(
+                f"{visible(prefix)} holds the current folder or the home folder; change to another folder first"
+            )
     _refuse_what_is_in_use(machine, prefix)
     _refuse_a_base_of_others(machine, prefix)
     obstacle = writer.obstacle(prefix)
@@ -138,7 +140,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
     answer.plan = [ChangePlan(deed="remove kernel", path=kernel.folder) for kernel in kernels]
     answer.plan.append(ChangePlan(deed="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
-    answer.notes.append("removing an environment is final: Kalyx keeps no copy, and nothing takes it back")
+    answer.notes.append("removing an environment is final: Kalyx keeps no copy, and it cannot be undone")
     entered = reader.variable("VIRTUAL_ENV")
     if entered and reader.same_path(reader.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
@@ -181,7 +183,7 @@ def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
     for mark in (UNFINISHED_MARK, CLAIM, DISCARDED_MARK):
         working = claims.worker(reader, reader.join(prefix, mark))
         if working is not None:
-            raise KalyxError(f"{visible(prefix)}: process {working} is at work in it at this moment")
+            raise KalyxError(f"{visible(prefix)}: process {working} is changing it now")
     for pid in reader.processes():
         if pid == reader.pid:
             continue
@@ -193,7 +195,8 @@ def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
         runs = any(reader.inside(word, prefix) for word in words)
         has_open = any(reader.inside(path, prefix) for path in reader.opened_by(pid))
         if stands or runs or has_open or any(reader.inside(path, prefix) for path in reader.loaded_by(pid)):
-            how = "stands in it" if stands and not runs else "has a file of it open" if has_open else "runs from it"
+            opened = "has a file of it open" if has_open else "runs from it"
+            how = "has its current folder in it" if stands and not runs else opened
             name = shown_command(process.command) or process.name
             raise KalyxError(f"{visible(prefix)} is in use: process {pid} ({visible(name)}) {how}; end that first")
 
@@ -362,6 +365,6 @@ def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callab
         message += machine.line(["kalyx", "discard", prefix])
         if leaving.kernels:
             back = ["kalyx", "unregister", *(kernel.folder for kernel in leaving.kernels), "--undo"]
-            message += f"; its kernels are removed; to put those back: {machine.line(back)}"
+            message += f"; its kernels are removed; to restore them: {machine.line(back)}"
         raise KalyxError(message) from None
     writer.remove_empty_folder(prefix)

@@ -155,7 +155,7 @@ def _in_two(
     assert target.environment is not None
     upper = next(reversed(spots(sheet.form, text, choice["below"], None)), None)
     if upper is None:
-        raise Malformed("it names an environment and not the folder it lies in")
+        raise Malformed("it names an environment and not the folder that the environment is in")
     name = reader.name(target.environment.prefix)
     lies_in = _value(reader, sheet.folder, "folder", upper.value, target)
     return [_edit(sheet, text, spot, choice["key"], name), _edit(sheet, text, upper, choice["below"], lies_in)]
@@ -196,10 +196,10 @@ def _is_folder(reader: Reader, folder: str, value: str) -> bool:
 def _added(sheet: _ConfigFile, choice: dict[str, Any], text: str, reader: Reader, target: Seat) -> Edit:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
     if sheet.form not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
-        raise Malformed("it does not choose an interpreter yet, and this form cannot be added to from outside")
+        raise Malformed("it does not choose an interpreter yet, and Kalyx cannot add a value to this format")
     plain = without_comments(text)
     if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
-        raise Malformed("it holds nothing but comments, between which a value could only be put by hand")
+        raise Malformed("it holds only comments; add the value by hand")
     return append_text(plain, choice["key"][0], _value(reader, sheet.folder, choice["kind"], "", target))
 
 
@@ -212,7 +212,7 @@ def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
         value = _value(reader, sheet.folder, choice["kind"], "", target)
         text = json.dumps({choice["key"][0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
-        raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and this form cannot be begun from outside")
+        raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
     deeds = [ChangePlan(deed="write " + " ".join(text.split()), path=sheet.file)]
     return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, deeds, is_new=True)
 

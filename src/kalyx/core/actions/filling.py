@@ -59,7 +59,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
         remainder = [there[key] for key in sorted(order.wants.keys - arriving) if key in there]
         answer.seen_below = [package for package in remainder if package.origin not in ("own", "linked")]
         answer.notes += [
-            f"{package.name} {package.version} is there already"
+            f"{package.name} {package.version} is installed already"
             for package in remainder
             if package not in answer.seen_below
         ]
@@ -87,7 +87,7 @@ def _refuse(machine: Machine, order: Order, installer: Installer, packages: list
         what = "take it out" if order.remove else f"add {', '.join(sorted(order.wants.keys)) or 'it'}"
         raise KalyxError(f"{visible(prefix)} is kept by {keeper}: {what} there, or use an environment of your own")
     if installer.version(packages) is None:
-        raise KalyxError(f"{visible(prefix)} has no installer of its own; bring it with: "
+        raise KalyxError(f"{visible(prefix)} has no installer of its own; install one with: "
                          f"{machine.line([executable, '-m', 'ensurepip'])}")  # fmt: skip
 
 
@@ -108,7 +108,7 @@ def _plan_removal(order: Order, packages: list[Package], installer: Installer, a
     for item in chosen:
         below = next((p for p in packages if canonical(p.name) == canonical(item.name) and p.hidden_by), None)
         if below is not None:
-            answer.notes.append(f"{below.name} {below.version} from {below.location} answers then")
+            answer.notes.append(f"{below.name} {below.version} from {below.location} is imported then")
     return installer.remove([package.name for package in chosen])
 
 
@@ -120,7 +120,7 @@ def carry_out(
     with signals.held():
         with installed(machine, order, commands, tell):
             pass
-        tell("looking at what came")
+        tell("checking what was installed")
         _prove(machine, order, before, answer)
 
 
@@ -142,7 +142,7 @@ def installed(machine: Machine, order: Order, commands: list[list[str]], tell: C
         except BaseException as error:
             kept.put_back()
             if isinstance(error, KalyxError):
-                raise KalyxError(f"{error.message}; what was there before was put back") from None
+                raise KalyxError(f"{error.message}; the change was rolled back") from None
             raise
         kept.settle()
 
@@ -174,9 +174,9 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
             with signals.heeded():
                 answer.imports += proofs(machine, interpreter, package)
         if len(first) + len(packages) > _TRIED_AT_MOST:
-            answer.notes.append(f"the imports of {_TRIED_AT_MOST} of {len(first) + len(packages)} packages were tried")
+            answer.notes.append(f"the imports of {_TRIED_AT_MOST} of {len(first) + len(packages)} packages were tested")
     except signals.Stopped as stop:
-        answer.notes.append("stopped while the imports were tried: the packages are installed, and stay")
+        answer.notes.append("interrupted while the imports were tested: the packages stay installed")
         answer.stopped = stop.number
     if answer.moves:
         answer.restart = running_in(machine, order.environment)

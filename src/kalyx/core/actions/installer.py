@@ -113,7 +113,7 @@ class Installer:
         """What installing ``words`` would bring. Raises KalyxError with the installer's reason where it cannot."""
         version = self.version(packages)
         if version is not None and version >= _TELLS_SINCE:
-            tell("asking what would come")
+            tell("asking what would be installed")
             python, *remainder = self.install(words, "--dry-run", "--quiet", "--report", "-")
             ended = self.run([python, "-B", *remainder])  # what only asks leaves no compiled file
             return _reported(ended)
@@ -128,7 +128,7 @@ class Installer:
         writer = LiveWriter()
         with machine.runner.empty_folder() as path:
             prefix = reader.join(path, "copy")
-            tell("trying it in a copy")
+            tell("testing it in a copy")
             base = self.interpreter.real_executable
             sees = any(package.origin == "base" for package in packages)
             seen = ["--system-site-packages"] if sees else []
@@ -196,8 +196,8 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
         raise KalyxError(f"{argv[0]} {ended.problem}")
     words = ended.output + ended.errors
     kept = _keep(machine, argv, words)
-    whole = f" (all it said: {kept})" if kept else ""
-    message = f"no end within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
+    whole = f" (the whole output: {kept})" if kept else ""
+    message = f"it did not finish within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
     shown = [word for word in argv if word != "-B"][:4]
     raise KalyxError(f"{machine.line(shown)} failed: {message}{whole}")
 
@@ -224,10 +224,10 @@ def what_matters(words: bytes) -> str:
     errors = [line for line in lines if line.startswith("ERROR:") or "rror:" in line or "No space left" in line]
     errors += [line.removeprefix("kalyx: ") for line in lines if line.startswith("kalyx: ")]
     telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
-    chosen = (telling or errors or lines or ["it said nothing"])[-1 if not telling else 0]
+    chosen = (telling or errors or lines or ["it printed nothing"])[-1 if not telling else 0]
     refused = [line for line in lines if "timed out" in line or "Connection refused" in line or "resolve host" in line]
     if refused and "No space" not in chosen:
-        chosen = f"the package index gives no answer ({refused[-1].rpartition('): ')[2][-160:]})"
+        chosen = f"the package index does not answer ({refused[-1].rpartition('): ')[2][-160:]})"
     return visible(chosen.removeprefix("ERROR: ")[:400])
 
 

@@ -27,7 +27,7 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
         raise KalyxError(f"no fix is known for this: {visible(finding.message)}")
     left = [fix for fix in finding.fixes if fix.tried != "fails"]
     if not left:
-        raise KalyxError(f"no fix that is known works here, as far as it was tried: {visible(finding.message)}")
+        raise KalyxError(f"none of the fixes that were tested works here: {visible(finding.message)}")
     able = [fix for fix in left if fix.steps and all(map(_is_carried_out, fix.steps))]
     works = [fix for fix in able if fix.tried == "works"]
     if works or (able and able[0] is left[0]):
@@ -38,7 +38,7 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
             *(fix for fix in remainder if fix is left[0] or not any(step.destroys for step in fix.steps)),
         ]
     by_hand = [step.line for step in left[0].steps if not _is_carried_out(step)]
-    raise KalyxError(f"the first fix is to be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
+    raise KalyxError(f"the first fix must be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
 
 
 def _is_carried_out(step: Step) -> bool:
@@ -75,7 +75,7 @@ def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None
         except KalyxError as refusal:
             if step.command[0] != "kalyx":
                 raise
-            text, whole, file = str(refusal).rpartition(" (all it said")
+            text, whole, file = str(refusal).rpartition(" (the whole output")
             reason = (text or str(refusal)).partition(" failed: ")[2] or str(refusal)
             reason += whole + file if whole not in reason else ""
             raise KalyxError(f"{visible(step.line)}: {reason}") from None
@@ -92,7 +92,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))
             if looks_like_environment(reader, prefix) and not has_entered(reader, prefix):
-                message = "may have come with the folder you stand in, and you did not name it; if you trust it, run"
+                message = "may have come with the current folder, and you did not name it; if you trust it, run"
                 raise KalyxError(f"{visible(prefix)} {message}: {visible(step.line)}")
     for path in step.moved():
         whose = fixes.not_the_users_own(machine, path) if reader.kind(path) is not None else None

@@ -176,14 +176,14 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
         note = msgspec.json.decode(believed(reader, _kept(reader, path), _NOTE_LIMIT), type=_Note)
         edits = [Edit(start, end, base64.b64decode(text).decode()) for start, end, text in note.back]
     except (Unreadable, msgspec.MsgspecError, ValueError, RecursionError):
-        raise KalyxError(f"{visible(path)}: no change of it is kept") from None
+        raise KalyxError(f"{visible(path)}: Kalyx keeps no change of it") from None
     if note.path != path or note.after != hashlib.sha256(before).hexdigest():
         raise KalyxError(f"{visible(path)} was changed since; point it again instead")
     if note.new:
         deeds = [ChangePlan(deed="remove the file that was made", path=path)]
         return Pointing(path, before, b"", [], None, deeds, goes=True)
     if not all(0 <= edit.start <= edit.end for edit in edits):
-        raise KalyxError(f"{visible(path)}: what is kept of its last change is damaged")
+        raise KalyxError(f"{visible(path)}: the copy kept of its last change is damaged")
     after, back = apply(before.decode("utf-8"), edits)
     deeds = [ChangePlan(deed="put back what was there before", path=path)]
     return Pointing(path, before, after.encode("utf-8"), back, None, deeds, times=note.times)

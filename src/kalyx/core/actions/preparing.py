@@ -82,17 +82,17 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
         while reader.kind(upper) is None and reader.parent(upper) != upper:
             upper = reader.parent(upper)
         if not reader.is_folder(upper):
-            raise KalyxError(f"{visible(upper)} is not a folder; nothing can be made below it")
+            raise KalyxError(f"{visible(upper)} is not a folder; nothing can be created below it")
         return
     if kind != "folder":
-        raise KalyxError(f"{visible(folder)} is there already and is not a folder")
+        raise KalyxError(f"{visible(folder)} exists and is not a folder")
     try:
         names = list(reader.listing(folder))
     except Unreadable as problem:
         raise KalyxError(f"{visible(folder)}: {problem.reason}") from None
     working = claims.worker(reader, reader.join(folder, UNFINISHED_MARK))
     if working is not None:
-        raise KalyxError(f"{visible(folder)} is being made at this moment by process {working}")
+        raise KalyxError(f"{visible(folder)} is being created now by process {working}")
     mark = reader.join(folder, UNFINISHED_MARK)
     if names and not entry_of(reader, folder, mark, "prepare"):
         if UNFINISHED_MARK in names:
@@ -102,7 +102,7 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
     own = [name for name in names if name not in MAKERS_NAMES]
     if own:
         shown = visible(reader.join(folder, sorted(own)[0]))
-        raise KalyxError(f"{shown} was not made by the run that was stopped in {visible(folder)}; move it away first")
+        raise KalyxError(f"{shown} was not created by the interrupted run in {visible(folder)}; move it away first")
 
 
 def _refuse_base(machine: Machine, base: Interpreter) -> None:

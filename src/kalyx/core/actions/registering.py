@@ -90,7 +90,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
     notes = _notes(machine, identifier, folder, environment.key)
     if was is not None:
-        kept = "the label stays" if label == was[0] else f'its label was "{was[0]}"'
+        kept = "the label is kept" if label == was[0] else f'its label was "{was[0]}"'
         notes.insert(0, f"this replaces the kernel {identifier} that starts {was[1] or 'nothing'}; {kept}")
     variables = dict(order.variables)
     if order.own_path:
@@ -185,7 +185,7 @@ def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> b
     if kind == "link":
         raise KalyxError(f"{folder} is a link to {reader.real(folder)}; Kalyx does not write through it")
     if kind != "folder":
-        raise KalyxError(f"{folder} is there already and is not a kernel folder")
+        raise KalyxError(f"{folder} exists and is not a kernel folder")
     spec = reader.join(folder, SPEC_FILE)
     if reader.kind(spec) is None:
         return None
@@ -501,7 +501,7 @@ def restorable(machine: Machine, folder: str) -> str:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
     path = kept[-1].removesuffix(".json")
     if reader.kind(folder) is not None:
-        raise KalyxError(f"{visible(folder)} is there again; the removed kernel stays in {path}")
+        raise KalyxError(f"{visible(folder)} exists again; the removed kernel stays in {path}")
     return path
 
 
@@ -517,7 +517,7 @@ def restore(machine: Machine, folders: list[str], writer: Writer) -> None:
                 try:
                     spec = base64.b64decode(note.spec, validate=True)
                 except ValueError:
-                    raise KalyxError(f"{visible(kept)} is damaged; nothing was put back") from None
+                    raise KalyxError(f"{visible(kept)} is damaged; nothing was restored") from None
                 transaction.write(reader.join(folder, SPEC_FILE), spec, times=note.times)
                 transaction.remove_file(kept)
             else:

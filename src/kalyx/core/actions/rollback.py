@@ -94,17 +94,17 @@ def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
 def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
     """Put back what a fix changed without success; says what was put back, and what could not be."""
     steps, left = undoing(machine, states)
-    messages = [f"what {line} did was left as it is" for line in left]
+    messages = [f"not undone: what {line} did" for line in left]
     for step in steps:
         if step.command is None:
-            messages.append(f"not put back: {visible(step.line)}")
+            messages.append(f"not undone: {visible(step.line)}")
             continue
         tell(step.line)
         try:
             run_step(machine, step, tell)
-            messages.append(f"put back: {step.line}")
+            messages.append(f"undone: {step.line}")
         except KalyxError as refusal:
-            messages.append(f"not put back ({visible(str(refusal))}); to do it by hand: {step.line}")
+            messages.append(f"not undone ({visible(str(refusal))}); to do it by hand: {step.line}")
     return messages
 
 

@@ -192,7 +192,7 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
                 writer.clear_left_over(upper)
             if not left:
                 writer.remove_file(path)
-            text += [f"{journal.inverses[0].path}: what a run that was killed had begun to change was taken back"]
+            text += [f"{journal.inverses[0].path}: the unfinished change of a killed run was rolled back"]
             text += left
     return text
 
@@ -203,7 +203,7 @@ def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iter
         try:
             _take_back(reader.again(), writer, inverse)
         except (KalyxError, Unreadable, ValueError) as refusal:
-            yield f"{inverse.path}: not taken back ({refusal})"
+            yield f"{inverse.path}: not rolled back ({refusal})"
 
 
 def _take_back(reader: Reader, writer: Writer, one: Inverse) -> None:

@@ -210,7 +210,7 @@ def _no_name(requirement: str) -> Fix:
 
 def unknown_here(name: str) -> Fix:
     """Nobody here knows what brings it: a guessed name may be someone's trap."""
-    line = f"no metadata that Kalyx read, and no table of its own, says what brings {visible(name)}:"
+    line = f"no metadata that Kalyx read, and no table of its own, says which package provides {visible(name)}:"
     details = by_hand(f"{line} look where the code that needs it comes from")
     return Fix(message="find out which package provides it", steps=[details], state="may-help")
 
@@ -299,7 +299,10 @@ def rename(machine: Machine, path: str, to: str) -> Fix:
     """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
     whose = not_the_users_own(machine, path)
     if whose is not None:
-        line = f"{path} stands in the way and belongs to {whose}: it is not to be moved; take its folder off the path"
+        line = (
+            f"{path} hides the module that is meant and belongs to {whose}, so it must not be moved;"
+            " take its folder off sys.path"
+        )
         return Fix(message="take its folder off sys.path", steps=[by_hand(line)], state="may-help")
     return Fix(message="rename it", steps=[step(machine, Move(path=path, to=to))], changes=[path])
 

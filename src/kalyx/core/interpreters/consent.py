@@ -140,7 +140,7 @@ def _objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> s
         who = "only files of this folder name it" if named_by == "folder" else "only the text given names it"
         return f"{interpreter.executable} was not started: {who}, and you did not; {name}"
     paths = (interpreter.executable, interpreter.real_executable, interpreter.prefix)
-    where = "it lies in the folder you stand in, and you did not name it"
+    where = "it is in the current folder, and you did not name it"
     if named_by == "machine":
         if interpreter.by_link and not is_the_systems(reader, interpreter.real_executable):
             where = "only an environment's link leads to it, and you did not name it"
@@ -194,7 +194,7 @@ class Gate(Runner):
             is_brought = is_brought and bool(lies_in_tree(reader, path or "") or _by_relative_entry(reader, path or ""))
         if not is_brought:
             return None
-        return f"was not started: {path} may have come with the folder you stand in, and you did not name it"
+        return f"was not started: {path} may have come with the current folder, and you did not name it"
 
     def run(self, argv: list[str], *, variables: Mapping[str, str] | None = None, **more: Any) -> Ended:
         refused = self.refusal(argv, variables)

@@ -49,10 +49,10 @@ class RehearsalAnswer(Struct, kw_only=True):
 
 
 class FillAnswer(Struct, kw_only=True):
-    """What came, moved and went, or would; what that breaks; the trial imports; who must be started again.
+    """What is installed, changed and removed; what that breaks; the trial imports; which processes must be restarted.
 
-    ``lacking``: what was asked for and is not there; ``stopped``: the number of a signal that arrived when the packages
-    were installed already.
+    ``lacking``: what was requested and is not installed; ``stopped``: the number of a signal that arrived when the
+    packages were installed already.
     """
 
     schema: Literal["kalyx.fill/2"] = "kalyx.fill/2"
@@ -77,7 +77,7 @@ class FillAnswer(Struct, kw_only=True):
 class PrepareAnswer(Struct, kw_only=True):
     """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer.
 
-    ``lacking``: what was asked for and is not there.
+    ``lacking``: what was requested and is not installed.
     """
 
     schema: Literal["kalyx.prepare/2"] = "kalyx.prepare/2"

@@ -82,7 +82,7 @@ def _ask_each(
         if monotonic() > until:
             left = f"{len(by_statement) - number} of its {len(by_statement)} imports were not asked"
             answer.unread.append(
-                Unread(path=path, reason=f"{left}: the time was up; name fewer, or a longer --timeout")
+                Unread(path=path, reason=f"{left}: the time limit was reached; name fewer files, or a longer --timeout")
             )
             break
         if module == "__future__":

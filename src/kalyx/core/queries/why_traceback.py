@@ -23,7 +23,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
     """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it."""
     parsed = read_traceback(text)
     if parsed.type is None:
-        raise KalyxError("no error is in the text given: a traceback ends in a line like ModuleNotFoundError: ...")
+        raise KalyxError("the text given holds no error: a traceback ends in a line like ModuleNotFoundError: ...")
     if parsed.program is not None:
         return why_program(machine, parsed.program, tell=tell)
     seat, notes = _asked_in(machine, parsed, seat, named=named)
@@ -42,7 +42,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         tell(module)
         answer.imports = [why_import(machine, seat, ImportStatement(statement, module, names), named=named)]
         if answer.imports[0].outcome == "imports":
-            notes.append(f"{module} imports here by now: the text is from before, or from another environment")
+            notes.append(f"{module} imports here now: the text is older, or from another environment")
         return answer
     for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text):
         tell(wanted.module)
@@ -61,7 +61,7 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
 
 
 def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
-    """The seat that a text is from, by the prefix that its frames lie in, and what is to be said of that."""
+    """The seat that a text is from, by the prefix that its frames are in, and what is to be said of that."""
     prefix = prefix_of(machine.reader, parsed) if not named else None
     notes: list[str] = []
     if prefix is not None:
@@ -69,14 +69,14 @@ def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tup
             resolution = resolve(machine, prefix)
             own = seat.environment.key if seat.environment is not None else None
             if resolution.environment is not None and resolution.environment.key == own:
-                notes.append(f"its frames lie in {prefix}, which this seat runs")
+                notes.append(f"its frames are in {prefix}, which this seat runs")
             elif resolution.interpreter is not None:
                 seat = resolution
                 # A stranger's text names no target: it says where to read, and not what to start.
                 seat.from_text = True
-                notes.append(f"its frames lie in {prefix}")
+                notes.append(f"its frames are in {prefix}")
         except KalyxError:
-            notes.append(f"its frames lie in {prefix}, which is not on this machine; asked in {seat.name} instead")
+            notes.append(f"its frames are in {prefix}, which is not on this machine; asked in {seat.name} instead")
     elif not named:
         notes.append(
             f"nothing in the text says which environment it is from: assuming {seat.name}; name another with --in"
@@ -90,7 +90,7 @@ def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:
     if reader.same_path(reader.real(folder), reader.real(reader.folder)):
         return []
     line = machine.line(["kalyx", "why", module, "--from", folder])
-    return [f"its script lies in {folder}, which was not searched; to ask as a script there: {line}"]
+    return [f"its script is in {folder}, which was not searched; to ask as a script there: {line}"]
 
 
 def _asked(line: str | None) -> list[ImportStatement]:

@@ -293,7 +293,7 @@ def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
         return _target_version(reader, seat, part) if choice.is_literal else _pinned(reader, seat, part, choice)
     text = _named(reader, choice) if choice.kind == "name" else value.text
     if text is None:
-        called = f"an interpreter called {visible(value.text)}, and no file that Kalyx reads says where that lies"
+        called = f"an interpreter called {visible(value.text)}, and no file that Kalyx reads says where that is"
         seat.reason = f"{called}; a line from kalyx here --paste, run in its console, tells"
         return seat
     if choice.kind == "command":

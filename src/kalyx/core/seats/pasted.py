@@ -102,5 +102,5 @@ def _seat(reader: Reader, text: str, name: str) -> Seat | None:
         reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {part.reason}"
         return silent_seat("process", name, reason, folder, undecided=True)
     seat = seat_from("process", name, part, folder)
-    seat.label = "told by the console itself"
+    seat.label = "reported by the console itself"
     return seat

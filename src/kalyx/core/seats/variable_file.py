@@ -28,7 +28,7 @@ def variable_file_seat(reader: Reader, folder: str) -> Seat | None:
         variables = variables_after(reader, path, text or "", _functions(reader, reader.parent(path)))
         found = _found(reader, variables)
     except Unsettled as reason:
-        seat = silent_seat("editor", _FORM, f"only loading {path} tells: {reason}", folder, undecided=True)
+        seat = silent_seat("editor", _FORM, f"only loading {path} shows it: {reason}", folder, undecided=True)
     else:
         if found is None:
             return None

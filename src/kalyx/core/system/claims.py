@@ -79,4 +79,4 @@ def claim(reader: Reader, path: str, writer: Writer, mark: str = "") -> None:
 
 def _at_work(reader: Reader, path: str, number: int) -> KalyxError:
     who = f" (process {number})" if number else ""
-    return KalyxError(f"another kalyx{who} is at work in {visible(reader.parent(path))}; try again when it is done")
+    return KalyxError(f"another kalyx{who} is changing {visible(reader.parent(path))}; try again when it has finished")

@@ -55,7 +55,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         Evidence(fact=f"{missing} is in none of the folders on {where}'s sys.path", source=f"{searched} folders read"),
         Evidence(
             fact=f"no environment known here has {missing.split('.')[0]}",
-            source=f"{len(machine.all_environments)} environments read",
+            source=f"{_searched(machine)} read",
         ),
     ]
     if not case.missing_is_asked:
@@ -66,7 +66,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if known is None and "." not in missing:
         known = _asked_for_by_an_extra(case, machine, missing)
     if known is not None:
-        evidence.append(Evidence(fact=f"{missing} is brought by {known.name}", source=known.source, path=known.path))
+        provides = f"the package {known.name} provides {missing}"
+        evidence.append(Evidence(fact=provides, source=known.source, path=known.path))
         mend = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
         brings: Install | CreateEnvironment | FillEnvironment | None
@@ -81,10 +82,18 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",
-        message=f"{missing} is in none of the {len(machine.all_environments)} environments found",
+        message=f"{missing} is in none of the {_searched(machine)} found",
         evidence=evidence,
         fixes=[mend, *_meant(case)],
     )
+
+
+def _searched(machine: Machine) -> str:
+    """How many environments, and how many installations, were searched: as the survey counts both."""
+    every = len(machine.all_environments)
+    bases = sum(environment.kind == "installation" for environment in machine.all_environments)
+    parts = [(every - bases, "environment"), (bases, "base Python")]
+    return " and ".join(f"{count} {noun}{'' if count == 1 else 's'}" for count, noun in parts if count)
 
 
 def _meant(case: Missing) -> list[Fix]:

@@ -1,7 +1,7 @@
-"""An environment is activated, by its variable, and python is that of another.
+"""VIRTUAL_ENV says that one environment is activated, and python starts another.
 
 How to tell: the variable that activation sets and the python that comes first on the path name two environments.
-Fix: enter it again, or leave it.
+Fix: activate the environment again, or deactivate it.
 
 Example:
     the shell has entered orchard, and PATH finds python in heath
@@ -68,7 +68,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             continue
         key = reader.real(value)
         if seat.environment is not None and seat.environment.key == key:
-            return None  # a base kept by a manager's own records below an entered environment keeps its own variable
+            return None  # a base listed by an environment manager below an entered environment keeps its own variable
         runs = seat.environment.name if seat.environment else "nothing"
         is_there = reader.exists(value)
         evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]

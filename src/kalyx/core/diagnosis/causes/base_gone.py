@@ -1,7 +1,7 @@
-"""The installation under this environment was removed or upgraded away.
+"""The base Python of this environment was removed, or replaced by another version.
 
-How to tell: the settings name a base whose files are not there.
-Fix: recreate the environment on a Python that is here.
+How to tell: pyvenv.cfg names a base Python whose files do not exist.
+Fix: recreate the environment with a Python that this machine has.
 
 Example:
     the base of heath is /opt/old, which is gone

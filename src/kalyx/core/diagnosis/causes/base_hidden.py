@@ -1,7 +1,7 @@
-"""It is in the base Python, whose packages this environment does not use.
+"""The module is in the base Python, whose packages this environment does not use.
 
-How to tell: the base has the module, and the settings leave the base's packages out.
-Fix: install it into the environment itself.
+How to tell: the base Python has the module, and pyvenv.cfg excludes the base's packages.
+Fix: install the package into the environment itself.
 
 Example:
     base has hivescale 2.1

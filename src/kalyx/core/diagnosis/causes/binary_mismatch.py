@@ -1,8 +1,8 @@
-"""It was compiled against another version of a package that it calls into.
+"""The package was compiled against another version of a package that its compiled part calls.
 
 How to tell: the message is one of a compiled part that checks whom it was built against, and that package is here in
 another version.
-Fix: both packages from releases made for each other: the compiled one installed again.
+Fix: install releases that were built for each other: reinstall the compiled one.
 
 Example:
     heath has combcore 1.0 compiled against hivescale 2.1, and hivescale 1.0

@@ -1,7 +1,7 @@
-"""It imports when run; only the editor's checker looks elsewhere.
+"""The module imports when run; only the editor's type checker searches another environment.
 
-How to tell: it imports in the interpreter that runs; the checker's configuration leads to another one.
-Fix: point the checker to the environment that runs.
+How to tell: the module imports in the interpreter that runs; the checker's settings name another interpreter.
+Fix: set the checker's interpreter to the one that runs.
 
 Example:
     the editor checks with orchard and runs heath, which has hivescale 2.1

@@ -1,4 +1,4 @@
-"""The module asks for itself while it is still loading.
+"""The module imports itself while it is still loading.
 
 How to tell: the traceback passes through the same module twice while it is half loaded.
 Fix: move the import into the function that needs it, or the shared name into a third module.
@@ -48,7 +48,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     return Finding(
         cause="circular",
         certainty="proven",
-        message=f"{names[0]} asks for itself while it is still loading, through {reader.name(last.file)}",
+        message=f"{names[0]} imports itself while it is still loading, through {reader.name(last.file)}",
         evidence=evidence,
         fixes=mends,
     )

@@ -1,7 +1,7 @@
-"""The interpreter dies while importing it.
+"""The interpreter process ends while it imports the module.
 
-How to tell: the trial's process ended by a signal.
-Fix: the release of the part it died in for this Python; the line with faulthandler says where.
+How to tell: the process of the trial import ended by a signal or a status of its own.
+Fix: run with faulthandler to see which package crashes; install a release of that package for this Python.
 
 Example:
     heath has hivescale 2.1 that kills its interpreter

@@ -1,6 +1,6 @@
-"""A file is cut short, empty or not what it says it is.
+"""A file of the package is cut short, empty or damaged.
 
-How to tell: the file's own head, size or bytes are not those of its kind, or not those of its record.
+How to tell: the file's header, size or bytes differ from what its kind or its RECORD entry requires.
 Fix: install the same version again.
 
 Example:
@@ -143,7 +143,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
         evidence.append(Evidence(fact=fact, source=record, path=record))
         mends = [reinstall(machine, case.interpreter, owner)]
     else:
-        put_back = fixes.by_hand(f"put back {path} from where it came; no installed package owns it")
+        put_back = fixes.by_hand(f"put back {path} from where you got it; no installed package owns it")
         mends = [Fix(message="put the file back", steps=[put_back], changes=[path])]
     evidence += said(case)
     if case.raised is None and case.trial is not None:

@@ -1,8 +1,8 @@
-"""One thing makes the import fail that no other cause names: without that thing the import works.
+"""One variable, flag, file or limit makes the import fail: without it the import works; no other cause explains it.
 
 How to tell: the import was tried without its variables, flags, entries of sys.path, start-up files, compiled files,
 limits and settings files, then with half of them, until the smallest set was left that decides.
-Fix: leave that thing out, or correct it.
+Fix: remove or correct what decides.
 
 Example:
     heath has hivescale 2.1 that raises when HIVE_MODE is strict

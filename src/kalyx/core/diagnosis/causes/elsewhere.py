@@ -1,7 +1,7 @@
-"""It is installed, but for another environment than the one that runs.
+"""The package is installed in another environment than the one that runs.
 
 How to tell: an environment that was read has the module, and the one that runs has not.
-Fix: install it here too, or run the environment that has it.
+Fix: install the package here too, or run the environment that has it.
 
 Example:
     orchard has hivescale 2.1

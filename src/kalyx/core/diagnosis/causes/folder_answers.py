@@ -1,7 +1,7 @@
 """A plain folder without __init__ answers as a namespace package, so the import "works" and has nothing in it.
 
-How to tell: the folder that answers has no code of its own, and a real copy comes later or lies elsewhere.
-Fix: give the folder another name, or start elsewhere; install what was meant.
+How to tell: the folder that answers has no code of its own, and a real copy comes later on sys.path or is elsewhere.
+Fix: rename the folder, or start in another folder; install the package that is meant.
 
 Example:
     the folder has a folder hivescale without code in it
@@ -57,7 +57,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     evidence += said(case)
     known = brought_by(machine, top)
     if known is not None:
-        evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
+        evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))
     mends = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
     if doubled and is_project:
         message = "install the project for development"

@@ -1,6 +1,6 @@
-"""Metadata says that it is installed, and the files it lists are not there.
+"""Metadata says that the package is installed, and the files that the metadata lists do not exist.
 
-How to tell: the record lists files, and they are not there.
+How to tell: RECORD lists files that do not exist.
 Fix: install the same version again.
 
 Example:

@@ -1,6 +1,6 @@
-"""Making the environment stopped half-way.
+"""Creating the environment was interrupted.
 
-How to tell: the mark of an unfinished run is there, or what every environment has is not.
+How to tell: the mark of an interrupted run exists, or a part that every environment has is missing.
 Fix: finish the environment, or recreate it.
 
 Example:
@@ -44,7 +44,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             return _at_work(mark, working, "made")
     if reader.kind(mark) is not None and entry_of(reader, environment.prefix, mark, "prepare"):
         evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
-        return condition("half-made", "making it was begun and not finished", evidence, [remove(view, machine)])
+        return condition("half-made", "its creation was begun and not finished", evidence, [remove(view, machine)])
     going = reader.join(environment.prefix, DISCARDED_MARK)
     if reader.kind(going) is not None:
         if working := _worker(reader, going):
@@ -53,18 +53,18 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
         finish = fixes.step(machine, RemoveEnvironment(prefix=environment.prefix))
         mend = Fix(message="finish removing it", steps=[finish], changes=[environment.prefix])
-        return condition("half-made", "removing it was begun and not finished", evidence, [mend])
+        return condition("half-made", "its removal was begun and not finished", evidence, [mend])
     kept = reader.join(environment.prefix, BEFORE_FOLDER)
     if reader.kind(kept) is not None:
         claim = reader.join(environment.prefix, CLAIM)
         if working := _worker(reader, claim):
             return _at_work(claim, working, "filled")
     if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
-        evidence = [Evidence(fact="what was there before is still kept", source=kept, path=kept)]
+        evidence = [Evidence(fact="the copy of the state before is still there", source=kept, path=kept)]
         step = fixes.step(machine, FillEnvironment(prefix=environment.prefix, restore=True))
         back = Fix(message="roll back the interrupted change", steps=[step],
                       changes=[environment.prefix])  # fmt: skip
-        return condition("half-made", "filling it was begun and not finished", evidence, [back])
+        return condition("half-made", "a fill was begun and not finished", evidence, [back])
     if environment.kind != "virtual" or settings is None or settings.problem:
         return None
     missing = _missing_installer(view, machine)
@@ -79,14 +79,14 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
             Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
         ]
-        message = "it has a settings file and no interpreter: making it stopped half-way"
+        message = "it has a settings file and no interpreter: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
         minor = view.interpreter.minor
         if packages_of_others(view, machine, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
-        message = "it has an interpreter and no folder for packages: making it stopped half-way"
+        message = "it has an interpreter and no folder for packages: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
     return None
 
@@ -150,6 +150,6 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
     made_by = settings.get("command")
     if made_by:
         line = settings.line("command")
-        evidence.append(Evidence(fact=f"made by: {made_by}", source=settings.path, path=settings.path, line=line))
-    what = "while its installer was brought in" if modules else "before its installer came"
-    return condition("half-made", f"making it stopped {what}", evidence, [remove(view, machine)])
+        evidence.append(Evidence(fact=f"created by: {made_by}", source=settings.path, path=settings.path, line=line))
+    what = "while pip was being installed" if modules else "before pip was installed"
+    return condition("half-made", f"its creation was interrupted {what}", evidence, [remove(view, machine)])

@@ -1,7 +1,7 @@
-"""No answer comes within the time allowed.
+"""The import does not end within the time limit.
 
-How to tell: the trial gave no answer within the limit, and was ended.
-Fix: what it waits for: faulthandler says where; a longer --timeout where it is only slow.
+How to tell: the trial import did not end within the limit, and was stopped.
+Fix: run with faulthandler to see where the import waits; if it is only slow, give a longer --timeout.
 
 Example:
     heath has hivescale 2.1 that never ends its import
@@ -29,7 +29,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")]
     own = [frame for frame in trial.stack if is_in_a_file(frame)]
     for frame in own[:3]:
-        fact = f"it stands in {frame.function}" if frame is own[0] else f"called from {frame.function}"
+        fact = f"it waits in {frame.function}" if frame is own[0] else f"called from {frame.function}"
         evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
     line = machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])
     return Finding(

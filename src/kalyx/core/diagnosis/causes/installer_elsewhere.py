@@ -1,7 +1,7 @@
-"""The installer that this seat's command line finds fills another interpreter than the one that runs.
+"""The pip that this seat's command line finds installs into another interpreter than the one that runs.
 
-How to tell: the installer's own first line is read: it runs another interpreter than python does.
-Fix: install by python -m pip, which fills the one that runs.
+How to tell: the first line of the pip script names another interpreter than the one that python starts.
+Fix: install with python -m pip, which installs into the interpreter that runs.
 
 Example:
     PATH finds python in orchard and pip in heath

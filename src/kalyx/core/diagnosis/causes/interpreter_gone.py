@@ -1,7 +1,7 @@
-"""The path names nothing that starts, or a link whose end is gone.
+"""The path names no program that starts, or a link whose target is gone.
 
 How to tell: the path is followed link by link to where it ends.
-Fix: name a path that exists: register the kernel again, point the editor, or recreate the environment.
+Fix: name a path that exists: register the kernel again, change the editor's setting, or recreate the environment.
 
 Example:
     kernel hives starts /home/keeper/orchrad/bin/python

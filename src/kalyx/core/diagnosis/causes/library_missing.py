@@ -1,7 +1,7 @@
-"""A shared library that its compiled part needs is not found on this machine.
+"""A shared library that the package's compiled part needs is not found on this machine.
 
 How to tell: the header of the compiled part names the library, and no folder that the loader looks in has it.
-Fix: the system's package that brings the library.
+Fix: install the system's package that provides the library.
 
 Example:
     heath has hivescale 2.1 whose compiled part needs libhoney.so.1
@@ -68,8 +68,8 @@ def of_text(text: str, machine: Machine) -> Finding | None:
     if named is None or machine.reader.is_file(named):
         return None
     library = machine.reader.name(named)
-    line = f"find out which package of this system brings {library} (nothing here says so), and install that"
-    unknown = Fix(message="find out which package brings the library", steps=[fixes.by_hand(line)], state="may-help")
+    line = f"find out which package of this system provides {library} (nothing here says so), and install that"
+    unknown = Fix(message="find out which package provides the library", steps=[fixes.by_hand(line)], state="may-help")
     return Finding(
         cause="library-missing",
         certainty="likely",
@@ -112,7 +112,7 @@ def _ways_out(
         ]
         if unmet:
             mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
-            mend.message = f"install what {owner.name} requires and is missing: it may bring {library}"
+            mend.message = f"install what {owner.name} requires and is missing: it may provide {library}"
             result.append(mend)
     path = _elsewhere(case, machine, library)
     if path is not None:
@@ -124,8 +124,8 @@ def _ways_out(
     if bringer is not None:
         result.append(bringer)
     if not result:
-        line = f"find out which package of this system brings {library} (nothing here says so), and install that"
-        result.append(Fix(message="find out which package brings the library", steps=[fixes.by_hand(line)]))
+        line = f"find out which package of this system provides {library} (nothing here says so), and install that"
+        result.append(Fix(message="find out which package provides the library", steps=[fixes.by_hand(line)]))
     return result
 
 

@@ -1,7 +1,7 @@
-"""A shared library is there but lacks a symbol version that the compiled part needs.
+"""A shared library is found but is too old: it lacks a symbol version that the compiled part needs.
 
 How to tell: the compiled part asks for a symbol version that the library here does not list.
-Fix: a release built for this system, or a newer system.
+Fix: install a release that was built for this system, or use a newer system.
 
 Example:
     heath has hivescale 2.1 whose compiled part needs a newer libhoney.so.1
@@ -83,7 +83,7 @@ def _ways_out(
 ) -> list[Fix]:
     if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
         mend = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
-        mend.message = f"upgrade {of_library.name}, which brings the library"
+        mend.message = f"upgrade {of_library.name}, which provides the library"
         return [mend]
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"

@@ -1,7 +1,7 @@
 """A development install points to a folder that is gone or moved.
 
-How to tell: the path file or finder names a folder that is not there.
-Fix: install it for development from where the folder is now.
+How to tell: the path file or import hook of the development install names a folder that does not exist.
+Fix: install the project for development again from where its folder is now.
 
 Example:
     heath links hivescale to /home/keeper/gone, which is not there

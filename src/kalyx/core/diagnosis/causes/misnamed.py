@@ -1,7 +1,7 @@
-"""The word is a distribution's name; the module in it is called something else.
+"""The imported name is a distribution's name; its module has another name.
 
-How to tell: metadata knows the word as a distribution's name, and lists the module that it brings.
-Fix: import it by the module's name.
+How to tell: metadata has the name as a distribution's name, and lists the module that it provides.
+Fix: import the module by its own name.
 
 Example:
     heath has pollen-kit 1.0 as pollenkit

@@ -1,7 +1,7 @@
-"""One or two letters, the case or a hyphen away from a module that is there.
+"""The name differs from an installed module by one or two letters, by case or by a hyphen.
 
-How to tell: a module that is there differs by a letter or two, and no table knows the word as one of its own.
-Fix: write the name as it is.
+How to tell: an installed module's name differs by a letter or two, and no table lists the name itself.
+Fix: correct the name.
 
 Example:
     heath has hivescale 2.1

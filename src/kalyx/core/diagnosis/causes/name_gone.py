@@ -1,7 +1,7 @@
-"""The module imports, the name asked for is not in this version of it.
+"""The module imports, and this version of it does not have the name that is imported from it.
 
-How to tell: the module imports, and no file in front of it changes which one is meant.
-Fix: the name that took its place; of a package that asks for it a release that fits.
+How to tell: the module imports, and no file earlier on sys.path hides it.
+Fix: use the name that replaced it; if a package asks for it, install a release of that package that fits.
 
 Example:
     heath has hivescale 2.1

@@ -1,7 +1,7 @@
 """The kernel is named after an environment that it does not run.
 
 How to tell: the label names an environment that is here, and the command starts another.
-Fix: register the environment that is meant under that id.
+Fix: register the intended environment under that id.
 
 Example:
     orchard has hivescale 2.1

@@ -1,7 +1,7 @@
 """A regular package hides the other portions of a namespace package.
 
 How to tell: several folders on the path hold parts of the package, and one of them has an __init__ file.
-Fix: the release without that file; or take the file away where it is your own.
+Fix: install a release without that file; remove the file if it is your own.
 
 Example:
     heath has a regular package moorland, and a portion of moorland with bees further down

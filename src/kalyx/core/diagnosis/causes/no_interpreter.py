@@ -1,7 +1,7 @@
-"""A prefix that holds no Python of its own: after entering it, the Python below still runs.
+"""The environment has no Python of its own: when it is activated, the Python found before still runs.
 
-How to tell: the folder has the marks of an environment and no executable that starts.
-Fix: put a Python into it, or recreate it.
+How to tell: the folder has the files of an environment and no interpreter that starts.
+Fix: install a Python into the environment, or recreate it.
 
 Example:
     heath is a prefix that a manager keeps by its own records without Python

@@ -1,6 +1,6 @@
 """The project has an environment of its own, and this seat runs another Python.
 
-How to tell: an environment lies in the project's folder, and the seat starts none of it.
+How to tell: an environment is in the project's folder, and the seat does not start it.
 Fix: activate that environment, run the script with its Python, or register it for the notebook.
 
 Example:

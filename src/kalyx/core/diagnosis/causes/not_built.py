@@ -1,7 +1,7 @@
-"""Its compiled part was never built from the source that is there.
+"""The package's compiled part was never built: only its source is there.
 
-How to tell: its source lies there, and no compiled file of any name.
-Fix: install the package, which builds it or brings it built.
+How to tell: its source is there, and no compiled file of any name.
+Fix: install the package, which builds the compiled part or downloads it.
 
 Example:
     heath has hivescale 2.1 whose part fast is there as source in C only

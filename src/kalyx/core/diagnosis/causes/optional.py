@@ -1,7 +1,7 @@
-"""It is there, and the part used needs an extra that was not asked for.
+"""The package is installed, and the part of it that is used needs an extra that was not requested.
 
-How to tell: the missing module is asked for by an extra of the package in its own metadata.
-Fix: the package with that extra: name[extra].
+How to tell: the package's metadata requires the missing module for one of its extras.
+Fix: install the package with that extra: name[extra].
 
 Example:
     heath has hivescale 2.1 whose extra plots asks for nectarflow

@@ -1,4 +1,4 @@
-"""Its compiled part is for another Python version or implementation.
+"""The package's compiled part is for another Python version or implementation.
 
 How to tell: the tag in the file's name, or its header, is for another Python.
 Fix: install the package again for the Python that runs.

@@ -1,7 +1,7 @@
-"""The module is brought by a distribution of nearly that name that is not the one meant: a namesake.
+"""The module comes from a distribution with a similar name, not from the one that is meant.
 
-How to tell: the table knows another distribution for this module, and the one here only shares the name.
-Fix: remove the namesake and install the one that is meant.
+How to tell: Kalyx's table lists another distribution for this module; the installed one only has the same module name.
+Fix: remove the installed distribution and install the one that is meant.
 
 Example:
     heath has yaml 0.1
@@ -36,7 +36,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return Finding(
             cause="other-distribution",
             certainty="likely",
-            message=f"{name} comes from {owner.name} {owner.version} here; most code means the one that {meant} brings",
+            message=f"{name} comes from {owner.name} {owner.version} here; most code means that of {meant}",
             evidence=[
                 owned(owner),
                 Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),

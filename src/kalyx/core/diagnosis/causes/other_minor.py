@@ -1,7 +1,7 @@
-"""It is in this prefix, or among the user's own packages, under another Python version's folder.
+"""The package is in this prefix, or among the user's own packages, in the folder of another Python version.
 
-How to tell: the same module lies below this prefix in the folder of another minor version, and none of this version's.
-Fix: install it again for the Python that runs, or run the Python that it was installed for.
+How to tell: the module is in the folder of another minor version below this prefix, and not in this version's folder.
+Fix: install the package for the Python that runs, or run the Python that the package was installed for.
 
 Example:
     heath holds hivescale 2.1 for 3.9 beside its own

@@ -1,4 +1,4 @@
-"""Its compiled part is for another operating system, processor or C library.
+"""The package's compiled part is for another operating system, processor or C library.
 
 How to tell: the file's header is for another system or processor.
 Fix: install the package again on this system.

@@ -1,7 +1,7 @@
-"""The folder that holds it is not on the path in this way of running.
+"""The folder that holds the module is not on sys.path when Python is started in this way.
 
-How to tell: with that folder on the path it imports.
-Fix: run it so that the folder is searched, or install the project for development.
+How to tell: with that folder on sys.path the module imports.
+Fix: start Python so that the folder is searched, or install the project for development.
 
 Example:
     the folder above the script's has combs.py
@@ -56,7 +56,7 @@ def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
         cut = [entry.entry for entry in plain.entries if entry.put_by == "variable"]
         result += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
     if way.first is not None and way.first != stand:
-        result.append((stand, "only the script's own folder is searched, not the one you stand in"))
+        result.append((stand, "only the script's own folder is searched, not the current folder"))
     source = case.seat.source
     if source is not None and source.endswith((".py", ".ipynb")):
         result.append((reader.parent(source), "the folder of the file is not the one it runs in"))

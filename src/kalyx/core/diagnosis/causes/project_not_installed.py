@@ -1,6 +1,6 @@
-"""It is this project's own code, and nothing puts the folder that holds it on the path here.
+"""The module is this project's own code, and nothing puts the folder that holds it on sys.path.
 
-How to tell: the project's own files name it as what they build, and its folder is not on the path.
+How to tell: the project's own files say that they build the module, and its folder is not on sys.path.
 Fix: install the project for development: pip install -e.
 
 Example:

@@ -1,7 +1,7 @@
-"""Its own code raises something else on import.
+"""The module's own code raises an error while it is imported.
 
-How to tell: the module is found, and its own code fails in a way that nothing more specific explains.
-Fix: look at the line it fails in.
+How to tell: the module is found, its code raises an error, and no other cause explains that.
+Fix: read the line that raises.
 
 Example:
     heath has hivescale 2.1 that raises on import

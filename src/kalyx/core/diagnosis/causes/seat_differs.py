@@ -1,7 +1,7 @@
-"""It imports in another of the user's seats; this seat starts another interpreter.
+"""The module imports in another of the user's seats; this seat starts another interpreter.
 
-How to tell: the same import is found from another of your seats.
-Fix: use that seat's interpreter, or install it for this one.
+How to tell: the same import works in another of your seats.
+Fix: use that seat's interpreter, or install the package for this one.
 
 Example:
     orchard has hivescale 2.1

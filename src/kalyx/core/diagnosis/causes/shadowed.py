@@ -1,7 +1,7 @@
-"""A file or folder in the script's folder, or on PYTHONPATH, has the same name and comes first.
+"""A file or folder in the script's folder, or on PYTHONPATH, has the module's name and comes first on sys.path.
 
-How to tell: with the file's folder searched last, it imports.
-Fix: give your own file another name.
+How to tell: with the file's folder searched last, the module imports.
+Fix: rename your own file.
 
 Example:
     the folder has statistics.py that lacks what is asked for
@@ -50,7 +50,11 @@ def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
         message=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
         evidence=[
             Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
-            Evidence(fact=f"the {found.module} that is meant comes later", source=found.hides[0], path=found.hides[0]),
+            Evidence(
+                fact=f"the {found.module} that is meant comes later on sys.path",
+                source=found.hides[0],
+                path=found.hides[0],
+            ),
         ],
         fixes=[fixes.rename(machine, path, fixes.free_name(machine, path))],
     )
@@ -123,7 +127,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     whole = machine.reader.parent(place.path) if place.kind == "package" else place.path
     evidence = [
         Evidence(fact=f"import {name} finds this file first ({origin})", source=place.path, path=place.path),
-        Evidence(fact=f"the {name} that is meant comes later", source=hidden.path, path=hidden.path),
+        Evidence(fact=f"the {name} that is meant comes later on sys.path", source=hidden.path, path=hidden.path),
     ]
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))

@@ -1,6 +1,6 @@
-"""A running kernel loaded it, or looked for it, before it was installed or changed.
+"""A running kernel or program loaded the module, or searched for it, before it was installed or changed.
 
-How to tell: the files changed after the process began, and a fresh start imports it.
+How to tell: the files changed after the process began, and a new process imports the module.
 Fix: restart the kernel or the process.
 
 Example:

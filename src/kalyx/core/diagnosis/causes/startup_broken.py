@@ -1,7 +1,7 @@
 """A start-up hook fails, or PYTHONHOME or PYTHONPATH belongs to another Python.
 
-How to tell: without the variable or the hook it imports.
-Fix: take the variable away, or mend the hook.
+How to tell: without the variable or the hook the module imports.
+Fix: remove the variable, or correct the hook.
 
 Example:
     PYTHONHOME is /nowhere
@@ -104,7 +104,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
         case.propose("startup-broken", without)
         evidence = [
             Evidence(
-                fact=f"PYTHONPATH brings in packages of Python {version}; this is {own}",
+                fact=f"PYTHONPATH adds packages of Python {version}; this is {own}",
                 source=entry.entry,
                 path=entry.entry,
             )
@@ -119,7 +119,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
 def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
     """The standard library of another Python is on PYTHONPATH: it is that variable that has to go."""
     evidence = [
-        Evidence(fact="PYTHONPATH brings in the standard library of another Python", source=folder, path=folder),
+        Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
         *said(case),
     ]
     mend = run_without(machine, case, ["PYTHONPATH"])
@@ -174,7 +174,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         )
         case.propose("startup-broken", Experiment(f"with {taken} on the path", put=(taken,)))
     brings = (
-        "and takes those after it along, which would have brought" if taken is not None else "and would have brought"
+        "and Python skips the lines after it, which would have added" if taken is not None else "and would have added"
     )
     message = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
     return Finding(cause="startup-broken", certainty="likely", message=message, evidence=evidence, fixes=mends)

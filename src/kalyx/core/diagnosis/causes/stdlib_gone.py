@@ -1,8 +1,8 @@
-"""A standard module removed or renamed by this Python version (Python 2 names too).
+"""The standard module was removed or renamed in this Python version (also names of Python 2).
 
-How to tell: the name stands in the table of standard modules with the version that took it away, and nothing else on
-the path has it.
-Fix: the module that took its place; of code that is not your own a release that knows this Python, else an older
+How to tell: the table of standard modules lists the name with the version that removed it, and nothing else on
+sys.path has it.
+Fix: use the module that replaced it; for a package, install a release that supports this Python, or use an older
 Python.
 
 Example:

@@ -1,7 +1,7 @@
-"""A standard module that only a later Python version has.
+"""Only a later Python version has this standard module.
 
-How to tell: the name stands in the table of standard modules with a first version newer than this one.
-Fix: its backport where there is one, else a newer Python.
+How to tell: the table of standard modules lists the name with a first version newer than this Python.
+Fix: install its backport if one exists, or use a newer Python.
 
 Example:
     heath runs Python 3.9

@@ -1,7 +1,7 @@
-"""A standard module that this interpreter was built or packaged without: its part is not there.
+"""This interpreter was built or packaged without a part of its standard library.
 
-How to tell: the Python part lies in the standard library and its compiled part does not.
-Fix: the system's package that brings the part, or building this Python with the library it needs.
+How to tell: the standard library has the module's source and lacks its compiled part.
+Fix: install the system's package that provides the part, or build this Python with the library that the part needs.
 
 Example:
     the base has tkinter without its compiled part

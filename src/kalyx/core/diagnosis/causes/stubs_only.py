@@ -1,7 +1,7 @@
-"""Only its type stubs are installed: they tell a checker what it would look like, and hold no code.
+"""Only the package's type stubs are installed: they describe it for a type checker and hold no code.
 
-How to tell: what answers holds files of declarations only.
-Fix: install the package itself beside its stubs.
+How to tell: the folder that is found holds only stub files (.pyi).
+Fix: install the package itself too.
 
 Example:
     heath has the stubs of hivescale
@@ -50,7 +50,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         evidence.append(owned(owner))
     known = brought_by(machine, top, case.environment.key if case.environment is not None else None)
     if known is not None:
-        evidence.append(Evidence(fact=f"{top} is brought by {known.name}", source=known.source, path=known.path))
+        evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))
         mend = fixes.install(machine, case.interpreter, known.name)
     else:
         mend = fixes.unknown_here(top)

@@ -1,7 +1,7 @@
-"""The package imports, and what is asked for below it is not in this version.
+"""The package imports, and this version of it does not have the submodule.
 
-How to tell: the package is whole by its own record, and its record has no such part.
-Fix: the release that has it, or the line that no longer asks for it.
+How to tell: every file in the package's RECORD exists, and RECORD lists no such submodule.
+Fix: install a release that has the submodule, or change the line that imports it.
 
 Example:
     heath has hivescale 2.1

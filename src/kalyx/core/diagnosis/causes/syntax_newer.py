@@ -1,7 +1,7 @@
-"""Its source needs a later Python than this one.
+"""The source needs a later Python than this one.
 
-How to tell: a newer compiler that is here takes the very file, and this one does not.
-Fix: a release of the package for this Python, else running it with the newer one.
+How to tell: a newer Python on this machine compiles the file, and this one does not.
+Fix: install a release of the package for this Python, or use the newer Python.
 
 Example:
     heath has hivescale 2.1 whose source needs Python 3.12

@@ -1,7 +1,7 @@
-"""Its source is for Python 2 or an old Python 3.
+"""The source is for Python 2 or an old Python 3.
 
-How to tell: an older compiler that is here takes the file, or the statement is one of Python 2's.
-Fix: a release for this Python; in your own file the line rewritten.
+How to tell: an older Python on this machine compiles the file, or the statement is one of Python 2.
+Fix: install a release for this Python; in your own file, rewrite the line.
 
 Example:
     heath has hivescale 2.1 whose source is for Python 2

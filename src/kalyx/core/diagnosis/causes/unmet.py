@@ -1,8 +1,8 @@
-"""It is there, but a package that it requires is not.
+"""The package is installed, but a package that it requires is missing or has the wrong version.
 
-How to tell: the package whose code asks has it among its requirements, and no distribution of that name is here, or
+How to tell: the importing package lists the other among its requirements, and none is installed, or
 one too old.
-Fix: install all that it requires, within what the others in the environment leave open.
+Fix: install the missing requirements in versions that the environment's other packages accept.
 
 Example:
     heath has hivescale 2.1 requiring nectarflow>=1.2

@@ -1,7 +1,7 @@
-"""This user may not read it, or its settings file cannot be read.
+"""This user may not read the file or folder, or its settings file cannot be read.
 
-How to tell: the system refuses the look; that is not the same as being gone.
-Fix: the right to read it, from whoever may give it.
+How to tell: the system denies access; that does not mean that the file is missing.
+Fix: get the permission to read it from its owner.
 
 Example:
     heath may not be read

@@ -1,7 +1,7 @@
-"""It is among the user's own packages, which this interpreter leaves out.
+"""The module is among the user's own packages, which this interpreter does not search.
 
-How to tell: it lies among the user's own packages, and a flag, a variable or the environment leaves these out.
-Fix: install it into the environment, or leave the flag away.
+How to tell: the module is in the user's own packages, and a flag, a variable or the environment excludes these.
+Fix: install the package into the environment, or start without the flag.
 
 Example:
     the user has hivescale 2.1
@@ -45,7 +45,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="user-site-off",
         certainty="proven",
-        message=f"{missing} is among your own packages, which this interpreter leaves out: {reason}",
+        message=f"{missing} is among your own packages, which this interpreter does not search: {reason}",
         evidence=[
             Evidence(fact=f"{missing} is in your own packages", source=location.path, path=location.path),
             Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),

@@ -1,6 +1,6 @@
-"""A command's first line names an interpreter that is gone, or another one than the environment it lies in.
+"""A command's first line names an interpreter that is gone, or not that of the environment that the command is in.
 
-How to tell: the command's own first line is read, and what it names is looked at.
+How to tell: the interpreter that the command's first line names is examined.
 Fix: recreate the command: install its package again with this environment's Python.
 
 Example:
@@ -46,7 +46,7 @@ def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> 
     return Finding(
         cause="first-line-dead",
         certainty="proven",
-        message=f"{word} lies in {lies} and its first line starts {runs}",
+        message=f"{word} is in {lies} and its first line starts {runs}",
         evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
         fixes=[Fix(message="run its module with the environment's own interpreter", steps=[run])],
     )  # fmt: skip

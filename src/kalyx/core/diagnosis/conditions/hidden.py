@@ -1,6 +1,6 @@
-"""Another kernel of the same id lies in a folder that comes first.
+"""Another kernel with the same id is in a folder that is searched first.
 
-How to tell: two folders of kernels hold the same id, and the search order decides.
+How to tell: two kernel folders hold the same id, and the search order decides.
 Fix: remove one of the two, or register yours under another id.
 
 Example:

@@ -1,7 +1,7 @@
-"""Something that is true on this machine only, an environment or a path to one, is under version control.
+"""An environment, or a setting with a path of this machine, is under version control.
 
 How to tell: the index of the repository lists the file, or no ignore file leaves the environment out.
-Fix: take it out of the repository and name it in an ignore file.
+Fix: remove it from the repository's index and list it in an ignore file.
 
 Example:
     heath lies in a repository that does not leave it out
@@ -50,7 +50,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         message = f"it is tracked in the version-controlled folder {repository}; its files stay when it is taken out"
     else:
         evidence.append(Evidence(fact="no ignore file leaves it out", source=ignore, path=repository))
-        message = f"it lies in the version-controlled folder {repository}, which does not leave it out"
+        message = f"it is in the version-controlled folder {repository}, which does not leave it out"
     return condition(
         "in-version-control",
         message,

@@ -1,6 +1,6 @@
 """The module that the kernel runs is missing in its environment, or a part of it.
 
-How to tell: the module behind -m in the kernel's command, and what it imports, are looked for on the kernel's own path.
+How to tell: the module behind -m in the kernel's command, and its imports, are searched on the kernel's own sys.path.
 Fix: install the kernel package into that environment.
 
 Example:

@@ -1,7 +1,7 @@
-"""It holds packages for another Python version, or its names start two versions.
+"""The environment holds packages for another Python version, or its python and python3 start two versions.
 
 How to tell: the library folders in the prefix, and its python and python3, are compared with the version it starts.
-Fix: recreate the environment with the Python that it is to have.
+Fix: recreate the environment with the Python that you want.
 
 Example:
     heath holds packages for 3.9 beside its own

@@ -1,7 +1,7 @@
 """The environment was moved or copied; its scripts and links still point to the old place.
 
-How to tell: its scripts and activation lines name a folder that is not the one they lie in.
-Fix: move it back, or recreate it where it is; linked folders are not moved ones.
+How to tell: its scripts and activation scripts name another folder than the one that they are in.
+Fix: move it back, or recreate it where it is.
 
 Example:
     heath was moved here from /home/keeper/old/heath

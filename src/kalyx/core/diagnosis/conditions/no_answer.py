@@ -1,7 +1,7 @@
 """The kernel was started and gave no answer: it ended, stayed silent, or did not speak the protocol.
 
-How to tell: the kernel was started for real, and what it wrote before it ended is kept.
-Fix: what its own words say; then rehearse it again.
+How to tell: the kernel was started, and the answer shows what it printed before it ended.
+Fix: follow what its output says; then rehearse it again.
 
 Example:
     kernel heath starts a program that ends at once

@@ -1,13 +1,13 @@
-"""Kalyx did not start the interpreter, so it cannot know: the reason is said.
+"""Kalyx did not start the interpreter, so it does not know whether the import works; it says why.
 
-How to tell: Kalyx says whose interpreter it would have had to start, and why it did not.
-Fix: name the environment yourself, and it is asked.
+How to tell: the answer names the interpreter and the reason why it was not started.
+Fix: name the environment yourself with --in.
 
 Example:
-    the interpreter itself lies in the folder you stand in, and was not named
+    the interpreter itself is in the current folder, and was not named
     asked: import hivescale
 
-Not this (the environment lies in the folder, its interpreter is a link to one outside):
-    heath lies in the folder
+Not this (the environment is in the current folder, its interpreter is a link to one outside):
+    heath is in the current folder
     asked in heath: import hivescale
 """

@@ -1,7 +1,7 @@
 """The error is in the user's own code or data, for example an undefined name: no other environment fixes it.
 
-How to tell: the last frame is your own file, and no import stands behind the error.
-Fix: your own code.
+How to tell: the last frame is your own file, and no import caused the error.
+Fix: correct your own code.
 
 Example:
     a traceback that ends in a NameError in spring/weights.py

@@ -1,7 +1,7 @@
-"""A command is not on the path of this seat, though an environment here has it (or no one has).
+"""A command is not on this seat's PATH, though an environment here may have it.
 
-How to tell: every folder of the path is looked at, then the command folders of the environments here.
-Fix: run it from the environment that has it, or install it in this one.
+How to tell: every folder on PATH is searched, then the command folders of the environments found.
+Fix: run the command from the environment that has it, or install its package in this one.
 
 Example:
     hivescale-read lies in heath's bin, and heath is not on PATH

@@ -1,7 +1,7 @@
 """The kernel means a different interpreter under each notebook server.
 
-How to tell: the kernel's first word is a bare name: what it starts depends on who starts it.
-Fix: register it again, which writes the full path.
+How to tell: the kernel's command begins with a bare name, which each server looks up on its own PATH.
+Fix: register the kernel again, which writes the full path.
 
 Example:
     kernel python3 starts python3

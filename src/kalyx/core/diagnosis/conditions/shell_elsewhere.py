@@ -1,7 +1,7 @@
 """Shell lines in this kernel's notebooks reach another interpreter than the kernel's own.
 
-How to tell: the path that the kernel gives its shell lines is followed to the first python on it.
-Fix: register it with its own folder first on that path.
+How to tell: the first python on the PATH that the kernel gives to its shell lines is looked up.
+Fix: register the kernel again with its environment first on PATH (--own-path).
 
 Example:
     PATH finds python in orchard and pip in orchard

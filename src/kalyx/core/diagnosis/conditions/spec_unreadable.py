@@ -1,6 +1,6 @@
 """The kernel file cannot be used: not JSON, or it lacks the command to start.
 
-How to tell: the file is read as the notebook server reads it.
+How to tell: the file is read by the notebook server's rules.
 Fix: recreate the kernel file: register the environment under the same id.
 
 Example:

@@ -1,7 +1,7 @@
 """Two kernels in the list start the same environment.
 
 How to tell: the two commands are followed to the environments that they start.
-Fix: remove the one that nobody's notebook asks for.
+Fix: remove the kernel that no notebook uses.
 
 Example:
     kernel heath starts /home/keeper/heath/bin/python
