@@ -51,6 +51,8 @@ _ROOTS = ("/usr/bin", "/usr/local/bin", "~/.pyenv/versions/*/bin", "/opt/*/bin",
 
 def _candidates() -> list[str]:
     """Paths that are called like an interpreter, where installations are kept and on the PATH; no launchers."""
+    if os.name == "nt":  # the one that runs the tests; its registry belongs to the product's own search
+        return []
     folders = [folder for root in _ROOTS for folder in sorted(Path("/").glob(os.path.expanduser(root)[1:]))]
     folders += [Path(entry) for entry in os.environ.get("PATH", "").split(os.pathsep) if entry]
     found: dict[str, str] = {}
@@ -67,7 +69,7 @@ def _installations() -> list[Real]:
     rows: dict[tuple[str, str], Real] = {}
     for path in [*_candidates(), getattr(sys, "_base_executable", sys.executable)]:
         done = subprocess.run(
-            [path, "-E", "-s", "-S", "-c", SAYS], capture_output=True, text=True, check=False, cwd="/"
+            [path, "-E", "-s", "-S", "-c", SAYS], capture_output=True, text=True, check=False, cwd=os.path.abspath(os.sep)
         )
         if done.returncode:
             continue

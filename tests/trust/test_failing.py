@@ -22,7 +22,7 @@ def test_a_failure_of_its_own_is_one_line(moor, form):
     assert done.returncode == 2 and "Traceback" not in done.stdout + done.stderr, done.stderr
     said = json.loads(done.stdout)["message"] if form else done.stderr
     assert "failure of Kalyx itself (ZeroDivisionError" in said and (form or said.count("\n") == 1)
-    kept = Path(said.rpartition("the details lie in ")[2].strip())
+    kept = Path(said.rpartition("details are in ")[2].strip())
     assert "1 / 0" in kept.read_text() or "ZeroDivisionError" in kept.read_text()
     kept.unlink()
 

@@ -237,7 +237,7 @@ def test_what_cannot_be_taken_back_is_said(hive):
             super().remove_file(path)
 
     reader = LiveReader(moor.variables, str(moor.folder))
-    with pytest.raises(KalyxError, match=r"the second; .*comb: not taken back \(.*permission denied\)"), Transaction(reader, Stubborn()) as transaction:
+    with pytest.raises(KalyxError, match=r"the second; .*comb: not rolled back \(.*permission denied\)"), Transaction(reader, Stubborn()) as transaction:
         transaction.write(str(moor.folder / "comb"), b"x")
         raise KalyxError("the second")
     assert (moor.folder / "comb").exists() and len(list((moor.root / ".local/state/kalyx/journal").iterdir())) == 1

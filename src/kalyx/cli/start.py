@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import io
 import os
 import sys
 from collections.abc import Iterable
@@ -12,6 +11,7 @@ from typing import Any, NoReturn
 
 from kalyx import __version__
 from kalyx.cli.lightly import load_records
+from kalyx.cli.streams import open_output, undelivered
 
 # Every command and what it answers; only the module of the one asked for is loaded.
 COMMANDS = {
@@ -332,60 +332,13 @@ def _refuse(message: str, candidates: list[str], as_json: bool) -> int:
     return REFUSED
 
 
-class _Outlet(io.FileIO):
-    """Standard output or error: whoever reads it may go away, which changes nothing about what was found.
-
-    Any other refusal (a full disk) is kept in ``refused``: the answer did not get there, which the end of the run says.
-    """
-
-    refused: OSError | None = None
-    deserted = False
-
-    def write(self, content: object) -> int:
-        try:
-            written = super().write(content)  # type: ignore[arg-type]
-        except OSError as error:
-            self.deserted = True
-            if not isinstance(error, BrokenPipeError):
-                self.refused = error
-            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
-            written = len(content)  # type: ignore[arg-type]
-        return len(content) if written is None else written  # type: ignore[arg-type]
-
-
-def output_deserted() -> bool:
-    """Whether nobody reads any more what is printed, or it cannot be written."""
-    return isinstance(outlet := _outlet(), _Outlet) and outlet.deserted
-
-
-def _outlet() -> object:
-    return getattr(getattr(sys.stdout, "buffer", None), "raw", None)
-
-
 def _undelivered(status: int) -> int:
     """The status of a run whose output is whole now, or was refused by the system: then nobody has the answer."""
-    sys.stdout.flush()
-    outlet = _outlet()
-    if not isinstance(outlet, _Outlet) or outlet.refused is None:
+    why = undelivered()
+    if why is None:
         return status
-    why = (outlet.refused.strerror or str(outlet.refused)).lower()
     print(f"kalyx: the answer could not be written to standard output ({why}), so it is not whole", file=sys.stderr)
     return REFUSED
-
-
-def _open_output() -> None:
-    """Streams that take every character (written out where the encoding lacks it), and that nobody need read."""
-    for number, name in ((1, "stdout"), (2, "stderr")):
-        given = getattr(sys, name)
-        try:
-            raw: io.FileIO = _Outlet(number, "w", closefd=False)
-        except OSError:  # it was closed before the start
-            raw = io.FileIO(os.open(os.devnull, os.O_WRONLY), "w")
-        encoding = getattr(given, "encoding", None) or "utf-8"
-        opened = io.TextIOWrapper(
-            io.BufferedWriter(raw), encoding, "backslashreplace", line_buffering=number == 2 or raw.isatty()
-        )
-        setattr(sys, name, opened)
 
 
 def main() -> NoReturn:
@@ -393,7 +346,7 @@ def main() -> NoReturn:
     from kalyx.core import signals
 
     signals.heed()
-    _open_output()
+    open_output()
     try:
         status = _undelivered(call(sys.argv[1:]))
     except SystemExit as end:  # help and version

@@ -72,13 +72,19 @@ PACKAGES = {
 
 
 class Demo(Struct):
-    """Where everything of the made-up machine lies, and the variables to stand in it with."""
+    """The folders of the made-up machine, the variables of a shell on it, and which of them are the user's own."""
 
     root: str
     home: str
     folder: str
     variables: dict[str, str]
     notes: list[str]
+    kept: list[str]
+
+
+# What a shell and its terminal cannot do without.
+_KEPT = ("LANG", "LC_ALL", "TERM", "COLUMNS", "NO_COLOR", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT",
+         "TEMP", "TMP", "PROGRAMDATA", "NUMBER_OF_PROCESSORS")  # fmt: skip
 
 
 def build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
@@ -119,13 +125,14 @@ def _build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
         ]
         for making in makings:
             making.result()
-    variables = _variables(root, home, moor)
+    kept = {name: os.environ[name] for name in _KEPT if name in os.environ}
+    variables = {**kept, **_variables(root, home, moor)}
     _kernel(home, "orchard", "Orchard", os.path.join(moor, "orchard"))
     _kernel(home, "orchard-spring", "Orchard, spring", os.path.join(moor, "heath"))
     _notebook(os.path.join(spring, "spring_weights.ipynb"), "orchard-spring", "Orchard, spring", older.version)
     with open(os.path.join(spring, "spring_weights.py"), "w", encoding="utf-8") as file:
         file.write(WEIGHTS_SCRIPT)
-    return Demo(root, home, spring, variables, notes)
+    return Demo(root, home, spring, variables, notes, [name for name in kept if name not in ("LANG", "LC_ALL")])
 
 
 def replaces(root: str) -> bool:
@@ -190,12 +197,13 @@ def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[
 def _variables(root: str, home: str, moor: str) -> dict[str, str]:
     """A person who has entered orchard, with nothing of this machine's user around."""
     scripts = "Scripts" if os.name == "nt" else "bin"
-    kept = {key: os.environ[key] for key in ("LANG", "LC_ALL", "TERM", "SYSTEMROOT", "PATHEXT", "COLUMNS", "NO_COLOR")
-            if key in os.environ}  # fmt: skip
     path = [os.path.join(moor, "orchard", scripts), os.path.join(root, "bin")]
-    path += [p for p in ("/usr/local/bin", "/usr/bin", "/bin") if os.path.isdir(p)] or [os.environ.get("PATH", "")]
+    if os.name == "nt":
+        system = os.environ.get("SYSTEMROOT", r"C:\Windows")
+        path += [os.path.join(system, "System32"), system]
+    else:
+        path += [folder for folder in ("/usr/local/bin", "/usr/bin", "/bin") if os.path.isdir(folder)]
     return {
-        **kept,
         "HOME": home,
         "USERPROFILE": home,
         "PATH": os.pathsep.join(path),

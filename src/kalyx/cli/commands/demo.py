@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
-import os
+import sys
+from typing import TYPE_CHECKING
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core.model.action_results import DemoAnswer, DemoStep
 from kalyx.core.model.records import ChangePlan, KalyxError
 from kalyx.core.text.visible import visible
+
+if TYPE_CHECKING:
+    from kalyx.demo.machine import Demo
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -21,41 +25,52 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     """Build the machine and run every step, showing the line and what it prints. 0 when all went as told."""
     from kalyx.demo.machine import build, replaces
-    from kalyx.demo.walk import EXPECTED, STEPS, run_line, write_command, write_enter_file
 
     if call.machine.runner is None:
         raise KalyxError("the demo creates environments and runs commands, and --static starts no program")
     folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
-    quiet = call.as_json
     plan = [ChangePlan(deed="create a demo machine of about 40 MB", path=folder)]
     if replaces(folder):
         plan.insert(0, ChangePlan(deed="remove the demo machine made there before", path=folder))
-    if not quiet:
+    if not call.as_json:
         for change in plan:
             print(f"to do: {change.deed}, {visible(change.path)}", flush=True)
     if not call.may_change(plan, f"Create the demo machine in {visible(folder)}?"):
-        if quiet:
+        if call.as_json:
             call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))
         return 0
-    demo = build(call.machine, folder, lambda text: None if quiet else print(f"... {text}", flush=True))
+    demo = build(call.machine, folder, lambda text: None if call.as_json else print(f"... {text}", flush=True))
+    return _walk(call, demo, plan)
+
+
+def _walk(call: Call, demo: Demo, plan: list[ChangePlan]) -> int:
+    """Run every step, and stop at the first that ends otherwise than the story says: 0, or 1."""
+    from kalyx.demo.walk import STEPS, run_line, shell_for, write_command, write_enter_files
+
     write_command(demo)
-    write_enter_file(demo)
-    steps = []
-    if not quiet:
-        print(f"\nThe honey cooperative Larkmoor, in {folder}")
+    write_enter_files(demo)
+    shell = shell_for(demo)
+    steps: list[DemoStep] = []
+    failed = None
+    if not call.as_json:
+        print(f"\nThe honey cooperative Larkmoor, in {demo.root}")
         for note in demo.notes:
             print(f"({note})")
-    for message, line in [] if call.options.build_only else STEPS:
-        line = line.format(moor="~/larkmoor" if os.name != "nt" else os.path.dirname(demo.folder))
-        line += " --plain" if call.options.plain else ""
-        if not quiet:
+    for message, words, expected in [] if call.options.build_only else STEPS:
+        line = shell.line([*words, *(["--plain"] if call.options.plain else [])])
+        if not call.as_json:
             print(f"\n--- {message}\n\n$ {line}\n", flush=True)
-        status, output = run_line(demo, line, capture=quiet)
+        status, output = run_line(demo, shell, line, capture=call.as_json)
         steps.append(DemoStep(message=message, line=line, status=status, output=output))
-    if quiet:
-        call.print_json(DemoAnswer(folder=folder, steps=steps, notes=demo.notes, plan=plan, done=True))
+        if status != expected:
+            failed = f"the step {visible(line)} ended with {status}, and the story expects {expected}"
+            break
+    if call.as_json:
+        call.print_json(DemoAnswer(folder=demo.root, steps=steps, notes=demo.notes, plan=plan, done=failed is None))
     else:
-        enter, shown = os.path.join(demo.root, "enter.sh"), call.machine.line
-        print(f"\nTo use this machine in your shell:   {shown(['.', enter])}\nTo go back to your own settings:  leave")
-        print(f"To remove this machine:      {shown(['rm', '-r', folder])}")
-    return 0 if [step.status for step in steps] == EXPECTED[: len(steps)] else 1
+        print(f"\nTo use this machine in your shell:  {shell.line(shell.enter)}")
+        print("To go back to your own settings:    leave")
+        print(f"To remove this machine:             {shell.line(shell.remove)}")
+    if failed is not None:
+        print(f"kalyx: {failed}", file=sys.stderr)
+    return 0 if failed is None else 1

@@ -89,7 +89,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     """Show it again whenever something changed, until interrupted."""
     import time
 
-    from kalyx.cli.start import output_deserted
+    from kalyx.cli.streams import output_deserted
     from kalyx.core.queries.here import package_times
 
     _emit(call, answer)

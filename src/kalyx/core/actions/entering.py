@@ -138,7 +138,7 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
             warnings.append(f"{variable} is set{by} ({value}) and reaches into every environment")
     entered = reader.variable("VIRTUAL_ENV")
     if entered and seat.environment is not None and reader.real(entered) != seat.environment.key:
-        what = "deactivate then returns to the state before both"
+        what = "leaving the new environment returns to the state before both"
         if seat.environment.kind == "installation":
             what = "its variable VIRTUAL_ENV stays: type deactivate first"
         warnings.append(f"{entered} is activated now; {what}")

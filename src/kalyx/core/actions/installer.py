@@ -15,6 +15,7 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct
 
 from kalyx.core.actions.version_cache import cache_file
+from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.consent import let_through
@@ -129,7 +130,7 @@ class Installer:
         with machine.runner.empty_folder() as path:
             prefix = reader.join(path, "copy")
             tell("testing it in a copy")
-            base = self.interpreter.real_executable
+            base = (base_interpreter(reader, self.interpreter) or self.interpreter).real_executable
             sees = any(package.origin == "base" for package in packages)
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])

@@ -87,7 +87,10 @@ def _absolute_words(reader: Reader, path: str, text: str) -> list[str]:
             words += ["-e", reader.absolute(remainder) if is_place else remainder]
             relative = relative or is_place
         elif line.startswith("-"):
-            words += shlex.split(line)
+            try:
+                words += shlex.split(line)  # as the installer does, on every system
+            except ValueError:
+                raise KalyxError(f"{visible(path)}: a quotation mark has no second one: {visible(line[:80])}") from None
         elif line.startswith(".") or (line.endswith(_PACKED) and reader.exists(reader.absolute(line))):
             words.append(reader.absolute(line))
             relative = True
@@ -102,7 +105,7 @@ def _place(reader: Reader, text: str) -> tuple[bool, str, str | None] | None:
     """A folder or file to install from: whether it stays linked (``-e``), its path, the name it says; None: no path."""
     linked = text.startswith("-e ")
     words = text.removeprefix("-e ").strip()
-    is_path = linked or words.startswith((".", "/", "~")) or words.endswith(_PACKED)
+    is_path = linked or words.startswith((".", "/", "~")) or words.endswith(_PACKED) or reader.path.isabs(words)
     if not is_path or "://" in words or " @ " in words:
         return None
     path = reader.absolute(words)

@@ -12,6 +12,7 @@ from kalyx.core.environments.reading import View, executables_of, looks_like_env
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.model.records import Environment, Interpreter, Unread
 from kalyx.core.system import Reader
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.numbers import leading_number
 
 
@@ -29,6 +30,8 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
             links = interpreter.links if is_new else reader.hops(candidate)
             row.links.extend([link for link in links if link not in row.links])
     only = reader.variable(ONLY_BELOW)
+    if only is None and reader.system == "windows":
+        unread += _entries_of_nothing(reader)
     if only is not None:
         inside = found_environments(reader, [], [], [], [])
         bases = {view.environment.base_prefix for view, _ in inside}
@@ -37,6 +40,15 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
     for row in rows.values():
         row.executable = _best_name(reader, row)
     return in_order_of_versions(rows.values())
+
+
+def _entries_of_nothing(reader: Reader) -> list[Unread]:
+    """The registry's entries of interpreters that are gone: an installer or a launcher still believes them."""
+    from kalyx.core.interpreters.registered import registered
+
+    gone = [entry for entry in registered(reader) if reader.kind(entry.executable) is None]
+    named = f"{NOTHING_THERE}, and the registry names it"
+    return [Unread(path=one.executable, reason=f"{named} ({one.company}\\{one.tag})") for one in gone]
 
 
 def _installation(reader: Reader, path: str, unread: list[Unread]) -> Interpreter | None:
@@ -72,6 +84,24 @@ def bases_of(
                 interpreters.append(interpreter)
                 break
     return interpreters
+
+
+def base_interpreter(reader: Reader, interpreter: Interpreter) -> Interpreter | None:
+    """The interpreter of the installation that an environment was created from; an installation's own is itself.
+
+    The environment's program is a link to the base's on most systems. On Windows, and with ``--copies``, it is another
+    program: then the base's folder is searched. None where the base is gone.
+    """
+    if interpreter.prefix == interpreter.base_prefix:
+        return interpreter
+    for path in (interpreter.real_executable, *executables_of(reader, interpreter.base_prefix)):
+        try:
+            found = read_interpreter(reader, path)
+        except NotAnInterpreter:
+            continue
+        if found.prefix == found.base_prefix and found.minor == interpreter.minor:
+            return found
+    return None
 
 
 def in_order_of_versions(interpreters: Iterable[Interpreter]) -> list[Interpreter]:

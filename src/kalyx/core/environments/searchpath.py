@@ -215,7 +215,10 @@ class _Builder:
                 self.add(entry, f"the registry, {key}", "own")
         # PYTHONHOME moves the library, and not the folder of the executable.
         program = reader.parent(self.interpreter.executable) if self.home_by_variable() else prefix
-        compiled = reader.join(prefix, "DLLs")
+        # From 3.11 on the folder has the name that the variable gives (Modules/getpath.py, PLATSTDLIB_LANDMARK).
+        ignored = self.way.isolated or self.way.ignore_variables or self.minor < (3, 11)
+        named = None if ignored else self.way.variables.get("PYTHONPLATLIBDIR")
+        compiled = reader.join(prefix, named or "DLLs")
         if self.minor >= (3, 11) and not reader.is_folder(compiled) and not self.home_by_variable():
             compiled = program  # it takes its compiled parts to lie beside it then
         self.add(compiled, origin + ", compiled part", "library")

@@ -42,6 +42,14 @@ def module_span(module: str) -> Availability | None:
     return availability
 
 
+def systems_of(module: str) -> list[str] | None:
+    """The systems whose Python has this standard module; None for one that all have, and for every other module."""
+    for system, modules in instead("systems").items():
+        if module in modules or module.split(".")[0] in modules:
+            return ["linux", "macos"] if system == "posix" else [system]
+    return None
+
+
 def name_span(module: str, name: str) -> Availability | None:
     """When a standard module has a name; None where nothing is known of it."""
     names = table("standard")["names"]

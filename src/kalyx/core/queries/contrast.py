@@ -105,6 +105,11 @@ def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]
     return sides[0], sides[1]
 
 
+def _with_slashes(path: str) -> str:
+    """A path of Windows with the separators of the others; either side may be of a captured machine."""
+    return path.replace("\\", "/") if path[1:3] == ":\\" or path[:2] == "\\\\" else path
+
+
 def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
     """Entries that one has and the other has not, each written from its own prefix and without its own version."""
 
@@ -112,11 +117,12 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
         interpreter = seat.interpreter
         entries = []
         for entry in seat.search_path:
-            text = entry.entry
+            text = _with_slashes(entry.entry)
             for word, prefix in (("{prefix}", interpreter and interpreter.prefix),
                                  ("{base}", interpreter and interpreter.base_prefix)):  # fmt: skip
-                if prefix and (text == prefix or text.startswith(prefix.rstrip("/") + "/")):
-                    text = word + text[len(prefix.rstrip("/")) :]
+                below = _with_slashes(prefix or "").rstrip("/")
+                if prefix and (text == below or text.startswith(below + "/")):
+                    text = word + text[len(below) :]
                     break
             if interpreter is not None:
                 text = _without_version(text, interpreter.version)

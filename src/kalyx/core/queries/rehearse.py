@@ -12,6 +12,7 @@ from contextlib import nullcontext
 from msgspec import Struct
 
 from kalyx.core.diagnosis.conditions import no_answer
+from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
@@ -361,9 +362,8 @@ def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list
     if one.outcome != "imports" or environment is None or environment.base_prefix in (None, environment.prefix):
         return []
     assert kernel.interpreter is not None
-    try:
-        below = read_interpreter(machine.reader, kernel.interpreter.real_executable)
-    except NotAnInterpreter:
+    below = base_interpreter(machine.reader, kernel.interpreter)
+    if below is None:
         return []
     resolver = machine.resolver(environment_of(machine.reader, below))
     location = resolver.resolve(one.module).place if resolver is not None else None

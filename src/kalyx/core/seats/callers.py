@@ -13,6 +13,8 @@ SHELLS = {"bash", "zsh", "fish", "dash", "sh", "ash", "ksh", "ksh93", "mksh", "t
           "pwsh", "powershell", "cmd", "busybox"}  # fmt: skip
 _PROCESSES = 20_000
 _PYTHON_STARTS = ("python", "pypy")
+# The process that types lines into a shell for a person (the demo): that shell's lines have no other caller.
+TYPED_BY = "KALYX_TYPED_BY"
 
 
 class ShellFound(Struct, frozen=True):
@@ -48,11 +50,29 @@ def ancestors(reader: Reader) -> Iterator[Process]:
     return above(reader, reader.process(reader.pid))
 
 
+def is_launcher_of(reader: Reader, process: Process, child: Process) -> bool:
+    """Whether a process only waits for its child: the ``python.exe`` of a Windows environment starts its base's."""
+    if reader.system != "windows" or not program_name(process).startswith(_PYTHON_STARTS):
+        return False
+    return process.pid == child.parent and process.command[1:] == child.command[1:]
+
+
 def is_shell(process: Process) -> bool:
     """Whether a program's name is that of a shell."""
     name = program_name(process)
     # Some shells are programs of an interpreter: their command tells.
     return name in SHELLS or (len(process.command) > 1 and process.command[1].endswith("/xonsh"))
+
+
+def _goes_on_in_windows(name: str, options: list[str]) -> bool:
+    """Whether cmd or PowerShell goes on reading what is typed (``cmd /?``, about_PowerShell_exe)."""
+    if name == "cmd":  # options may be written together: /s/c
+        letters = [part[:1] for word in options if word.startswith("/") for part in word.split("/")[1:]]
+        return next((letter == "k" for letter in letters if letter in ("c", "r", "k")), True)
+    if any(word.startswith("-noe") for word in options):
+        return True
+    runs = (word.startswith(("-c", "-f", "-en")) or word in ("-e", "-ec") or word.endswith(".ps1") for word in options)
+    return not any(runs)
 
 
 def is_interactive_shell(process: Process) -> bool:
@@ -62,6 +82,9 @@ def is_interactive_shell(process: Process) -> bool:
     """
     if not is_shell(process):
         return False
+    name = program_name(process)
+    if name in ("cmd", "powershell", "pwsh"):
+        return _goes_on_in_windows(name, [word.lower() for word in process.command[1:]])
     if process.leads_terminal and not any(word in ("/c", "/C") or _has_c(word) for word in process.command[1:]):
         return True
     for word in process.command[1:]:
@@ -107,8 +130,11 @@ def find_shell(reader: Reader) -> ShellFound:
 
 def find_caller(reader: Reader) -> Process | None:
     """The nearest process above that runs Python, unless a person's shell stands between."""
-    for process in ancestors(reader):
-        if is_interactive_shell(process):
+    own = reader.process(reader.pid)
+    for process in above(reader, own):
+        if own is not None and process.pid == own.parent and is_launcher_of(reader, process, own):
+            continue
+        if is_interactive_shell(process) or str(process.pid) == reader.variable(TYPED_BY):
             return None
         if program_name(process).startswith(_PYTHON_STARTS):
             return process
@@ -122,12 +148,18 @@ def some_processes(reader: Reader) -> Sequence[int]:
 
 def python_processes(reader: Reader) -> Iterator[Process]:
     """The processes of this user that run Python, Kalyx's own left out; others are not read further."""
+    found = []
     for pid in some_processes(reader):
         program = reader.program_of(pid) if pid != reader.pid else None
         if program is not None and reader.name(program).lower().startswith(_PYTHON_STARTS):
             process = reader.process(pid)
             if process is not None and program_name(process).startswith(_PYTHON_STARTS):
-                yield process
+                found.append(process)
+    launchers = {child.parent for child in found if reader.system == "windows"}
+    for process in found:
+        if process.pid in launchers and any(is_launcher_of(reader, process, child) for child in found):
+            continue
+        yield process
 
 
 def connection_file_of(process: Process) -> str | None:
@@ -151,8 +183,12 @@ def started_as(reader: Reader, process: Process) -> str | None:
     """The path a process was started by: its first word where that leads to its real file.
 
     The system names the real file, which is the base's for an environment's
-    link; the word it was started by tells which environment.
+    link; the word it was started by tells which environment. On Windows the process above is the environment's.
     """
+    if reader.system == "windows" and process.parent:
+        upper = reader.process(process.parent)
+        if upper is not None and upper.executable and is_launcher_of(reader, upper, process):
+            return upper.executable
     real = process.executable
     word = process.command[0] if process.command else ""
     candidates = []

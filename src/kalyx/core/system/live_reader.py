@@ -8,6 +8,7 @@ import stat
 import sys
 from contextlib import suppress
 from functools import cache, cached_property
+from typing import Any
 
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, FileStat, Process, Reader, Unreadable
@@ -42,7 +43,9 @@ _MOUNT_SECONDS = 2.0
 
 def remote_mounts(table: str = "/proc/self/mounts") -> list[str]:
     """The folders where such file systems are mounted; none where the system does not tell."""
-    result = []
+    result: list[str] = []
+    if os.name != "posix":
+        return result
     try:
         with open(table, encoding="utf-8", errors="surrogateescape") as file:
             for line in file:
@@ -89,6 +92,16 @@ def _boot_id() -> str:
             return file.read(64).strip()[:8]
     except (OSError, ValueError):
         return ""
+
+
+def _paths_of(pid: int, what: str) -> list[str]:
+    """The paths of files that a process has open or loaded, by the library; none where the system does not tell."""
+    import psutil
+
+    try:
+        return [item.path for item in getattr(psutil.Process(pid), what)() if os.path.isabs(item.path)]
+    except (psutil.Error, OSError, AttributeError):
+        return []
 
 
 def _told(pid: int, name: str) -> bytes | None:
@@ -341,7 +354,7 @@ class LiveReader(Reader):
 
     @cached_property
     def _has_process_folder(self) -> bool:
-        return os.path.isdir("/proc/self")
+        return os.name == "posix" and os.path.isdir("/proc/self")
 
     def processes(self) -> list[int]:
         return list(self._seen_processes)
@@ -372,6 +385,8 @@ class LiveReader(Reader):
         return super().command_of(pid)
 
     def loaded_by(self, pid: int) -> list[str]:
+        if not self._has_process_folder:
+            return _paths_of(pid, "memory_maps")
         try:
             with open(f"/proc/{pid}/maps", encoding="utf-8", errors="surrogateescape") as file:
                 paths = [line.rstrip("\n").partition("/") for line in file.read(16 << 20).split("\n")]
@@ -380,6 +395,8 @@ class LiveReader(Reader):
         return list(dict.fromkeys("/" + remainder for _, slash, remainder in paths if slash))
 
     def opened_by(self, pid: int) -> list[str]:
+        if not self._has_process_folder:
+            return _paths_of(pid, "open_files")
         result = []
         try:
             for name in os.listdir(f"/proc/{pid}/fd"):
@@ -534,24 +551,24 @@ class LiveReader(Reader):
 
         try:
             process = psutil.Process(pid)
-            with process.oneshot():
-
-                def ask(what: str) -> object:
-                    try:
-                        return getattr(process, what)()
-                    except (psutil.Error, OSError):
-                        return None
-
-                variables = ask("environ")
-                return Process(
-                    pid,
-                    process.ppid(),
-                    str(ask("exe")) or None,
-                    tuple(ask("cmdline") or ()),  # type: ignore[arg-type]
-                    ask("cwd"),  # type: ignore[arg-type]
-                    variables,  # type: ignore[arg-type]
-                    process.create_time(),
-                    process.name(),
-                )
-        except psutil.Error:
+        except (psutil.Error, OSError):
             return None
+
+        def ask(what: str) -> Any:
+            """One fact, or None: a process may refuse one and give the others."""
+            try:
+                return getattr(process, what)()
+            except (psutil.Error, OSError):
+                return None
+
+        with process.oneshot():
+            return Process(
+                pid,
+                ask("ppid") or 0,
+                ask("exe") or None,
+                tuple(ask("cmdline") or ()),
+                ask("cwd"),
+                ask("environ"),
+                ask("create_time"),
+                ask("name") or "",
+            )

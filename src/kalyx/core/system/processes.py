@@ -25,6 +25,8 @@ def is_living(pid: int) -> bool:
 
 def numbers() -> frozenset[int] | None:
     """The numbers of all processes now; None where the system has no folder of them."""
+    if os.name != "posix":
+        return None
     try:
         return frozenset(int(name) for name in os.listdir("/proc") if is_number(name))
     except OSError:

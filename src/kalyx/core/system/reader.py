@@ -360,7 +360,11 @@ class Reader:
         return seen
 
     def real(self, path: str) -> str:
-        """The path with every link in it followed; components that do not exist stay as written."""
+        """The path with every link in it followed; components that do not exist stay as written.
+
+        Where names ignore case, each is spelled as its folder lists it: one place has one real path. On Windows ``..``
+        is taken off by its words first, as the system does (``ntpath.realpath``).
+        """
         known: dict[str, str] = self.memory.setdefault("real", {})
         result = known.get(path)
         if result is None:
@@ -375,12 +379,14 @@ class Reader:
 
     def _walked(self, path: str, known: dict[str, str], budget: int) -> str:
         """Step by step where ``..`` stands in it: what is above a folder is above where its links lead."""
+        if self.system == "windows":
+            path = str(self.path.normpath(path))
         plain = not {".", ".."} & set(path.split(self.path.sep)) if self.path.sep + "." in path else True
         if plain or not self.path.isabs(path):
             return self._real(path, known, budget)
         drive, remainder = self.path.splitdrive(path)
         here = str(drive + self.path.sep)
-        for name in remainder.replace("\\", "/").split("/") if self.system == "windows" else remainder.split("/"):
+        for name in remainder.split("/"):
             if name == "..":
                 here = self.parent(here)
             elif name not in ("", "."):
@@ -393,7 +399,7 @@ class Reader:
         while path not in known:
             upper = self.parent(path)
             if upper in (path, ""):
-                known[path] = path
+                known[path] = path[:1].upper() + path[1:] if path[1:2] == ":" and self.system == "windows" else path
                 break
             names.append(self.name(path))
             path = upper
@@ -401,7 +407,9 @@ class Reader:
         for name in reversed(names):
             path, here, looped = self.join(path, name), self.join(here, name), False
             target = self.link(here)
-            if target is not None:
+            if target is None and self.system != "linux":
+                here = self._spelled(here, name)
+            elif target is not None:
                 if not budget:
                     raise _Loop
                 try:
@@ -413,6 +421,18 @@ class Reader:
             if not looped:  # of a loop another link is the first, seen from another one
                 known[path] = here
         return here
+
+    def _spelled(self, path: str, name: str) -> str:
+        """The path with its last name as the folder lists it; as given where nothing of that name is listed."""
+        folder = self.parent(path)
+        try:
+            listed = self.listing(folder)
+        except Unreadable:
+            return path
+        if name in listed:
+            return path
+        folded = name.lower()
+        return next((self.join(folder, item) for item in listed if item.lower() == folded), path)
 
     def read_text(self, path: str, limit: int = READ_LIMIT) -> str:
         """A file as text; bytes that are not UTF-8 are kept by ``surrogateescape``."""

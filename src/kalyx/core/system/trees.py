@@ -129,7 +129,9 @@ def _cannot_leave(top: str) -> str | None:
 
 def mount_points(table: str = "/proc/self/mountinfo") -> list[str]:
     """Every folder where a file system is mounted, binds too (proc_pid_mountinfo(5)); none where it is not told."""
-    result = []
+    result: list[str] = []
+    if os.name != "posix":
+        return result
     try:
         with open(table, encoding="utf-8", errors="surrogateescape") as file:
             for line in file:

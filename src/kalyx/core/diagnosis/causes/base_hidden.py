@@ -15,13 +15,13 @@ Not this (another environment has it, the base has not):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import view_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Resolver
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import owner_of
@@ -38,9 +38,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     view = view_of(machine.reader, interpreter)
     if view.settings is None or view.settings.sees_base:
         return None
-    try:
-        base = read_interpreter(machine.reader, interpreter.real_executable)
-    except NotAnInterpreter:
+    base = base_interpreter(machine.reader, interpreter)
+    if base is None:
         return None
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)

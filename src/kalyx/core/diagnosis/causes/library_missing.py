@@ -15,6 +15,7 @@ Not this (the library is there, and lacks a version of a symbol):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.dlls import missing_dll, python_of
 from kalyx.core.diagnosis.shared.failing import compiled_of, owned, reinstall
 from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
@@ -32,6 +33,8 @@ _SAYS = [
     pattern(r"Library not loaded: ([^\s']+)"),
     pattern(r"image not found: ([^\s']+)"),
 ]
+# What Python for Windows says, in every language of the system, of a library that it could not load (dynload_win.c).
+_DLL = "DLL load failed"
 _READ = 300
 
 LOOKS_AT = "tried"
@@ -41,10 +44,16 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     named = next((match[1] for message in _SAYS if (match := message.search(trial.words))), None)
     reader = machine.reader
-    if named is None or "libpython" in named or "musl" in named or reader.is_file(named):
+    needer: str | None
+    if _DLL in trial.words and (lacking := missing_dll(case, machine, compiled_of(case))) is not None:
+        library, needer = lacking
+        if python_of(case, machine, [lacking[1]]) is not None:
+            return None
+    elif named is None or "libpython" in named or "musl" in named or reader.is_file(named):
         return None
-    library = reader.name(named)
-    needer = _needer(case, machine, library)
+    else:
+        library = reader.name(named)
+        needer = _needer(case, machine, library)
     owner = case.owner(needer) if needer is not None else None
     evidence = [
         Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}" if case.raised else library, source="the trial")

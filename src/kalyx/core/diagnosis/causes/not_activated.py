@@ -17,7 +17,9 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.holders import called, of_project, proof
+from kalyx.core.diagnosis.shared.standard import missing_standard
 from kalyx.core.imports.case import Missing
+from kalyx.core.imports.standard import systems_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.model.steps import Install, RunWith, Step
@@ -36,8 +38,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     location = resolver.resolve(case.missing).place
     has_it = location is not None and location.kind != "namespace"
-    if not has_it and _is_chosen(machine, case):
-        return None
+    if not has_it and (_is_chosen(machine, case) or missing_standard(case) or systems_of(case.missing)):
+        return None  # another environment has no other standard library
     steps: list[Step] = []
     if has_it:
         assert location is not None

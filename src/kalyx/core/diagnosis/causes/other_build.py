@@ -16,6 +16,7 @@ from __future__ import annotations
 
 import re
 
+from kalyx.core.diagnosis.shared.dlls import python_of
 from kalyx.core.diagnosis.shared.failing import compiled_of, files_of, namesakes, unfit
 from kalyx.core.formats.fitting import build_of, foreign, is_compiled, is_other_build
 from kalyx.core.imports.case import Case, Failing
@@ -40,6 +41,9 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             fact = f"its name says it is for Python {build_of(path)}; this is {own}"
             return _finding(case, machine, path, fact)
     words = trial.words if trial is not None else ""
+    asked = python_of(case, machine, compiled_of(case)) if words else None
+    if asked is not None:
+        return _finding(case, machine, asked[1], f"it needs the library of Python {asked[0]}; this is {own}")
     text = _said(words, own)
     if text is None:
         return None

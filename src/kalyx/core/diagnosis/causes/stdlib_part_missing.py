@@ -1,6 +1,7 @@
 """This interpreter was built or packaged without a part of its standard library.
 
-How to tell: the standard library has the module's source and lacks its compiled part.
+How to tell: the standard library has the module's source and lacks its compiled part, or only Python for other systems
+has the module.
 Fix: install the system's package that provides the part, or build this Python with the library that the part needs.
 
 Example:
@@ -17,7 +18,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
-from kalyx.core.imports.standard import instead, module_span
+from kalyx.core.imports.standard import instead, module_span, systems_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
@@ -27,6 +28,9 @@ LOOKS_AT = "missing"
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter
+    systems = systems_of(missing)
+    if systems is not None and machine.reader.system not in systems:
+        return _of_other_systems(case, machine, systems)
     part = _part(missing)
     if part is None:
         return None
@@ -56,6 +60,30 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         evidence=evidence,
         fixes=_ways_out(machine, interpreter, item, part, has),
     )
+
+
+_NAMES = {"linux": "Linux", "macos": "macOS", "windows": "Windows"}
+
+
+def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Finding:
+    """A standard module that Python for this system never had (docs.python.org, "Availability")."""
+    missing, here = case.missing, _NAMES[machine.reader.system]
+    there = " and ".join(_NAMES[system] for system in systems)
+    install = instead("ported").get(missing.split(".")[0]) if here == "Windows" else None
+    ways = []
+    if install is not None:
+        ways.append(fixes.install(machine, case.interpreter, install))
+        ways[0].message = f"install {install}, which provides {missing} on {here}"
+    line = f"import {missing} on {there} only, or run the code there"
+    ways.append(Fix(message="change the code, or run it on another system", steps=[fixes.by_hand(line)]))
+    return Finding(
+        cause="stdlib-part-missing",
+        certainty="proven",
+        message=f"{missing} is a standard module of Python for {there}; Python for {here} does not have it",
+        evidence=[Evidence(fact=f"{missing} is for {there} only", source="Kalyx's table of standard modules"),
+                  *asked_here(case, missing)],
+        fixes=ways,
+    )  # fmt: skip
 
 
 def _part(missing: str) -> str | None:

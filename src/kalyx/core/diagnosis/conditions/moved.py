@@ -17,6 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import condition
+from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -45,16 +46,19 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return None
     # Making it again over itself writes the scripts again and keeps the packages.
     keep = ["--system-site-packages"] if environment.sees_base else []
-    base, options = view.interpreter.real_executable, ["--without-pip", *keep]
-    renew: list[Step] = [
-        fixes.step(machine, RemakeEnvironment(python=base, prefix=environment.prefix, options=options))
-    ]
+    base, options = base_interpreter(reader, view.interpreter), ["--without-pip", *keep]
+    renew: list[Step] = []
+    if base is not None:
+        remake = RemakeEnvironment(python=base.real_executable, prefix=environment.prefix, options=options)
+        renew.append(fixes.step(machine, remake))
     with_commands = [one for one in machine.installed(environment.site_packages) if _brings_commands(machine, one)]
     lines = [f"{one.name}=={one.version}" for one in with_commands if is_requirement(f"{one.name}=={one.version}")]
-    if lines:
+    if lines and renew:
         again = Install(python=view.interpreter.executable, requirements=lines, options=_AGAIN)
         renew.append(fixes.step(machine, again))
-    mends = [Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix])]
+    mends = []
+    if renew:
+        mends.append(Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix]))
     if not reader.exists(path):
         back = fixes.step(machine, Move(path=environment.prefix, to=path))
         mends.append(Fix(message="move it back", steps=[back], changes=[path]))

@@ -1,0 +1,260 @@
+"""The job on Windows, run by a Python for Windows itself (tests/windows/test_windows.py starts it): each line typed into cmd."""
+
+import json
+import os
+import random
+import re
+import subprocess
+import sys
+import winreg
+from pathlib import Path
+
+import pytest
+
+os.environ["KALYX_TYPED_BY"] = str(os.getpid())  # a person types the lines, not this program
+SEED = int(os.environ.get("KALYX_SEED", "1"))
+BASE = Path(sys.base_prefix)
+
+
+def kalyx(*words, cwd=None, status=None, **variables):
+    """Kalyx itself, without a shell; its output as text."""
+    done = subprocess.run([sys.executable, "-m", "kalyx", *map(str, words)], cwd=cwd, stdin=subprocess.DEVNULL, capture_output=True,
+                          env={**os.environ, **variables}, check=False)  # fmt: skip
+    out, err = (part.decode("utf-8", "replace").replace("\r\n", "\n") for part in (done.stdout, done.stderr))
+    assert "Traceback" not in err and "failure of Kalyx" not in err, err
+    assert status is None or done.returncode == status, (done.returncode, out, err)
+    return out if status is not None or done.returncode in (0, 1) else err
+
+
+class Demo:
+    """The made-up machine, and lines that are typed into cmd on it."""
+
+    def __init__(self, root):
+        self.root = root
+        self.moor = root / "home" / "larkmoor"
+        self.spring = self.moor / "spring"
+
+    def type(self, *lines, cwd=None):
+        """The lines in one window, after the file that enters the machine: the status of the last, and all output."""
+        typed = " & ".join([f'call "{self.root}\\enter.cmd"', f'cd /d "{cwd or self.spring}"', *lines])
+        done = subprocess.run(f'cmd /d /s /c "{typed}"', stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False)
+        return done.returncode, done.stdout.decode("oem", "replace").replace("\r\n", "\n")
+
+    def json(self, *words):
+        """The answer to a question, as JSON."""
+        _, out = self.type("kalyx " + subprocess.list2cmdline([*map(str, words), "--json"]) + " 2>nul")
+        return json.loads(out.encode("oem").decode("utf-8", "replace"))
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory):
+    root = tmp_path_factory.mktemp("machine") / "demo"
+    kept = {key: value for key, value in os.environ.items() if not key.startswith(("VIRTUAL_ENV", "KALYX_"))}
+    done = subprocess.run([sys.executable, "-m", "kalyx", "demo", str(root), "--yes", "--json"], stdin=subprocess.DEVNULL, capture_output=True,
+                          env=kept, check=False)  # fmt: skip
+    answer = json.loads(done.stdout)
+    assert done.returncode == 0 and answer["done"], (answer["steps"][-1:], done.stderr)
+    assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0]
+    assert "Microsoft" not in "".join(step["output"] for step in answer["steps"]), "a banner of the command interpreter"
+    return Demo(root)
+
+
+def test_the_story_is_that_of_the_other_systems(demo):
+    """After it the kernel and the notebook run orchard; the file that enters the machine is undone by ``leave``."""
+    here = demo.json("here")
+    assert {seat["environment"]["name"] for seat in here["seats"]} == {"orchard"} and {seat["relation"] for seat in here["seats"]} == {"same"}
+    assert here["reference"] == "shell" or here["seats"][0]["seat"] == "shell", here
+    status, out = demo.type("echo [%^CD%]", "call leave", "set kalyx", "set VIRTUAL_ENV", "set USERPROFILE")
+    assert "kalyx_old" not in out and str(demo.root) not in out.replace(str(demo.spring), ""), out
+    assert (demo.root / "enter.ps1").read_text(encoding="utf-8-sig").count("$env:PATH") == 3
+
+
+def test_the_job(demo):
+    """Create, install, register, point, record, rebuild, compare, remove; every line that is printed is typed again."""
+    steps = [
+        (r"kalyx prepare ..\meadow --want nectarflow --want kalyx-standin-kernel --kernel Meadow --yes", 0, "kernel meadow answers"),
+        (r"kalyx fill ..\meadow pollen-kit --yes", 0, "done, as planned"),
+        (r"kalyx packages ..\meadow", 0, "import pollenkit"),
+        (r"kalyx register ..\meadow --id m2 --own-path --yes", 0, "the same environment"),
+        ("kalyx rehearse m2 --import pollenkit", 0, "pollen-kit 1.0"),
+        ("kalyx point notebook:spring_weights.ipynb kernel:m2 --yes", 0, "notebook spring_weights.ipynb  (meadow"),
+        ("kalyx why pollenkit --in spring_weights.ipynb", 0, "imports"),
+        ("kalyx point notebook:spring_weights.ipynb --undo --yes", 0, "orchard"),
+        (r"kalyx point editor:.vscode\settings.json ..\meadow --yes", 0, "(meadow"),
+        (r"kalyx record ..\meadow -o meadow.txt", 0, "3 packages"),
+        (r"kalyx prepare ..\again --from meadow.txt --yes", 0, "again"),
+        (r"kalyx contrast ..\meadow ..\again", 0, "the same"),
+        ("kalyx kernels", None, "meadow"),
+        ("kalyx report -o moor.html --why hivescale", 0, "moor.html"),
+        ("kalyx capture moor.capture --why hivescale", 0, "moor.capture"),
+        ("kalyx why hivescale --on moor.capture", 0, "imports"),
+        (r"kalyx unregister m2 --yes", 0, "to undo"),
+        (r"kalyx unregister m2 --undo --yes", 0, "restored"),
+        (r"kalyx discard ..\again --yes", 0, "freed"),
+        (r"kalyx discard ..\meadow --yes", 0, "the kernel in"),
+        ("kalyx survey", 0, "orchard"),
+    ]
+    for line, expected, words in steps:
+        status, out = demo.type(line)
+        assert (expected is None or status == expected) and words in out, (line, status, out)
+    assert not (demo.moor / "meadow").exists() and not (demo.moor / "again").exists()
+
+
+def test_entering_by_the_printed_line(demo):
+    """The line that ``prepare`` prints, typed as it stands: python is that environment's, also with letters outside ASCII."""
+    for name in ("low meadow", "h\u00e9rbe", "a&b"):
+        prefix = demo.moor / name
+        subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(prefix)], check=True)
+        (prefix / "Scripts" / "activate.bat").unlink()  # the line sets PATH then
+        line = f'kalyx enter "{prefix}" > "%TEMP%\\kalyx-enter.bat" && call "%TEMP%\\kalyx-enter.bat" & python -c "import sys, os; print(ascii(sys.prefix))"'
+        _, out = demo.type(line)
+        assert ascii(str(prefix))[1:-1].lower() in out.lower(), out
+
+
+def test_one_place_in_many_spellings(demo):
+    """Case, slashes, dots and the drive: one environment, however a kernel or a word spells it."""
+    prefix = str(demo.moor / "orchard")
+    for spelled in (prefix.upper(), prefix.lower(), prefix.replace("\\", "/"), prefix + "\\.\\", prefix + "\\lib\\..", "\\\\?\\" + prefix):
+        answer = demo.json("packages", spelled)
+        assert answer["target"]["environment"]["key"] == demo.json("packages", prefix)["target"]["environment"]["key"], spelled
+    folder = demo.root / "home" / ".local" / "share" / "jupyter" / "kernels" / "spelled"
+    folder.mkdir()
+    argv = [(prefix + r"\scripts\PYTHON.EXE").upper(), "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
+    (folder / "kernel.json").write_text(json.dumps({"argv": argv, "display_name": "Spelled", "language": "python"}))
+    try:
+        known = [row["name"] for row in demo.json("survey")["environments"]]
+        assert known.count("orchard") == 1 and len(known) == len({name.lower() for name in known}), known
+        kernel = next(one for one in demo.json("kernels")["kernels"] if one["id"] == "spelled")
+        assert kernel["environment"]["name"] == "orchard" and "twin" in json.dumps(kernel), kernel
+    finally:
+        (folder / "kernel.json").unlink()
+        folder.rmdir()
+
+
+MODULES = {
+    "dllgone": ((b"VCRUNTIME140.dll", b"libhoney.dll"), "library-missing", "libhoney.dll"),
+    "oldpython": ((f"python{sys.version_info[0]}{sys.version_info[1]}.dll".encode(), b"python39.dll"), "other-build", "Python 3.9"),
+    "cutshort": (None, "damaged", "cut short"),
+}
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_a_compiled_part_that_does_not_load(demo, name):
+    """A module of the standard library with another import table, or without its end."""
+    change, cause, words = MODULES[name]
+    raw = next(BASE.glob("DLLs/_queue.pyd")).read_bytes()
+    package = demo.moor / "orchard" / "Lib" / "site-packages" / name
+    package.mkdir()
+    (package / "__init__.py").write_text("from . import _core\n")
+    changed = raw[: len(raw) // 2] if change is None else raw.replace(change[0], change[1].ljust(len(change[0]), b"\0"))
+    assert changed != raw
+    (package / "_core.pyd").write_bytes(changed)
+    (answer,) = demo.json("why", name)["imports"]
+    first = answer["findings"][0]
+    assert first["cause"] == cause and words in first["message"], answer["findings"]
+
+
+@pytest.mark.parametrize("module", ["fcntl", "termios", "curses", "pty", "resource", "readline"])
+def test_a_module_of_other_systems(demo, module):
+    (answer,) = demo.json("why", module)["imports"]
+    first = answer["findings"][0]
+    assert first["cause"] == "stdlib-part-missing" and "Windows" in first["message"], first
+
+
+@pytest.mark.parametrize("encoding", ["cp437", "cp850", "cp1252", "utf-8", "ascii"])
+def test_any_page_of_characters(demo, encoding):
+    """Each reading command, without UTF-8 mode: no error, nothing that the page lacks, and the answer in it."""
+    strange = demo.moor / "h\u00e9rbe \u0142\u0105ka"
+    if not strange.exists():
+        subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(strange)], check=True)
+    commands = [["survey"], ["here"], ["why", "absentia", "--in", strange], ["kernels"], ["packages", strange], ["causes"], ["here", "--help"]]
+    for words in commands[: len(commands) if encoding == "cp437" else 3]:
+        done = subprocess.run([sys.executable, "-m", "kalyx", *map(str, words)], cwd=demo.spring, stdin=subprocess.DEVNULL, capture_output=True,
+                              env={**os.environ, "PYTHONIOENCODING": encoding, "USERPROFILE": str(demo.root / "home"),
+                                   "KALYX_ONLY_BELOW": str(demo.root / "home")}, check=False)  # fmt: skip
+        text = (done.stdout + done.stderr).decode(encoding)
+        assert done.returncode in (0, 1) and "failure of Kalyx" not in text and "\\u2026" not in text, (words, text)
+
+
+def test_a_registry_entry_whose_interpreter_is_gone(demo):
+    key = r"Software\Python\Larkmoor\3.9"
+    with winreg.CreateKey(winreg.HKEY_CURRENT_USER, key + r"\InstallPath") as place:
+        winreg.SetValueEx(place, "ExecutablePath", 0, winreg.REG_SZ, r"C:\gone\python.exe")
+    try:
+        out = kalyx("survey")
+        assert r"C:\gone\python.exe" in out, out
+    finally:
+        winreg.DeleteKey(winreg.HKEY_CURRENT_USER, key + r"\InstallPath")
+        winreg.DeleteKey(winreg.HKEY_CURRENT_USER, key)
+        winreg.DeleteKey(winreg.HKEY_CURRENT_USER, r"Software\Python\Larkmoor")
+
+
+def test_search_paths_by_chance(tmp_path):
+    """What reading says of sys.path against the interpreter's own: path files, ``._pth``, variables, flags."""
+    from kalyx.core.environments.invocation import Invocation
+    from kalyx.core.environments.searchpath import search_path
+    from kalyx.core.interpreters.reading import read_interpreter
+    from kalyx.core.system.live_reader import LiveReader
+
+    chance = random.Random(SEED)
+    wrong = []
+    for number in range(int(os.environ.get("KALYX_ROUNDS", "12"))):
+        prefix = tmp_path / f"env {number}"
+        subprocess.run([sys.executable, "-m", "venv", "--without-pip", *(["--system-site-packages"] if chance.random() < 0.3 else []), str(prefix)], check=True)
+        site = prefix / "Lib" / "site-packages"
+        for name in ("more", "UPPER", "deep/er"):
+            (tmp_path / name).mkdir(parents=True, exist_ok=True)
+        lines = [str(tmp_path / "more"), str(tmp_path / "upper"), "..\\..\\Scripts", "gone", "# no", "", str(tmp_path / "deep/er"), "C:relative", "\\rooted",
+                 str(tmp_path / "MORE").lower(), "import sys; sys.path.append('C:\\\\added')"]  # fmt: skip
+        for name in chance.sample(["a.pth", "B.PTH", "c.Pth", "z.pth"], chance.randint(0, 3)):
+            (site / name).write_bytes("\r\n".join(chance.sample(lines, chance.randint(1, 5))).encode(chance.choice(["utf-8", "utf-8-sig"])))
+        variables = {key: value for key, value in os.environ.items() if not key.startswith("PYTHON")}
+        for name, values in {"PYTHONPATH": [str(tmp_path / "more") + ";" + str(tmp_path / "GONE"), "relative;;.", str(tmp_path / "more").upper() + ";"],
+                             "PYTHONNOUSERSITE": ["1", ""], "PYTHONSAFEPATH": ["1"], "PYTHONPLATLIBDIR": ["lib64"]}.items():  # fmt: skip
+            if chance.random() < 0.3:
+                variables[name] = chance.choice(values)
+        flags = chance.choice([[], [], ["-I"], ["-E"], ["-s"], ["-S"], ["-P"]])
+        code = "import sys, json; print(json.dumps([sys.prefix, sys.path]))"
+        script = tmp_path / "ask.py"
+        script.write_text(code)
+        python = str(prefix / "Scripts" / "python.exe")
+        done = subprocess.run([python, *flags, str(script)], env=variables, cwd=tmp_path, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+        if done.returncode:
+            continue
+        own = json.loads(done.stdout)
+        reader = LiveReader(variables, str(tmp_path))
+        interpreter = read_interpreter(reader, python)
+        way = Invocation.of_command([*flags, str(script)], reader, interpreter, variables)
+        found = search_path(reader, interpreter, way)
+        read = [entry.entry for entry in found.entries]
+        if not found.unknown and not found.code and [place.lower() for place in read] != [place.lower() for place in own[1]]:
+            wrong.append((number, flags, {k: v for k, v in variables.items() if k.startswith("PYTHON")}, own[1], read))
+    assert not wrong, "\n".join(map(str, wrong[:4]))
+
+
+def test_what_is_typed_into_cmd_reaches_the_program(tmp_path):
+    """Words of a line that Kalyx prints for cmd arrive as they are: the real interpreter of commands, a real program."""
+    from kalyx.core.text.quoting import Unquotable, line_for
+
+    chance = random.Random(SEED)
+    show = tmp_path / "show words.py"
+    show.write_text("import sys, json; print(json.dumps(sys.argv[1:]))")
+    tried = 0
+    while tried < 20:
+        words = ["".join(chance.choices(" ab\\^&|<>()'`~$,;=+-/@#[]{}:.*?0\u00e9", k=chance.randint(1, 8))) for _ in range(3)]
+        try:
+            line = line_for([sys.executable, str(show), *words], "cmd")
+        except Unquotable:
+            continue
+        tried += 1
+        done = subprocess.run(f'cmd /d /s /c "{line}"', stdin=subprocess.DEVNULL, capture_output=True, check=False)
+        assert json.loads(done.stdout) == words, (line, done.stdout)
+
+
+def test_a_launcher_of_an_installer_names_its_interpreter(demo):
+    """``pip.exe`` of one environment, first on PATH of a shell that runs another: where it installs is read from it."""
+    status, out = demo.type(f'set "PATH={demo.moor}\\heath\\Scripts;%PATH%" & kalyx here --json')
+    answer = json.loads(out.encode("oem").decode("utf-8", "replace"))
+    parts = {part["word"]: (part["environment"] or {}).get("name") for part in answer["seats"][0]["parts"]}
+    assert parts["pip"] == "heath" and parts["python"] == "heath", parts
+    assert re.search(r"pip", out)
