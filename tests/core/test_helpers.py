@@ -2,6 +2,7 @@
 
 import errno
 import importlib
+import os
 from types import SimpleNamespace
 
 import pytest
@@ -85,6 +86,9 @@ ROWS = {
     "kernels.specs:_filled": [(("{a} b {c}", {"a": "1"}), "1 b {c}"), (("x", {}), "x")],
     "system.reasons:reason_of": [(OSError(errno.EACCES, "Permission denied"), "permission denied"), (OSError("Odd"), "odd")],
     "system.live_reader:_split": [("/a/b", ("/a", "b")), ("/a", ("/", "a")), *([("//a", ("//", "a"))] if os.name == "posix" else [])],
+    "text.numbers:exit_status": [((3, "windows"), "3"), ((-1073741819, "windows"), "0xC0000005"), ((0x80000100, "windows"), "0x80000100"), ((-9, "linux"), "-9"), ((None, "windows"), "None")],
+    "imports.standard:systems_of": [("fcntl", ["linux", "macos"]), ("winreg", ["windows"]), ("curses.ascii", ["linux", "macos"]), ("dbm.gnu", ["linux", "macos"]), ("dbm", None), ("json", None), ("hivescale", None)],
+    "queries.contrast:_with_slashes": [(r"C:\a\b", "C:/a/b"), (r"\\server\a", "//server/a"), ("/a\\b", "/a\\b")],
     "system.trees:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],
     "formats.lisp:written": [('a"b\\', '"a\\"b\\\\"')],
     "formats.ini:read": [("[a]\nb = 1\nc: 2\n  more\n\n  end\n", {("a", "b"): Span(8, 9, "1"), ("a", "c"): Span(13, 28, "2\nmore\n\nend")}), ("# x\n[a]\nB=1\nB=2\n", {("a", "b"): Span(14, 15, "2")}), ("\ufeff[a]\nb=1", {("a", "b"): Span(7, 8, "1")}), ("[a]\nloose\nb=1\n", {("a", "b"): Span(12, 13, "1")})],

@@ -55,6 +55,29 @@ def test_shell_and_caller(above, shell, caller):
     assert (process.pid if process else None) == caller
 
 
+_LAUNCHED = (r"C:\env\python.exe", "-m", "kalyx", "here")
+ON_WINDOWS = [
+    # Kalyx's own words, what stands above, the shell's name, the caller's number
+    (_LAUNCHED, [_LAUNCHED, (r"C:\Windows\cmd.exe",)], "cmd", None),  # the program of its environment only starts it
+    (_LAUNCHED, [_LAUNCHED, (r"C:\env\python.exe", "run.py")], "powershell", 3),
+    (_LAUNCHED, [("cmd.exe", "/d", "/s", "/c", "kalyx here"), ("python.exe", "run.py")], "cmd", 3),
+    (_LAUNCHED, [("cmd.exe", "/k", r"C:\env\activate.bat"), ("python.exe", "run.py")], "cmd", None),
+    (_LAUNCHED, [("CMD.EXE", "/s/c", "kalyx here"), ("python.exe", "run.py")], "cmd", 3),
+    (_LAUNCHED, [("powershell.exe", "-NoExit", "-File", "p.ps1"), ("python.exe", "run.py")], "powershell", None),
+    (_LAUNCHED, [("pwsh.exe", "-ExecutionPolicy", "Bypass"), ("python.exe", "run.py")], "pwsh", None),
+    (_LAUNCHED, [("pwsh.exe", "-Command", "kalyx here"), ("python.exe", "run.py")], "pwsh", 3),
+    (_LAUNCHED, [("cmd.exe", "/c", "kalyx here"), ("python.exe", "demo.py", "typed")], "cmd", None),
+]
+
+
+@pytest.mark.parametrize("own, above, shell, caller", ON_WINDOWS)
+def test_shell_and_caller_on_windows(own, above, shell, caller):
+    variables = {"PSModulePath": "C:\\x"} | ({"KALYX_TYPED_BY": "3"} if above[-1][-1] == "typed" else {})
+    reader = MemoryReader("windows", {}, variables=variables, processes=processes(own, *above))
+    process = find_caller(reader)
+    assert find_shell(reader).name == shell and (process.pid if process else None) == caller
+
+
 def test_a_kernel_is_known_by_its_connection_file():
     chain = processes(
         ("/usr/bin/python3.11", "-m", "x", "-f", "/run/k.json"), ("/usr/bin/python3.11", "-f", "data.csv")

@@ -14,7 +14,7 @@ from kalyx.core.model.records import KalyxError
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.text.visible import visible
 
-SHELLS = ("bash", "zsh", "fish")
+SHELLS = ("bash", "zsh", "fish", "powershell")
 
 Completer = Callable[..., Iterable[str]]
 
@@ -57,13 +57,14 @@ def _plain(names: Iterable[str]) -> list[str]:
 def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
     """Files of these endings, and folders, that the word may go on to."""
     reader = machine.reader
-    before, sign, _ = prefix.rpartition("/")
+    split = max(prefix.rfind("/"), prefix.rfind("\\") if reader.system == "windows" else -1)
+    before, sign = prefix[: max(split, 0)], prefix[split : split + 1] if split >= 0 else ""
     folder = reader.absolute(before or sign or ".")
     result = []
     for name in reader.names(folder):
         is_folder = reader.is_folder(reader.join(folder, name))
         if (is_folder and not name.startswith(".")) or (endings and name.endswith(endings)):
-            result.append(before + sign + name + ("/" if is_folder else ""))
+            result.append(before + sign + name + ((sign or reader.path.sep) if is_folder else ""))
     return result
 
 

@@ -136,6 +136,9 @@ def _judge_requirements(reader: Reader, interpreter: Interpreter, found: list[tu
     for installed, package in found:
         if package.hidden_by is not None:
             continue
+        if not satisfies(interpreter.version, installed.requires_python):
+            asked_for = f"Python {installed.requires_python}"
+            package.unmet.append(Unmet(requirement=asked_for, found=interpreter.version))
         for asked in asked_by(installed, interpreter, reader.system):
             there = versions.get(asked.key)
             if there is None:

@@ -7,6 +7,7 @@ kernel and whatever it started are gone.
 
 from __future__ import annotations
 
+import os
 from contextlib import nullcontext
 
 from msgspec import Struct
@@ -37,6 +38,7 @@ from kalyx.core.packages.metadata import owner_of
 from kalyx.core.system.loopback import Connection, answers_itself, monotonic
 from kalyx.core.system.runner import Runner, Running
 from kalyx.core.targets import seat_of_kernel
+from kalyx.core.text.numbers import exit_status
 
 WORDS_KEPT = 20_000
 
@@ -146,7 +148,8 @@ class _Conversation:
     def _alive(self) -> bool:
         if self.running.status() is None:
             return True
-        self.talk.problem = f"it ended by itself with status {self.running.status()}"
+        status = exit_status(self.running.status(), "windows" if os.name == "nt" else os.name)
+        self.talk.problem = f"it ended by itself with status {status}"
         return False
 
     def hello(self, began: float) -> bool:

@@ -154,6 +154,7 @@ class LiveReader(Reader):
         self._kinds: dict[str, str | None] = {}
         self._statuses: dict[str, FileStat | None] = {}
         self._links: dict[str, str | None] = {}
+        self._scans: dict[tuple[str, bytes], list[bytes]] = {}
 
     def again(self) -> LiveReader:
         return LiveReader(dict(self.variables), self.folder)
@@ -332,6 +333,12 @@ class LiveReader(Reader):
             os.close(handle)
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
+        known = self._scans.get((path, pattern))
+        if known is None:
+            known = self._scans[(path, pattern)] = self._scanned(path, pattern)
+        return known
+
+    def _scanned(self, path: str, pattern: bytes) -> list[bytes]:
         import mmap
         import re
 

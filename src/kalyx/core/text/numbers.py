@@ -20,6 +20,13 @@ def are_numbers(text: str) -> bool:
     return bool(text) and all(is_number(part) for part in text.split("."))
 
 
+def exit_status(status: int | None, system: str) -> str:
+    """The status that a program ended with as its system writes such numbers: in Windows an error's in hexadecimal."""
+    if status is None or system != "windows" or 0 <= status <= 0xFFFF:
+        return str(status)
+    return f"0x{status & 0xFFFFFFFF:08X}"
+
+
 def leading_number(text: str) -> int:
     """The number that a text begins with; nought where it begins with none (``7rc1``: 7)."""
     digits = ""

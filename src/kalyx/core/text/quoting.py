@@ -138,8 +138,8 @@ def _for_csh(word: str) -> str:
 
 
 def _for_xonsh(word: str) -> str:
-    """A raw string is read as it stands; what it cannot hold is refused."""
-    if not word.isprintable() or any(character in "'\\${}@" for character in word):
+    """A raw string is read as it stands; what it cannot hold is refused: a backslash before its end, too."""
+    if not word.isprintable() or any(character in "'${}@" for character in word) or word.endswith("\\"):
         raise Unquotable(word, "xonsh reads more into it than a word")
     return f"r'{word}'" if word else "''"
 

@@ -18,6 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case, Tried, is_in_a_file
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.text.numbers import exit_status
 
 SUPPRESSED_BY_OTHERS = True
 
@@ -28,7 +29,8 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if trial.answered or trial.timed_out:
         return None
-    how = f"ended by {trial.signal}" if trial.signal else f"ended with status {trial.status}"
+    status = exit_status(trial.status, machine.reader.system)
+    how = f"ended by {trial.signal}" if trial.signal else f"ended with status {status}"
     if trial.problem:
         how = trial.problem
     lines = [line for line in trial.output.splitlines() if line.strip()]
