@@ -160,10 +160,10 @@ def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> No
     )
     if answer is None:
         return
-    known = {entry.entry: entry for entry in found.entries}
+    known = {reader.case(entry.entry): entry for entry in found.entries}
     first = found.entries[:1] if found.entries and found.entries[0].put_by == "program" else []
     found.entries = first + [
-        known.get(text)
+        known.get(reader.case(text))
         or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
         for text in answer.path
     ]

@@ -382,7 +382,9 @@ def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) ->
     """
     minor = _minor_in_name(reader.name(real)) or _minor_in_name(reader.name(end))
     copied = settings is not None and reader.inside(end, settings.folder)
-    if minor is None and (copied or reader.system != "windows"):
+    # The program of a Windows environment starts that of its home, of whatever version; but for a copy with a library.
+    own = reader.system != "windows" or (copied and versions.library_beside(reader, real))
+    if minor is None and own:
         minor = versions.minor_inside(reader, real) if reader.system != "windows" else None
         minor = minor or (_minor_in_settings(settings) if settings is not None else None)
     if minor is not None and minor.startswith("2.") and reader.system != "windows":

@@ -87,6 +87,11 @@ def _has_landmark(reader: Reader, library: str) -> bool:
     return reader.is_file(reader.join(library, "os.py")) or reader.is_file(reader.join(library, "os.pyc"))
 
 
+def library_beside(reader: Reader, executable: str) -> bool:
+    """Whether a Windows program has the interpreter's library in its own folder."""
+    return any(_WINDOWS_LIBRARY.fullmatch(name.lower()) for name in reader.names(reader.parent(executable)))
+
+
 def _windows_installation(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
     library = reader.join(prefix, "Lib")
     whole = _has_landmark(reader, library)

@@ -7,7 +7,6 @@ kernel and whatever it started are gone.
 
 from __future__ import annotations
 
-import os
 from contextlib import nullcontext
 
 from msgspec import Struct
@@ -118,8 +117,9 @@ class Talk(Struct):
 class _Conversation:
     """Asks one kernel over its channels, against one deadline."""
 
-    def __init__(self, runner: Runner, connection: Connection, running: Running, seconds: float) -> None:
+    def __init__(self, runner: Runner, connection: Connection, running: Running, seconds: float, system: str) -> None:
         self.runner = runner
+        self.system = system
         self.connection = connection
         self.running = running
         self.deadline = monotonic() + seconds
@@ -148,7 +148,7 @@ class _Conversation:
     def _alive(self) -> bool:
         if self.running.status() is None:
             return True
-        status = exit_status(self.running.status(), "windows" if os.name == "nt" else os.name)
+        status = exit_status(self.running.status(), self.system)
         self.talk.problem = f"it ended by itself with status {status}"
         return False
 
@@ -314,7 +314,7 @@ def _converse(
     script: str | None,
 ) -> Talk:
     assert machine.runner is not None
-    conversation = _Conversation(machine.runner, connection, running, machine.seconds)
+    conversation = _Conversation(machine.runner, connection, running, machine.seconds, machine.reader.system)
     try:
         if conversation.hello(began):
             conversation.talk.heartbeat = connection.beats(min(2.0, max(0.1, conversation.left())))

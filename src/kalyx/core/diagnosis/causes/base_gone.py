@@ -17,7 +17,8 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, recreated, remake, same_minor
 from kalyx.core.environments.reading import View
-from kalyx.core.interpreters.reading import NotAnInterpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, version_in
+from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.system.reasons import NOTHING_THERE
@@ -31,7 +32,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         return None
     if "half-made" in {finding.cause for finding in view.environment.findings}:
         return None
-    if _is_own_fault(problem, machine):
+    if _is_own_fault(view, problem, machine):
         message = f"its own {machine.reader.name(problem.path)} is {problem.reason}"
         return _finding(view, machine, "no-interpreter", message, problem.reason, problem.path)
     return _finding(view, machine, "base-gone", "the base Python is gone", problem.reason, problem.path)
@@ -67,24 +68,37 @@ def _older_without_base(view: View, machine: Machine) -> Finding | None:
     return _finding(view, machine, "base-gone", "the base Python is gone", NOTHING_THERE, base)
 
 
-def _is_own_fault(problem: NotAnInterpreter, machine: Machine) -> bool:
-    """Whether the file in the environment itself is what does not start, and leads nowhere else."""
+def _is_own_fault(view: View, problem: NotAnInterpreter, machine: Machine) -> bool:
+    """Whether the file in the environment itself is what does not start, and leads nowhere else.
+
+    A program that starts the base's (on Windows) or is a copy of it is whole, and the folder that its settings name is
+    gone.
+    """
     reader = machine.reader
+    home = view.settings.get("home") if view.settings is not None else None
+    if home and reader.kind(home) is None and reader.refusal(home) is None:
+        return False
     return reader.is_file(problem.path) and reader.same_path(reader.real(problem.path), problem.path)
 
 
 def _upgraded(view: View, machine: Machine) -> Finding | None:
     """The same path now starts another minor version, which does not see the packages."""
     environment, interpreter = view.environment, view.interpreter
-    if interpreter is None or environment.site_packages or machine.reader.system == "windows":
+    if interpreter is None:
         return None
     minor = interpreter.minor
-    others = packages_of_others(view, machine, minor)
-    if not others:
-        return None
-    made_for, site = others[-1]
+    if machine.reader.system == "windows":  # one folder of packages for every version: the settings say for which
+        written = version_in(view.settings) if view.settings is not None and not view.settings.problem else None
+        if written is None or minor_of(written) == minor:
+            return None
+        made_for, site = minor_of(written), view.settings.path if view.settings is not None else ""
+    else:
+        others = packages_of_others(view, machine, minor) if not environment.site_packages else []
+        if not others:
+            return None
+        made_for, site = others[-1]
     evidence = [
-        Evidence(fact=f"it was made for {made_for}", source=site, path=site),
+        Evidence(fact=f"it was created for {made_for}", source=site, path=site),
         Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
     ]
     old = [interpreter for interpreter in machine.interpreters if interpreter.minor == made_for]

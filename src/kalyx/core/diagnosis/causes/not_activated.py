@@ -17,9 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.holders import called, of_project, proof
-from kalyx.core.diagnosis.shared.standard import missing_standard
 from kalyx.core.imports.case import Missing
-from kalyx.core.imports.standard import systems_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.model.steps import Install, RunWith, Step
@@ -38,8 +36,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     location = resolver.resolve(case.missing).place
     has_it = location is not None and location.kind != "namespace"
-    if not has_it and (_is_chosen(machine, case) or missing_standard(case) or systems_of(case.missing)):
-        return None  # another environment has no other standard library
+    if not has_it and (_is_chosen(machine, case) or _is_of_the_library(case)):
+        return None
     steps: list[Step] = []
     if has_it:
         assert location is not None
@@ -66,6 +64,14 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         evidence=evidence,
         fixes=ways,
     )
+
+
+def _is_of_the_library(case: Missing) -> bool:
+    """Whether a standard module of some version or system is missing: another environment does not have it either."""
+    from kalyx.core.diagnosis.shared.standard import missing_standard  # only where an import fails
+    from kalyx.core.imports.standard import systems_of
+
+    return missing_standard(case) is not None or systems_of(case.missing) is not None
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
