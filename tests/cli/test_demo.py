@@ -55,6 +55,17 @@ def test_the_whole_story(story):
     assert "≠" not in last and last.count("=  ") == 4
 
 
+def test_a_step_that_ends_otherwise_stops_the_story(story):
+    """Said on standard error, with status 1; the steps after it are not typed."""
+    moor, _ = story
+    code = ("import sys, kalyx.demo.walk as walk; walk.STEPS[1:] = [('Ask.', ['kalyx', 'causes', 'absentia'], 0), *walk.STEPS[2:]]; "
+            "from kalyx.cli.start import main; sys.argv = ['kalyx', 'demo', 'larkmoor', '--yes', '--json']; main()")  # fmt: skip
+    done = subprocess.run([sys.executable, "-c", code], cwd=moor.folder, env=moor.variables, capture_output=True, text=True, check=False)
+    answer = json.loads(done.stdout)
+    assert done.returncode == 1 and [step["status"] for step in answer["steps"]] == [0, 2] and not answer["done"]
+    assert "kalyx causes absentia ended with 2, and the story expects 0" in done.stderr
+
+
 def test_the_guide_does_what_it_says(story):
     """On the same folder made anew, which is said before it is done; every command ends and says as the page shows."""
     moor, _ = story

@@ -7,6 +7,7 @@ import sys
 
 from kalyx.cli.context import Call
 from kalyx.core.actions.entering import SHELLS, enter
+from kalyx.core.model.records import KalyxError
 from kalyx.core.text.visible import visible
 
 
@@ -20,6 +21,7 @@ def run(call: Call) -> int:
     if call.as_json:
         call.print_json(answer)
         return 0
+    _refuse_what_cannot_be_written(answer.line)
     # The line alone on standard output, to be evaluated as it is; the rest is for people.
     for warning in answer.warnings:
         print(f"kalyx: {visible(warning)}", file=sys.stderr)
@@ -27,3 +29,14 @@ def run(call: Call) -> int:
         print(f"to leave: {answer.leave}", file=sys.stderr)
     print(answer.line)
     return 0
+
+
+def _refuse_what_cannot_be_written(line: str) -> None:
+    """A character written by its number would make another line of it. Raises KalyxError."""
+    encoding = sys.stdout.encoding
+    try:
+        line.encode(encoding)
+    except UnicodeEncodeError as error:
+        hint = "; type chcp 65001 first" if sys.platform == "win32" else ""
+        missing = f"{encoding}, the encoding of this output, has no {visible(line[error.start])}"
+        raise KalyxError(f"the line cannot be printed: {missing}{hint}") from None

@@ -95,7 +95,12 @@ def _boot_id() -> str:
 
 
 def _paths_of(pid: int, what: str) -> list[str]:
-    """The paths of files that a process has open or loaded, by the library; none where the system does not tell."""
+    """The paths of files that a process has open or loaded, by the library; none where the system does not tell.
+
+    Windows may never answer for one of its handles; there each file is asked whether a program has it open (``trees``).
+    """
+    if sys.platform == "win32":
+        return []
     import psutil
 
     try:

@@ -17,6 +17,7 @@ import time
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from typing import Any
 
 from kalyx.core import signals
 from kalyx.core.model.records import KalyxError
@@ -292,7 +293,7 @@ def _remove_tree(path: str) -> None:
         raise KalyxError(f"{visible(seen.obstacle)}; nothing of {visible(path)} was removed")
     for attempt in range(5):  # something may still write into it
         try:
-            shutil.rmtree(path)
+            shutil.rmtree(path, **_IF_REFUSED)
             return
         except FileNotFoundError:
             if not os.path.lexists(path):
@@ -301,6 +302,17 @@ def _remove_tree(path: str) -> None:
             if attempt == 4:
                 raise _part_removed(path, seen.files, error) from None
         time.sleep(0.1)
+
+
+def _write_and_again(function: Callable[[str], object], path: str, _: object) -> None:
+    """Windows removes no file that is marked as only to be read: take the mark off, and try again."""
+    if sys.platform != "win32":
+        raise
+    os.chmod(path, stat.S_IWRITE)
+    function(path)
+
+
+_IF_REFUSED: dict[str, Any] = {"onexc" if sys.version_info >= (3, 12) else "onerror": _write_and_again}
 
 
 def _part_removed(path: str, files: int, error: OSError) -> KalyxError:

@@ -90,7 +90,31 @@ def _obstacle(path: str, seen: os.stat_result, first: os.stat_result, owner: int
         return f"{path} may not be written"
     if _is_fixed(path, seen):
         return f"{path} is marked as not to be changed (immutable)"
+    if sys.platform == "win32" and _is_held(path, is_folder):
+        return f"{path} is open in a running program: end that program first"
     return None
+
+
+_DELETE, _WRITE = 0x00010000, 0x40000000
+_SHARED, _EXISTING, _ITSELF = 7, 3, 0x02000000 | 0x00200000  # a folder and a link are opened themselves
+_SHARING_VIOLATION = 32
+
+
+def _is_held(path: str, is_folder: bool) -> bool:
+    """Whether Windows keeps a file because a program has it open, or runs it (CreateFileW, ``dwShareMode``)."""
+    import ctypes
+
+    library = ctypes.WinDLL("kernel32", use_last_error=True)  # type: ignore[attr-defined,unused-ignore]
+    library.CreateFileW.restype = ctypes.c_void_p
+    # What runs may be opened to be removed, and not be removed; it cannot be opened to be written.
+    for access in (_DELETE,) if is_folder or not path.lower().endswith((".exe", ".dll", ".pyd")) else (_DELETE, _WRITE):
+        handle = library.CreateFileW(path, access, _SHARED, None, _EXISTING, _ITSELF, None)
+        if handle in (None, ctypes.c_void_p(-1).value):
+            if ctypes.get_last_error() == _SHARING_VIOLATION:  # type: ignore[attr-defined,unused-ignore]
+                return True
+        else:
+            library.CloseHandle(ctypes.c_void_p(handle))
+    return False
 
 
 def _is_fixed(path: str, seen: os.stat_result) -> bool:
