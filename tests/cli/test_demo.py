@@ -70,7 +70,7 @@ def test_the_guide_does_what_it_says(story):
     """On the same folder made anew, which is said before it is done; every command ends and says as the page shows."""
     moor, _ = story
     planned = moor.kalyx("demo", "larkmoor", "--dry-run", "--json").json
-    assert planned["plan"][0]["deed"].startswith("remove the demo machine made there before") and not planned["done"]
+    assert planned["plan"][0]["deed"].startswith("remove the demo machine created there before") and not planned["done"]
     walk(PAGE.read_text(), moor, 15)
 
 

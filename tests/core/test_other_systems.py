@@ -262,6 +262,17 @@ def test_what_the_launcher_starts(variables, settings, prefix, message):
         assert seat.interpreter == part.interpreter
 
 
+def test_a_windows_environment_of_too_long_a_path():
+    """Refused before anything is created; one letter less is not."""
+    from kalyx.core.actions.preparing import _refuse_what_is_there
+
+    machine = Machine(MemoryReader("windows", {"C:\\x\\y": b""}), None)
+    longest = "C:\\x\\" + "n" * (259 - len("C:\\x\\\\Scripts\\python.exe"))
+    _refuse_what_is_there(machine, longest)
+    with pytest.raises(KalyxError, match="shorter folder"):
+        _refuse_what_is_there(machine, longest + "n")
+
+
 def test_paths_with_the_mark_of_windows():
     """A path marked as taken literally names what its plain form names: in settings, in links, as a target."""
     reader = as_installed()

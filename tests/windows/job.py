@@ -102,7 +102,7 @@ def test_the_job(demo):
 
 def test_entering_by_the_printed_line(demo):
     """The line that ``prepare`` prints, typed as it stands: python is that environment's, also with letters outside ASCII."""
-    for name in ("low meadow", "h\u00e9rbe", "a&b"):
+    for name in ("low meadow", "h\u00e9rbe", "a&b", "a=b"):
         prefix = demo.moor / name
         subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(prefix)], check=True)
         (prefix / "Scripts" / "activate.bat").unlink()  # the line sets PATH then
@@ -113,6 +113,50 @@ def test_entering_by_the_printed_line(demo):
     subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(beyond)], check=True)
     assert "chcp 65001" in kalyx("enter", beyond, status=None), "the page has no such letter"
     assert str(beyond) in kalyx("enter", beyond, PYTHONIOENCODING="utf-8")
+
+
+def _gone(prefix):
+    settings = prefix / "pyvenv.cfg"
+    settings.write_text(re.sub(r"(?m)^home = .*$", lambda _: r"home = C:\gone\Python", settings.read_text()))
+
+
+def _replaced(prefix):
+    settings = prefix / "pyvenv.cfg"
+    settings.write_text(re.sub(r"(?m)^version = .*$", "version = 3.8.1", settings.read_text()))
+
+
+def _from_linux(prefix):
+    (prefix / "Scripts" / "python.exe").unlink()
+    (prefix / "Scripts").rename(prefix / "bin")
+    (prefix / "bin" / "python").write_bytes(b"\x7fELF")
+
+
+@pytest.mark.parametrize("spoil, condition", [(_gone, "base-gone"), (_replaced, "base-gone"), (_from_linux, "half-made")])
+def test_conditions_and_their_fixes(demo, spoil, condition):
+    """An environment whose base is gone, or is of another version than the settings say, or that came from Linux."""
+    prefix = demo.moor / spoil.__name__.strip("_")
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(prefix)], check=True)
+    spoil(prefix)
+    found = next(one for one in demo.json("survey")["environments"] if one["name"] == prefix.name)
+    assert found["condition"] == condition, found
+    line = found["findings"][0]["fixes"][0]["steps"][0]["line"]
+    if spoil is not _replaced:  # no Python 3.8 is there to go back to
+        status, out = demo.type(line + (" --yes" if line.startswith("kalyx") else ""))
+        assert status == 0, (line, out)
+    after = [one["condition"] for one in demo.json("survey")["environments"] if one["name"].startswith(prefix.name)]
+    assert "sound" in after or spoil is _replaced, after
+
+
+def test_completion_in_powershell(demo):
+    """What the code for PowerShell sets, without PowerShell: the words come through the file that it names."""
+    code = kalyx("completion", "powershell")
+    assert "Register-ArgumentCompleter" in code
+    answer = demo.root / "completed"
+    answer.write_text("")
+    given = {"_ARGCOMPLETE": "1", "ARGCOMPLETE_USE_TEMPFILES": "1", "_ARGCOMPLETE_STDOUT_FILENAME": str(answer), "_ARGCOMPLETE_IFS": "\n",
+             "_ARGCOMPLETE_SHELL": "powershell", "COMP_LINE": "kalyx causes name-m", "COMP_POINT": "19"}  # fmt: skip
+    subprocess.run([sys.executable, "-m", "kalyx"], env={**os.environ, **given}, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+    assert answer.read_text().split() == ["name-misleads"]
 
 
 def test_what_is_in_use_is_left_whole(demo):

@@ -117,7 +117,7 @@ def _build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
     notes.append("kernels run on a small stand-in that ships with Kalyx: no notebook software is needed")
     bases = {"orchard": newer, "heath": older}
     made = {name: [write_wheel(package, wheels) for package in PACKAGES[name]] for name in bases}
-    tell(f"making orchard with Python {newer.version} and heath with Python {older.version}")
+    tell(f"creating orchard with Python {newer.version} and heath with Python {older.version}")
     with ThreadPoolExecutor() as both:
         makings = [
             both.submit(_environment, machine, base, os.path.join(moor, name), [*made[name], standin], name)
@@ -191,7 +191,7 @@ def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[
         done = machine.runner.run(argv, variables=clean, seconds=300)
         if done.status != 0:
             text = (done.errors or done.output).decode("utf-8", "replace").strip().splitlines() or [done.problem or ""]
-            raise KalyxError(f"making {name} failed: {machine.line(argv[:4])} … {text[-1] if text else ''}")
+            raise KalyxError(f"creating {name} failed: {machine.line(argv[:4])} … {text[-1] if text else ''}")
 
 
 def _variables(root: str, home: str, moor: str) -> dict[str, str]:

@@ -31,7 +31,7 @@ def run(call: Call) -> int:
     folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
     plan = [ChangePlan(deed="create a demo machine of about 40 MB", path=folder)]
     if replaces(folder):
-        plan.insert(0, ChangePlan(deed="remove the demo machine made there before", path=folder))
+        plan.insert(0, ChangePlan(deed="remove the demo machine created there before", path=folder))
     if not call.as_json:
         for change in plan:
             print(f"to do: {change.deed}, {visible(change.path)}", flush=True)

@@ -127,4 +127,4 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         draw_rehearsal(screen, answer.rehearsal, options.verbose, notes=False)
     if environment is not None:
         screen.blank()
-        screen.line("   to enter it: ", (machine.line_to_enter(environment.prefix), "bold"))
+        screen.line("   to activate it: ", (machine.line_to_enter(environment.prefix), "bold"))

@@ -68,7 +68,7 @@ def _environments(
     names = [cell_len(visible(environment.name)) for group in groups.values() for environment in group]
     width = min(max(names) + 2, max(16, screen.width // 3))
     for base, group in sorted(groups.items(), key=lambda item: (item[0] == "", item[0])):
-        screen.line("  ", (screen.path(base) if base else "no installation that is there", BLUE))
+        screen.line("  ", (screen.path(base) if base else "base Python not found", BLUE))
         for environment in sorted(group, key=lambda one: one.name):
             _environment(screen, machine, environment, width, options)
 

@@ -74,8 +74,15 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     return deeds, commands
 
 
+_LONGEST_PROGRAM = 259  # MAX_PATH without its last sign ("Maximum Path Length Limitation")
+
+
 def _refuse_what_is_there(machine: Machine, folder: str) -> None:
     reader = machine.reader
+    program = reader.join(folder, "Scripts", "python.exe")
+    if reader.system == "windows" and len(program) > _LONGEST_PROGRAM:
+        what = f"its python.exe would have a path of {len(program)} characters, and Windows starts none above"
+        raise KalyxError(f"{visible(folder)}: {what} {_LONGEST_PROGRAM}; choose a shorter folder")
     kind = reader.kind(folder)
     if kind is None:
         upper = reader.parent(folder)

@@ -35,6 +35,8 @@ class Unquotable(ValueError):
 def line_for(argv: list[str], shell: str) -> str:
     """The line that starts ``argv`` in this shell (by its plain name). Raises Unquotable."""
     words = [quoted(word, shell) for word in argv]
+    if shell == "cmd" and words and "=" in words[0] and words[0][0] != '"':
+        words[0] = f'"{words[0]}"'  # a program's name ends at this sign there
     # There a word in quotes is a text, unless it is told to call it.
     call = "& " if shell in ("powershell", "pwsh") and words and words[0][:1] == "'" else ""
     return call + " ".join(words)
