@@ -23,7 +23,7 @@ FROZEN = "panda3d"  # its wheels hold the library and the modules of the version
 # What Kalyx and its tests need there; markers would be read for this system, so that colorama is named.
 NEEDED = ("argcomplete", "jinja2", "macholib", "msgspec", "packaging", "pathspec", "pefile", "psutil", "pyelftools",
           "pyzmq", "rich", "tomlkit", "colorama", "pytest", "pytest-xdist",
-          "hypothesis", "jsonschema<4.18")  # fmt: skip
+          "hypothesis", "jsonschema<4.18", "jupyter_client", "pywin32")  # fmt: skip
 _LEFT_OUT = (
     "site-packages",
     "dist-packages",

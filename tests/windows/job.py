@@ -257,8 +257,34 @@ def test_a_registry_entry_whose_interpreter_is_gone(demo):
         winreg.DeleteKey(winreg.HKEY_CURRENT_USER, r"Software\Python\Larkmoor")
 
 
+def test_kernels_are_those_that_the_reference_lists(tmp_path):
+    """Generated kernel files in the folders of Windows, some ids twice, against the reference library's list."""
+    from tests.real.test_specs import SAYS, dead_at_start, spec
+
+    chance = random.Random(SEED)
+    roots = {"APPDATA": tmp_path / "roaming", "PROGRAMDATA": tmp_path / "all", "JUPYTER_PATH": tmp_path / "more"}
+    raws = {}
+    for number in range(120):
+        name = chance.choice(["k", "K"]) + str(number)
+        for place in chance.sample(sorted(roots), chance.choice([1, 1, 2])):
+            folder = roots[place] / ("kernels" if place == "JUPYTER_PATH" else "jupyter\\kernels") / name
+            folder.mkdir(parents=True)
+            (folder / "kernel.json").write_bytes(spec(chance))
+            raws.setdefault(name.lower(), []).append((folder / "kernel.json").read_bytes())
+    variables = {**os.environ, **{name: str(path) for name, path in roots.items()}, "JUPYTER_USE_PROGRAMDATA": "1"}
+    done = subprocess.run([sys.executable, "-c", SAYS], env=variables, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+    theirs = json.loads(done.stdout)
+    answer = json.loads(kalyx("kernels", "--seen-by", sys.executable, "--json", **{key: variables[key] for key in (*roots, "JUPYTER_USE_PROGRAMDATA")}))
+    ours = {one["id"]: one for one in answer["kernels"] if one["id"] in raws and not {"spec-unreadable", "hidden"} & set(one["conditions"])}
+    for name in raws:
+        if not any(map(dead_at_start, raws[name])):
+            assert (name in theirs) == (name in ours), (SEED, name, raws[name], theirs.get(name), ours.get(name))
+            assert name not in theirs or ours[name]["argv"] == theirs[name]["argv"], (SEED, name, raws[name])
+    assert len(theirs) > 40
+
+
 def test_search_paths_by_chance(tmp_path):
-    """What reading says of sys.path against the interpreter's own: path files, ``._pth``, variables, flags."""
+    """What reading says of sys.path against the interpreter's own: path files, variables, flags, the registry."""
     from kalyx.core.environments.invocation import Invocation
     from kalyx.core.environments.searchpath import search_path
     from kalyx.core.interpreters.reading import read_interpreter
@@ -281,19 +307,28 @@ def test_search_paths_by_chance(tmp_path):
                              "PYTHONNOUSERSITE": ["1", ""], "PYTHONSAFEPATH": ["1"], "PYTHONPLATLIBDIR": ["lib64"]}.items():  # fmt: skip
             if chance.random() < 0.3:
                 variables[name] = chance.choice(values)
+        if chance.random() < 0.2:
+            variables["PYTHONHOME"] = chance.choice([str(BASE), str(BASE).upper(), str(BASE) + "\\"])
+        entry = rf"Software\Python\PythonCore\{sys.version_info[0]}.{sys.version_info[1]}\PythonPath\Kalyx"
+        registered = chance.random() < 0.3
+        if registered:
+            with winreg.CreateKey(winreg.HKEY_CURRENT_USER, entry) as key:
+                winreg.SetValueEx(key, None, 0, winreg.REG_SZ, chance.choice([str(tmp_path / "more"), r"C:\app;C:\gone"]))
         flags = chance.choice([[], [], ["-I"], ["-E"], ["-s"], ["-S"], ["-P"]])
         code = "import sys, json; print(json.dumps([sys.prefix, sys.path]))"
         script = tmp_path / "ask.py"
         script.write_text(code)
         python = str(prefix / "Scripts" / "python.exe")
         done = subprocess.run([python, *flags, str(script)], env=variables, cwd=tmp_path, stdin=subprocess.DEVNULL, capture_output=True, check=False)
-        if done.returncode:
-            continue
-        own = json.loads(done.stdout)
         reader = LiveReader(variables, str(tmp_path))
         interpreter = read_interpreter(reader, python)
         way = Invocation.of_command([*flags, str(script)], reader, interpreter, variables)
         found = search_path(reader, interpreter, way)
+        if registered:
+            winreg.DeleteKey(winreg.HKEY_CURRENT_USER, entry)
+        if done.returncode:
+            continue
+        own = json.loads(done.stdout)
         read = [entry.entry for entry in found.entries]
         if not found.unknown and not found.code and [place.lower() for place in read] != [place.lower() for place in own[1]]:
             wrong.append((number, flags, {k: v for k, v in variables.items() if k.startswith("PYTHON")}, own[1], read))

@@ -385,6 +385,7 @@ def _leaves_path_alone(line: str) -> bool:
 def site_folders(reader: Reader, prefix: str, interpreter: Interpreter, library: str, virtual: bool) -> list[str]:
     """The site folders of a prefix in the order of ``site.getsitepackages``, present or not."""
     if reader.system == "windows":
+        prefix = str(reader.path.normpath(prefix))  # as site makes each folder absolute
         return [prefix, reader.join(prefix, "Lib", "site-packages")]
     major = int(interpreter.version.split(".")[0])
     tag = interpreter.tag
