@@ -150,7 +150,7 @@ REFUSED = [
     ({"/bin/python": b"hello\n"}, "not a program of any system"),
     ({"/bin/python": b""}, "an empty file"),
     ({"/bin/python": b"#!/usr/bin/perl\n"}, "a script"),
-    ({"/bin/python": Link("/gone/python3.11")}, "a link that leads nowhere"),
+    ({"/bin/python": Link("/gone/python3.11")}, "a link to a path that does not exist"),
     ({"/bin/python": Link("/bin/python")}, "a link that leads back to itself"),
     ({"/bin/python/x": b""}, "a folder"),
     ({"/bin/python": None}, "permission denied"),

@@ -18,7 +18,7 @@ from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation
 
 # What no fix may do here, and no sentence say.
-FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "was interrupted", "is gone", "leads nowhere")
+FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "was interrupted", "is gone", "does not exist (")
 
 
 @contextmanager

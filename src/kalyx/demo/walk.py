@@ -6,7 +6,8 @@ import os
 import shlex
 import shutil
 import subprocess
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kalyx.core.seats.callers import TYPED_BY
 from kalyx.core.system.own_command import own_command
@@ -28,8 +29,7 @@ STEPS: list[tuple[str, list[str], int]] = [
 ]  # fmt: skip
 
 
-@dataclass
-class DemoShell:
+class DemoShell(Struct):
     """The shell that the demo's lines are typed into, and how a user enters and removes the machine there."""
 
     name: str

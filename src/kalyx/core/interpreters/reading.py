@@ -191,7 +191,7 @@ def _first_bytes(reader: Reader, executable: str, real: str, links: list[str]) -
             raise NotAnInterpreter(executable, NOTHING_THERE, links)
         if reader.kind(real) == "link":
             raise NotAnInterpreter(executable, "a link that leads back to itself", links)
-        raise NotAnInterpreter(executable, f"a link that leads nowhere ({real} is not there)", links)
+        raise NotAnInterpreter(executable, f"a link to a path that does not exist ({real})", links)
     if status.kind == "folder":
         raise NotAnInterpreter(executable, "a folder, not a program", links)
     if reader.system == "windows" and status.size == 0 and "\\windowsapps\\" in executable.lower():
