@@ -169,7 +169,8 @@ def _kept(
     if own is None or "-e" in more:
         details = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
         return Fix(message=f"add it through {keeper}, which manages the packages there", steps=[details], changes=[])
-    message = f"create an environment for this folder: {keeper} manages the packages there"
+    verb = "create an environment for" if isinstance(own, CreateEnvironment) else "install it into the environment of"
+    message = f"{verb} this folder: {keeper} manages the packages of this Python"
     return Fix(message=message, steps=[step(machine, own)], changes=[own.prefix])
 
 

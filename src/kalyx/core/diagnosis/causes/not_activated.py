@@ -55,6 +55,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                              path=case.interpreter.executable))  # fmt: skip
     ways = _ways(case, machine, own)
     for way in ways:
+        way.state = way.state if has_it or steps else "may-help"  # it is not there either
         way.steps = [*steps, *way.steps]
         way.message = f"install it in {own.name}, then {way.message}" if steps else way.message
     return Finding(
