@@ -214,7 +214,7 @@ def test_a_cell_speaks_of_its_own_kernel(moor, provided):
         running = runner.start(argv, variables=moor.variables, folder=str(moor.folder))
         try:
             connection.open()
-            talk = _Conversation(runner, connection, running, 60)
+            talk = _Conversation(runner, connection, running, 60, sys.platform)
             assert talk.hello(time.monotonic())
             said = talk.execute(f"!{sys.executable} -m kalyx why hivescale --json", None)
             answer = json.loads(said[said.index("{") :])
