@@ -33,7 +33,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--from",
         dest="source",
         metavar="FILE",
-        help="a record, a requirements file, a project's folder or file, a script's own block",
+        help="a record, a requirements file, a project's folder or file, a script with inline dependencies",
     )
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--point-editor", action="store_true", help="make this folder's editor settings choose it")

@@ -11,10 +11,12 @@ from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer, PrepareAnswer
 from kalyx.core.model.records import ImportAnswer, VersionChange
+from kalyx.core.text.versions import change_of
 from kalyx.core.text.visible import visible
 
-# What is planned, and what was done: a package that is new, one of another version, one that is gone.
-_PLANNED, _DONE = ("install", "change", "remove"), ("installed", "changed", "removed")
+# What was done to a package, by the word of the plan.
+_DONE = {"install": "installed", "upgrade": "upgraded", "downgrade": "downgraded",
+         "change": "changed", "remove": "removed"}  # fmt: skip
 
 
 def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
@@ -23,24 +25,28 @@ def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
     if environment is not None:
         screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
                     screen.path(environment.prefix))  # fmt: skip
-    _draw_moves(screen, answer, _PLANNED)
+    _draw_moves(screen, answer, done=False)
     for unmet in answer.broken:
         has = f"but {visible(unmet.found)} would be installed" if unmet.found else "which would be missing"
         screen.line("   ", ("breaks    ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
 
 
-def _draw_moves(screen: Screen, answer: FillAnswer, words: tuple[str, str, str]) -> None:
+def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
+    def shown(word: str) -> str:
+        return (_DONE[word] if done else word).ljust(9) + " "
+
     width = max([len(visible(move.name)) for move in answer.moves] + [0]) + 2
     for move in answer.moves:
         name = visible(move.name).ljust(width)
         if move.before is None or move.hides is not None:
             hides = f"  hides {visible(move.before or '')} in {screen.path(move.hides)}" if move.hides else ""
-            screen.line("   ", (words[0].ljust(10), BLUE), name, visible(move.after or ""), (hides, QUIET))
+            screen.line("   ", (shown("install"), BLUE), name, visible(move.after or ""), (hides, QUIET))
         elif move.after is None:
-            screen.line("   ", (words[2].ljust(10), ORANGE), name, visible(move.before))
+            screen.line("   ", (shown("remove"), ORANGE), name, visible(move.before))
         else:
-            screen.line("   ", (words[1].ljust(10), ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
+            word = shown(change_of(move.before, move.after))
+            screen.line("   ", (word, ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
     for package in answer.seen_below:
         path = f"{screen.path(package.location)} ({package.origin})"
         screen.line("   ", ("there".ljust(10), QUIET), f"{visible(package.name)} {visible(package.version or '')}, "
@@ -57,9 +63,9 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
         screen.line("done", (", as planned", QUIET))
     elif answer.done and answer.moves:
         screen.line("done", ("; not as planned:", ORANGE))
-        _draw_moves(screen, answer, _DONE)
+        _draw_moves(screen, answer, done=True)
     elif not answer.notes or answer.seen_below:
-        _draw_moves(screen, answer, _DONE)
+        _draw_moves(screen, answer, done=True)
         screen.line("nothing to do")
     _draw_imports(screen, answer.imports)
     for unmet in answer.broken:
@@ -116,7 +122,8 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
     for move in answer.moves:
         if move.before is not None:
             where = f", which stays hidden in {screen.path(move.hides)}" if move.hides else ""
-            screen.line("   ", ("moved ", ORANGE), f"{visible(move.name)} {visible(move.before)} to "
+            word = _DONE[change_of(move.before, move.after or "")] if move.after else _DONE["remove"]
+            screen.line("   ", (f"{word} ", ORANGE), f"{visible(move.name)} {visible(move.before)} to "
                         f"{visible(move.after or 'nothing')}{where}")  # fmt: skip
     _draw_imports(screen, answer.imports)
     draw_lacking(screen, answer.lacking)

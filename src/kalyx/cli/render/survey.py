@@ -81,7 +81,7 @@ def _environment(
     notes = [] if sound else [environment.condition]
     notes += [finding.cause for finding in environment.findings if finding.cause == "in-version-control"]
     notes += ["sees its base"] if environment.sees_base else []
-    notes += ["listed by an environment manager"] if environment.kind == "kept" else []
+    notes += ["managed by an environment manager"] if environment.kind == "kept" else []
     if environment.kernels:
         notes.append("kernel " + ", ".join(visible(machine.reader.name(key)) for key in environment.kernels))
     if environment.size_bytes is not None:

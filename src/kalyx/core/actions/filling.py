@@ -25,6 +25,7 @@ from kalyx.core.model.records import ChangePlan, Environment, Interpreter, Kalyx
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 from kalyx.core.text.nearness import distance
+from kalyx.core.text.versions import change_of
 from kalyx.core.text.visible import visible
 
 _TRIED_AT_MOST = 12
@@ -77,7 +78,7 @@ def _deed(move: VersionChange) -> str:
         return f"install {move.name} {move.after}"
     if move.after is None:
         return f"remove {move.name} {move.before}"
-    return f"change {move.name} {move.before} to {move.after}"
+    return f"{change_of(move.before, move.after)} {move.name} {move.before} to {move.after}"
 
 
 def _refuse(machine: Machine, order: Order, installer: Installer, packages: list[Package]) -> None:

@@ -1,7 +1,7 @@
 """What on this machine can install a missing Python version, and the command for that; installs nothing.
 
 Known by what is there: the program of a version manager in its own root, the
-program of an installation listed by an environment manager, the system's package installer where it
+program of an installation managed by an environment manager, the system's package installer where it
 says that it has such a package.
 """
 

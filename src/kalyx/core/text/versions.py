@@ -5,6 +5,17 @@ from __future__ import annotations
 from kalyx.core.text.numbers import leading_number
 
 
+def change_of(before: str, after: str) -> str:
+    """``upgrade`` or ``downgrade``, by the order of versions (PEP 440); ``change`` where that knows none."""
+    from packaging.version import InvalidVersion, Version
+
+    try:
+        old, new = Version(before), Version(after)
+    except InvalidVersion:
+        return "change"
+    return "upgrade" if new > old else "downgrade" if new < old else "change"
+
+
 def numbers_of(version: str) -> list[int]:
     """The numbers of a version, to tell the newer of two apart where exactness does not matter."""
     import re

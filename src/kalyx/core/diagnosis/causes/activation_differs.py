@@ -68,7 +68,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             continue
         key = reader.real(value)
         if seat.environment is not None and seat.environment.key == key:
-            return None  # a base listed by an environment manager below an entered environment keeps its own variable
+            return None  # a base managed by an environment manager below an entered environment keeps its own variable
         runs = seat.environment.name if seat.environment else "nothing"
         is_there = reader.exists(value)
         evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]

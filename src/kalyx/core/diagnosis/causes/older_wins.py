@@ -105,7 +105,7 @@ def _finding(
         again = fixes.install(machine, case.interpreter, line)
         again.message = f"have {two.version} in front too"
         away = Fix(
-            message="or remove the copy that comes first",
+            message="remove the copy that comes first",
             changes=[first.entry],
             steps=[fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[two.name]))],
         )

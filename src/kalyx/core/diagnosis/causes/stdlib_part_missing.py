@@ -28,14 +28,14 @@ LOOKS_AT = "missing"
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing, interpreter = case.missing, case.interpreter
+    span = module_span(missing.split(".")[0])
+    if span is not None and (span.is_gone(interpreter.version) or span.is_newer(interpreter.version)):
+        return None
     systems = systems_of(missing)
     if systems is not None and machine.reader.system not in systems:
         return _of_other_systems(case, machine, systems)
     part = _part(missing)
     if part is None:
-        return None
-    span = module_span(missing.split(".")[0])
-    if span is not None and (span.is_gone(interpreter.version) or span.is_newer(interpreter.version)):
         return None
     item = instead("parts")[part]
     library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]

@@ -59,4 +59,6 @@ def _found(case: Case, machine: Machine, library: str, own: str) -> str | None:
     reader = machine.reader
     folders = [own, case.interpreter.base_prefix, reader.join(case.interpreter.base_prefix, "DLLs"), _system(machine)]
     folders += [reader.join(site, name) for site in case.sites for name in reader.names(site) if name.endswith(".libs")]
-    return next((path for path in (reader.join(folder, library) for folder in folders) if reader.is_file(path)), None)
+    paths = [reader.join(folder, library) for folder in folders]
+    # A folder that this user may not look into may hold it.
+    return next((path for path in paths if reader.is_file(path) or reader.refusal(path) is not None), None)
