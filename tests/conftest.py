@@ -36,7 +36,7 @@ _traces = None if _IS_WORKER else Traces()
 from tests.equipment import BY_VERSION, SEED, wanted_by  # noqa: E402
 
 # Whose tests share something that takes long to make: they go to one worker, one after the other.
-TOGETHER = ("tests/windows/test_windows.py", "tests/cli/test_demo.py", "tests/real/test_command_interpreter.py", "tests/real/test_built.py", "tests/real/test_folders.py",
+TOGETHER = ("tests/cli/test_demo.py", "tests/real/test_command_interpreter.py", "tests/real/test_built.py", "tests/real/test_folders.py",
             "tests/trust/test_traced.py")  # fmt: skip
 
 

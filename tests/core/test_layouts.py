@@ -136,8 +136,12 @@ def test_a_distribution_whose_path_is_a_file():
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip", "C:\\tool", "C:\\tool\\Lib\\site-packages"]
-    # One named after the executable comes before one named after the library.
+    # One named after the library comes before one named after the executable.
     files["C:\\tool\\python._pth"] = "python311.zip\n"
+    reader = windows(files)
+    search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
+    assert len(search.entries) == 3
+    del files["C:\\tool\\python311._pth"]
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip"]

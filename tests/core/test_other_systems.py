@@ -1,19 +1,23 @@
 """Causes, records, pointing and removing by the rules of the two systems that these tests do not run on."""
 
 import json
+from types import SimpleNamespace
 
 import pytest
 
 from kalyx.core.actions import discarding, editor_settings
 from kalyx.core.actions.recording import record
+from kalyx.core.diagnosis.causes import unreadable
+from kalyx.core.diagnosis.shared import dlls
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
+from kalyx.core.imports.trial import Raised
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.why import why_import
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
-from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve
 from tests.core.test_headers import ARM, X86, elf, mach
@@ -317,3 +321,40 @@ def test_interpreters_of_a_mac(path, more, prefix, version):
         assert seat.interpreter is None and seat.undecided and version in seat.reason
     else:
         assert (seat.interpreter.prefix, seat.interpreter.version) == (prefix, version)
+
+
+def test_a_dll_that_may_not_be_looked_at_counts_as_there(monkeypatch):
+    """Of two DLLs that a module needs one lies nowhere: that is the missing one, unless a folder may not be looked into."""
+    place = Place("windows")
+    module = place.site("heath", "hivescale", "_core.pyd")
+    place.files |= {module: PART, place.site("heath", "hivescale", "honey.dll"): PART}
+    needed = SimpleNamespace(needed=["honey.dll", "libwax.dll"])
+    monkeypatch.setattr(dlls, "read_header", lambda reader, path: needed if path == module else SimpleNamespace(needed=[]))
+
+    def missing():
+        machine = place.machine()
+        seat = resolve(machine, place.at("heath"))
+        case = SimpleNamespace(interpreter=seat.interpreter, sites=[place.site("heath")])
+        return dlls.missing_dll(case, machine, [module])
+
+    assert missing() == ("libwax.dll", module)
+    place.files["C:\\Windows\\System32"] = Shut()
+    assert missing() is None
+
+
+@pytest.mark.parametrize("words, remedy", [
+    ("An Application Control policy has blocked this file.", "administers"),
+    ("Access is denied.", "administers"),
+    ("The cloud file provider is not running.", "synchronises"),
+    ("The specified module could not be found.", None),
+])  # fmt: skip
+def test_a_file_that_windows_does_not_load(words, remedy):
+    place = Place("windows")
+    path = place.site("heath", "_core.pyd")
+    place.files[path] = PART
+    raised = Raised("ImportError", f"DLL load failed while importing _core: {words}", name="_core", path=path, import_error=True)
+    found = unreadable._blocked(SimpleNamespace(raised=raised), place.machine())
+    if remedy is None:
+        assert found is None
+        return
+    assert found.cause == "unreadable" and words[:-1] in found.message and remedy in found.fixes[0].steps[0].line

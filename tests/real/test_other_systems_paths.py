@@ -84,8 +84,9 @@ class Made:
     def question(self) -> dict[str, object]:
         home, path = self.variables.get("PYTHONHOME"), self.variables.get("PYTHONPATH")
         uses = not self.flags
-        config = {"use_environment": int(uses), "isolated": int(self.flags == ("I",)), "home": home if uses else None,
-                  "pythonpath_env": path if uses else None}  # fmt: skip
+        config = {"use_environment": int(uses), "isolated": int(self.flags == ("I",)), "pythonpath_env": path if uses else None}
+        if home:
+            self.names["ENV_PYTHONHOME"] = home
         texts = {path: text if isinstance(text, str) else "" for path, text in self.files.items() if not isinstance(text, Link)}
         registry: dict[str, object] = {key: values.get("") for key, values in self.registry.items()}
         links = {path: str(text) for path, text in self.files.items() if isinstance(text, Link)}
@@ -114,7 +115,8 @@ class Windows(Made):
         real, self.environment = self.executable, None
         if self.some(0.25):
             text = chance.choice([f"python{self.number}.zip\n.\n# import site\n#import site\n", "Lib\nDLLs\n.\nimport site\n", "..\\heath\n.\n", "D:\\moor\\heath\nLib\n"])
-            self.files[f"{base}\\" + chance.choice([f"python{self.number}._pth", "python._pth"])] = text
+            for name in chance.choice([[f"python{self.number}"], ["python"], ["python", f"python{self.number}"]]):
+                self.files[f"{base}\\{name}._pth"] = text if name == "python" else text.replace(".\n", "more\n")
         elif self.some(0.6):
             self.environment = chance.choice(["D:\\moor\\.venv", "D:\\the moor\\orchard"])
             home = base
@@ -183,9 +185,9 @@ def read(made: Made) -> dict[str, object]:
 
 
 def tidied(made: Made, answer: dict[str, object]) -> dict[str, object]:
-    """As the site module leaves it: no entry twice, none with a separator at its end. PYTHONHOME is no base's folder."""
+    """As the site module leaves it: none with a separator at its end. PYTHONHOME is no base's folder."""
     path = made.reader().path
-    entries = list(dict.fromkeys(path.normpath(entry) for entry in answer["path"]))
+    entries = [path.normpath(entry) for entry in answer["path"]]
     base = read(made)["prefix"] if "PYTHONHOME" in made.variables and not made.flags else path.normpath(answer["prefix"])
     return {"prefix": base, "path": entries}
 

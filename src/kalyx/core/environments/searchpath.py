@@ -82,7 +82,7 @@ class _Builder:
 
     def add(self, entry: str, origin: str, put_by: PutBy) -> None:
         case = self.reader.case(entry) if self.reader.system == "windows" else entry
-        if case in self.known:
+        if case in self.known and not self.way.no_site:  # the site module removes what is there twice
             return
         self.known.add(case)
         exists = self.reader.exists(entry)
@@ -223,7 +223,8 @@ class _Builder:
             compiled = program  # it takes its compiled parts to lie beside it then
         self.add(compiled, origin + ", compiled part", "library")
         self.add(self.library, origin, "library")
-        self.add(program, "the folder of the base interpreter", "library")
+        if reader.case(program) not in self.known:  # the interpreter adds this folder only where nothing else did
+            self.add(program, "the folder of the base interpreter", "library")
 
     def _zip_name(self) -> str:
         return "python" + self.tag.replace(".", "") + ".zip"
@@ -440,18 +441,19 @@ def user_site(reader: Reader, interpreter: Interpreter, variables: Mapping[str, 
 def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[tuple[str, int]]] | None:
     """The lines of the ``._pth`` file beside a Windows interpreter, or its library's, with their numbers; None: none.
 
-    Using Python on Windows, "Finding modules": one named after the executable comes before one named after the library.
+    The interpreter looks for a file named after its library first, then for one named after the executable
+    (Modules/getpath.py), and heeds no variable where it finds one (Using Python on Windows, "Finding modules").
     """
     if reader.system != "windows":
         return None
     executable = interpreter.real_executable
     folder, stem = reader.parent(executable), reader.name(executable).rpartition(".")[0]
-    for name in (stem + "._pth", "python" + interpreter.tag.replace(".", "") + "._pth"):
+    for name in ("python" + interpreter.tag.replace(".", "") + "._pth", stem + "._pth"):
         path = reader.join(folder, name)
         if reader.kind(path) is not None:
             text = (reader.text_or_none(path, _PTH_LIMIT) or "").removeprefix("\ufeff")
-            lines = [(line.strip(), number) for number, line in enumerate(text.splitlines(), 1)]
-            return path, [(line, number) for line, number in lines if line and not line.startswith("#")]
+            lines = [(line.partition("#")[0].strip(), number) for number, line in enumerate(text.splitlines(), 1)]
+            return path, [(line, number) for line, number in lines if line]
     return None
 
 
@@ -481,12 +483,10 @@ _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DIS
 
 def _worked_out(reader: Reader, interpreter: Interpreter, way: Invocation) -> tuple[SearchPath, bool]:
     """All but what the program itself puts first, and whether that is kept away."""
-    plain = _Builder(reader, interpreter, way)
-    heeds_home_first = plain.minor >= (3, 11) and plain.home_by_variable()
-    given = None if heeds_home_first else _whole_path_of(reader, interpreter)
+    given = _whole_path_of(reader, interpreter)
     if given is not None:
         # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.
-        site = any(line.split() == ["import", "site"] for line, _ in given[1])
+        site = any(line == "import site" for line, _ in given[1])
         way = replace(way, isolated=True, no_site=way.no_site or not site)
     builder = _Builder(reader, interpreter, way)
     builder.executable_by_variable()

@@ -101,10 +101,21 @@ def _windows_installation(reader: Reader, prefix: str, minor: str | None) -> Ins
         if result is None or minor not in (None, result):
             continue
         # A distribution to put into another program has its library in an archive, and a file that is its whole path.
-        archive = reader.join(prefix, name[: -len(".dll")] + ".zip")
+        stem = name[: -len(".dll")]
+        archive = reader.join(prefix, stem + ".zip")
         if whole or reader.is_file(archive):
             return Installation(prefix, result, library if whole else archive, "cpython", "Lib")
+        listed = _library_listed(reader, prefix, (stem + "._pth", "python._pth"))
+        if listed is not None:
+            return Installation(prefix, result, listed, "cpython", "Lib")
     return Installation(prefix, minor, library, "cpython", "Lib") if minor and whole else None
+
+
+def _library_listed(reader: Reader, prefix: str, names: tuple[str, ...]) -> str | None:
+    """The library among the folders and archives that a ``._pth`` file lists; None without such a file or library."""
+    text = next((text for name in names if (text := reader.text_or_none(reader.join(prefix, name)))), "")
+    paths = [reader.absolute(line.strip(), prefix) for line in text.splitlines() if line.strip()]
+    return next((path for path in paths if _has_landmark(reader, path)), None)
 
 
 def full_version(reader: Reader, installation: Installation, executable: str) -> str | None:

@@ -164,6 +164,13 @@ class LiveReader(Reader):
     def again(self) -> LiveReader:
         return LiveReader(dict(self.variables), self.folder)
 
+    def _walked(self, path: str, known: dict[str, str], budget: int) -> str:
+        """On Windows as the interpreter itself has it: only the system knows what a substituted drive stands for."""
+        if self.system != "windows" or not self.path.isabs(path) or "\0" in path:
+            return super()._walked(path, known, budget)
+        known[path] = result = self._short_form(os.path.realpath(path))
+        return result
+
     @staticmethod
     def _current_folder() -> str:
         """The folder as the shell wrote it (links kept) where that is true, else the system's word."""

@@ -23,11 +23,20 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import MakeReadable
 from kalyx.core.system import Unreadable
+from kalyx.core.text.patterns import pattern
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Case, DeadSeat
 
 _FOR_ALL = 0o005  # read and enter, for everybody
+# What Windows says of a library that it finds and does not load (system errors 5, 225, 577, 1260, 4551; 362 to 404),
+# and what to do. In other languages of the system these sentences are not recognised.
+_BLOCKED = [
+    (pattern(r"DLL load failed[^:]*: (.*(?:blocked|virus|digital signature|Access is denied).*)"),
+     "ask who administers this machine to allow {path}"),
+    (pattern(r"DLL load failed[^:]*: (.*[Cc]loud.*)"),
+     "keep {folder} on this device (a program synchronises the folder), or create the environment in another folder"),
+]  # fmt: skip
 
 LOOKS_AT = "case"
 
@@ -35,6 +44,8 @@ LOOKS_AT = "case"
 def look(case: Case, machine: Machine) -> Finding | None:
     """A file or folder of the module that this process may not read: the interpreter often says something else."""
     reader = machine.reader
+    if (blocked := _blocked(case, machine)) is not None:
+        return blocked
     for path in _places(case):
         if reader.kind(path) is None or reader.may_read(path) or reader.is_dangling(path):
             continue
@@ -53,6 +64,25 @@ def look(case: Case, machine: Machine) -> Finding | None:
             else [_ask_owner(path)]
         )
         return condition("unreadable", message, evidence, mends)
+    return None
+
+
+def _blocked(case: Case, machine: Machine) -> Finding | None:
+    """A compiled file that Windows finds and refuses to load."""
+    raised, reader = case.raised, machine.reader
+    if raised is None or raised.path is None or reader.system != "windows":
+        return None
+    for form, remedy in _BLOCKED:
+        match = form.search(raised.text)
+        if match is not None:
+            line = remedy.format(path=raised.path, folder=reader.parent(raised.path))
+            evidence = [
+                Evidence(fact=f"{raised.type}: {raised.text[:300]}", source="the trial"),
+                Evidence(fact="the file that Windows refuses", source=raised.path, path=raised.path),
+            ]
+            message = f"Windows does not load {reader.name(raised.path)}: {match[1].strip().rstrip('.')}"
+            allow = Fix(message="allow the file", steps=[fixes.by_hand(line)])
+            return condition("unreadable", message, evidence, [allow])
     return None
 
 
