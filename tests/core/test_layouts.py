@@ -8,6 +8,7 @@ from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.kernel_path import path_changes
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from tests.made import BINARY, HOME
@@ -145,3 +146,31 @@ def test_a_distribution_whose_path_is_a_file():
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip"]
+
+
+@pytest.mark.parametrize("minor, launcher, shell, package, module, expected", [
+    ("3.11", "if sys.path[0] == '' or sys.path[0] == cwd()", "'site-packages'", "", "ipykernel_launcher", ["LIB", "", "SITE"]),
+    ("3.11", "if sys.path[0] == ''", "'site-packages'", "", "ipykernel_launcher", ["/moor", "LIB", "", "SITE"]),
+    ("3.11", "if sys.path[0] == '' or sys.path[0] == cwd()", "'site-packages'", "", "ipykernel", ["/moor", "LIB", "", "SITE"]),
+    ("3.6", "if sys.path[0] == ''", "'site-packages'", "", "ipykernel_launcher", ["LIB", "", "SITE"]),
+    ("3.6", "if sys.path[0] == ''", "'site-packages'", "", "ipykernel", ["", "LIB", "SITE"]),
+    ("3.11", "if sys.path[0] == ''", "insert(0, '')", '"extensions"', "ipykernel_launcher", ["", "LIB", "SITE", "EXTENSIONS", "/home/k/.ipython"]),
+    ("3.11", "if sys.path[0] == ''", None, "", "ipykernel_launcher", ["", "LIB", "SITE"]),
+    ("3.11", "", "'site-packages'", "", "another_kernel", ["", "LIB", "SITE"]),
+    ("3.11", "cwd()", "'site-packages' safe_path", "", "-P ipykernel_launcher", ["LIB", "SITE"]),
+    ("3.11", "cwd()", "'site-packages'", "", "-P ipykernel_launcher", ["LIB", "", "SITE"]),
+])  # fmt: skip
+def test_where_a_kernel_package_puts_the_folder(minor, launcher, shell, package, module, expected):
+    """By the package's own source: older launchers leave the folder first, newer shells put it behind the library."""
+    site = f"/opt/p/lib/python{minor}/site-packages"
+    files = {f"/opt/p/bin/python{minor}": BINARY, f"/opt/p/lib/python{minor}/os.py": b"", f"{site}/ipykernel_launcher.py": launcher.encode(),
+             f"{site}/IPython/__init__.py": package.encode(), f"{site}/IPython/core/__init__.py": b""}  # fmt: skip
+    if shell is not None:
+        files[f"{site}/IPython/core/shellapp.py"] = shell.encode()
+    reader = MemoryReader("linux", files, variables={"HOME": "/home/k"}, folder="/moor", home="/home/k")
+    python = read_interpreter(reader, f"/opt/p/bin/python{minor}")
+    way = Invocation.of_command([*module.split()[:-1], "-m", module.split()[-1], "-f", "x"], reader, python, reader.variables)
+    way.first, way.changes = path_changes(reader, python, way, "/moor")
+    short = {site: "SITE", f"/opt/p/lib/python{minor}": "LIB", f"{site}/IPython/extensions": "EXTENSIONS"}
+    entries = [short.get(entry.entry, entry.entry) for entry in search_path(reader, python, way).entries]
+    assert [entry for entry in entries if not entry.endswith((".zip", "lib-dynload"))] == expected

@@ -264,3 +264,26 @@ def test_a_kernel_package_that_is_there_in_part(moor):
             ends = subprocess.run(command, env=moor.variables, cwd=moor.folder, capture_output=True, check=False).returncode
             assert ("kernel-package-absent" in found[name]["conditions"]) == (ends != 0), (gone, name, found[name])
             assert found[name]["interpreter"]["executable"] == python
+
+
+@pytest.mark.parametrize("flags, module, variables", [
+    ((), "ipykernel_launcher", {}),
+    ((), "ipykernel", {}),
+    ((), "ipykernel_launcher", {"PYTHONSAFEPATH": "1"}),
+    (("-I",), "ipykernel_launcher", {}),
+    (("-E", "-s"), "ipykernel", {"PYTHONPATH": "/moor/gone"}),
+    ((), "ipykernel_launcher", {"PYTHONPATH": "/moor/site-packages:/moor/other"}),
+    (("-S",), "ipykernel_launcher", {}),
+])  # fmt: skip
+def test_the_search_path_of_a_kernel_is_its_own(moor, provided, flags, module, variables):
+    """What reading says of a kernel's path against what the kernel prints: the notebook's folder is not always first."""
+    moor.kernel("heath", [provided, *flags, "-m", module, "-f", "{connection_file}"], env=variables)
+    code = ("import json\nfrom jupyter_client.manager import start_new_kernel\nmanager, client = start_new_kernel(kernel_name='heath')\nsaid = []\n"
+            "client.execute_interactive('import sys, json; print(json.dumps(sys.path))', output_hook=lambda m: said.append(m['content'].get('text', '')), timeout=60)\n"
+            "client.stop_channels(); manager.shutdown_kernel()\nprint(''.join(said))\n")  # fmt: skip
+    done = subprocess.run([sys.executable, "-c", code], env=moor.variables, cwd=moor.folder, capture_output=True, text=True, check=False)
+    ran = moor.kalyx("packages", "kernel:heath", "--json")
+    if "-S" in flags:  # it sees no kernel package then
+        assert done.returncode and "kernel-package-absent" in moor.kalyx("kernels").out
+        return
+    assert [entry["entry"] for entry in ran.json["target"]["search_path"]] == json.loads(done.stdout.strip().splitlines()[-1]), done.stderr

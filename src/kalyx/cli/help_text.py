@@ -22,6 +22,7 @@ pid:N, program:NAME, editor, editor:FILE, server:PORT or version:3.11."""
 _STATUS = {
     "here": "0: all seats agree; 1: some differ, or something was found; 2: refused",
     "why": "0: the import works; 1: it fails; 2: refused, or not tested",
+    "explain": "the command's own; of an answer to a kernel 0, 2: refused",
     "rehearse": "0: it answered; 1: it did not; 2: refused",
     "register": "0: registered, and it answered; 1: it did not; 2: refused",
     "survey": "0: done; 1: with --unsound, an unsound environment was found; 2: refused",
@@ -61,6 +62,7 @@ EXAMPLES = {
     "contrast": ["kalyx contrast shell kernel:orchard-spring"],
     "enter": ['eval "$(kalyx enter heath)"', "kalyx enter heath --shell fish"],
     "why": ["kalyx why hivescale", "kalyx why hivescale --in spring_weights.ipynb", "kalyx why spring_weights.ipynb"],
+    "explain": ["kalyx explain -- python spring_weights.py"],
     "causes": ["kalyx causes", "kalyx causes name-misleads"],
     "kernels": ["kalyx kernels", "kalyx kernels --json"],
     "register": ["kalyx register heath --id heath-spring --dry-run"],

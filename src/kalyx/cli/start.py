@@ -23,6 +23,7 @@ COMMANDS = {
     "contrast": "compare two seats, environments, or earlier answers",
     "enter": "print the line that activates an environment in this shell",
     "why": "explain why an import fails, or where a module comes from",
+    "explain": "run a command, and explain the import that ended it",
     "causes": "list the causes that Kalyx can find, or explain one with an example",
     "kernels": "list registered kernels and what each really starts",
     "register": "register an environment as a notebook kernel, then start that kernel once",

@@ -8,9 +8,10 @@ its own flags and variables; one merely found never is.
 from __future__ import annotations
 
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.environments.searchpath import STARTUP, SearchPath, search_path
+from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.kernel_path import path_changes
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
@@ -46,11 +47,14 @@ def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocat
     if seat.seat in ("kernel", "notebook"):
         way = Invocation(variables=variables)
         kernel = kernel_of(seat, machine)
-        if kernel is not None and seat.interpreter is not None and kernel.command:
+        process = machine.reader.process(seat.pid) if kernel is None and seat.pid is not None else None
+        words = kernel.command if kernel is not None else list(process.command) if process is not None else []
+        if seat.interpreter is not None and words:
             # Its own flags decide what it can import; what stands before them may set variables only.
-            given = behind_python_or_none(kernel.command) or PythonCommand([])
+            given = behind_python_or_none(words) or PythonCommand([])
             way = Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
-        way.first, way.first_origin, way.is_program = "", "the notebook's folder", False
+        first, way.changes = path_changes(machine.reader, seat.interpreter, way, folder)
+        way.first, way.first_origin, way.is_program = first, "the notebook's folder", False
         return way
     return Invocation(first=folder, first_origin="the folder of the script", variables=variables)
 
@@ -161,12 +165,13 @@ def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> No
     if answer is None:
         return
     known = {reader.case(entry.entry): entry for entry in found.entries}
-    first = found.entries[:1] if found.entries and found.entries[0].put_by == "program" else []
+    first = found.entries[:1] if found.has_program and found.entries[0].entry == way.first else []
     found.entries = first + [
         known.get(reader.case(text))
         or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
         for text in answer.path
     ]
+    add_by_program(reader, found.entries, way)
     found.unknown = []
 
 

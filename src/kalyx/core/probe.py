@@ -14,7 +14,9 @@ what the trial loads must not have been loaded by the probe.
 MARK frames the answer. FIRST is what stands first on the search path in the
 way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
 for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
-``front=`` an entry of the path, last or first; ``before=`` or ``swap=`` a
+``front=`` an entry of the path, last or first; ``behind=`` one behind the
+standard library, before the first folder of packages; ``clear=`` and ``last=``
+replace the whole path, entry by entry; ``before=`` or ``swap=`` a
 folder, ``=`` and the entry it stands before or for; ``extend=`` a package,
 ``=`` and a folder that its path gains; ``drop=`` an entry of the path;
 ``source=`` a source file that is compiled again, whatever is compiled already;
@@ -192,6 +194,14 @@ def change(words):
             sys.path.append(value)
         elif deed == "front":
             sys.path.insert(0, value)
+        elif deed == "clear":
+            del sys.path[:]
+        elif deed == "last":
+            sys.path.append(value)
+        elif deed == "behind":
+            names = [os.path.split(entry)[1] for entry in sys.path]
+            found = [number for number, name in enumerate(names) if name in ("site-packages", "dist-packages")]
+            sys.path.insert(found[0] if found else 0, value)
         elif deed in ("before", "swap"):
             folder, _, place = value.partition("=")
             found = [number for number, entry in enumerate(sys.path) if (entry or os.getcwd()) == place]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kalyx.cli.commands.register import explaining
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
@@ -21,6 +22,7 @@ from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.system.own_command import own_command
 from kalyx.core.targets import resolve
 
 
@@ -38,11 +40,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--wheels", metavar="DIR", help="install from this folder of wheels, without network")
     parser.add_argument("--point-editor", action="store_true", help="make this folder's editor settings choose it")
     parser.add_argument("--kernel", metavar="LABEL", help="make it a notebook kernel under this label, and rehearse it")
+    explaining(parser)
     changing(parser)
 
 
 def run(call: Call) -> int:
     machine, reader = call.machine, call.machine.reader
+    if call.options.explain and call.options.kernel is None:
+        raise KalyxError("--explain: name the kernel that explains with --kernel LABEL")
     if machine.runner is None:
         raise KalyxError("creating an environment starts its interpreter, and --static starts no program")
     wheels = call.wheels
@@ -173,7 +178,9 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     if kernel_package is None:
         answer.notes.append("none of its packages is a kernel package, so no kernel was registered")
         return
-    plan = registering.plan_registration(machine, seat, registering.Order(label=call.options.kernel), kernel_package)
+    asks = own_command(["explain", "-"]) if call.options.explain else None
+    order = registering.Order(label=call.options.kernel, asks=asks)
+    plan = registering.plan_registration(machine, seat, order, kernel_package)
 
     def rehearsed() -> RehearsalAnswer:
         fresh = Call(call.options).machine

@@ -20,6 +20,7 @@ from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.live_writer import LiveWriter
+from kalyx.core.system.own_command import own_command
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
 
@@ -49,8 +50,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--notebook", metavar="FILE", help="make this notebook use the kernel, once the kernel has answered"
     )
+    explaining(parser)
     parser.add_argument("--take-over", action="store_true", help="replace the kernel that has this id now")
     changing(parser)
+
+
+def explaining(parser: argparse.ArgumentParser) -> None:
+    """The option of a command that registers a kernel."""
+    parser.add_argument(
+        "--explain",
+        action="store_true",
+        help="make the kernel show Kalyx's answer below a cell that an import ended",
+    )
 
 
 def run(call: Call) -> int:
@@ -174,6 +185,7 @@ def _order(call: Call) -> Order:
         variables=variables,
         take_over=options.take_over,
         notebook=_notebook_named(call),
+        asks=own_command(["explain", "-"]) if options.explain else None,
     )
 
 

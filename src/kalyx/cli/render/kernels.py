@@ -36,6 +36,7 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
             padded(screen.words(row[1], widths[1] - 2), widths[1]),
             padded(screen.words(row[2], widths[2] - 2), widths[2]),
             (", ".join(kernel.conditions), ORANGE if wrong else QUIET),
+            (f"{', ' if kernel.conditions else ''}explains" if kernel.explains else "", QUIET),
         )
         for running in kernel.running:
             _running(screen, running)

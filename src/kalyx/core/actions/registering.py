@@ -22,8 +22,9 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders
-from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
 from kalyx.core.kernels.specs import SPEC_FILE, id_from, read_kernel, spec_of, valid_id
+from kalyx.core.kernels.startup_file import STARTUP_FILE, content, option_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Kernel, Seat
@@ -51,6 +52,7 @@ class Order(Struct, kw_only=True):
     variables: dict[str, str] = {}
     take_over: bool = False
     notebook: str | None = None  # the notebook that is to ask for it then, by its path
+    asks: list[str] | None = None  # the command that explains the kernel's failing imports; None: it does not explain
 
 
 class Plan(Struct):
@@ -65,6 +67,7 @@ class Plan(Struct):
     notes: list[str]
     deeds: list[ChangePlan]
     icons: dict[str, bytes] = {}
+    startup: bytes | None = None  # of the file that the kernel runs at its start
 
 
 def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPackage | None:
@@ -98,8 +101,12 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         separator = ";" if machine.reader.system == "windows" else ":"
         variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
+    arguments, startup = list(kernel_package.arguments), None
+    if order.asks is not None:
+        arguments.append(_startup_option(kernel_package, machine.reader.join(folder, STARTUP_FILE)))
+        startup = content(order.asks, identifier)
     spec: dict[str, object] = {
-        "argv": [interpreter.executable, *kernel_package.arguments],
+        "argv": [interpreter.executable, *arguments],
         "display_name": label,
         "language": "python",
         "metadata": {"debugger": kernel_package.debugger},
@@ -107,15 +114,36 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     if variables:
         spec["env"] = variables
     spec["interrupt_mode"] = "signal"
-    content = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
+    text = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
     verb = "replace" if before is not None else "write"
     deeds = [ChangePlan(deed=verb, path=machine.reader.join(folder, SPEC_FILE))]
+    deeds += _startup_plan(machine.reader, folder, startup)
     if not machine.reader.is_folder(folder):
         deeds.insert(0, ChangePlan(deed="create folder", path=folder))
     if kernel_package.stand_in:
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
     icons = _icons(machine, interpreter, kernel_package)
-    return Plan(identifier, label, folder, content, before, kernel_package, notes, deeds, icons)
+    return Plan(identifier, label, folder, text, before, kernel_package, notes, deeds, icons, startup)
+
+
+def _startup_option(kernel_package: KernelPackage, path: str) -> str:
+    word = option_of(kernel_package, path)
+    if word is None:
+        raise KalyxError(f"--explain: {kernel_package.distribution} runs no file as it starts; kernels of"
+                         f" {USUAL.distribution} can explain their imports")  # fmt: skip
+    return word
+
+
+def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[ChangePlan]:
+    """What is written or removed so that a kernel explains, or no longer does. Raises KalyxError for what is no file.
+    """
+    path = reader.join(folder, STARTUP_FILE)
+    kind = reader.kind(path)
+    if kind not in (None, "file"):
+        raise KalyxError(f"{visible(path)} is not a file of Kalyx's; move it away")
+    if startup is not None:
+        return [ChangePlan(deed="write" if kind is None else "replace", path=path)]
+    return [ChangePlan(deed="remove", path=path)] if kind is not None else []
 
 
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
@@ -313,14 +341,21 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
     """
     reader, spec = machine.reader, machine.reader.join(plan.folder, SPEC_FILE)
     with signals.held(), Transaction(reader, writer) as transaction:
+        startup = reader.join(plan.folder, STARTUP_FILE)
+        started = _content_of(reader.again(), startup)
+        if plan.before is not None:
+            status = reader.again().status(spec)
+            times = (status.modified_ns, status.modified_ns) if status is not None else None
+            note = _Note(plan.folder, _as_text(plan.before), times, _as_text(started))
+            kept = remembered_folder(machine, plan.folder) + _WAS
+            transaction.write(kept, msgspec.json.encode(note), mode=0o600)
+        if plan.startup is not None:
+            transaction.write(startup, plan.startup)
+        elif started is not None:
+            transaction.remove_file(startup)
         if plan.before is None:
             transaction.write(spec, plan.spec, new=True)
         else:
-            status = reader.again().status(spec)
-            times = (status.modified_ns, status.modified_ns) if status is not None else None
-            note = _Note(plan.folder, base64.b64encode(plan.before).decode("ascii"), times)
-            kept = remembered_folder(machine, plan.folder) + _WAS
-            transaction.write(kept, msgspec.json.encode(note), mode=0o600)
             transaction.write(spec, plan.spec, over=plan.before)
         with signals.heeded():
             answer = rehearsed()
@@ -333,6 +368,18 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
         else:
             answer.notes += transaction.roll_back() or ["what was there before was put back"]
     return answer
+
+
+def _content_of(reader: Reader, path: str) -> bytes | None:
+    """What a file holds, None where none is there. Raises KalyxError."""
+    try:
+        return reader.read(path, 1024 * 1024) if reader.kind(path) == "file" else None
+    except Unreadable as problem:
+        raise KalyxError(f"{visible(path)}: {problem.reason}; nothing was changed") from None
+
+
+def _as_text(content: bytes | None) -> str:
+    return base64.b64encode(content or b"").decode("ascii")
 
 
 def _add(transaction: Transaction, path: str, content: bytes) -> None:
@@ -351,11 +398,15 @@ _NOTE_NAME = pattern(r"(.+)\.[0-9a-f]{8}(?:\.[0-9]{8}-[0-9]{6}-[0-9]{6})?\.(?:js
 
 
 class _Note(Struct):
-    """What is kept of a kernel that was removed or replaced: its folder; of a replaced one its file, in base64."""
+    """What is kept of a kernel that was removed or replaced: its folder; of a replaced one its files, in base64.
+
+    ``startup`` is that of the file that it ran at its start, empty where it had none.
+    """
 
     folder: str
     spec: str = ""
     times: tuple[int, int] | None = None
+    startup: str = ""
 
 
 # -- removing -----------------------------------------------------------------
@@ -516,8 +567,14 @@ def restore(machine: Machine, folders: list[str], writer: Writer) -> None:
                 assert note is not None
                 try:
                     spec = base64.b64decode(note.spec, validate=True)
+                    startup = base64.b64decode(note.startup, validate=True)
                 except ValueError:
                     raise KalyxError(f"{visible(kept)} is damaged; nothing was restored") from None
+                path = reader.join(folder, STARTUP_FILE)
+                if startup:
+                    transaction.write(path, startup)
+                elif reader.again().kind(path) == "file":
+                    transaction.remove_file(path)
                 transaction.write(reader.join(folder, SPEC_FILE), spec, times=note.times)
                 transaction.remove_file(kept)
             else:

@@ -148,7 +148,7 @@ def _tried(
             attempt.wanted.module,
             attempt.wanted.names,
             first=way.first if search.has_program or attempt.flags != way.flags else None,
-            changes=tuple(attempt.changes),
+            changes=(*way.changes, *attempt.changes),
             flags=attempt.flags,
             variables=attempt.variables,
             folder=seat.folder or machine.reader.folder,

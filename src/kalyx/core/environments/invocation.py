@@ -16,6 +16,13 @@ from kalyx.core.text.numbers import leading_number
 _LONG_WITH_VALUE = ("--check-hash-based-pycs", "--jit")
 
 
+class ProcessState(Struct):
+    """What a running process has now, whatever it was started with: its search path and its variables."""
+
+    path: list[str]
+    variables: Mapping[str, str]
+
+
 class Invocation(Struct, kw_only=True):
     """A way of running: what stands first on the path, the flags, and the variables.
 
@@ -35,6 +42,7 @@ class Invocation(Struct, kw_only=True):
     other_flags: tuple[str, ...] = ()  # what changes how code runs, and not where it is found
     variables: Mapping[str, str] = {}
     module: str | None = None  # that -m runs
+    changes: tuple[str, ...] = ()  # of the path, in the probe's words: by the program that runs, before it imports
     folder: str | None = None  # that relative entries of PYTHONPATH go by; None: the folder that Kalyx stands in
 
     @staticmethod

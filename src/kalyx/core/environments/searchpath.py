@@ -474,7 +474,35 @@ def search_path(reader: Reader, interpreter: Interpreter, way: Invocation) -> Se
     if way.first is not None and (way.is_program or not keeps_first_away):
         exists = reader.is_folder(way.first or reader.folder) or reader.exists(way.first or reader.folder)
         result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
+    add_by_program(reader, result.entries, way)
     return result
+
+
+BEHIND, PUT = "behind=", "put="
+_PACKAGES = ("site-packages", "dist-packages")
+
+
+def add_by_program(reader: Reader, entries: list[PathEntry], way: Invocation) -> None:
+    """What the program that runs adds: before the first folder of packages (where none is, first of all), or last."""
+    for word in way.changes:
+        behind = word.startswith(BEHIND)
+        folder = word.removeprefix(BEHIND if behind else PUT)
+        origin = way.first_origin if behind else f"put there by {way.module}"
+        entry = PathEntry(entry=folder, origin=origin, exists=reader.exists(folder or reader.folder))
+        names = [reader.name(item.entry) for item in entries]
+        at = next((number for number, name in enumerate(names) if name in _PACKAGES), 0)
+        entries.insert(at if behind else len(entries), entry)
+
+
+def as_it_is_now(reader: Reader, search: SearchPath, path: list[str]) -> SearchPath:
+    """The path that a running process has now, in place of the one that was read."""
+    known = {entry.entry: entry for entry in search.entries}
+    origin = "put there by the running process"
+    entries = [
+        known.get(item) or PathEntry(entry=item, origin=origin, exists=reader.exists(item))
+        for item in path
+    ]
+    return replace(search, entries=entries, unknown=[])
 
 
 # Variables besides PYTHON* that change where something is looked for.

@@ -30,7 +30,7 @@ def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float)
         case.wanted.module,
         case.wanted.names,
         first=first,
-        changes=experiment.changes,
+        changes=(*way.changes, *experiment.changes),
         flags=(*flags, *experiment.flags_in),
         variables=variables | dict(experiment.given),
         folder=experiment.folder or case.resolver.folder,

@@ -21,6 +21,7 @@ class KernelPackage(Struct, frozen=True):
     debugger: bool = False
     stand_in: bool = False
     leaves_no_trace: tuple[str, ...] = ()  # words that keep a rehearsal out of the user's history
+    runs_file: str | None = None  # the option, with ``=``, that names a file to run in the kernel as it starts
 
 
 KERNEL_PACKAGES = [
@@ -30,6 +31,7 @@ KERNEL_PACKAGES = [
         ("-m", "ipykernel_launcher", "-f", "{connection_file}"),
         True,
         leaves_no_trace=("--HistoryManager.hist_file=:memory:",),
+        runs_file="--IPKernelApp.file_to_run=",
     ),
     KernelPackage("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
     KernelPackage(

@@ -19,6 +19,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
+from kalyx.core.kernels.startup_file import is_named_in
 from kalyx.core.model.records import Evidence, Finding, Kernel
 from kalyx.core.packages.project import USUAL_NAMES
 from kalyx.core.system import Reader, Unreadable
@@ -176,6 +177,7 @@ def _fill(reader: Reader, kernel: Kernel, spec: Spec, server: Server) -> None:
         return
     kernel.label = spec.display_name or kernel.id
     kernel.argv, kernel.language = spec.argv, spec.language
+    kernel.explains = is_named_in(reader, spec.argv)
     kernel.keep_env(spec.env)
     resolve_kernel(reader, kernel, server)
 

@@ -333,6 +333,7 @@ class Kernel(Struct, kw_only=True, dict=True):
     reach: str | None = None
     reason: str | None = None
     undecided: bool = False
+    explains: bool = False  # it shows Kalyx's answer below a cell that an import ended
 
     @property
     def env(self) -> dict[str, str]:

@@ -76,6 +76,16 @@ class WhyAnswer(Struct, kw_only=True):
     seen_by: str = ""  # of a kernel or a notebook: the notebook server that answers, and why that one
 
 
+class ExplainAnswer(Struct, kw_only=True):
+    """``explain -``: the answer for a kernel, and the same as text and as a part of a page for its front end."""
+
+    schema: Literal["kalyx.explain/2"] = "kalyx.explain/2"
+    why: WhyAnswer
+    then: str | None = None  # what is left to do in the notebook once the fix is carried out
+    text: str
+    html: str
+
+
 class SeatImports(Struct, kw_only=True):
     """One seat, and what came of the import there."""
 

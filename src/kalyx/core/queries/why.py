@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.environments.invocation import Invocation
-from kalyx.core.environments.searchpath import SearchPath
+from kalyx.core.environments.invocation import Invocation, ProcessState
+from kalyx.core.environments.searchpath import SearchPath, as_it_is_now
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
@@ -32,13 +32,15 @@ def why_import(
     command: str | None = None,
     script: str | None = None,
     watch: Callable[[str], None] | None = None,
+    state: ProcessState | None = None,
 ) -> ImportAnswer:
     """Whether the import works in this seat, where from, or why not: of one that fails never without a finding.
 
     ``named``: the user named the target; else ``consent`` says whether its interpreter may be started. ``command``:
     the command line it was run by, whose flags and program decide the path. ``script``: the file that asks for it.
+    ``state``: what the seat's running process has now, where that is known.
     """
-    answer = _answered(machine, seat, wanted, named, command, script, watch)
+    answer = _answered(machine, seat, wanted, named, command, script, watch, state)
     if answer.outcome == "fails" and not answer.findings:
         said = f"{answer.error.type}: {answer.error.text}" if answer.error is not None else answer.output or seat.reason
         message = f"{wanted.statement} fails, and no cause that Kalyx knows says why: {said or 'nothing was written'}"
@@ -54,6 +56,7 @@ def _answered(
     command: str | None,
     script: str | None,
     watch: Callable[[str], None] | None,
+    state: ProcessState | None,
 ) -> ImportAnswer:
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
@@ -68,7 +71,7 @@ def _answered(
             answer.findings = [Finding(cause="not-asked", certainty="proven", message=message)]
         return answer
     machine.know(seat.environment)
-    case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch)
+    case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch, state)
     if command is None and script is not None:
         case.runs = (script,)
     _fill(answer, case, machine)
@@ -99,10 +102,16 @@ def _case(
     named: bool,
     command: str | None,
     watch: Callable[[str], None] | None,
+    state: ProcessState | None = None,
 ) -> tuple[Case, str | None]:
     """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
     way = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
+    if state is not None:
+        way.variables, way.first = state.variables, None
+        way.changes = ("clear=", *(f"last={entry}" for entry in state.path))
+        search = as_it_is_now(machine.reader, search, state.path)
+        seat.search_path = search.entries
     resolver = Resolver(machine.reader, interpreter, search, seat.folder or machine.reader.folder)
     read: list[tuple[Seat, Resolution]] = []
 
@@ -157,6 +166,7 @@ def _try(
         wanted.module,
         wanted.names,
         first=way.first if search.has_program else None,
+        changes=way.changes,
         flags=way.flags,
         variables=way.variables,
         folder=folder,

@@ -59,7 +59,7 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
         return None
     way = invocation_of(seat, machine, None)
     variables = tuple(sorted(way.variables.items()))
-    return seat.seat, seat.interpreter.executable, way.first, way.flags, variables, seat.folder
+    return seat.seat, seat.interpreter.executable, way.first, way.changes, way.flags, variables, seat.folder
 
 
 def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.diagnosis.causes import library_missing, library_too_old
+from kalyx.core.diagnosis.causes import library_missing, library_too_old, no_parent_package
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
+from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import Told, prefix_of, read_traceback
 from kalyx.core.machine import Machine
@@ -19,8 +20,20 @@ from kalyx.core.targets import resolve
 Tell = Callable[[str], None]
 
 
-def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell: Tell) -> WhyAnswer:
-    """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it."""
+def why_traceback(
+    machine: Machine,
+    text: str,
+    seat: Seat,
+    *,
+    named: bool,
+    tell: Tell,
+    command: str | None = None,
+    state: ProcessState | None = None,
+) -> WhyAnswer:
+    """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it.
+
+    ``command``: the command line that ended in it; ``state``: what the seat's process, which just failed, has now.
+    """
     parsed = read_traceback(text)
     if parsed.type is None:
         raise KalyxError("the text given holds no error: a traceback ends in a line like ModuleNotFoundError: ...")
@@ -33,27 +46,33 @@ def why_traceback(machine: Machine, text: str, seat: Seat, *, named: bool, tell:
         notes.append(f"the installer said: {parsed.text}")
     module = parsed.module or _module_of(parsed.wish or parsed.release)
     if module is not None:
-        if first is not None and not _inside_packages(machine, first):
+        if first is not None and state is None and command is None and not _inside_packages(machine, first):
             notes += _elsewhere(machine, machine.reader.parent(first), module)
         if parsed.name == "__main__":
             module, parsed.name = f"{module}.__main__", None
         names = (parsed.name,) if parsed.name is not None else ()
         statement = f"from {module} import {parsed.name}" if names else f"import {module}"
         tell(module)
-        answer.imports = [why_import(machine, seat, ImportStatement(statement, module, names), named=named)]
-        if answer.imports[0].outcome == "imports":
+        wanted = ImportStatement(statement, module, names)
+        answer.imports = [why_import(machine, seat, wanted, named=named, command=command, state=state)]
+        if answer.imports[0].outcome == "imports" and state is None and command is None:
             notes.append(f"{module} imports here now: the text is older, or from another environment")
         return answer
     for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text):
         tell(wanted.module)
-        result = why_import(machine, seat, wanted, named=named)
+        result = why_import(machine, seat, wanted, named=named, command=command, state=state)
         if result.outcome != "imports" and result.findings:
             answer.imports.append(result)
     if answer.imports:
         return answer
-    library = library_missing.of_text(parsed.text, machine) or library_too_old.of_text(parsed.text, machine)
-    if library is not None:
-        answer.findings = [library]
+    by_name = seat.interpreter.executable if seat.interpreter is not None else "python"
+    found = (
+        library_missing.of_text(parsed.text, machine)
+        or library_too_old.of_text(parsed.text, machine)
+        or no_parent_package.of_text(parsed, machine, by_name)
+    )
+    if found is not None:
+        answer.findings = [found]
         return answer
     last = parsed.frames[-1][0] if parsed.frames else ""
     answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]

@@ -17,6 +17,7 @@ from kalyx import __version__
 from kalyx.cli.render.survey import said_size
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Part, Seat, Tried
+from kalyx.core.model.results import CauseText, WhyAnswer
 from kalyx.core.queries.map import LEFT, MIDDLE, RIGHT
 from kalyx.core.queries.overview import Overview
 from kalyx.core.text.visible import visible
@@ -107,13 +108,26 @@ def page(machine: Machine, found: Overview, measured: bool, source: str | None) 
         made=_made(source), summary=_summary(found), svg=Markup(_drawn(templates, machine, found, alone=False)),
         strays=any(way.kind == "strays" for way in found.picture.ways), style=Markup(style), script=Markup(script),
         style_hash=_hash(style), script_hash=_hash(script), measured=measured, short=short, size=said_size,
-        bar=lambda count: max(1, round(90 * count / most)), **_words(found, short),
+        bar=lambda count: max(1, round(90 * count / most)), alone=False,
+        **_words(found.causes, found.here.findings, short),
     )  # fmt: skip
 
 
-def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any]:
+def answer_alone(machine: Machine, answer: WhyAnswer, then: str | None) -> str:
+    """The answer to ``why`` as a part of another page: everything from outside escaped, nothing that a click runs.
+
+    ``then``: what is left to do after the fix.
+    """
+    short = _shortener(machine)
+    return _templates().get_template("answer.html").render(
+        answer=answer, then=then, alone=True, outcomes=_OUTCOMES, short=short, style=Markup(_source("answer.css")),
+        version=__version__, **_words([], [], short),
+    )  # fmt: skip
+
+
+def _words(causes: list[CauseText], findings: list[Finding], short: Callable[[str | None], str]) -> dict[str, Any]:
     """How the page says a place, a seat and a cause."""
-    explained = {cause.name for cause in found.causes}
+    explained = {cause.name for cause in causes}
 
     def where(seen: Evidence) -> str:
         path = short(seen.path) if seen.path is not None else short(seen.source)
@@ -124,7 +138,7 @@ def _words(found: Overview, short: Callable[[str | None], str]) -> dict[str, Any
 
     def numbers(seat: Seat) -> list[int]:
         own = {finding.message for finding in seat.findings}
-        return [number for number, finding in enumerate(found.here.findings, 1) if finding.message in own]
+        return [number for number, finding in enumerate(findings, 1) if finding.message in own]
 
     def cause_link(name: str) -> Markup | str:
         return Markup('<a href="#cause-{0}">{0}</a>').format(name) if name in explained else name

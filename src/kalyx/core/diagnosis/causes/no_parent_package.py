@@ -17,6 +17,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import said
 from kalyx.core.imports.case import Raising
+from kalyx.core.imports.traceback import Told
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import RunWith
@@ -44,6 +45,25 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         Evidence(fact=case.asking_line() or "a relative import", source=frame.file, path=frame.file, line=frame.line)
     ]
     return finding(machine, frame.file, [*evidence, *said(case)], by_name=case.interpreter.executable)
+
+
+def of_text(told: Told, machine: Machine, by_name: str) -> Finding | None:
+    """The same of an error's text alone; ``by_name``: the interpreter to run a file with."""
+    if not any(word in told.text.lower() for word in _WORDS):
+        return None
+    path, line = told.frames[-1] if told.frames else ("", 0)
+    evidence = [Evidence(fact=f"{told.type}: {told.text}"[:300], source="the text given")]
+    if machine.reader.is_file(path) and path.endswith(".py"):
+        asked = Evidence(fact=told.asked or "a relative import", source=path, path=path, line=line or None)
+        return finding(machine, path, [asked, *evidence], by_name=by_name)
+    step = fixes.by_hand("write the import with the package's name in place of the dots")
+    return Finding(
+        cause="no-parent-package",
+        certainty="proven",
+        message="code that was typed, or a notebook's cell, belongs to no package: its dots name none",
+        evidence=evidence,
+        fixes=[Fix(message="import it by its name", steps=[step])],
+    )
 
 
 def _above_the_top(case: Raising, machine: Machine) -> Finding | None:

@@ -88,10 +88,10 @@ def _spoken(case: Case) -> list[str]:
 
 
 def _origins(case: Case) -> dict[str, str]:
-    """Entries that a folder or a variable put in front, with their origin."""
+    """Entries that the program or a variable put in, with their origin."""
     front = {}
     for position, entry in enumerate(case.search.entries):
-        if entry.put_by == "variable" or (position == 0 and entry.put_by != "library"):
+        if entry.put_by in ("variable", "program") or (position == 0 and entry.put_by != "library"):
             front[entry.entry or case.resolver.folder] = entry.origin
     return front
 

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, RunningKernel
+from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer, RunningKernel, Seat
 from kalyx.core.system import Reader
 
 if TYPE_CHECKING:
@@ -42,6 +42,26 @@ def look(case: Case, machine: Machine) -> Finding | None:
     changed, when = _last_change(machine.reader, path, owner)
     older = [item for item in running if (item.started or 0) < when - 1]
     return _finding(case, machine, older, owner, changed, when) if older else None
+
+
+def of_failure(seat: Seat, item: ImportAnswer, loaded_from: str | None, error: str) -> Finding:
+    """For a process that failed at an import which a fresh start, with the same path and variables, carries out."""
+    found = item.found_at or "a folder"
+    evidence = [
+        Evidence(fact=error[:300], source="the process"),
+        Evidence(fact=f"a fresh start with the same path imports {item.module}", source=found, path=item.found_at),
+    ]
+    if loaded_from is not None:
+        fact = "the process has loaded the module from here"
+        evidence.append(Evidence(fact=fact, source=loaded_from, path=loaded_from))
+    line = f"restart the kernel of process {seat.pid} (in the notebook: Restart kernel), then import it again"
+    return Finding(
+        cause="stale-in-memory",
+        certainty="proven",
+        message=f"a fresh start imports {item.module}; only what this process holds in memory keeps it from that",
+        evidence=evidence,
+        fixes=[Fix(message="restart it", steps=[fixes.by_hand(line)])],
+    )
 
 
 def _last_change(reader: Reader, path: str, owner: Installed | None) -> tuple[str, float]:

@@ -43,7 +43,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     parent, _, word = subject.rpartition(".")
     owner = _owner(case, machine, subject)
     if owner is None:
-        return None
+        return _of_no_distribution(case, subject)
     other = _version_with(case, machine, subject, owner)
     removal = removal_of(subject)
     if other is None and removal is None and nearest(case, subject) is not None:
@@ -83,6 +83,26 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         message=f"{owner.name} {owner.version} is here and has no {subject}",
         evidence=evidence,
         fixes=mends,
+    )
+
+
+def _of_no_distribution(case: Case, subject: str) -> Finding | None:
+    """What is above the submodule is here, came with no distribution, and has no such part: the user's own code."""
+    parent, _, word = subject.rpartition(".")
+    location = case.resolver.resolve(parent).place if parent else None
+    if location is None or location.kind not in ("module", "package") or nearest(case, subject) is not None:
+        return None
+    is_module = location.kind == "module"
+    fact = "a module in one file has no submodules" if is_module else f"{parent} is here, and has no {word}"
+    evidence = [Evidence(fact=fact, source=location.path, path=location.path), *asked_here(case, subject)]
+    what = f"{parent} is one file ({location.path}), no package" if is_module else f"{parent} is here ({location.path})"
+    mend = Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")
+    return Finding(
+        cause="submodule-gone",
+        certainty="proven",
+        message=f"{what}, and has no {word}",
+        evidence=evidence,
+        fixes=[mend],
     )
 
 

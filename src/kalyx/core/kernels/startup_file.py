@@ -1,0 +1,41 @@
+"""The file that a kernel runs as it starts so that it explains its failing imports: its name, its text, its option.
+
+The kernel package documents the option (IPython, "Terminal IPython options": ``InteractiveShellApp.file_to_run``; a
+kernel takes it under the name of its own application). Where the file is gone, the kernel says so in its log and starts
+as before.
+"""
+
+from __future__ import annotations
+
+import json
+
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
+from kalyx.core.system import Reader
+
+STARTUP_FILE = "kalyx_explain.py"
+SECONDS = 5.0  # that a cell waits for an answer
+_GIVEN = "*__KALYX__"
+
+
+def option_of(kernel_package: KernelPackage, path: str) -> str | None:
+    """The word of a kernel's command that has the file run at its start; None where the package has no such option."""
+    return None if kernel_package.runs_file is None else kernel_package.runs_file + path
+
+
+def content(kalyx: list[str], identifier: str) -> bytes:
+    """The file for one kernel: it asks ``kalyx``, a command whose files are given by their full paths."""
+    from importlib.resources import files  # only a kernel that is registered so needs it
+
+    text = files("kalyx.core.kernels").joinpath("in_kernel.py").read_text("utf-8")
+    words = ", ".join("u" + json.dumps(word) for word in kalyx)
+    return text.replace(_GIVEN, f"[{words}], u{json.dumps(identifier)}, {SECONDS:g}").encode("utf-8")
+
+
+def is_named_in(reader: Reader, argv: list[str]) -> bool:
+    """Whether a kernel's command names such a file that is there."""
+    options = [package.runs_file for package in KERNEL_PACKAGES if package.runs_file is not None]
+    for word in argv:
+        path = next((word[len(option) :] for option in options if word.startswith(option)), None)
+        if path is not None and reader.name(path) == STARTUP_FILE and reader.is_file(path):
+            return True
+    return False

@@ -1,0 +1,275 @@
+"""Failing imports explained where they fail: in a cell of a kernel that Kalyx registered so, and behind a command."""
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from selenium.common.exceptions import TimeoutException
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import WebDriverWait
+
+from kalyx.core.kernels.startup_file import STARTUP_FILE
+from tests.conftest import make_environment, put_in
+from tests.real.test_kernels import provided  # noqa: F401
+from tests.real.test_page import page  # noqa: F401
+
+TALK = r"""
+import json, sys
+from jupyter_client.manager import start_new_kernel
+manager, client = start_new_kernel(kernel_name=sys.argv[1])
+answers = []
+for cell in json.load(sys.stdin):
+    said = []
+    client.execute_interactive(cell, output_hook=lambda m: said.append([m["msg_type"], m["content"]]), timeout=60, stop_on_error=False)
+    answers.append([part for part in said if part[0] in ("error", "display_data", "stream")])
+client.stop_channels(); manager.shutdown_kernel(now=True)
+print(json.dumps(answers))
+"""
+
+
+def cells(moor, kernel, *lines, **variables):
+    """What each cell gives out, run by the reference client in a new kernel process: (kind, content) in order."""
+    done = subprocess.run([sys.executable, "-c", TALK, kernel], env={**moor.variables, **variables}, input=json.dumps(lines), cwd=moor.folder,
+                          capture_output=True, text=True, timeout=240, check=False)  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout.splitlines()[-1])
+
+
+def shown(outputs):
+    """The error's class, the text of the answer and its page; None for what is not shown."""
+    error = next((content["ename"] for kind, content in outputs if kind == "error"), None)
+    data = [content["data"] for kind, content in outputs if kind == "display_data"]
+    assert len(data) <= 1, data
+    assert "Error in callback" not in json.dumps(outputs), outputs
+    return error, data[0]["text/plain"] if data else None, data[0].get("text/html") if data else None
+
+
+@pytest.fixture
+def orchard(moor, provided):  # noqa: F811
+    """The kernel orchard, which explains; its file at the start."""
+    ran = moor.kalyx("register", provided, "--id", "orchard", "--explain", "--yes", "--json")
+    assert ran.status == 0 and ran.json["kernel"]["explains"], ran.out
+    return moor.data / "kernels" / "orchard" / STARTUP_FILE
+
+
+def spoil(site: Path, folder: Path) -> None:
+    """Modules and packages that fail on import, each in its own way."""
+    package = site / "combs"
+    package.mkdir()
+    (package / "__init__.py").write_text("import nectarflow\n")
+    (site / "combs-1.0.dist-info").mkdir()
+    (site / "combs-1.0.dist-info" / "METADATA").write_text("Metadata-Version: 2.1\nName: combs\nVersion: 1.0\nRequires-Dist: nectarflow>=2\n")
+    (site / "combs-1.0.dist-info" / "RECORD").write_text("combs/__init__.py,,\ncombs-1.0.dist-info/METADATA,,\n")
+    (site / "loops.py").write_text("from loops import nothing\n")
+    (site / "wishes.py").write_text("raise ImportError('wishes needs the package nectarflow: pip install nectarflow')\n")
+    (site / "honey.py").write_text("class HoneyError(ImportError): pass\nraise HoneyError('no library libhoney found')\n")
+    (site / "nested.py").write_text("try:\n    import gone_one\nexcept ImportError as error:\n    raise ImportError('nested needs gone_one') from error\n")
+    (site / "old.py").write_text("import dummy_threading\n")
+    (site / "native.cpython-39-x86_64-linux-gnu.so").write_bytes(b"\x7fELF")
+    (site / "combtool.py").write_text("COMB = 1\n")
+    (folder / "combtool.py").write_text("x = 1\n")
+    (folder / "script.py").write_text("import gone_two\n")
+    (folder / "lib").mkdir()
+    (folder / "lib" / "mine.py").write_text("import gone_three\n")
+
+
+# A cell, the class of its error, and what the answer says.
+FAILURES = [
+    ("import hivescalee", "ModuleNotFoundError", "misspelt"),
+    ("import combs", "ModuleNotFoundError", "unmet"),
+    ("from combs import x", "ModuleNotFoundError", "unmet"),
+    ("from combtool import COMB", "ImportError", "shadowed"),
+    ("import loops", "ImportError", "circular"),
+    ("import wishes", "ImportError", "nectarflow"),
+    ("import honey", "HoneyError", "libhoney"),
+    ("import nested", "ImportError", "gone_one"),
+    ("import old", "ModuleNotFoundError", "stdlib-gone"),
+    ("import native", "ModuleNotFoundError", "other-build"),
+    ("from hivescale import NOTHING", "ImportError", "name-gone"),
+    ("import hivescale.parts", "ModuleNotFoundError", "submodule-gone"),
+    ("import yaml_of_the_moor, json", "ModuleNotFoundError", "absent"),
+    ("def f():\n    import gone_four\nf()", "ModuleNotFoundError", "absent"),
+    ("import asyncio\nawait asyncio.sleep(0)\nimport gone_five", "ModuleNotFoundError", "absent"),
+    ("%run script.py", "ModuleNotFoundError", "absent"),
+    ("%%capture kept\nimport gone_six", "ModuleNotFoundError", "absent"),
+    ("import sys; sys.path.append('lib')\nimport mine", "ModuleNotFoundError", "gone_three"),
+    ("from . import x", "ImportError", "no-parent-package"),
+    ("raise ImportError('of the cell itself')", "ImportError", "of the cell itself"),
+    ("import importlib; importlib.import_module('gone_seven')", "ModuleNotFoundError", "gone_seven"),
+]
+
+
+def test_failures_of_many_kinds_are_explained(moor, orchard, provided):  # noqa: F811
+    site = next((Path(provided).parents[1] / "lib").glob("python*")) / "site-packages"
+    before = set(site.iterdir())
+    spoil(site, moor.folder)
+    try:
+        outputs = cells(moor, "orchard", *(cell for cell, _, _ in FAILURES))
+    finally:
+        for path in set(site.iterdir()) - before:
+            subprocess.run(["rm", "-rf", str(path)], check=True)
+    wrong = []
+    for (cell, error, words), output in zip(FAILURES, outputs, strict=True):
+        got = shown(output)
+        if got[0] != error or words not in (got[1] or "") or "kalyx-answer" not in (got[2] or "") or "no answer within" in got[1]:
+            wrong.append((cell, got))
+    assert not wrong, "\n".join(map(str, wrong))
+
+
+def test_what_a_package_says_is_only_text(moor, orchard, provided):  # noqa: F811
+    site = next((Path(provided).parents[1] / "lib").glob("python*")) / "site-packages"
+    (site / "evil.py").write_text("raise ImportError('<script>alert(1)</script> \\x1b[31m & <img src=x onerror=alert(2)>')\n")
+    try:
+        (output,) = cells(moor, "orchard", "import evil")
+    finally:
+        (site / "evil.py").unlink()
+    _, text, html = shown(output)
+    assert "<script" not in html and "<img" not in html and "&lt;script&gt;" in html and "\x1b" not in html + text
+    assert "onclick" not in html and "href" not in html
+
+
+def test_nothing_else_changes(moor, orchard, provided):  # noqa: F811
+    """No answer for what is no import, once for the same line; no name, no entry of the path, no module is added."""
+    asked = ["import sys; print(sorted(set(dir()) - {'sys'}), sys.path, 'kalyx' in sys.modules, len(sys.meta_path))", "1/0", "import gone_one", "import gone_one",
+             "import threading\ndef f():\n    import gone_two\nt = threading.Thread(target=f); t.start(); t.join()", "try:\n    import gone_three\nexcept ImportError:\n    pass",
+             "raise SystemExit", "def g(:"]  # fmt: skip
+    assert moor.kalyx("register", provided, "--id", "plain", "--yes").status == 0
+    with_it, without = cells(moor, "orchard", *asked), cells(moor, "plain", *asked)
+    assert with_it[0] == without[0]
+    assert [bool(shown(output)[1]) for output in with_it] == [False, False, True, True, False, False, False, False]
+    assert "this line failed in the same way in cell 3" in shown(with_it[3])[1] and shown(with_it[3])[2] is None
+    assert [shown(output)[0] for output in with_it] == [shown(output)[0] for output in without]
+
+
+@pytest.mark.parametrize("kalyx, words", [
+    ("removed", None),
+    ("import time; time.sleep(60)", "no answer within"),
+    ("import os, signal; os.kill(os.getpid(), signal.SIGKILL)", "no answer within"),
+    ("print('no JSON')", "no answer within"),
+    ("import sys; sys.exit(2)", "no answer within"),
+])  # fmt: skip
+def test_without_kalyx_or_with_one_that_fails(moor, orchard, kalyx, words, tmp_path):
+    """The cell ends as it does without Kalyx, and soon; at most one line is added."""
+    text, program = orchard.read_text(), tmp_path / "entry.py"
+    if kalyx != "removed":
+        program.write_text(kalyx)
+    from kalyx.core.system.own_command import ENTRY
+
+    orchard.write_text(text.replace(json.dumps(ENTRY), json.dumps(str(program))))
+    began = time.monotonic()
+    (first, second) = cells(moor, "orchard", "import gone_one", "print('on')")
+    error, said, html = shown(first)
+    assert error == "ModuleNotFoundError" and html is None and ["stream", {"name": "stdout", "text": "on\n"}] in second
+    assert (said is None) if words is None else (words in said and said.count("\n") == 0), said
+    assert time.monotonic() - began < 25
+
+
+def test_a_kernel_whose_file_is_gone_starts_as_before(moor, orchard):
+    orchard.unlink()
+    outputs = cells(moor, "orchard", "print('on')", "import gone_one")
+    assert outputs[0] == [["stream", {"name": "stdout", "text": "on\n"}]] and shown(outputs[1])[1] is None
+    assert not moor.kalyx("kernels", "--json").json["kernels"][0]["explains"]
+
+
+def test_registered_so_and_taken_back(moor, provided):  # noqa: F811
+    folder = moor.data / "kernels" / "orchard"
+
+    def state():
+        return {path.name: path.read_bytes() for path in folder.iterdir() if not path.name.startswith("logo")} if folder.exists() else {}
+
+    def register(*words):
+        ran = moor.kalyx("register", provided, "--id", "orchard", "--yes", "--json", *words)
+        assert ran.status == 0, ran.out
+        return ran.json
+
+    planned = moor.kalyx("register", provided, "--id", "orchard", "--explain", "--dry-run", "--json").json
+    assert [deed["path"].rpartition("/")[2] for deed in planned["plan"]][-1] == STARTUP_FILE and not folder.exists()
+    plain = register()
+    without = state()
+    assert set(without) == {"kernel.json"}
+    explaining = register("--explain", "--take-over")
+    with_it = state()
+    assert set(with_it) == {"kernel.json", STARTUP_FILE}
+    assert " explains" in moor.kalyx("kernels").out
+    assert moor.kalyx(*explaining["undo"][1:], "--yes").status == 0 and state() == without
+    register("--explain", "--take-over")
+    taken = register("--take-over")
+    assert state() == without
+    assert moor.kalyx(*taken["undo"][1:], "--yes").status == 0 and state() == with_it
+    removed = moor.kalyx("unregister", "orchard", "--yes", "--json").json
+    assert not folder.exists()
+    assert moor.kalyx(*removed["undo"][1:], "--yes").status == 0 and state() == with_it
+    assert plain["undo"][:2] == ["kalyx", "unregister"]
+
+
+def test_a_kernel_package_without_such_an_option_is_refused(moor):
+    python = make_environment(".".join(map(str, sys.version_info[:2])), moor.root / "heath", "--without-pip")
+    site = next((moor.root / "heath" / "lib").glob("python*")) / "site-packages"
+    from kalyx.demo.wheels import standin_package
+
+    (site / "kalyx_standin_kernel.py").write_text(standin_package().files["kalyx_standin_kernel.py"])
+    ran = moor.kalyx("register", python, "--explain", "--yes")
+    assert ran.status == 2 and "runs no file as it starts" in ran.err and not moor.data.exists()
+
+
+@pytest.fixture
+def offline(moor, wheels):
+    """The installer that the notebook's server starts takes what it installs from the folder of wheels."""
+    moor.variables |= {"PIP_FIND_LINKS": str(wheels), "PIP_NO_INDEX": "1"}
+    return wheels
+
+
+def test_the_answer_on_the_page_and_its_fix(moor, provided, offline, page):  # noqa: F811
+    """A cell fails, the answer is there; a click selects the line of its fix, which is run; the cell imports then."""
+    site = next((Path(provided).parents[1] / "lib").glob("python*")) / "site-packages"
+    (site / "hivescale.py").rename(site / "kept.py")
+    put_in(offline / "hivescale-2.1-py2.py3-none-any.whl", site)
+    assert moor.kalyx("register", provided, "--id", "orchard", "--label", "Orchard", "--explain", "--yes").status == 0
+    notebook = moor.notebook("spring.ipynb", "orchard")
+    content = json.loads(notebook.read_text())
+    content["cells"] = [{"cell_type": "code", "id": name, "execution_count": None, "metadata": {}, "outputs": [], "source": source}
+                        for name, source in (("a", "import hivescale, os"), ("b", ""))]  # fmt: skip
+    notebook.write_text(json.dumps(content))
+    browser, url = page
+    browser.get(f"{url}notebooks/spring.ipynb?token=honey-token")
+    wait = WebDriverWait(browser, 60)
+
+    def in_cell(number, script):
+        """What a script gives for a cell, which the page may draw anew at any moment; None where the cell is not there yet."""
+        return browser.execute_script(f"const cell = document.querySelectorAll('.jp-CodeCell')[{number}]; return cell ? {script} : null")
+
+    def run(number, text=""):
+        """The cell, once the page is connected to the kernel: keys that arrive before run nothing."""
+        count = "(cell.querySelector('.jp-InputPrompt') || {}).textContent || null"
+        before = wait.until(lambda b: in_cell(number, count))
+        for attempt in range(5):
+            wait.until(lambda b: in_cell(number, "cell.querySelector('.cm-content') ? (cell.querySelector('.cm-content').focus(), 1) : null"))
+            ActionChains(browser).send_keys("" if attempt else text).key_down(Keys.SHIFT).send_keys(Keys.ENTER).key_up(Keys.SHIFT).perform()
+            try:
+                WebDriverWait(browser, 20).until(lambda b: in_cell(number, count) not in (None, before, "[ ]:", "[*]:"))
+                return
+            except TimeoutException:
+                continue
+        raise AssertionError(f"the cell did not run: {in_cell(number, count)}")
+
+    run(0)
+    answer = wait.until(lambda b: b.find_element(By.CSS_SELECTOR, ".kalyx-answer"))
+    assert "import hivescale" in answer.text and "unmet" in answer.text and "notebook spring.ipynb (orchard" in answer.text, answer.text
+    assert "then\nrun the cell again" in answer.text
+    line = answer.find_element(By.CSS_SELECTOR, ".step code")
+    line.click()
+    selected = browser.execute_script("return window.getSelection().toString()").strip()
+    assert selected == line.text.strip() == f"{provided} -m pip install 'nectarflow>=1.1'"
+    run(1, "!" + selected)
+    run(0)
+    cell = browser.find_elements(By.CSS_SELECTOR, ".jp-CodeCell")[0]
+    assert not cell.find_elements(By.CSS_SELECTOR, ".jp-OutputArea-output"), cell.text
+    assert not [entry for entry in browser.get_log("browser") if "kalyx" in entry["message"]]
+    for path in [*site.glob("hivescale*"), *site.glob("nectarflow*")]:
+        subprocess.run(["rm", "-rf", str(path)], check=True)
+    (site / "kept.py").rename(site / "hivescale.py")
