@@ -4,11 +4,13 @@
 
 Builds the demo machine in a temporary folder and takes one picture a command,
 about 1280x800; of a page, in a browser without a window. Needs Debian's xvfb,
-xterm, imagemagick, chromium and chromium-driver.
+xterm, imagemagick, chromium and chromium-driver; of a notebook, the packages
+of the tests.
 """
 
 from __future__ import annotations
 
+import json
 import os
 import shlex
 import shutil
@@ -17,6 +19,10 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from selenium.webdriver.chrome.webdriver import WebDriver
 
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
@@ -29,6 +35,7 @@ PICTURES = {
     "why-prove": "kalyx why hivescale --in ~/larkmoor/heath --prove --wheels $PIP_FIND_LINKS",
     "kernels": "kalyx kernels",
     "causes": "kalyx causes name-misleads",
+    "explain": "kalyx explain -- ~/larkmoor/heath/bin/python spring_weights.py",
     "register": "kalyx register ~/larkmoor/orchard --id orchard-spring --label 'Orchard, spring' --take-over --yes",
     "rehearse": "kalyx rehearse orchard-spring --import hivescale",
     "here-after": "kalyx here",
@@ -71,11 +78,21 @@ def main(names: list[str]) -> int:
             for name, (line, dark, pointed) in PAGES.items():
                 if not names or name in names:
                     take_page(demo, name, line, dark, pointed)
+            if not names or CELL in names:
+                take_cell(demo)
         finally:
             shutil.rmtree(demo, ignore_errors=True)
     finally:
         server.terminate()
     return 0
+
+
+# A notebook whose kernel explains its failing import.
+CELL = "explain-in-a-notebook"
+_FIRST = {"cell_type": "code", "id": "a", "execution_count": None, "metadata": {}, "outputs": []}
+_FIRST["source"] = "import pollenkit"
+_KERNEL = {"name": "croft", "display_name": "Croft", "language": "python"}
+_NOTEBOOK = {"cells": [_FIRST], "metadata": {"kernelspec": _KERNEL}, "nbformat": 4, "nbformat_minor": 5}
 
 
 def take(demo: Path, name: str, line: str, keep: bool) -> None:
@@ -125,21 +142,71 @@ def crop(picture: str) -> None:
     subprocess.run(["convert", picture, "-crop", f"1276x{bottom}+0+0", "+repage", picture], check=True)
 
 
-def take_page(demo: Path, name: str, line: str, dark: bool, pointed: str) -> None:
-    """Write a page in the demo, and take its picture as a reader first sees it."""
+def take_cell(demo: Path) -> None:
+    """Run a cell in a real notebook whose kernel explains, and take the picture of the page."""
+    enter = f". {shlex.quote(str(demo / 'enter.sh'))}\n"
+
+    def typed(line: str) -> str:
+        return subprocess.run(["bash", "--norc", "-c", enter + line], check=True, capture_output=True, text=True).stdout
+
+    home, spring = (Path(path) for path in typed('echo "$HOME"; pwd').splitlines()[-2:])
+    croft = home / "larkmoor" / "croft"
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", croft], check=True)
+    own = next(path for path in sys.path if path.endswith("site-packages"))
+    (next((croft / "lib").glob("python*")) / "site-packages" / "shared.pth").write_text(own + "\n")
+    typed("kalyx register ~/larkmoor/croft --label Croft --explain --yes")
+    (spring / "pollen.ipynb").write_text(json.dumps(_NOTEBOOK))
+    line = f"{enter}exec {shlex.quote(sys.executable)} -m notebook --allow-root --no-browser --port=18917"
+    null = subprocess.DEVNULL
+    words = ["bash", "--norc", "-c", f"{line} --IdentityProvider.token="]
+    server = subprocess.Popen(words, stdout=null, stderr=null)
+    browser = _browser()
+    try:
+        from selenium.webdriver.common.action_chains import ActionChains
+        from selenium.webdriver.common.keys import Keys
+
+        time.sleep(6)
+        browser.get("http://127.0.0.1:18917/notebooks/pollen.ipynb")
+        for _ in range(8):
+            time.sleep(3)
+            focused = "const field = document.querySelector('.jp-CodeCell .cm-content'); if (field) field.focus()"
+            browser.execute_script(focused)
+            ActionChains(browser).key_down(Keys.SHIFT).send_keys(Keys.ENTER).key_up(Keys.SHIFT).perform()
+            time.sleep(4)
+            if browser.execute_script("return document.querySelector('.kalyx-answer') !== null"):
+                break
+        target = str(FOLDER / f"{CELL}.png")
+        browser.save_screenshot(target)
+        # What stands above the notebook is the front end's own: its name and its signs are no part of this.
+        subprocess.run(["convert", target, "-crop", "1280x696+0+104", "+repage", target], check=True)
+        print(target)
+    finally:
+        browser.quit()
+        server.terminate()
+        server.wait()
+
+
+def _browser() -> WebDriver:
+    """A browser without a window, of the size of the pictures."""
     from selenium import webdriver
 
-    script = f". {shlex.quote(str(demo / 'enter.sh'))}\n{line}\npwd\n"
-    said = subprocess.run(["bash", "--norc", "-c", script], check=True, capture_output=True, text=True).stdout
-    page = Path(said.splitlines()[-1]).parent / "page.html"
     options = webdriver.ChromeOptions()
     options.binary_location = shutil.which("chromium") or "chromium"
     for word in ("--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars"):
         options.add_argument(word)
     browser = webdriver.Chrome(options=options, service=webdriver.ChromeService(shutil.which("chromedriver")))
+    size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    return browser
+
+
+def take_page(demo: Path, name: str, line: str, dark: bool, pointed: str) -> None:
+    """Write a page in the demo, and take its picture as a reader first sees it."""
+    script = f". {shlex.quote(str(demo / 'enter.sh'))}\n{line}\npwd\n"
+    said = subprocess.run(["bash", "--norc", "-c", script], check=True, capture_output=True, text=True).stdout
+    page = Path(said.splitlines()[-1]).parent / "page.html"
+    browser = _browser()
     try:
-        size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
-        browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
         if dark:
             seen = {"features": [{"name": "prefers-color-scheme", "value": "dark"}]}
             browser.execute_cdp_cmd("Emulation.setEmulatedMedia", seen)

@@ -133,6 +133,25 @@ def test_what_a_package_says_is_only_text(moor, orchard, provided):  # noqa: F81
     assert "onclick" not in html and "href" not in html
 
 
+def test_errors_that_are_not_as_errors_are(moor, orchard):
+    """Names, files and words of other types, too long ones, a folder that was removed: an answer or one line, no error of its own."""
+    spoilt = [
+        "error = ImportError('x'); error.name = 5; raise error",
+        "import sys, types; m = types.ModuleType('odd'); m.__file__ = 7; sys.modules['odd'] = m\nfrom odd import nothing",
+        "raise ImportError('x' * 10_000_000)",
+        "import sys; sys.path[:0] = [7, None, '\\udcff', '/moor/gone']\nimport gone_one",
+        "raise ImportError('\\udcff \\x00 gone')",
+        "class Odd(ImportError):\n    def __getattribute__(self, name):\n        raise ValueError\nraise Odd('x')",
+        "sys.modules['gone_two'] = None\nimport gone_two",
+        "import os; os.mkdir('away'); os.chdir('away'); os.rmdir('../away')\nimport gone_three",
+    ]
+    *outputs, last = cells(moor, "orchard", *spoilt, "print('on')")
+    assert last == [["stream", {"name": "stdout", "text": "on\n"}]]
+    answers = [shown(output)[1] for output in outputs]
+    assert [bool(answer) for answer in answers] == [True, True, True, True, True, False, True, True], answers
+    assert "because" in answers[3] and "no answer within" in answers[-1]
+
+
 def test_nothing_else_changes(moor, orchard, provided):  # noqa: F811
     """No answer for what is no import, once for the same line; no name, no entry of the path, no module is added."""
     asked = ["import sys; print(sorted(set(dir()) - {'sys'}), sys.path, 'kalyx' in sys.modules, len(sys.meta_path))", "1/0", "import gone_one", "import gone_one",
@@ -207,7 +226,7 @@ def test_registered_so_and_taken_back(moor, provided):  # noqa: F811
     assert plain["undo"][:2] == ["kalyx", "unregister"]
 
 
-def test_a_kernel_package_without_such_an_option_is_refused(moor):
+def test_a_kernel_package_without_such_an_option_is_refused(moor, wheels):
     python = make_environment(".".join(map(str, sys.version_info[:2])), moor.root / "heath", "--without-pip")
     site = next((moor.root / "heath" / "lib").glob("python*")) / "site-packages"
     from kalyx.demo.wheels import standin_package
@@ -215,6 +234,9 @@ def test_a_kernel_package_without_such_an_option_is_refused(moor):
     (site / "kalyx_standin_kernel.py").write_text(standin_package().files["kalyx_standin_kernel.py"])
     ran = moor.kalyx("register", python, "--explain", "--yes")
     assert ran.status == 2 and "runs no file as it starts" in ran.err and not moor.data.exists()
+    for words, message in ((["--kernel", "Meadow"], "runs no file as it starts"), ([], "with --kernel LABEL")):
+        ran = moor.kalyx("prepare", "meadow", "--explain", "--wheels", str(wheels), "--yes", *words)
+        assert ran.status == 2 and message in ran.err and not (moor.folder / "meadow").exists()
 
 
 @pytest.fixture

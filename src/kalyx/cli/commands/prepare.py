@@ -16,7 +16,9 @@ from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.invocation import refuse_unnamed
+from kalyx.core.kernels.makers import to_bring
 from kalyx.core.kernels.specs import read_kernel
+from kalyx.core.kernels.startup_file import STARTUP_FILE, refuse_without
 from kalyx.core.model.action_results import PrepareAnswer, RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.packages.requirements import satisfies
@@ -48,6 +50,8 @@ def run(call: Call) -> int:
     machine, reader = call.machine, call.machine.reader
     if call.options.explain and call.options.kernel is None:
         raise KalyxError("--explain: name the kernel that explains with --kernel LABEL")
+    if call.options.explain:
+        refuse_without(to_bring(reader, call.wheels))
     if machine.runner is None:
         raise KalyxError("creating an environment starts its interpreter, and --static starts no program")
     wheels = call.wheels
@@ -104,6 +108,9 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
     if call.options.kernel is not None:
         path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)
         changes.append(ChangePlan(deed="register kernel", path=path))
+        if call.options.explain:
+            reader = call.machine.reader
+            changes.append(ChangePlan(deed="write", path=reader.join(reader.parent(path), STARTUP_FILE)))
     if call.options.point_editor:
         from kalyx.core.actions import editor_settings
 
@@ -178,7 +185,9 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     if kernel_package is None:
         answer.notes.append("none of its packages is a kernel package, so no kernel was registered")
         return
-    asks = own_command(["explain", "-"]) if call.options.explain else None
+    asks = own_command(["explain", "-"]) if call.options.explain and kernel_package.runs_file is not None else None
+    if call.options.explain and asks is None:
+        answer.notes.append(f"the kernel does not explain: {kernel_package.distribution} runs no file as it starts")
     order = registering.Order(label=call.options.kernel, asks=asks)
     plan = registering.plan_registration(machine, seat, order, kernel_package)
 

@@ -22,7 +22,7 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders
-from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
 from kalyx.core.kernels.specs import SPEC_FILE, id_from, read_kernel, spec_of, valid_id
 from kalyx.core.kernels.startup_file import STARTUP_FILE, content, option_of
 from kalyx.core.machine import Machine
@@ -103,7 +103,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
     arguments, startup = list(kernel_package.arguments), None
     if order.asks is not None:
-        arguments.append(_startup_option(kernel_package, machine.reader.join(folder, STARTUP_FILE)))
+        arguments.append(option_of(kernel_package, machine.reader.join(folder, STARTUP_FILE)))
         startup = content(order.asks, identifier)
     spec: dict[str, object] = {
         "argv": [interpreter.executable, *arguments],
@@ -124,14 +124,6 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
     icons = _icons(machine, interpreter, kernel_package)
     return Plan(identifier, label, folder, text, before, kernel_package, notes, deeds, icons, startup)
-
-
-def _startup_option(kernel_package: KernelPackage, path: str) -> str:
-    word = option_of(kernel_package, path)
-    if word is None:
-        raise KalyxError(f"--explain: {kernel_package.distribution} runs no file as it starts; kernels of"
-                         f" {USUAL.distribution} can explain their imports")  # fmt: skip
-    return word
 
 
 def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[ChangePlan]:

@@ -164,7 +164,7 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
         attempt.flags = tuple(flag for flag in attempt.flags if flag != step.flag)
     elif isinstance(step, RunWith) and step.variables:
         _variables(machine, attempt, step.variables)
-    elif isinstance(step, RunWith) and len(step.words) == 1:
+    elif isinstance(step, RunWith) and (step.same_words or len(step.words) == 1):
         _elsewhere(machine, attempt, step.words[0])
     elif isinstance(step, Install):
         _install(machine, attempt, step, folder, wheels, tell)

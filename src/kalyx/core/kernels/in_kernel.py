@@ -46,23 +46,23 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
         if about["line"] in seen:
             show(
                 u"kalyx: this line failed in the same way in cell %s, where the answer stands. To ask again: !%s"
-                % (seen[about["line"]], question(error))
+                % (seen[about["line"]], question(about))
             )
             return
         answer = asked(json.dumps(about["failure"]).encode("ascii"))
         if answer is None:
-            show(u"kalyx: no answer within %d seconds. To ask in a terminal: %s" % (seconds, question(error)))
+            show(u"kalyx: no answer within %d seconds. To ask in a terminal: %s" % (seconds, question(about)))
             return
         seen[about["line"]] = cell
         show(answer["text"], answer["html"])
 
-    def question(error):
-        name = getattr(error, "name", None)
-        if not name:
-            words = (u"%s" % (error,)).partition(u"No module named ")[2].split()
-            name = words[0].strip(u"'\";,") if words else None
+    def question(about):
+        name = about["name"]
         plain = name and all(letter.isalnum() or letter in u"_." for letter in name)
         return u"kalyx why %s --in kernel:%s" % (name if plain else u"MODULE", kernel)
+
+    def is_text(value):
+        return isinstance(value, (str, type(u"")))
 
     def described(error, trace):
         """The failure as Kalyx takes it, and what makes two failures the same: the line of the cell, and the error."""
@@ -75,25 +75,33 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
             text = u"".join(traceback.format_exception(type(error), error, trace))
         except Exception:  # its own words fail, or are no text
             message, text = u"", u"%s: (its words cannot be read)" % type(error).__name__
+        name = getattr(error, "name", None)
+        if not (is_text(name) and name):
+            words = message[:1000].partition(u"No module named ")[2].split()
+            name = words[0].strip(u"'\";,") if words else u""
+        try:
+            folder = os.getcwd()
+        except OSError:  # it was removed
+            folder = u""
         inner = trace
         while inner is not None and os.path.isfile(inner.tb_frame.f_code.co_filename) and inner.tb_next is not None:
             inner = inner.tb_next  # the frames of the kernel's own files stand before the cell's
         where = inner.tb_frame.f_code.co_filename if inner is not None else u""
         number = inner.tb_lineno if inner is not None else 0
         line = linecache.getline(where, number).strip() or u"%s:%s" % (where, number)
-        module = sys.modules.get((getattr(error, "name", None) or u"").partition(u".")[0])
+        loaded_from = getattr(sys.modules.get(name.partition(u".")[0]), "__file__", None)
         failure = {
             "pid": os.getpid(),
             "kernel": kernel,
             "traceback": text[-500000:],
             "line": line,
             "error": type(error).__name__,
-            "message": message,
-            "path": [entry for entry in sys.path if isinstance(entry, type(u"")) or isinstance(entry, str)],
-            "folder": os.getcwd(),
-            "loaded_from": getattr(module, "__file__", None),
+            "message": message[:4000],
+            "path": [entry for entry in sys.path if is_text(entry)],
+            "folder": folder,
+            "loaded_from": loaded_from if is_text(loaded_from) else None,
         }
-        return {"line": (line, type(error).__name__, message), "failure": failure}
+        return {"line": (line, type(error).__name__, message), "name": name, "failure": failure}
 
     def asked(failure):
         """What Kalyx answers, as text and as HTML; None where there is no answer in time."""

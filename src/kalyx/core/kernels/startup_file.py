@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import json
 
-from kalyx.core.kernels.makers import KERNEL_PACKAGES, KernelPackage
+from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 
 STARTUP_FILE = "kalyx_explain.py"
@@ -17,9 +18,17 @@ SECONDS = 5.0  # that a cell waits for an answer
 _GIVEN = "*__KALYX__"
 
 
-def option_of(kernel_package: KernelPackage, path: str) -> str | None:
-    """The word of a kernel's command that has the file run at its start; None where the package has no such option."""
-    return None if kernel_package.runs_file is None else kernel_package.runs_file + path
+def option_of(kernel_package: KernelPackage, path: str) -> str:
+    """The word of a kernel's command that has the file run at its start. Raises KalyxError as ``refuse_without``."""
+    refuse_without(kernel_package)
+    return f"{kernel_package.runs_file}{path}"
+
+
+def refuse_without(kernel_package: KernelPackage) -> None:
+    """Raise KalyxError where a kernel package has no such option."""
+    if kernel_package.runs_file is None:
+        message = f"--explain: {kernel_package.distribution} runs no file as it starts"
+        raise KalyxError(f"{message}; kernels of {USUAL.distribution} can explain their imports")
 
 
 def content(kalyx: list[str], identifier: str) -> bytes:

@@ -291,12 +291,16 @@ class RunSystemProgram(StepBase, tag="run-system-program"):
 
 
 class RunWith(StepBase, tag="run-with"):
-    """What was asked about is run another way: by another program, with variables set (None: left out)."""
+    """What was asked about is run another way: by another program, with variables set (None: left out).
+
+    ``same_words``: the first word is another interpreter, and what stands behind it is what was asked about.
+    """
 
     changes: ClassVar[bool] = False
 
     words: list[str]
     variables: dict[str, str | None] = {}
+    same_words: bool = False
 
     def argv(self, system: str) -> list[str] | None:
         if not self.variables:

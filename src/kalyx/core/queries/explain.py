@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 
 import msgspec
@@ -25,6 +26,7 @@ from kalyx.core.model.steps import (
     Move,
     RemoveFiles,
     Uninstall,
+    WriteImport,
 )
 from kalyx.core.queries.why import why_import
 from kalyx.core.queries.why_traceback import why_traceback
@@ -33,7 +35,8 @@ from kalyx.core.targets import live_of_notebook, resolve, seat_of_path
 from kalyx.core.text.command_line import behind_python_or_none
 
 # What a running kernel meets without a restart: files of the environment that it looks in.
-_IN_PLACE = (Install, Uninstall, FillEnvironment, BringInstaller, Move, RemoveFiles, MakeReadable, ManualStep)
+_IN_PLACE = (Install, Uninstall, FillEnvironment, BringInstaller, Move, RemoveFiles, MakeReadable, ManualStep,
+             WriteImport)  # fmt: skip
 # The errors whose cause is asked for; a package's own subclass has another name, and its text tells.
 IMPORT_ERRORS = ("ImportError", "ModuleNotFoundError")
 
@@ -58,9 +61,9 @@ class Failure(Struct, kw_only=True):
 
 def failure_from(raw: bytes) -> Failure:
     """The failure that a kernel wrote as JSON. Raises KalyxError."""
-    try:
-        return msgspec.json.decode(raw, type=Failure)
-    except (msgspec.MsgspecError, UnicodeDecodeError) as problem:
+    try:  # the standard reader: an entry of sys.path may be no text, which only escapes of half a letter can carry
+        return msgspec.convert(json.loads(raw), Failure)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as problem:
         raise KalyxError(f"standard input holds no failure of a kernel as JSON: {problem}") from None
 
 

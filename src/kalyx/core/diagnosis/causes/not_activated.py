@@ -111,7 +111,7 @@ def _ways(case: Missing, machine: Machine, own: Environment) -> list[Fix]:
         return [fixes.run_notebook_on(machine, own, case.notebook)]
     ways = [_activate(machine, own)]
     if case.runs and own.executable is not None:
-        run = fixes.step(machine, RunWith(words=[own.executable, *case.runs]))
+        run = fixes.step(machine, RunWith(words=[own.executable, *case.runs], same_words=True))
         ways.insert(0, Fix(message=f"run it with the Python of {own.name}", steps=[run]))
     return ways
 

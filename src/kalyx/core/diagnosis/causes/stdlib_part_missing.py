@@ -58,7 +58,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"this Python was built or packaged without {of}: its part {part} is not there",
         evidence=evidence,
-        fixes=_ways_out(machine, interpreter, item, part, has),
+        fixes=_ways_out(machine, case, item, part, has),
     )
 
 
@@ -108,8 +108,9 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
 
 
 def _ways_out(
-    machine: Machine, interpreter: Interpreter, one: dict[str, str | None], part: str, has: Interpreter | None
+    machine: Machine, case: Missing, one: dict[str, str | None], part: str, has: Interpreter | None
 ) -> list[Fix]:
+    interpreter = case.interpreter
     packaged = interpreter.base_prefix == "/usr"
     result = []
     if packaged or machine.reader.system == "macos":
@@ -121,7 +122,7 @@ def _ways_out(
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
         result.append(source)
     if has is not None:
-        step = fixes.step(machine, RunWith(words=[has.executable]))
+        step = fixes.step(machine, RunWith(words=[has.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))
     line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
     return result or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]

@@ -70,7 +70,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         if minor != interpreter.minor and environment.executable is not None:
             # The same version may have other modules for another Python.
             mend.state = "may-help"
-            step = fixes.step(machine, RunWith(words=[environment.executable]))
+            step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
             mends.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
     if case.raised is not None and (removal is not None or not mends):
         # The table names the newest release that has it; another environment only some release.

@@ -96,6 +96,6 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
     if case.seat.seat in ("kernel", "notebook"):
         result.append(fixes.run_notebook_on(machine, environment, case.notebook))
     elif environment.executable:
-        step = fixes.step(machine, RunWith(words=[environment.executable]))
+        step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"run it with the Python of {environment.name}, which has the package", steps=[step]))
     return result
