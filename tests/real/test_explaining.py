@@ -215,6 +215,7 @@ def test_registered_so_and_taken_back(moor, provided):  # noqa: F811
     with_it = state()
     assert set(with_it) == {"kernel.json", STARTUP_FILE}
     assert " explains" in moor.kalyx("kernels").out
+    assert "--own-path --explain --take-over" in moor.kalyx("rehearse", "orchard").out, "a fix of the kernel keeps that"
     assert moor.kalyx(*explaining["undo"][1:], "--yes").status == 0 and state() == without
     register("--explain", "--take-over")
     taken = register("--take-over")

@@ -165,7 +165,8 @@ def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
         if interpreter is not None and own and interpreter.prefix != own.prefix
     ]
     if others and kernel is not None and kernel.environment is not None:
-        argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", "--take-over"]
+        keeps = ["--explain"] if kernel.explains else []
+        argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", *keeps, "--take-over"]
         what = "put the environment first on the kernel's PATH, so that !python and !pip use it"
         screen.line("   fix      ", what)
         screen.line("            ", (screen.machine_line(argv), "bold"))

@@ -244,6 +244,7 @@ def register(
         return register_anew(machine, environment, notebook)
     made = registering(machine, environment, identifier)
     made.take_over = take_over
+    made.explain = take_over and any(kernel.explains for kernel in machine.kernels if kernel.id == identifier)
     message = f"make kernel {identifier} start {environment.name}"
     return Fix(message=message, steps=[step(machine, made)], changes=[identifier])
 

@@ -224,20 +224,21 @@ class RemoveEnvironment(StepBase, tag="remove-environment"):
 class RegisterKernel(StepBase, tag="register-kernel"):
     """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id.
 
-    ``notebook``: the notebook, by its path, that asks for this kernel then.
+    ``notebook``: the notebook, by its path, that asks for this kernel then; ``explain``: it explains failing imports.
     """
 
     prefix: str
     identifier: str
     take_over: bool = False
     own_path: bool = False
+    explain: bool = False
     variables: dict[str, str] = {}
     bring_package: bool = False
     wheels: str | None = None
     notebook: str | None = None
 
     def argv(self, system: str) -> list[str]:
-        switches = {"--own-path": self.own_path, "--take-over": self.take_over}
+        switches = {"--own-path": self.own_path, "--explain": self.explain, "--take-over": self.take_over}
         chosen = [switch for switch, on in switches.items() if on]
         pairs = [word for name, value in self.variables.items() for word in ("--variable", f"{name}={value}")]
         brought = ["--bring-package", *_from(self.wheels)] if self.bring_package else []

@@ -40,6 +40,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
     made = RegisterKernel(prefix=kernel.environment.prefix, identifier=kernel.id, own_path=True, take_over=True)
+    made.explain = kernel.explains
     return Finding(
         cause="shell-elsewhere",
         certainty="likely",

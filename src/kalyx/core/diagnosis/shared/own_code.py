@@ -33,7 +33,7 @@ def _kernel_with(machine: Machine, kernel: Kernel, environment: Environment, fol
     """The notebook's kernel, registered to search a folder: a notebook is not run by a line of its own."""
     own = kernel.env.get("PYTHONPATH")
     made = fixes.registering(machine, environment, kernel.id)
-    made.take_over = True
+    made.take_over, made.explain = True, kernel.explains
     made.variables = {"PYTHONPATH": machine.reader.path.pathsep.join([folder, *([own] if own else [])])}
     message = f"let the kernel {kernel.id} search that folder; then restart it"
     return Fix(message=message, steps=[fixes.step(machine, made)], changes=[kernel.folder])
