@@ -77,6 +77,10 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
             files.package(where, name, version, module or name, requires or "", not empty)
         elif match := re.fullmatch(r"kernel (\S+) starts (\S+)", line):
             files.kernel(*match.groups())
+        elif match := re.fullmatch(r"kernel (\S+) starts (\S+) without a connection file", line):
+            files.kernel(*match.groups())
+            path = f"{HOME}/.local/share/jupyter/kernels/{match.group(1)}/kernel.json"
+            files[path] = files[path].replace("{connection_file}", "connection.json")
         elif match := re.fullmatch(r"kernel (\S+) is also registered for the machine", line):
             files.kernel(match.group(1), f"{HOME}/orchard/bin/python", "/usr/local/share/jupyter")
         elif line == "kernel heath has a file that is no JSON":

@@ -2,6 +2,7 @@
 
 import json
 import os
+import shlex
 import shutil
 import subprocess
 import sys
@@ -287,3 +288,15 @@ def test_the_search_path_of_a_kernel_is_its_own(moor, provided, flags, module, v
         assert done.returncode and "kernel-package-absent" in moor.kalyx("kernels").out
         return
     assert [entry["entry"] for entry in ran.json["target"]["search_path"]] == json.loads(done.stdout.strip().splitlines()[-1]), done.stderr
+
+
+def test_a_kernel_that_is_not_told_its_connection_file(moor, provided):
+    """The reference server lists the kernel and never reaches it; the printed fix makes the kernel answer."""
+    moor.kernel("heath", [provided, "-m", "ipykernel_launcher", "-f", "kept.json"], display_name="Heath")
+    (row,) = moor.kalyx("kernels", "--json").json["kernels"]
+    assert "no-connection-file" in row["conditions"] and not moor.kalyx("rehearse", "heath", "--timeout", "5", "--json").json["answered"]
+    finding = next(one for one in row["findings"] if one["cause"] == "no-connection-file")
+    assert finding["evidence"][0]["line"] == 3
+    line = finding["fixes"][0]["steps"][0]["line"]
+    assert moor.kalyx(*shlex.split(line)[1:], "--yes").status == 0
+    assert moor.kalyx("rehearse", "heath", "--json").json["answered"] and "no-connection-file" not in moor.kalyx("kernels").out

@@ -12,7 +12,8 @@ from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.system import Reader, Unreadable
 
 # Conditions that say something is wrong; the others are only worth knowing.
-WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden"}
+WRONG = {"interpreter-gone", "kernel-package-absent", "name-misleads", "spec-unreadable", "hidden",
+         "no-connection-file"}  # fmt: skip
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

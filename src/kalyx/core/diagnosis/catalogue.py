@@ -111,6 +111,7 @@ TIERS = [
         "program-absent": "program",
         "first-line-dead": "program",
         "kernel-package-absent": "kernel",
+        "no-connection-file": "kernel",
         "twin": "kernel",
         "hidden": "kernel",
         "spec-unreadable": "kernel",
