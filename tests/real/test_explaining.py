@@ -152,6 +152,20 @@ def test_errors_that_are_not_as_errors_are(moor, orchard):
     assert "because" in answers[3] and "no answer within" in answers[-1]
 
 
+def test_paths_of_all_letters(moor):
+    """The environment, the kernel's folder and the notebook's with blanks, quotation marks, letters beyond the first plane."""
+    odd = moor.root / "h\u00e9rbe \U0001f33c 'a' {b}"
+    python = make_environment(".".join(map(str, sys.version_info[:2])), odd / "heath", "--without-pip")
+    site = next((odd / "heath" / "lib").glob("python*")) / "site-packages"
+    (site / "shared.pth").write_text(str(next(Path(sys.prefix, "lib").glob("python*")) / "site-packages") + "\n")
+    moor.variables["JUPYTER_DATA_DIR"] = str(odd / "data")
+    moor.folder = odd / "spring \u0142"
+    moor.folder.mkdir()
+    assert moor.kalyx("register", python, "--id", "heath", "--explain", "--yes").status == 0
+    (output,) = cells(moor, "heath", "import gone_one")
+    assert "because" in shown(output)[1] and "heath, 3." in shown(output)[1]
+
+
 def test_nothing_else_changes(moor, orchard, provided):  # noqa: F811
     """No answer for what is no import, once for the same line; no name, no entry of the path, no module is added."""
     asked = ["import sys; print(sorted(set(dir()) - {'sys'}), sys.path, 'kalyx' in sys.modules, len(sys.meta_path))", "1/0", "import gone_one", "import gone_one",
@@ -179,7 +193,7 @@ def test_without_kalyx_or_with_one_that_fails(moor, orchard, kalyx, words, tmp_p
         program.write_text(kalyx)
     from kalyx.core.system.own_command import ENTRY
 
-    orchard.write_text(text.replace(json.dumps(ENTRY), json.dumps(str(program))))
+    orchard.write_text(text.replace(repr(ENTRY), repr(str(program))))
     began = time.monotonic()
     (first, second) = cells(moor, "orchard", "import gone_one", "print('on')")
     error, said, html = shown(first)
@@ -217,8 +231,13 @@ def test_registered_so_and_taken_back(moor, provided):  # noqa: F811
     assert " explains" in moor.kalyx("kernels").out
     assert "--own-path --explain --take-over" in moor.kalyx("rehearse", "orchard").out, "a fix of the kernel keeps that"
     assert moor.kalyx(*explaining["undo"][1:], "--yes").status == 0 and state() == without
-    register("--explain", "--take-over")
+    register("--explain", "--take-over", "--variable", "HIVE=1", "--own-path")
+    with_it = state()
+    taken = register("--take-over", "--own-path")
+    assert any("sets HIVE; the new one does not" in note for note in taken["notes"]), taken["notes"]
+    assert moor.kalyx(*taken["undo"][1:], "--yes").status == 0 and state() == with_it
     taken = register("--take-over")
+    assert any("sets HIVE, PATH; the new one" in note for note in taken["notes"]), taken["notes"]
     assert state() == without
     assert moor.kalyx(*taken["undo"][1:], "--yes").status == 0 and state() == with_it
     removed = moor.kalyx("unregister", "orchard", "--yes", "--json").json
@@ -270,14 +289,15 @@ def test_the_answer_on_the_page_and_its_fix(moor, provided, offline, page):  # n
         """The cell, once the page is connected to the kernel: keys that arrive before run nothing."""
         count = "(cell.querySelector('.jp-InputPrompt') || {}).textContent || null"
         before = wait.until(lambda b: in_cell(number, count))
-        for attempt in range(5):
+        for attempt in range(20):
             wait.until(lambda b: in_cell(number, "cell.querySelector('.cm-content') ? (cell.querySelector('.cm-content').focus(), 1) : null"))
             ActionChains(browser).send_keys("" if attempt else text).key_down(Keys.SHIFT).send_keys(Keys.ENTER).key_up(Keys.SHIFT).perform()
             try:
-                WebDriverWait(browser, 20).until(lambda b: in_cell(number, count) not in (None, before, "[ ]:", "[*]:"))
-                return
+                WebDriverWait(browser, 3).until(lambda b: in_cell(number, count) not in (None, before))
             except TimeoutException:
                 continue
+            wait.until(lambda b: in_cell(number, count) not in (None, "[*]:"))
+            return
         raise AssertionError(f"the cell did not run: {in_cell(number, count)}")
 
     run(0)

@@ -100,6 +100,9 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
         own = machine.reader.parent(interpreter.executable)
         separator = ";" if machine.reader.system == "windows" else ":"
         variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
+    lost = sorted(set(was[2]) - set(variables)) if was is not None else []
+    if lost:
+        notes.append(f"the replaced file sets {', '.join(lost)}; the new one does not (--variable NAME=VALUE sets one)")
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
     arguments, startup = list(kernel_package.arguments), None
     if order.asks is not None:
@@ -144,8 +147,8 @@ def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
     return machine.reader.join(root, _identifier(order, machine.reader.name(prefix)), SPEC_FILE)
 
 
-def _replaced(before: bytes | None) -> tuple[str, str] | None:
-    """Label and first word of the command of a kernel file that is to be replaced; None where it can be no kernel."""
+def _replaced(before: bytes | None) -> tuple[str, str, list[str]] | None:
+    """Label, first word of the command and variables of a kernel file that is to be replaced; None: it is no kernel."""
     try:
         spec = json.loads(before or b"null")
     except (ValueError, RecursionError):
@@ -154,7 +157,8 @@ def _replaced(before: bytes | None) -> tuple[str, str] | None:
         return None
     argv = spec.get("argv")
     first = argv[0] if isinstance(argv, list) and argv and isinstance(argv[0], str) else ""
-    return spec["display_name"].strip(), first
+    variables = spec.get("env")
+    return spec["display_name"].strip(), first, [*map(str, variables)] if isinstance(variables, dict) else []
 
 
 def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage) -> dict[str, bytes]:

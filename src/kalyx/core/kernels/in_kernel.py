@@ -11,6 +11,8 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
     """Have Kalyx asked after each cell. ``kalyx``: the command; ``kernel``: this kernel's id; ``seconds``: its time."""
     import sys
 
+    if str is bytes:  # Python 2 starts programs by bytes
+        kalyx = [word.encode(sys.getfilesystemencoding() or "utf-8") for word in kalyx]
     seen = {}  # what was explained, by line and error: in which cell
     now = {"cell": 0, "depth": 0, "error": None}  # the cell that runs, how deep a cell runs others, the error of before
 
@@ -61,8 +63,11 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
         plain = name and all(letter.isalnum() or letter in u"_." for letter in name)
         return u"kalyx why %s --in kernel:%s" % (name if plain else u"MODULE", kernel)
 
-    def is_text(value):
-        return isinstance(value, (str, type(u"")))
+    def as_text(value):
+        """A text, also of the bytes that Python 2 has for one; None for what is none."""
+        if str is bytes and isinstance(value, bytes):
+            return value.decode(sys.getfilesystemencoding() or "utf-8", "replace")
+        return value if isinstance(value, type(u"")) else None
 
     def described(error, trace):
         """The failure as Kalyx takes it, and what makes two failures the same: the line of the cell, and the error."""
@@ -75,8 +80,8 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
             text = u"".join(traceback.format_exception(type(error), error, trace))
         except Exception:  # its own words fail, or are no text
             message, text = u"", u"%s: (its words cannot be read)" % type(error).__name__
-        name = getattr(error, "name", None)
-        if not (is_text(name) and name):
+        name = as_text(getattr(error, "name", None))
+        if not name:
             words = message[:1000].partition(u"No module named ")[2].split()
             name = words[0].strip(u"'\";,") if words else u""
         try:
@@ -86,9 +91,9 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
         inner = trace
         while inner is not None and os.path.isfile(inner.tb_frame.f_code.co_filename) and inner.tb_next is not None:
             inner = inner.tb_next  # the frames of the kernel's own files stand before the cell's
-        where = inner.tb_frame.f_code.co_filename if inner is not None else u""
+        where = inner.tb_frame.f_code.co_filename if inner is not None else ""
         number = inner.tb_lineno if inner is not None else 0
-        line = linecache.getline(where, number).strip() or u"%s:%s" % (where, number)
+        line = as_text(linecache.getline(where, number).strip()) or u"%s:%s" % (as_text(where), number)
         loaded_from = getattr(sys.modules.get(name.partition(u".")[0]), "__file__", None)
         failure = {
             "pid": os.getpid(),
@@ -97,9 +102,9 @@ def _kalyx_explains(shell, kalyx, kernel, seconds):
             "line": line,
             "error": type(error).__name__,
             "message": message[:4000],
-            "path": [entry for entry in sys.path if is_text(entry)],
-            "folder": folder,
-            "loaded_from": loaded_from if is_text(loaded_from) else None,
+            "path": [as_text(entry) for entry in sys.path if as_text(entry) is not None],
+            "folder": as_text(folder),
+            "loaded_from": as_text(loaded_from),
         }
         return {"line": (line, type(error).__name__, message), "name": name, "failure": failure}
 

@@ -7,8 +7,6 @@ as before.
 
 from __future__ import annotations
 
-import json
-
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
@@ -36,8 +34,8 @@ def content(kalyx: list[str], identifier: str) -> bytes:
     from importlib.resources import files  # only a kernel that is registered so needs it
 
     text = files("kalyx.core.kernels").joinpath("in_kernel.py").read_text("utf-8")
-    words = ", ".join("u" + json.dumps(word) for word in kalyx)
-    return text.replace(_GIVEN, f"[{words}], u{json.dumps(identifier)}, {SECONDS:g}").encode("utf-8")
+    words = ", ".join(f"u{word!a}" for word in kalyx)  # what this writes, Python 2 and 3 read alike
+    return text.replace(_GIVEN, f"[{words}], u{identifier!a}, {SECONDS:g}").encode("utf-8")
 
 
 def is_named_in(reader: Reader, argv: list[str]) -> bool:
