@@ -28,7 +28,7 @@ SCRIPTS = {
     "in the end": ({"sow.py": "try:\n    pass\nfinally:\n    import absentia\n"}, "", "absent"),
     "each other": ({"sow.py": "import reap\n", "reap.py": "from bind import b\na = 1\n", "bind.py": "from reap import a\nb = 1\n"}, "", "circular"),
     "a package of its own": ({"sow.py": "import hive.frames\n", "hive/__init__.py": "", "hive/frames.py": "from . import bees\n", "hive/bees.py": ""}, "", None),
-    "a part that is not there": ({"sow.py": "import hive.frames\n", "hive/__init__.py": ""}, "", "absent"),
+    "a part that is not there": ({"sow.py": "import hive.frames\n", "hive/__init__.py": ""}, "", "submodule-gone"),
 }  # fmt: skip
 
 

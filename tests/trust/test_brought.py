@@ -120,6 +120,11 @@ class Clone:
         self.moor.notebook("spring.ipynb", "brought")
         (self.folder / "src").mkdir()
         (self.folder / "src" / "ownmodule.py").write_text(self.code("own-module"))
+        # A command that you name is run; what its words name is not.
+        frames = f"{self.folder}/.venv/lib/python{OWN}/site-packages/x.py:1: in <module>\n"
+        says = self.folder / "says"
+        says.write_text(f"#!/bin/sh\ncat >&2 <<'E'\n{frames}E   ModuleNotFoundError: No module named 'hivescale'\nE\nexit 1\n")
+        says.chmod(0o755)
         (self.folder / "use.py").write_text("import hivescale\nimport nothing_of_the_kind\n")
 
     def repository(self) -> None:
@@ -149,7 +154,7 @@ SAMPLES = {
     "FOLDER": ["."], "TARGET": ["shell", "{own}", "editor"], "WHAT": ["hivescale", "use.py"], "ID": ["brought"], "SHELL": ["bash"],
     "LEFT": ["shell"], "RIGHT": ["shell"], "REQUIREMENT": ["hivescale"], "COMMANDLINE": ["python -m tool"], "TEXT": ["hive"], "NAME": ["absent"],
     "NAME=VALUE": ["HIVE=1"], "SECONDS": ["9"], "MODULE": ["hivescale"], "LABEL": ["hive"], "SEAT": ["editor"], "dir": ["made"], "DIR": ["wheels"],
-    "FILE": ["{file}"],
+    "FILE": ["{file}"], "COMMAND": ["/bin/false", "./says"],
 }  # fmt: skip
 # Of a change the dry run is asked; what waits for somebody, or needs another machine's file, is not asked here.
 NOT_ASKED = {"--help", "--watch", "--yes", "--on", "--since", "--paste", "--json", "--plain", "--verbose", "--undo", "--show"}
