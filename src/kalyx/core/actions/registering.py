@@ -130,8 +130,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
 
 
 def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[ChangePlan]:
-    """What is written or removed so that a kernel explains, or no longer does. Raises KalyxError for what is no file.
-    """
+    """What is written or removed so that a kernel explains, or does not. Raises KalyxError for a folder or a link."""
     path = reader.join(folder, STARTUP_FILE)
     kind = reader.kind(path)
     if kind not in (None, "file"):

@@ -114,7 +114,8 @@ def _windows_installation(reader: Reader, prefix: str, minor: str | None) -> Ins
 def _library_listed(reader: Reader, prefix: str, names: tuple[str, ...]) -> str | None:
     """The library among the folders and archives that a ``._pth`` file lists; None without such a file or library."""
     text = next((text for name in names if (text := reader.text_or_none(reader.join(prefix, name)))), "")
-    paths = [reader.absolute(line.strip(), prefix) for line in text.splitlines() if line.strip()]
+    lines = [line.partition("#")[0].strip() for line in text.splitlines()]
+    paths = [reader.absolute(line, prefix) for line in lines if line]
     return next((path for path in paths if _has_landmark(reader, path)), None)
 
 

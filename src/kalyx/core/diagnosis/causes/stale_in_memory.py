@@ -54,7 +54,8 @@ def of_failure(seat: Seat, item: ImportAnswer, loaded_from: str | None, error: s
     if loaded_from is not None:
         fact = "the process has loaded the module from here"
         evidence.append(Evidence(fact=fact, source=loaded_from, path=loaded_from))
-    line = f"restart the kernel of process {seat.pid} (in the notebook: Restart kernel), then import it again"
+    which = f" of process {seat.pid}" if seat.pid is not None else ""
+    line = f"restart the kernel{which} (in the notebook: Restart kernel), then import it again"
     return Finding(
         cause="stale-in-memory",
         certainty="proven",
