@@ -46,7 +46,7 @@ class Demo:
 
     def run(self, *words, cwd):
         """Kalyx on this machine without a shell: status, output and errors as bytes."""
-        variables = {**os.environ, "USERPROFILE": str(self.root / "home"), "KALYX_ONLY_BELOW": str(self.root / "home")}
+        variables = {**os.environ, "USERPROFILE": str(self.root / "home")}
         argv = [sys.executable, "-X", "utf8", "-m", "kalyx", *map(str, words)]
         return subprocess.run(argv, cwd=cwd, env=variables, stdin=subprocess.DEVNULL, capture_output=True, check=False)
 
