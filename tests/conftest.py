@@ -58,7 +58,11 @@ def pytest_report_header() -> str:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """With ``--quick`` only the folders of quick tests, without those whose code speaks of what takes long."""
+    """With ``--quick`` only the folders of quick tests, without those whose code speaks of what takes long.
+
+    What takes minutes begins first: the other worker has enough to do until it ends.
+    """
+    items.sort(key=lambda item: not item.nodeid.startswith("tests/windows/"))
     if config.getoption("--quick"):
         quick = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
         config.hook.pytest_deselected(items=[item for item in items if item not in set(quick)])
