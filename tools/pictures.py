@@ -32,7 +32,6 @@ PICTURES = {
     "here": "kalyx here",
     "survey": "kalyx survey --on windows-larkmoor; echo; kalyx here --on windows-larkmoor",
     "why": "kalyx why hivescale --in spring_weights.ipynb",
-    "why-prove": "kalyx why hivescale --in ~/larkmoor/heath --prove --wheels $PIP_FIND_LINKS",
     "kernels": "kalyx kernels",
     "causes": "kalyx causes name-misleads",
     "explain": "kalyx explain -- ~/larkmoor/heath/bin/python spring_weights.py",
@@ -49,11 +48,8 @@ PICTURES = {
     "demo": "kalyx demo ~/larkmoor-again --yes | head -37",
 }
 
-# Name of the picture, the line that writes the page, whether it is dark, and what is pointed at.
-PAGES = {
-    "report": ("kalyx report -o ../page.html --on windows-larkmoor --why hivescale", False, ""),
-    "report-of-a-cluster": ("kalyx report -o ../page.html --on cluster-larkmoor --why nectarflow", True, "a.seat.dead"),
-}
+# Name of the picture, and the line that writes the page.
+PAGES = {"report": "kalyx report -o ../page.html --on windows-larkmoor --why hivescale"}
 
 
 def main(names: list[str]) -> int:
@@ -75,9 +71,9 @@ def main(names: list[str]) -> int:
                 # Commands that change the machine are run even when no picture of them is wanted.
                 if not names or name in names or name in ("register", "prepare"):
                     take(demo, name, line, keep=not names or name in names)
-            for name, (line, dark, pointed) in PAGES.items():
+            for name, line in PAGES.items():
                 if not names or name in names:
-                    take_page(demo, name, line, dark, pointed)
+                    take_page(demo, name, line)
             if not names or CELL in names:
                 take_cell(demo)
         finally:
@@ -200,19 +196,14 @@ def _browser() -> WebDriver:
     return browser
 
 
-def take_page(demo: Path, name: str, line: str, dark: bool, pointed: str) -> None:
+def take_page(demo: Path, name: str, line: str) -> None:
     """Write a page in the demo, and take its picture as a reader first sees it."""
     script = f". {shlex.quote(str(demo / 'enter.sh'))}\n{line}\npwd\n"
     said = subprocess.run(["bash", "--norc", "-c", script], check=True, capture_output=True, text=True).stdout
     page = Path(said.splitlines()[-1]).parent / "page.html"
     browser = _browser()
     try:
-        if dark:
-            seen = {"features": [{"name": "prefers-color-scheme", "value": "dark"}]}
-            browser.execute_cdp_cmd("Emulation.setEmulatedMedia", seen)
         browser.get(page.as_uri())
-        if pointed:
-            browser.execute_script("document.querySelector(arguments[0]).focus({preventScroll: true})", pointed)
         time.sleep(0.5)
         target = str(FOLDER / f"{name}.png")
         browser.save_screenshot(target)
