@@ -142,6 +142,11 @@ def test_a_distribution_whose_path_is_a_file():
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
     assert len(search.entries) == 3
+    # The library may lie elsewhere, where only such a file says so.
+    del files["C:\\tool\\python311.zip"]
+    files |= {"C:\\lib\\os.py": b"", "C:\\tool\\python311._pth": "# a note\n..\\lib # the library\n"}
+    assert read_interpreter(windows(files), "C:\\tool\\python.exe").library == "C:\\lib"
+    files["C:\\tool\\python311.zip"] = b"PK"
     del files["C:\\tool\\python311._pth"]
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
