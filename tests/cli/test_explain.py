@@ -45,9 +45,15 @@ def test_the_command_is_as_it_is_without_kalyx(moor, words, message):
     assert (message in answer and "because" in answer and "Traceback" not in answer) if message is not None else not answer, answer[-2000:]
 
 
-@pytest.mark.parametrize("words, status, message", [(["gone-program"], 127, "there is no such program"), (["."], 126, "ermission"), ([], 2, "COMMAND is missing")])
+@pytest.mark.parametrize("words, status, message", [
+    (["--", "gone-program"], 127, "there is no such program"),
+    (["--", "."], 126, "ermission"),
+    (["--"], 2, "COMMAND is missing"),
+    (["--static", "--", "touch", "started"], 2, "--static starts no program"),
+])  # fmt: skip
 def test_what_cannot_be_started(moor, words, status, message):
-    ran = moor.kalyx("explain", "--", *words)
+    ran = moor.kalyx("explain", *words)
+    assert not (moor.folder / "started").exists()
     assert ran.status == status and message in ran.err and ran.err.count("\n") == 1
 
 

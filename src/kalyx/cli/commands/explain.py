@@ -34,6 +34,8 @@ def run(call: Call) -> int:
     words = call.options.words
     if words == ["-"]:
         return _answer_kernel(call)
+    if call.options.static:
+        raise KalyxError("explain runs the command, and --static starts no program")
     try:
         status, errors = run_watched(words)
     except NotStarted as problem:
