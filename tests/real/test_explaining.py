@@ -15,29 +15,8 @@ from selenium.webdriver.support.ui import WebDriverWait
 
 from kalyx.core.kernels.startup_file import STARTUP_FILE
 from tests.conftest import make_environment, put_in
-from tests.real.test_kernels import provided  # noqa: F401
+from tests.real.test_kernels import cells, provided  # noqa: F401
 from tests.real.test_page import page  # noqa: F401
-
-TALK = r"""
-import json, sys
-from jupyter_client.manager import start_new_kernel
-manager, client = start_new_kernel(kernel_name=sys.argv[1])
-answers = []
-for cell in json.load(sys.stdin):
-    said = []
-    client.execute_interactive(cell, output_hook=lambda m: said.append([m["msg_type"], m["content"]]), timeout=60, stop_on_error=False)
-    answers.append([part for part in said if part[0] in ("error", "display_data", "stream")])
-client.stop_channels(); manager.shutdown_kernel(now=True)
-print(json.dumps(answers))
-"""
-
-
-def cells(moor, kernel, *lines, **variables):
-    """What each cell gives out, run by the reference client in a new kernel process: (kind, content) in order."""
-    done = subprocess.run([sys.executable, "-c", TALK, kernel], env={**moor.variables, **variables}, input=json.dumps(lines), cwd=moor.folder,
-                          capture_output=True, text=True, timeout=240, check=False)  # fmt: skip
-    assert done.returncode == 0, done.stderr
-    return json.loads(done.stdout.splitlines()[-1])
 
 
 def shown(outputs):

@@ -181,7 +181,10 @@ def test_while_preparing(moor, wheels, deed, record_property):
     shutil.rmtree(path)
     for number in chosen(moor.steps_of(*words), 3)[0 if deed == "KILL" or LONG else 2 :]:
         shutil.rmtree(path, ignore_errors=True)
-        assert moor.stepped(deed, number, *words)[0] == ENDS[deed]
+        status, taken, said = moor.stepped(deed, number, *words)
+        if status == 0 and len(taken) < number:
+            continue  # this run came to its end in fewer steps
+        assert status == ENDS[deed], said
         nothing_runs(path)
         if not path.exists() or not any(path.iterdir()):
             seen["absent"] += 1
