@@ -10,10 +10,22 @@ from __future__ import annotations
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL, KernelPackage
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
+from kalyx.core.system.own_command import own_file
 
 STARTUP_FILE = "kalyx_explain.py"
 SECONDS = 5.0  # that a cell waits for an answer
-_GIVEN = "*__KALYX__"
+IN_KERNEL = own_file("core", "kernels", "in_kernel.py")
+_TEXT = """\
+# Written by kalyx register --explain: Kalyx explains each import that ends a cell. Without Kalyx nothing happens.
+# To remove this: kalyx unregister {identifier}, or kalyx register without --explain.
+try:
+    exec(
+        compile(open(u{source!a}, "rb").read(), "kalyx_explain", "exec"),
+        {{"GIVEN": (get_ipython(), [{words}], u{identifier!a}, {seconds:g})}},
+    )
+except Exception:
+    pass
+"""
 
 
 def option_of(kernel_package: KernelPackage, path: str) -> str:
@@ -30,12 +42,12 @@ def refuse_without(kernel_package: KernelPackage) -> None:
 
 
 def content(kalyx: list[str], identifier: str) -> bytes:
-    """The file for one kernel: it asks ``kalyx``, a command whose files are given by their full paths."""
-    from importlib.resources import files  # only a kernel that is registered so needs it
+    """The file for one kernel: it asks ``kalyx``, a command whose files are given by their full paths.
 
-    text = files("kalyx.core.kernels").joinpath("in_kernel.py").read_text("utf-8")
+    What runs is Kalyx's own file, in a namespace in which no name of the user's stands.
+    """
     words = ", ".join(f"u{word!a}" for word in kalyx)  # what this writes, Python 2 and 3 read alike
-    return text.replace(_GIVEN, f"[{words}], u{identifier!a}, {SECONDS:g}").encode("utf-8")
+    return _TEXT.format(source=IN_KERNEL, words=words, identifier=identifier, seconds=SECONDS).encode("ascii")
 
 
 def is_named_in(reader: Reader, argv: list[str]) -> bool:

@@ -18,6 +18,11 @@ def own_command(words: list[str]) -> list[str]:
     return [sys.executable, "-I", ENTRY, own_path(), *words]
 
 
+def own_file(*names: str) -> str:
+    """The path of a file of this very Kalyx."""
+    return os.path.join(_PACKAGE, *names)
+
+
 def own_path() -> str:
     """The entries of the search path that Kalyx and what it needs are found by; the current folder is none of them."""
     kept = [os.path.dirname(_PACKAGE)]
