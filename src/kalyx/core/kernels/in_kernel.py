@@ -68,7 +68,7 @@ def explain(error, cell):
         return
     answer = asked(json.dumps(about["failure"]).encode("ascii"))
     if answer is None:
-        show(u"kalyx: no answer within %d seconds. To ask in a terminal: %s" % (OWN["seconds"], question(about)))
+        show(u"kalyx gave no answer. To ask in a terminal: %s" % question(about))
         return
     SEEN[about["line"]] = cell
     show(answer["text"], answer["html"])
