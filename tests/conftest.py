@@ -35,16 +35,16 @@ _traces = None if _IS_WORKER else Traces()
 
 from tests.equipment import BY_VERSION, SEED, wanted_by  # noqa: E402
 
-# Whose tests share something that takes long to make: they go to one worker, one after the other.
-TOGETHER = ("tests/cli/test_demo.py", "tests/real/test_command_interpreter.py", "tests/real/test_built.py", "tests/real/test_folders.py",
-            "tests/trust/test_traced.py")  # fmt: skip
+# Whose tests share something that takes long to make: those of a group go to one worker, one after the other.
+TOGETHER = {"tests/cli/test_demo.py": "demo", "tests/trust/test_traced.py": "demo", "tests/real/test_command_interpreter.py": "words",
+            "tests/real/test_built.py": "built", "tests/real/test_folders.py": "folders"}  # fmt: skip
 
 
 def group_of(test: str) -> str:
-    """What a worker is given at once: a file of those above, the faults of one version, else the test by itself."""
+    """What a worker is given at once: a group of those above, the faults of one version, else the test by itself."""
     file, _, rest = test.partition("::")
     if file in TOGETHER:
-        return file
+        return TOGETHER[file]
     return f"{file} {rest.rpartition('-')[2]}" if file == "tests/faults/test_faults.py" and "[" in rest else test
 
 
@@ -293,6 +293,34 @@ def moor(tmp_path: Path) -> Moor:
     return Moor(tmp_path / "moor")
 
 
+@pytest.fixture(scope="session")
+def story(tmp_path_factory: pytest.TempPathFactory) -> tuple[Moor, dict]:
+    """The demo built and walked through once, by the program: its home, and what it said."""
+    moor = Moor(tmp_path_factory.mktemp("story") / "moor")
+    asked = moor.kalyx("demo", "larkmoor")
+    assert asked.status == 2 and "without a terminal" in asked.err and not (moor.folder / "larkmoor").exists()
+    assert moor.kalyx("demo", "larkmoor", "--static", "--yes").status == 2
+    ran = moor.kalyx("demo", "larkmoor", "--json", "--yes")
+    assert ran.status == 0, ran.out + ran.err
+    return moor, ran.json
+
+
+@pytest.fixture(scope="session")
+def as_built(story: tuple[Moor, dict]) -> Callable[[], Moor]:
+    """What puts the demo back as it is when it was built and nobody walked on it."""
+    moor, _ = story
+    place, kept = moor.folder / "larkmoor", moor.root / "larkmoor-as-built"
+    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
+    shutil.copytree(place, kept, symlinks=True)
+
+    def back() -> Moor:
+        shutil.rmtree(place)
+        shutil.copytree(kept, place, symlinks=True)
+        return moor
+
+    return back
+
+
 @pytest.fixture
 def wheels(tmp_path: Path) -> Path:
     """A folder of made-up wheels: two versions of one package, one that breaks another, one that does not import."""
@@ -345,29 +373,28 @@ def put_in(wheel: str | Path, site: Path, scripts: tuple[str, ...] = ()) -> None
 def make_environment(version: str, prefix: Path, *more: str) -> str:
     """A real virtual environment; returns its interpreter's path.
 
-    One with an installer is a copy of the first of its kind, moved as a whole, into which that was unpacked: bringing the
-    installer in as the standard module does takes six seconds (``test_lifecycle`` has it so).
+    A copy of the first of its kind, moved as a whole (``template``): making one takes a fifth of a second, and bringing the
+    installer in, as the standard module does, six seconds (``test_lifecycle`` has it so).
     """
-    if "--without-pip" in more or " " in str(
-        prefix
-    ):  # a first line cannot hold a blank: other scripts are written then
+    if not re.fullmatch(r"[\w/.-]+", str(prefix), re.ASCII):  # each version quotes such a path in its scripts in its own way
         _venv(version, prefix, *more)
         return str(prefix / "bin" / "python")
     kept = template(version, *more)
     shutil.copytree(kept, prefix, symlinks=True, dirs_exist_ok=True)
     for path in [prefix / "pyvenv.cfg", *(prefix / "bin").iterdir()]:
-        if path.is_file() and not path.is_symlink():
-            path.write_bytes(path.read_bytes().replace(str(kept).encode(), str(prefix).encode()))
+        if path.is_file() and not path.is_symlink() and str(kept).encode() in (content := path.read_bytes()):
+            path.write_bytes(content.replace(str(kept).encode(), str(prefix).encode()))
     return str(prefix / "bin" / "python")
 
 
 def template(version: str, *more: str) -> Path:
-    """An environment with an installer that is made once a run, to be copied."""
+    """An environment that is made once a run, to be copied; with an installer if none of ``more`` says otherwise."""
     kept = Path(os.environ["TMPDIR"]) / "pytest-of-templates" / "-".join([version, *more])
     with _locked(kept.with_suffix(".lock")):
         if not kept.exists():
-            _venv(version, kept, "--without-pip", *more)
-            _put_installer_in(version, kept)
+            _venv(version, kept, *dict.fromkeys(["--without-pip", *more]))
+            if "--without-pip" not in more:
+                _put_installer_in(version, kept)
     return kept
 
 

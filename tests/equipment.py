@@ -6,6 +6,7 @@ Were the product's own survey to choose the interpreters, one that it loses woul
 from __future__ import annotations
 
 import ast
+import json
 import os
 import re
 import shutil
@@ -87,7 +88,10 @@ def _numbers(version: str) -> list[int]:
     return [int(part) for part in re.findall(r"\d+", version)]
 
 
-REAL = _installations()
+# A worker is told by the process that started it: asking all of them takes seconds.
+_TOLD = "INTERPRETERS_OF_THE_TESTS"
+_told = json.loads(os.environ.get(_TOLD, "null"))
+REAL = [Real(*row) for row in _told["real"]] if _told else _installations()
 BY_VERSION = {one.minor: one for one in reversed(REAL) if one.implementation == "cpython"}
 VERSIONS = sorted(BY_VERSION, key=_numbers)
 
@@ -98,7 +102,8 @@ def makes_environments(one: Real) -> bool:
     return subprocess.run(argv, capture_output=True, check=False).returncode == 0
 
 
-CAN_MAKE = [version for version in VERSIONS if makes_environments(BY_VERSION[version])]
+CAN_MAKE = _told["can_make"] if _told else [version for version in VERSIONS if makes_environments(BY_VERSION[version])]
+os.environ[_TOLD] = json.dumps({"real": REAL, "can_make": CAN_MAKE})
 NEW, OLD = CAN_MAKE[-1], CAN_MAKE[0]
 OTHER = "3.9" if "3.9" in CAN_MAKE else CAN_MAKE[-2] if len(CAN_MAKE) > 1 else NEW  # another than the newest
 

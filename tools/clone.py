@@ -29,9 +29,9 @@ def run(*words: object) -> int:
     return subprocess.run([str(word) for word in words], cwd=CLONE, env=ENVIRONMENT, check=False).returncode
 
 
-def begun(*words: object) -> subprocess.Popen[bytes]:
+def begun(*words: object, stdout: int | None = None) -> subprocess.Popen[bytes]:
     """A program that runs beside what follows."""
-    return subprocess.Popen([str(word) for word in words], cwd=CLONE, env=ENVIRONMENT)
+    return subprocess.Popen([str(word) for word in words], cwd=CLONE, env=ENVIRONMENT, stdout=stdout)
 
 
 def installed(*words: object) -> int:
@@ -77,9 +77,12 @@ def main() -> int:
         known.write_text(needed)
     if wanted == "demo":
         return run(PYTHON, "-m", "kalyx", "demo", CLONE / "larkmoor-demo", "--yes")
-    types = begun(PYTHON, "-m", "mypy")
-    status = run(PYTHON, "-m", "ruff", "check", ".") or types.wait()
-    return status or run(PYTHON, "-m", "pytest", "-n", WORKERS, "--dist", "loadgroup", *sys.argv[2:])
+    types = begun(PYTHON, "-m", "mypy", stdout=subprocess.PIPE)
+    status = run(PYTHON, "-m", "ruff", "check", ".")
+    status = status or run(PYTHON, "-m", "pytest", "-n", WORKERS, "--dist", "loadgroup", *sys.argv[2:])
+    found = types.communicate()[0].decode(errors="replace")
+    print(found if types.returncode else "", end="", flush=True)
+    return status or types.returncode
 
 
 if __name__ == "__main__":

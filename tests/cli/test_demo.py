@@ -1,49 +1,19 @@
 """The demo, whole, as a newcomer runs it; the seats it shows are the ones that run; and the guide walked on it."""
 
 import json
-import shutil
 import subprocess
 import sys
 
-import pytest
 from tools.guide import PAGE, QUESTIONS, blocks, expected_status, run
 
 from kalyx.cli.help_text import EXAMPLES
 from kalyx.cli.start import COMMANDS
 
 
-@pytest.fixture(scope="module")
-def story(tmp_path_factory):
-    """The demo built and walked through once, by the program: its folder, and what it said."""
-    from tests.conftest import Moor
-
-    moor = Moor(tmp_path_factory.mktemp("story") / "moor")
-    asked = moor.kalyx("demo", "larkmoor")
-    assert asked.status == 2 and "without a terminal" in asked.err and not (moor.folder / "larkmoor").exists()
-    assert moor.kalyx("demo", "larkmoor", "--static", "--yes").status == 2
-    ran = moor.kalyx("demo", "larkmoor", "--json", "--yes")
-    assert ran.status == 0, ran.out + ran.err
-    return moor, ran.json
-
-
-@pytest.fixture(scope="module")
-def as_built(story):
-    """What puts the machine back as it is when it was built and nobody walked on it."""
-    moor, _ = story
-    place, kept = moor.folder / "larkmoor", moor.root / "larkmoor-as-built"
-    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
-    shutil.copytree(place, kept, symlinks=True)
-
-    def back():
-        shutil.rmtree(place)
-        shutil.copytree(kept, place, symlinks=True)
-        return moor
-
-    return back
-
-
 def test_the_whole_story(story):
     answer = story[1]
+    planned = story[0].kalyx("demo", "larkmoor", "--dry-run", "--json").json
+    assert planned["plan"][0]["deed"].startswith("remove the demo machine created there before") and not planned["done"]
     assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0], json.dumps(answer, indent=1)
     assert [one["deed"] for one in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
@@ -55,34 +25,34 @@ def test_the_whole_story(story):
     assert "≠" not in last and last.count("=  ") == 4
 
 
-def test_a_step_that_ends_otherwise_stops_the_story(story):
-    """Said on standard error, with status 1; the steps after it are not typed."""
-    moor, _ = story
-    code = ("import sys, kalyx.demo.walk as walk; walk.STEPS[1:] = [('Ask.', ['kalyx', 'causes', 'absentia'], 0), *walk.STEPS[2:]]; "
-            "from kalyx.cli.start import main; sys.argv = ['kalyx', 'demo', 'larkmoor', '--yes', '--json']; main()")  # fmt: skip
+def test_a_step_that_ends_otherwise_stops_the_story(as_built):
+    """Said on standard error, with status 1; the steps after it are not typed. The machine is not built again for it."""
+    moor = as_built()
+    code = ("import os, sys, kalyx.demo.machine as machine, kalyx.demo.walk as walk; from kalyx.cli.start import main\n"
+            "walk.STEPS[1:] = [('Ask.', ['kalyx', 'causes', 'absentia'], 0), *walk.STEPS[2:]]\n"
+            "root = os.path.abspath('larkmoor'); home = root + '/home'; moor = home + '/larkmoor'\n"
+            "machine.build = lambda *_: machine.Demo(root, home, moor + '/spring', machine._variables(root, home, moor), [], [])\n"
+            "sys.argv = ['kalyx', 'demo', 'larkmoor', '--yes', '--json']; main()")  # fmt: skip
     done = subprocess.run([sys.executable, "-c", code], cwd=moor.folder, env=moor.variables, capture_output=True, text=True, check=False)
     answer = json.loads(done.stdout)
     assert done.returncode == 1 and [step["status"] for step in answer["steps"]] == [0, 2] and not answer["done"]
     assert "kalyx causes absentia ended with 2, and the story expects 0" in done.stderr
 
 
-def test_the_guide_does_what_it_says(story):
-    """On the same folder made anew, which is said before it is done; every command ends and says as the page shows."""
-    moor, _ = story
-    planned = moor.kalyx("demo", "larkmoor", "--dry-run", "--json").json
-    assert planned["plan"][0]["deed"].startswith("remove the demo machine created there before") and not planned["done"]
-    walk(PAGE.read_text(), moor, 15)
+def test_the_guide_does_what_it_says(as_built):
+    """On the machine as it was built; every command ends and says as the page shows."""
+    walk(PAGE.read_text(), as_built(), 15)
 
 
 def test_each_question_is_answered_as_its_page_says(as_built):
     """One page after the other on one machine, which each leaves as that page found it."""
-    walk("".join(page.read_text() for page in QUESTIONS), as_built(), 25, as_built=True)
+    walk("".join(page.read_text() for page in QUESTIONS), as_built(), 25)
 
 
-def walk(page: str, moor, at_least: int, as_built: bool = False) -> None:
+def walk(page: str, moor, at_least: int) -> None:
     """Run the commands of a page; each must end, and print, as the page shows."""
     shown = [(command, lines) for block in blocks(page) for command, lines in block]
-    told = run(page, moor.folder / "larkmoor", moor.variables, as_built=as_built)
+    told = run(page, moor.folder / "larkmoor", moor.variables, as_built=True)
     assert len(shown) > at_least and [command for command, _ in shown] == [command for command, _, _ in told]
     for (command, lines), (_, status, output) in zip(shown, told, strict=True):
         assert status == expected_status(command), (command, output)

@@ -6,6 +6,7 @@ import os
 import resource
 import subprocess
 import sys
+from collections.abc import Callable
 
 import pytest
 
@@ -23,8 +24,9 @@ META = "Metadata-Version: 2.1\nName: comb\nVersion: 1.0\n"
 RECORDED = "{site}/comb-1.0.dist-info/"
 
 
-def capture(body: bytes) -> bytes:
-    return gzip.compress(HEAD + body, 1)
+def capture(*body: bytes | int) -> Callable[[], bytes]:
+    """Makes a packed capture of these pieces, each followed by how often it stands there; only where a test asks for it."""
+    return lambda: gzip.compress(HEAD + b"".join(piece * times for piece, times in zip(body[::2], body[1::2], strict=True)), 1)
 
 
 # Files, and the call: "{site}" is the environment's folder of packages.
@@ -54,10 +56,10 @@ CASES = {
     "a word of a hundred thousand letters": ({}, ["packages", "a" * 100_000]),
     "a command line of a hundred thousand letters": ({}, ["why", "json", "--as", "python " + "-I" * 50_000]),
     "an unknown command": ({}, ["a" * 100_000]),
-    "line ends as a capture": ({"c": capture(b"\n" * (300 << 20))}, ["here", "--on", "c"]),
-    "a capture of many lines": ({"c": capture(b'{"read":["kind","/a"],"is":null}\n' * 1_000_000)}, ["here", "--on", "c"]),
-    "a capture of one line": ({"c": capture(b'{"read":["read","/a",1,0],"is":{"text":"' + b"x" * (200 << 20) + b'"}}\n')}, ["here", "--on", "c"]),
-    "a capture that is nested": ({"c": capture(b'{"read":["kind","/a"],"is":' + b"[" * 200_000 + b"}\n")}, ["here", "--on", "c"]),
+    "line ends as a capture": ({"c": capture(b"\n", 300 << 20)}, ["here", "--on", "c"]),
+    "a capture of many lines": ({"c": capture(b'{"read":["kind","/a"],"is":null}\n', 1_000_000)}, ["here", "--on", "c"]),
+    "a capture of one line": ({"c": capture(b'{"read":["read","/a",1,0],"is":{"text":"', 1, b"x", 200 << 20, b'"}}\n', 1)}, ["here", "--on", "c"]),
+    "a capture that is nested": ({"c": capture(b'{"read":["kind","/a"],"is":', 1, b"[", 200_000, b"}\n", 1)}, ["here", "--on", "c"]),
     "an earlier answer that is nested": ({"since": "[" * 100_000}, ["here", "--since", "since"]),
 }  # fmt: skip
 
@@ -93,7 +95,7 @@ def test_it_ends(name, heath):
     for relative, content in files.items():
         path = heath.folder / relative.format(site=site)
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        path.write_bytes(content() if callable(content) else content.encode())
         made.append(path)
     try:
         answers(called(heath, [word.format(env=heath.root / "envs" / "heath") if "{env}" in word else word for word in words]))

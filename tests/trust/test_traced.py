@@ -6,7 +6,7 @@ import subprocess
 
 import pytest
 
-from tests.conftest import KALYX, Moor
+from tests.conftest import KALYX
 
 pytestmark = pytest.mark.skipif(not shutil.which("strace"), reason="needs strace (Debian: strace)")
 
@@ -22,10 +22,8 @@ STARTS_NOTHING = [
 
 
 @pytest.fixture(scope="module")
-def machine(tmp_path_factory):
-    root = tmp_path_factory.mktemp("traced")
-    moor = Moor(root / "moor")
-    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
+def machine(as_built, tmp_path_factory):
+    moor, root = as_built(), tmp_path_factory.mktemp("traced")
     home = moor.folder / "larkmoor" / "home"
     larkmoor = home / "larkmoor"
     return {"home": home, "spring": larkmoor / "spring", "orchard": larkmoor / "orchard", "heath": larkmoor / "heath", "page": root / "page.html"}
