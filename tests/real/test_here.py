@@ -192,7 +192,7 @@ def test_the_pasted_lines_are_read_back(shell, moor, two):
     """The line for a Python console and the one for this shell, run there, make seats."""
     line = moor.kalyx("here", "--paste").out.splitlines()[0]
     said = subprocess.run([two[1], "-c", line], capture_output=True, text=True, check=True).stdout
-    from kalyx.core.seats.pasted import SHELL_LINES
+    from kalyx.core.seats.pasted import line_of_shell
 
     variables = {**moor.variables, "PATH": f"{Path(two[0]).parent}:/usr/bin:/bin"}
     before = (
@@ -202,7 +202,7 @@ def test_the_pasted_lines_are_read_back(shell, moor, two):
         if shell == "fish"
         else "shopt -s expand_aliases 2>/dev/null; alias python='echo x'\n"
     )
-    done = subprocess.run([program_of(shell), *SHELLS[shell], before + SHELL_LINES[shell]], env=variables, capture_output=True,
+    done = subprocess.run([program_of(shell), *SHELLS[shell], before + line_of_shell(shell)], env=variables, capture_output=True,
                           text=True, check=False)  # fmt: skip
     assert "kalyx-says" in done.stdout, done.stdout + done.stderr
     (moor.folder / "console.kalyx-seat").write_text(said + done.stdout)

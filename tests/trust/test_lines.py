@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from kalyx.core.text import shells
 from kalyx.core.text.quoting import Unquotable, line_for
 from tests.conftest import make_environment
 from tests.equipment import LONG, NEW, need
@@ -52,6 +53,25 @@ def check(shell: str, words: list[str], folder) -> int:
     assert read_back(shell, line, folder) == [os.fsencode(word) for word in carried]
     assert os.listdir(folder) == [] or "RAN" not in os.listdir(folder)
     return len(carried)
+
+
+# Rows of a shell whose program is not here: in front of it the shell of the same rules that is run for it.
+ALIKE = {"ash": "dash", "ksh93": "ksh", "mksh": "ksh", "csh": "tcsh", "pwsh": None, "powershell": None, "cmd": None}
+
+
+def test_every_shell_is_run_here():
+    """Each row of the table, or one that has the same rules; what only another system has is in ``tests/windows``."""
+    from tests.real import test_entering
+
+    for name, row in shells.SHELLS.items():
+        run = ALIKE.get(name, name)
+        if run is None:
+            assert row.language in ("powershell", "cmd"), name
+            continue
+        other = shells.SHELLS[run]
+        assert run in SHELLS and run in {"sh", *test_entering.SHELLS}, name
+        assert (row.language, row.has_extensions, row.reads, row.activation) == (other.language, other.has_extensions, other.reads, other.activation)
+        assert row.tells == other.tells and (row.language == "xonsh" or (row.modes and row.start_files)), name
 
 
 # How many of the hostile names each shell carries: those without control characters at least.

@@ -12,9 +12,10 @@ from collections.abc import Callable, Iterable
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.text.shells import SHELLS
 from kalyx.core.text.visible import visible
 
-SHELLS = ("bash", "zsh", "fish", "powershell")
+COMPLETED = tuple(name for name, row in SHELLS.items() if row.is_completed)
 
 Completer = Callable[..., Iterable[str]]
 

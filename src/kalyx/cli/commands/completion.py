@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 import sys
 
-from kalyx.cli.completing import SHELLS, shell_code
+from kalyx.cli.completing import COMPLETED, shell_code
 from kalyx.cli.context import Call
 from kalyx.core.model.action_results import CompletionAnswer
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("shell", choices=SHELLS, help="the shell to print the code for")
+    parser.add_argument("shell", choices=COMPLETED, help="the shell to print the code for")
 
 
 def run(call: Call) -> int:

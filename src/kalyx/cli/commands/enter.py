@@ -6,8 +6,9 @@ import argparse
 import sys
 
 from kalyx.cli.context import Call
-from kalyx.core.actions.entering import SHELLS, enter
+from kalyx.core.actions.entering import enter
 from kalyx.core.model.records import KalyxError
+from kalyx.core.text.shells import SHELLS
 from kalyx.core.text.visible import visible
 
 

@@ -15,29 +15,8 @@ from kalyx.core.model.results import EnterAnswer
 from kalyx.core.seats.startfiles import taken_over
 from kalyx.core.system import Reader
 from kalyx.core.text.quoting import Unquotable, line_for, quoted
+from kalyx.core.text.shells import SHELLS, shell_called
 from kalyx.core.text.visible import visible
-
-# Shell, the ending of its activation script, the word that reads it, how to leave. Data: a new shell is a row.
-SHELLS = {
-    "bash": ("", "source", "deactivate"),
-    "zsh": ("", "source", "deactivate"),
-    "sh": ("", ".", "deactivate"),
-    "dash": ("", ".", "deactivate"),
-    "ksh": ("", ".", "deactivate"),
-    "ksh93": ("", ".", "deactivate"),
-    "mksh": ("", ".", "deactivate"),
-    "fish": (".fish", "source", "deactivate"),
-    "tcsh": (".csh", "source", "deactivate"),
-    "csh": (".csh", "source", "deactivate"),
-    "pwsh": (".ps1", "&", "deactivate"),
-    "powershell": (".ps1", "&", "deactivate"),
-    "cmd": (".bat", "", "deactivate"),
-    "xonsh": ("", "", ""),
-}
-
-
-# The variable with what a shell runs before each prompt, where a child process is shown it.
-_HOOKS = {"bash": "PROMPT_COMMAND"}
 
 
 def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
@@ -45,13 +24,14 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     name = shell or machine.shell.name
     if name not in SHELLS:
         raise KalyxError(f"no line is known for the shell {name!r}", sorted(SHELLS))
+    row = SHELLS[name]
     if seat.interpreter is None or seat.environment is None:
         raise KalyxError(f"{seat.name} starts no interpreter, so it cannot be entered: {seat.reason}")
     reader, prefix = machine.reader, seat.environment.prefix
-    ending, word, leave = SHELLS[name]
+    leave = "deactivate"
     environment = catalogue.judge_environment(view_of(reader, seat.interpreter), machine)
     folder = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
-    script = next((script for script in _scripts(reader.names(folder), ending)), None)
+    script = next((script for script in reader.names(folder) if script.lower() == row.activation), None)
     programs = reader.parent(seat.interpreter.executable)
     warnings = _warnings(machine, seat, name)
     if environment.condition == "moved" and script is not None:
@@ -61,16 +41,15 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
         # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.
         script = None
     try:
-        if script is not None and (word or name == "cmd"):
-            line = line_for(
-                [word, reader.join(folder, script)] if word not in ("", "&") else [reader.join(folder, script)], name
-            )
-            if name in ("pwsh", "powershell") and not line.startswith("& "):
+        if script is not None and row.reads is not None:
+            read = [row.reads] if row.reads not in ("", "&") else []
+            line = line_for([*read, reader.join(folder, script)], name)
+            if row.reads == "&" and not line.startswith("& "):
                 line = "& " + line
         else:
             line = _path_line(reader, programs, prefix, name, _VARIABLES.get(seat.environment.kind))
             leave = "close this shell, or set PATH back"
-            if name == "xonsh":
+            if row.language == "xonsh":
                 leave = f"$PATH.remove({programs!r})"
     except Unquotable as refusal:
         raise KalyxError(f"no line of {name} enters {visible(prefix)}: {refusal.reason}") from None
@@ -82,14 +61,10 @@ def _site_modules(reader: Reader, base: str, shell: str) -> tuple[list[str], str
     """The site modules that put the base in place, and what loads them first where none of them is loaded."""
     needed = needed_modules(reader, base)
     loaded = {module.name for module in loaded_modules(reader)}
-    if not needed or any(module.name in loaded for module in needed) or shell in ("cmd", "pwsh", "powershell"):
+    has_modules = shell_called(shell).language not in ("cmd", "powershell")
+    if not needed or any(module.name in loaded for module in needed) or not has_modules:
         return [module.name for module in needed if module.name in loaded], ""
     return [needed[0].name], f"module load {line_for([needed[0].name], shell)}; "
-
-
-def _scripts(names: list[str], ending: str) -> list[str]:
-    wanted = "activate" + ending
-    return [name for name in names if name.lower() == wanted]
 
 
 def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
@@ -110,18 +85,19 @@ def _path_line(reader: Reader, programs: str, prefix: str, shell: str, variable:
     """The line that puts the programs first on PATH, and sets a variable to the prefix. Raises Unquotable."""
     if (";" if reader.system == "windows" else ":") in programs.removeprefix(reader.path.splitdrive(programs)[0]):
         raise Unquotable(programs, "PATH takes its separator for the end of a folder")
-    if shell == "xonsh":
+    language = shell_called(shell).language
+    if language == "xonsh":
         return f"$PATH.insert(0, {programs!r})" + (f"; ${variable} = {prefix!r}" if variable else "")
     first, entered = quoted(programs, shell), quoted(prefix, shell)
-    if shell == "fish":
+    if language == "fish":
         return f"set -gx PATH {first} $PATH" + (f"; set -gx {variable} {entered}" if variable else "")
-    if shell in ("tcsh", "csh"):
+    if language == "csh":
         return f'setenv PATH {first}:"$PATH"' + (f"; setenv {variable} {entered}" if variable else "") + "; rehash"
-    if shell in ("pwsh", "powershell"):
+    if language == "powershell":
         first, entered = (word if word[:1] == "'" else f"'{word}'" for word in (first, entered))
         path = f"$env:PATH = {first} + [IO.Path]::PathSeparator + $env:PATH"
         return path + (f"; $env:{variable} = {entered}" if variable else "")
-    if shell == "cmd":
+    if language == "cmd":
         return f'set "PATH={programs};%PATH%"' + (f' & set "{variable}={prefix}"' if variable else "")
     return f'export PATH={first}:"$PATH"' + (f" {variable}={entered}" if variable else "") + "; hash -r"
 
@@ -151,7 +127,7 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
         warnings.append(
             f"{meaning.word} is {kind} by {meaning.path}, line {meaning.line}: it wins over PATH, also after this line"
         )
-    hook = reader.variable(_HOOKS[shell]) if shell in _HOOKS else None
-    if hook:
-        warnings.append(f"the commands in {_HOOKS[shell]} run before every prompt and may change PATH again")
+    hook = shell_called(shell).hook
+    if hook and reader.variable(hook):
+        warnings.append(f"the commands in {hook} run before every prompt and may change PATH again")
     return warnings

@@ -30,6 +30,7 @@ from kalyx.core.interpreters.shell_syntax import (
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.shells import SHELLS, is_posix
 
 _STEPS = 4_000
 _DEEP = 12
@@ -37,12 +38,11 @@ _WAYS = 64
 _LONGEST = 4096
 _FILE_LIMIT = 32 * 1024
 _OPTIONS = ("--", "-s", "-P", "-L", "-p")
-SHELLS = {"sh", "bash", "dash", "ash", "ksh", "mksh", "zsh"}
 _ASSIGNMENT = pattern(r"[A-Za-z_][A-Za-z0-9_]*")
 # What changes nothing that is followed here, or only says something.
 _QUIET = set("echo printf umask ulimit trap wait hash alias unalias shopt setopt true :".split())
 # What a plain shell need not have, whatever program is called so on a system.
-_PLAIN, _OF_SOME = {"sh", "dash", "ash"}, {"declare", "typeset", "source", "[[", "shopt", "setopt"}
+_OF_SOME = {"declare", "typeset", "source", "[[", "shopt", "setopt"}
 _DECLARES = {"export", "local", "declare", "typeset", "readonly"}
 # Programs that start another in their place, and their options that take a value.
 _BEFORE = {"nice": "n", "nohup": "", "setsid": "", "stdbuf": "ioe", "time": "", "command": "", "ionice": "cn"}
@@ -231,7 +231,7 @@ class _Script:
             self.given[name](rest, state.variables)
             yield state, True
             return
-        if name in _OF_SOME and self.shell in _PLAIN:
+        if name in _OF_SOME and is_posix(self.shell) and not SHELLS[self.shell].has_extensions:
             raise Unsettled(f"a script of {self.shell} that uses {name}, which only some of these shells have")
         builtin = _BUILTINS.get(name or "")
         if builtin is not None:
@@ -287,7 +287,7 @@ class _Script:
         if program is None or program is ARGUMENTS:
             raise Unsettled("a script whose program only running tells")
         name = self.reader.name(program)
-        if name in SHELLS and words[1:2] == ["-c"] and words[2:]:
+        if is_posix(name) and words[1:2] == ["-c"] and words[2:]:
             if words[2] is None:
                 raise Unsettled("a script whose program only running tells")
             self.follow(parsed(words[2]), replace(state, arguments=words[4:]), depth + 1)

@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import are_numbers
+from kalyx.core.text.shells import is_posix
 
 
 class ShimRule(Struct, frozen=True):
@@ -147,10 +148,10 @@ def _by_script(
     lines = start.decode("utf-8", "surrogateescape").split("\n", 2)
     words = lines[0][2:].split()
     program = reader.name(words[-1] if words and reader.name(words[0]) == "env" else words[0]) if words else ""
-    from kalyx.core.interpreters.shell_script import SHELLS, start_of  # most launchers are no scripts
+    from kalyx.core.interpreters.shell_script import start_of  # most launchers are no scripts
     from kalyx.core.interpreters.shell_syntax import Unsettled
 
-    if program not in SHELLS or (len(lines) > 1 and lines[1].startswith("'''exec' ")):
+    if not is_posix(program) or (len(lines) > 1 and lines[1].startswith("'''exec' ")):
         return None
     text = reader.text_or_none(executable, _SCRIPT_LIMIT)
     try:

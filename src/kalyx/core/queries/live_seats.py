@@ -19,22 +19,13 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.running import Live
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.shells import shell_called
 
 if TYPE_CHECKING:
     from kalyx.core.system.loopback import Connection
 
 _AT_ONCE = 1.0
 
-# Flags by which each shell starts as a login shell, as an interactive one, and for a plain script.
-MODES = {
-    "bash": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
-    "zsh": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
-    "ksh": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
-    "dash": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
-    "fish": {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]},
-    "tcsh": {"interactive": ["-ic"], "script": ["-c"]},
-}
-_ASKS = {"tcsh": "which {word}", "fish": "type {word}"}
 _EXPRESSION = "[__import__('sys').executable, __import__('sys').prefix, __import__('os').getcwd()]"
 
 
@@ -49,15 +40,14 @@ _HELD = (
 
 def ask_shell(machine: Machine) -> list[Part]:
     """What ``python`` and the installer are in each way of starting the user's shell, in its own words."""
-    name = machine.shell.name
-    modes = MODES.get("dash" if name == "sh" else name, {})
+    shell = shell_called(machine.shell.name)
     parts = []
     program = _program_of_shell(machine)
     if program is None or machine.runner is None:
         return []
-    for mode, flags in modes.items():
+    for mode, flags in shell.modes.items():
         for word in ("python", "pip"):
-            asked = _ASKS.get(name, "command -V {word}").format(word=word)
+            asked = shell.tells.format(word)
             with machine.runner.empty_folder() as empty:
                 ended = machine.runner.run(
                     [program, *flags, asked],

@@ -8,9 +8,9 @@ from msgspec import Struct
 
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import Process
+from kalyx.core.text.shells import SHELLS, shell_called
 
-SHELLS = {"bash", "zsh", "fish", "dash", "sh", "ash", "ksh", "ksh93", "mksh", "tcsh", "csh", "xonsh",
-          "pwsh", "powershell", "cmd", "busybox"}  # fmt: skip
+_MANY_IN_ONE = "busybox"  # of its programs the shell is what starts others
 _PROCESSES = 20_000
 _PYTHON_STARTS = ("python", "pypy")
 # The process that types lines into a shell for a person (the demo): that shell's lines have no other caller.
@@ -60,8 +60,9 @@ def is_launcher_of(reader: Reader, process: Process, child: Process) -> bool:
 def is_shell(process: Process) -> bool:
     """Whether a program's name is that of a shell."""
     name = program_name(process)
-    # Some shells are programs of an interpreter: their command tells.
-    return name in SHELLS or (len(process.command) > 1 and process.command[1].endswith("/xonsh"))
+    if name in SHELLS or name == _MANY_IN_ONE:
+        return True
+    return len(process.command) > 1 and process.command[1].endswith("/xonsh")  # a program of an interpreter
 
 
 def _goes_on_in_windows(name: str, options: list[str]) -> bool:
@@ -83,7 +84,7 @@ def is_interactive_shell(process: Process) -> bool:
     if not is_shell(process):
         return False
     name = program_name(process)
-    if name in ("cmd", "powershell", "pwsh"):
+    if shell_called(name).language in ("cmd", "powershell"):
         return _goes_on_in_windows(name, [word.lower() for word in process.command[1:]])
     if process.leads_terminal and not any(word in ("/c", "/C") or _has_c(word) for word in process.command[1:]):
         return True
@@ -118,7 +119,7 @@ def find_shell(reader: Reader) -> ShellFound:
             name = program_name(process)
             if name.startswith(_PYTHON_STARTS):
                 name = "xonsh"
-            name = "sh" if name in ("busybox", "ash") else name
+            name = "sh" if name in (_MANY_IN_ONE, "ash") else name
             return ShellFound(name, process.pid, "the process above", _is_typed_into(process), _is_login(process))
     if reader.system == "windows":
         name = "powershell" if reader.variable("PSModulePath") and not reader.variable("PROMPT") else "cmd"

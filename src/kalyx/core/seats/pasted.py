@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
+from kalyx.core.text.shells import Language, shell_called
 from kalyx.core.text.visible import visible
 
 MARK, SHELL_MARK, ENDING = "kalyx-seat", "kalyx-says", ".kalyx-seat"
@@ -25,25 +26,34 @@ PYTHON_LINE = (
 )
 
 _WORDS = "python python3 pip pip3"
-# What each shell itself says of the words: aliases, functions and remembered places too. Data: a new shell is a row.
-SHELL_LINES = {
-    "bash": f"for w in {_WORDS}; do type \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
-    "zsh": f"for w in {_WORDS}; do type \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
-    "ksh": f"for w in {_WORDS}; do whence -v \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
-    "dash": f"for w in {_WORDS}; do command -V \"$w\" 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done",
-    "fish": f"for w in {_WORDS}; type $w 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; end",
-    "tcsh": f"foreach w ({_WORDS})\nwhich $w | sed 's/^/kalyx-says /'\nend",
-    "pwsh": "'python','python3','pip','pip3' | % { 'kalyx-says ' + $_ + ' is ' + (Get-Command $_ -EA 0 | % Source) }",
+# What a shell itself says of the words: aliases, functions and remembered places too. "{}": how it tells of one word.
+_LOOPS: dict[Language, tuple[str, str]] = {
+    "posix": (f"for w in {_WORDS}; do {{}} 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; done", '"$w"'),
+    "fish": (f"for w in {_WORDS}; {{}} 2>&1 | head -n 1 | sed 's/^/kalyx-says /'; end", "$w"),
+    "csh": (f"foreach w ({_WORDS})\n{{}} | sed 's/^/kalyx-says /'\nend", "$w"),
 }
-SHELL_LINES["sh"] = SHELL_LINES["dash"]
-SHELL_LINES["powershell"] = SHELL_LINES["pwsh"]
+_IN_POWERSHELL = (
+    "'python','python3','pip','pip3' | % { 'kalyx-says ' + $_ + ' is ' + (Get-Command $_ -EA 0 | % Source) }"
+)
+
+
+def line_of_shell(name: str) -> str | None:
+    """The line by which a shell tells what it takes the words of Python for, or None where no line is known."""
+    shell = shell_called(name)
+    if shell.language == "powershell":
+        return _IN_POWERSHELL
+    if not shell.tells:
+        return None
+    loop, word = _LOOPS[shell.language]
+    return loop.format(shell.tells.format(word))
 
 
 def lines_to_paste(shell: str) -> list[tuple[str, str]]:
     """The lines to run, each with where."""
     lines = [("in any Python console", PYTHON_LINE)]
-    if shell in SHELL_LINES:
-        lines.append((f"in this {shell}", SHELL_LINES[shell]))
+    own = line_of_shell(shell)
+    if own is not None:
+        lines.append((f"in this {shell}", own))
     return lines
 
 

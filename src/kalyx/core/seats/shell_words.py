@@ -18,38 +18,12 @@ from kalyx.core.seats.callers import ShellFound
 from kalyx.core.system import Reader
 from kalyx.core.text.lines import lines_of
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.shells import Shell, shell_called
 
 _LIMIT = 512 * 1024
 _DEEP = 4
 _FILES = 200  # that read each other
 _DEEPEST = 12
-
-# Files by how the shell was started: each time, where somebody types into it, where it is a login shell (the first that
-# is there of a tuple). Those in the home folder, ZDOTDIR for zsh. Data: a new shell is a row.
-_Files = list["str | tuple[str, ...]"]
-_LOGIN: _Files = ["/etc/profile", ".profile"]
-FILES: dict[str, dict[str, _Files]] = {
-    "bash": {
-        "typed into": ["/etc/bash.bashrc", ".bashrc"],
-        "login": ["/etc/profile", (".bash_profile", ".bash_login", ".profile")],
-    },
-    "zsh": {
-        "always": ["/etc/zsh/zshenv", ".zshenv"],
-        "login": ["/etc/zsh/zprofile", ".zprofile"],
-        "typed into": ["/etc/zsh/zshrc", ".zshrc"],
-        "login, last": ["/etc/zsh/zlogin", ".zlogin"],
-    },
-    "fish": {"always": [".config/fish/conf.d/", "/etc/fish/config.fish", ".config/fish/config.fish"]},
-    "dash": {"login": _LOGIN, "typed into": ["$ENV"]},
-    "ksh": {"login": _LOGIN, "typed into": [("$ENV", ".kshrc")]},
-    "mksh": {"login": _LOGIN, "typed into": [("$ENV", ".mkshrc")]},
-    "tcsh": {
-        "always": ["/etc/csh.cshrc", (".tcshrc", ".cshrc")],
-        "login": ["/etc/csh.login", ".login"],
-    },
-    "csh": {"always": ["/etc/csh.cshrc", ".cshrc"], "login": ["/etc/csh.login", ".login"]},
-}
-_ALIKE = {"sh": "dash", "ash": "dash", "ksh93": "ksh"}
 
 _OPENS = {"if", "case", "for", "while", "until", "select", "foreach", "switch", "begin", "repeat"}
 _CLOSES = {"fi", "esac", "done", "end", "endif", "endsw"}
@@ -120,28 +94,28 @@ class Taken(Struct):
 
 def is_followed(reader: Reader, shell: str) -> bool:
     """Whether the files of a shell of this name are followed here, as it reads them."""
-    return _ALIKE.get(shell, shell) in FILES and reader.system != "windows"
+    return shell_called(shell).is_followed and reader.system != "windows"
 
 
 def meanings(reader: Reader, shell: ShellFound) -> Taken:
     """The words of Python and its installer that this shell's start files take over, each with its last meaning."""
     if not is_followed(reader, shell.name):
         return Taken()
-    name = _ALIKE.get(shell.name, shell.name)
-    start_files = _StartFiles(reader, name)
-    for path in _files_read(reader, name, shell):
+    row = shell_called(shell.name)
+    start_files = _StartFiles(reader, row)
+    for path in _files_read(reader, row, shell):
         start_files.file(path, 0)
     # For what is not typed, this shell alone passes over aliases.
-    aliases = start_files.aliases if shell.is_typed_into or name != "bash" else {}
+    aliases = start_files.aliases if shell.is_typed_into or row.name != "bash" else {}
     return Taken(aliases, start_files.functions, start_files.places)
 
 
-def _files_read(reader: Reader, name: str, shell: ShellFound) -> Iterator[str]:
+def _files_read(reader: Reader, row: Shell, shell: ShellFound) -> Iterator[str]:
     ways = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
-    if name == "bash" and shell.is_login:
+    if row.name == "bash" and shell.is_login:
         ways["typed into"] = False  # such a one reads the login files alone
-    home = (reader.variable("ZDOTDIR") or reader.home) if name == "zsh" else reader.home
-    for way, files in FILES[name].items():
+    home = (reader.variable("ZDOTDIR") or reader.home) if row.name == "zsh" else reader.home
+    for way, files in row.start_files.items():
         for file in files if ways[way] else []:
             places = [_place(reader, word, home) for word in ((file,) if isinstance(file, str) else file)]
             if "$ENV" in file and reader.variable("ENV"):
@@ -152,7 +126,7 @@ def _files_read(reader: Reader, name: str, shell: ShellFound) -> Iterator[str]:
                     yield from (reader.join(path, inner) for inner in reader.names(path) if inner.endswith(".fish"))
                 else:
                     yield path
-    if name == "fish":
+    if row.language == "fish":
         folder = reader.join(home, ".config", "fish", "functions")
         yield from (reader.join(folder, inner) for inner in reader.names(folder) if _WORD.match(inner))
 
@@ -167,9 +141,9 @@ def _place(reader: Reader, word: str, home: str) -> str | None:
 class _StartFiles:
     """Reads files in order and keeps the last meaning of each word."""
 
-    def __init__(self, reader: Reader, name: str) -> None:
-        self.reader, self.name = reader, name
-        self.is_c, self.is_fish = name in ("tcsh", "csh"), name == "fish"
+    def __init__(self, reader: Reader, row: Shell) -> None:
+        self.reader, self.name = reader, row.name
+        self.is_c, self.is_fish = row.language == "csh", row.language == "fish"
         self.aliases: dict[str, Meaning] = {}
         self.functions: dict[str, Meaning] = {}
         self.places: dict[str, Meaning] = {}

@@ -13,15 +13,10 @@ from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import Meaning, is_followed, meanings
 from kalyx.core.system import Reader
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.shells import shell_called
 
 _LIMIT = 512 * 1024
 
-# Start files of each shell that is not followed, from the home folder. Data: a new shell is a row.
-START_FILES = {
-    "pwsh": [".config/powershell/profile.ps1", "Documents/PowerShell/profile.ps1"],
-    "powershell": ["Documents/WindowsPowerShell/profile.ps1"],
-    "xonsh": [".xonshrc", ".config/xonsh/rc.xsh"],
-}
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*$")
 _FORMS = {
     "alias": [
@@ -34,12 +29,12 @@ _FORMS = {
 
 def taken_over(reader: Reader, shell: str) -> list[Meaning]:
     """The words of Python and its installer that start files of ``shell`` take over, each line once."""
+    row = shell_called(shell)
+    if not row.is_followed:
+        files = [word for word in row.start_files.get("always", []) if isinstance(word, str)]
+        return [found for word in files for found in _in_file(reader, reader.absolute(word, reader.home))]
     if not is_followed(reader, shell):
-        return [
-            meaning
-            for relative in START_FILES.get(shell, [])
-            for meaning in _in_file(reader, reader.absolute(relative, reader.home))
-        ]
+        return []
     result: dict[tuple[str, int, str], Meaning] = {}
     for is_login in (False, True):
         taken = meanings(reader, ShellFound(shell, None, "asked about", is_login=is_login))

@@ -10,11 +10,10 @@ from msgspec import Struct
 
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.shells import takes_command
 
 _PYTHON = pattern(r"(?:python|pypy)[0-9.]*w?(?:\.exe)?")
 _ASSIGNMENT = pattern(r"([A-Za-z_][A-Za-z0-9_]*)=(.*)")
-# Shells, for what stands behind their -c.
-_SHELLS = {"sh", "bash", "dash", "ksh", "zsh", "fish"}
 # Programs that start another here, in its place or below themselves, without a change of where it finds anything.
 _TRANSPARENT = {"env", "exec", "command", "nice", "nohup", "setsid", "stdbuf", "ionice", "time", "timeout"}
 _SHELL_C = pattern(r"-[a-z]*c")
@@ -84,7 +83,7 @@ def behind_python(words: list[str]) -> PythonCommand | None:
             remainder = remainder[1:]
         elif is_env and word in ("-S", "--split-string"):
             remainder = _split(" ".join(remainder[:1]), "linux") + remainder[1:]
-        elif name in _SHELLS and any(_SHELL_C.fullmatch(option) for option in remainder[:2]):
+        elif takes_command(name) and any(_SHELL_C.fullmatch(option) for option in remainder[:2]):
             at = next(at for at, option in enumerate(remainder) if _SHELL_C.fullmatch(option))
             inner = commands_of(" ".join(remainder[at + 1 : at + 2]), "linux")
             if len(inner) > 1:

@@ -13,14 +13,13 @@ import re
 from collections.abc import Mapping
 
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.shells import Language, shell_called
 
 # Safe in every shell without quotes. Neither = in front (a command's place in zsh) nor a leading ~ or %.
 _PLAIN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_./:,+@=-")
 _PLAIN_WINDOWS = pattern(r"[A-Za-z0-9_./\\:+-][A-Za-z0-9_./\\:+=-]*")
 # PowerShell takes typographic quotation marks for its own.
 _POWERSHELL_QUOTES = "'\u2018\u2019\u201a\u201b"
-_ANSI_C = {"bash", "zsh", "ksh", "ksh93", "mksh"}
-_POSIX = {"sh", "dash", "ash", "busybox"}
 
 
 class Unquotable(ValueError):
@@ -35,10 +34,11 @@ class Unquotable(ValueError):
 def line_for(argv: list[str], shell: str) -> str:
     """The line that starts ``argv`` in this shell (by its plain name). Raises Unquotable."""
     words = [quoted(word, shell) for word in argv]
-    if shell == "cmd" and words and "=" in words[0] and words[0][0] != '"':
+    language = shell_called(shell).language
+    if language == "cmd" and words and "=" in words[0] and words[0][0] != '"':
         words[0] = f'"{words[0]}"'  # a program's name ends at this sign there
     # There a word in quotes is a text, unless it is told to call it.
-    call = "& " if shell in ("powershell", "pwsh") and words and words[0][:1] == "'" else ""
+    call = "& " if language == "powershell" and words and words[0][:1] == "'" else ""
     return call + " ".join(words)
 
 
@@ -48,23 +48,23 @@ def line_with(variables: Mapping[str, str | None], argv: list[str], shell: str) 
     By cmd's ``set``, for the rest of its window; by PowerShell's ``$env:`` (about_Environment_Variables).
     """
     parts = []
+    is_powershell = shell_called(shell).language == "powershell"
     for name, value in variables.items():
-        if shell in ("powershell", "pwsh"):
+        if is_powershell:
             parts.append(f"$env:{name} = {_for_powershell(value) if value else '$null'}")
         elif any(sign in (value or "") for sign in '%"!^&|<>\n\r'):
             raise Unquotable(value or "", "a variable that cmd sets cannot hold it")
         else:
             parts.append(f'set "{name}={value or ""}"')
-    between = "; " if shell in ("powershell", "pwsh") else " & "
+    between = "; " if is_powershell else " & "
     return between.join([*parts, line_for(argv, shell)])
 
 
-# How each shell runs, as its own, what a command printed; the others do it as the first does.
-_AS_ITS_OWN = {
+# How a shell of each language runs, as its own, what a command printed.
+_AS_ITS_OWN: dict[Language, str] = {
+    "posix": 'eval "$({})"',
     "fish": "{} | source",
-    "tcsh": "eval `{}`",
     "csh": "eval `{}`",
-    "pwsh": "{} | Invoke-Expression",
     "powershell": "{} | Invoke-Expression",
     # Read from a file: of a line that comes out of a loop it would take neither % nor & as they are meant.
     "cmd": '{} > "%TEMP%\\kalyx-enter.bat" && call "%TEMP%\\kalyx-enter.bat"',
@@ -74,28 +74,23 @@ _AS_ITS_OWN = {
 
 def line_that_runs_output(argv: list[str], shell: str) -> str:
     """The line that has this shell itself carry out what ``argv`` prints. Raises Unquotable."""
-    return _AS_ITS_OWN.get(shell, 'eval "$({})"').format(line_for(argv, shell))
+    return _AS_ITS_OWN[shell_called(shell).language].format(line_for(argv, shell))
 
 
 def quoted(word: str, shell: str) -> str:
     """One word for this shell. Raises Unquotable where it has no way to carry it."""
     if "\0" in word:
         raise Unquotable(word, "no program can be given a word with a zero byte")
-    if shell == "cmd":
-        return _for_cmd(word)
-    if shell in ("powershell", "pwsh"):
-        return _for_powershell(word)
+    row = shell_called(shell)
+    if row.language in ("cmd", "powershell"):
+        return _for_cmd(word) if row.language == "cmd" else _for_powershell(word)
     if word and word[0] != "=" and _PLAIN.issuperset(word):
         return word
-    if shell == "fish":
-        return _for_fish(word)
-    if shell in ("tcsh", "csh"):
-        return _for_csh(word)
-    if shell == "xonsh":
-        return _for_xonsh(word)
+    if row.language != "posix":
+        return {"fish": _for_fish, "csh": _for_csh, "xonsh": _for_xonsh}[row.language](word)
     if word.isprintable():
         return "'" + word.replace("'", "'\"'\"'") + "'"
-    if shell in _ANSI_C:
+    if row.has_extensions:
         return _ansi_c(word)
     raise Unquotable(word, f"{shell or 'this shell'} has no printable way to write its control characters")
 

@@ -20,6 +20,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.seats.shell import ACTIVATION
+from kalyx.core.text.shells import shell_called
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing
@@ -78,10 +79,10 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         if not is_there:
             evidence.append(Evidence(fact="that folder is not there any more", source=value))
         mends = []
-        script = reader.join(value, "bin", "activate")
-        if reader.is_file(script) and reader.system != "windows":
-            word = "source" if machine.shell.name in ("bash", "zsh", "fish", "tcsh", "csh") else "."
-            line = f"{word} {machine.line([script + _ending(machine.shell.name)])}"
+        shell = shell_called(machine.shell.name)
+        script = reader.join(value, "bin", shell.activation)
+        if shell.reads and reader.is_file(script) and reader.system != "windows":
+            line = f"{shell.reads} {machine.line([script])}"
             mends.append(Fix(message="activate it again", steps=[fixes.by_hand(line)]))
         else:
             mends.append(Fix(message="start a new shell", steps=[fixes.by_hand("close this shell and open another")]))
@@ -93,7 +94,3 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             fixes=mends,
         )
     return None
-
-
-def _ending(shell: str) -> str:
-    return {"fish": ".fish", "tcsh": ".csh", "csh": ".csh"}.get(shell, "")
