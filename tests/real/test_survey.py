@@ -252,7 +252,8 @@ def test_installations_below_are_rows_of_their_own(moor):
     (hidden / "lib").mkdir()
     (hidden / "lib" / f"python{NEW}").symlink_to(Path(base.prefix) / "lib" / f"python{NEW}")
     make_environment(OLD, moor.root / "heath", "--without-pip")
-    for inner in ("heath/.venv", "heath/work/inner", "heath/.venv/tools/deep"):
+    inside = ["heath/.venv", "heath/work/inner", "heath/.venv/tools/deep", "heath/lib/beside", "heath/share/shared", "heath/share/shared/lib/last"]
+    for inner in inside:
         make_environment(NEW, moor.root / inner, "--without-pip")
     deep = moor.root / "away" / "/".join("abcdefgh")
     deep.mkdir(parents=True)
@@ -260,7 +261,7 @@ def test_installations_below_are_rows_of_their_own(moor):
     prefixes = {one["prefix"] for one in answer["interpreters"]}
     assert str(hidden) in prefixes and BY_VERSION[OLD].prefix in prefixes
     found = {os.path.relpath(one["prefix"], moor.root) for one in answer["environments"]}
-    assert {"heath", "heath/.venv", "heath/work/inner", "heath/.venv/tools/deep"} <= found
+    assert {"heath", *inside} <= found
     said = [one["reason"] for one in answer["unread"]]
     assert any("folders deep" in reason for reason in said), said
 

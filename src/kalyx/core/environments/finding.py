@@ -252,7 +252,8 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
         older = "bin" in listing and "lib" in listing and looks_like_environment(reader, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
-            # Others may lie inside: in a folder of the user's, or where a manager keeps environments below its own.
+            # Others may lie inside: in a folder of the user's, where a manager keeps environments, beside a library.
+            pending += [(path, depth + 2) for path in _inside(reader, folder, listing)]
             listing = {name: kind for name, kind in listing.items() if name not in _OF_AN_ENVIRONMENT}
         elif installations is not None and _is_installation(reader, folder, listing):
             installations.append(folder)
@@ -265,6 +266,22 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
     if too_deep:
         others = f", nor below {len(too_deep) - 1} others" if len(too_deep) > 1 else ""
         unread.append(Unread(path=too_deep[0], reason=f"not looked below it, {WALK_DEPTH} folders deep{others}"))
+
+
+def _inside(reader: Reader, prefix: str, listing: Mapping[str, object]) -> Iterator[str]:
+    """Environments directly in one of the folders that each environment has, but for that of its programs."""
+    folders = {name for name, kind in listing.items() if kind == "folder"}
+    for part in sorted(_OF_AN_ENVIRONMENT & folders - {"bin", "Scripts"}):
+        folder = reader.join(prefix, part)
+        try:
+            below = [name for name, kind in reader.listing(folder).items() if kind == "folder"]
+        except Unreadable:
+            continue  # the reading of this environment says so
+        for name in sorted(below):
+            if not _is_python_name(name) and name not in _NEVER_BELOW:
+                path = reader.join(folder, name)
+                if looks_like_environment(reader, path):
+                    yield path
 
 
 def _is_installation(reader: Reader, folder: str, listing: Mapping[str, object]) -> bool:
