@@ -79,6 +79,15 @@ contrast orchard
 causes
 causes shadowed
 causes seat-differs --json
+COLUMNS=50 here -v
+COLUMNS=50 survey -v
+COLUMNS=50 kernels -v
+COLUMNS=50 packages orchard -v
+COLUMNS=50 why hivescale -v
+COLUMNS=50 why hivescale --everywhere
+COLUMNS=50 contrast orchard heath
+COLUMNS=70 why hivescale --in heath
+COLUMNS=70 contrast shell editor
 """
 
 
@@ -87,10 +96,11 @@ def test_what_is_drawn(machine, moor):
     told = []
     for line in CALLS.strip().splitlines():
         words = line.split()
+        width = dict([words.pop(0).split("=")]) if words[0].startswith("COLUMNS=") else {}
         if words[0] == "why" and "from" in words:  # one import statement is one word
             end = words.index("--in") if "--in" in words else len(words)
             words[1:end] = [" ".join(words[1:end])]
-        ran = moor.kalyx(*words, *(["--on", machine] if words[0] != "causes" else []))
+        ran = moor.kalyx(*words, *(["--on", machine] if words[0] != "causes" else []), **width)
         told.append(f"$ kalyx {line}\n{ran.out}{ran.err}= {ran.status}\n\n")
     difference = differs(FOLDER / f"{machine}.txt", as_kept("".join(told), {str(moor.root): "root"}))
     assert not difference, difference

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
-from kalyx.cli.render.screen import Screen, columns, padded
+from kalyx.cli.render.screen import Screen, columns, padded, wrap
 from kalyx.cli.render.stories import WORDS
 from kalyx.core.model.action_results import RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, Kernel, RunningKernel
@@ -21,7 +21,8 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
     if not answer.kernels:
         screen.line(f"no kernels are registered, as seen by {visible(answer.seen_by)}")
     elif answer.seen_by:
-        screen.line(("kernels", "bold"), "  as seen by ", visible(answer.seen_by))
+        for number, part in enumerate(wrap(f"as seen by {visible(answer.seen_by)}", screen.width - 9)):
+            screen.line(("kernels" if number == 0 else "       ", "bold"), "  ", part)
         screen.blank()
     rows = [[visible(kernel.id), f'"{visible(kernel.label)}"', _runs(kernel), ""] for kernel in answer.kernels]
     widths = [min(width, screen.width // 3) for width in columns(rows)]

@@ -10,7 +10,7 @@ from rich.cells import cell_len
 
 from kalyx.cli.render.colours import ORANGE, QUIET
 from kalyx.cli.render.folding import FEW, SHOWN, folded
-from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded
+from kalyx.cli.render.screen import COLOURS, LABEL, Screen, padded, wrap
 from kalyx.core.model.records import Seat
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
@@ -80,8 +80,9 @@ def _beyond(screen: Screen, answer: HereAnswer) -> None:
         screen.labelled(3, "server", screen.shown(answer.seen_by))
     if count:
         kernels = "1 other kernel is registered" if count == 1 else f"{count} other kernels are registered"
-        screen.line("   ", (f"{kernels}; nothing in this folder refers to {'it' if count == 1 else 'them'}", QUIET),
-                    (": kalyx kernels", QUIET))  # fmt: skip
+        text = f"{kernels}; nothing in this folder refers to {'it' if count == 1 else 'them'}: kalyx kernels"
+        for part in wrap(text, screen.width - 3):
+            screen.line("   ", (part, QUIET))
 
 
 def _fits(screen: Screen, seat: Seat, answer: HereAnswer, verbose: bool) -> None:

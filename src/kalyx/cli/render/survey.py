@@ -30,8 +30,9 @@ def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options:
         screen.line("no environments found in the usual places; look elsewhere with --under DIR")
     for user in answer.user_packages if not options.unsound else []:
         size = f", {said_size(user.size_bytes)}" if user.size_bytes is not None else ""
+        count = f"{user.distributions} distribution{'s' * (user.distributions != 1)}"
         screen.line(("your own packages ", "bold"), f"for {user.version}  ", screen.path(user.folder),
-                    (f"  {user.distributions} distributions{size}", QUIET))  # fmt: skip
+                    (f"  {count}{size}", QUIET))  # fmt: skip
     for refusal in answer.unread:
         screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
 
