@@ -60,6 +60,7 @@ why statistics --in orchard
 why from statistics import mean
 why nectarflow --in orchard
 why hivescal --in orchard
+why hiveskales --in orchard
 why lonely_meadow
 why numpy yaml cv2 --in heath
 why json.decoder --in orchard

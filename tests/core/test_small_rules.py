@@ -1,0 +1,194 @@
+"""Rules that a row of arguments cannot hold: start files, scripts, captures, drawings, commands; each seen to fail without its line."""
+
+import os
+from types import SimpleNamespace
+
+import pytest
+
+from kalyx.core.diagnosis import fixes
+from kalyx.core.interpreters.shell_syntax import parsed
+from kalyx.core.model.records import Environment, Fix, Package, Seat
+from kalyx.core.model.steps import UnregisterKernel
+from kalyx.core.seats.callers import ShellFound
+from kalyx.core.seats.shell_words import meanings
+from kalyx.core.system.memory_reader import MemoryReader, Shut
+from kalyx.core.text.essence import Essence
+from tests.made import BINARY, HOME, Files
+
+TEMPLATE = "Traceback (most recent call last):\n  File \"/a.py\", line 1, in <module>\n    import a\nImportError: {}\n"
+
+
+def test_the_last_chain_of_a_pasted_text():
+    """Words in front are no traceback; of two the last counts, and what that came from."""
+    from kalyx.core.imports.traceback import _last_chain, read_traceback
+
+    first, second = TEMPLATE.format("one"), TEMPLATE.format("two")
+    during = "\nDuring handling of the above exception, another exception occurred:\n\n"
+    assert _last_chain("no traceback") == ["no traceback"]
+    assert [block.count("ImportError: one") for block in _last_chain("$ python a.py\n" + first)] == [1]
+    assert [("one" in block, "two" in block) for block in _last_chain(first + "$ again\n" + second)] == [(False, True)]
+    assert len(_last_chain(first + during + second)) == 2
+    assert read_traceback(first + "$ again\n" + second).frames == [("/a.py", 1)]
+
+
+@pytest.mark.parametrize("shell, text, kind, words", [
+    ("bash", "hash -p /opt/python3 python\n", "remembered place", ("/opt/python3",)),
+    ("bash", "hash -p $(pwd)/python3 python\n", "remembered place", None),
+    ("zsh", "hash python=~/python3\n", "remembered place", (f"{HOME}/python3",)),
+    ("bash", "alias python=python3\n[ -n \"$x\" ] && unalias python\n", "alias", None),
+    ("bash", "alias python='/opt/my python'\n", "alias", ("/opt/my", "python")),
+])  # fmt: skip
+def test_what_a_start_file_makes_of_a_word(shell, text, kind, words):
+    reader = MemoryReader("linux", {f"{HOME}/.{shell}rc": text}, home=HOME, folder=HOME, variables={"HOME": HOME})
+    taken = meanings(reader, ShellFound(shell, 1, "the process above"))
+    (meaning,) = [*taken.aliases.values(), *taken.places.values()]
+    assert (meaning.kind, meaning.word, meaning.words) == (kind, "python", words)
+
+
+@pytest.mark.parametrize("text, same", [
+    ("cat <<END\npython x\nEND\npython y\n", "cat <END\npython y\n"),
+    ("cat <<-END\n\tpython x\n\tEND\npython y\n", "cat <END\npython y\n"),
+    ("python \\\n  x\n", "python   x\n"),
+    ("python a\\ b\n", "python 'a b'\n"),
+])  # fmt: skip
+def test_a_script_means_the_same_written_otherwise(text, same):
+    def shape(nodes):
+        return [["".join(part.text for part in word) for word in node.words] for node in nodes]
+
+    def shown(text):
+        return shape(one for one in parsed(text) if hasattr(one, "words"))
+
+    assert shown(text)[-1] == shown(same)[-1] and len(shown(text)) == len(shown(same))
+
+
+@pytest.mark.parametrize("words, kept", [
+    (["python", "-m", "ipykernel_launcher", "-f", "/x/kernel-1.json", "--ip=10.0.0.1", "--quiet", "secretly", "/opt/x"], [1, 1, 1, 1, 1, 0, 1, 0, 1]),
+    (["bash", "-c", "echo hello"], [1, 1, 0]),
+    (["python", "-W", "ignore", "C:\\x\\a.py", "7", "--n=3", "--to=/x"], [1, 1, 1, 1, 1, 1, 1]),
+])  # fmt: skip
+def test_what_is_kept_of_a_command(words, kept):
+    said = Essence(b"salt").command(words)
+    assert [int(before == after) for before, after in zip(words, said, strict=True)] == kept
+
+
+def test_a_file_of_an_editor_is_kept_by_its_keys():
+    """Of a project's file the names that Kalyx asks for; of a shell's file the words that it reads."""
+    essence = Essence(b"salt")
+    xml = essence.content("/home/k/.idea/misc.xml", b'<component project-jdk-name="Python 3.11 (heath)">private words</component>').decode()
+    assert 'project-jdk-name="Python 3.11 (heath)"' in xml and "private words" not in xml
+    settings = essence.content("/home/k/a/.git/config", b"[core]\n\texcludesFile = ~/mine\n\tpager = roses\n").decode()
+    assert "[core]" in settings and "~/mine" in settings and "roses" not in settings
+    shell = essence.content("/home/k/.bashrc", b"alias python=/opt/python3\nexport FLOWERS=roses\n").decode()
+    assert "alias python=/opt/python3" in shell and "roses" not in shell and "export" in shell
+
+
+def test_a_package_that_only_one_side_has_is_called_by_its_name():
+    from kalyx.core.queries.contrast import _packages
+
+    found = []
+    _packages([], [Package(name="Hive.Scale", version="1", modules=[], location="/x", origin="own")], found)
+    _packages([Package(name="Nectar_Flow", version="1", modules=[], location="/x", origin="own")], [], found)
+    assert [(one.name, one.left, one.right) for one in found] == [("Hive.Scale", None, "1 (own)"), ("Nectar_Flow", "1 (own)", None)]
+
+
+def test_lines_are_filled_to_the_last_column():
+    from kalyx.cli.render.seats import _hops
+
+    screen = SimpleNamespace(plain=False, path=lambda path: path)
+    assert _hops(screen, ["/a", "/b", "/c"], 7) == ["/a → /b", "→ /c"]
+    assert _hops(screen, ["/a", "/b", "/c"], 6) == ["/a", "→ /b", "→ /c"]
+    assert _hops(screen, ["/a", "/b", "/b", "/c"], 12) == ["/a → /b → /c"]
+
+
+def test_the_lines_of_a_fix(capsys, monkeypatch):
+    """``then`` stands in front of each step after the first, whether it is a command or done by hand."""
+    from kalyx.cli.render.screen import Screen
+
+    monkeypatch.setenv("COLUMNS", "60")
+    machine = Files().machine()
+    screen, removal = Screen(machine, plain=True), fixes.step(machine, UnregisterKernel(kernel="heath"))
+    for steps, first in (([fixes.by_hand("open the page"), removal], "open"), ([removal, fixes.by_hand("reload the page")], "kalyx")):
+        screen.fix(0, "fix", Fix(message="do both", steps=steps, tried="works", undo="put back"))
+        lines = capsys.readouterr().out.splitlines()
+        assert [line.split()[0] for line in lines] == ["fix", first, "then", "tested:", "undo"]
+        assert {len(line) - len(line[9:].lstrip()) for line in lines} == {9}, lines
+
+
+@pytest.mark.parametrize("kind, called", [
+    ("path", "~/a.py  (heath, 3.11.7)"), ("program", "program ~/a.py  (heath, 3.11.7)"), ("shell", "the shell  (heath, 3.11.7)"), ("kernel", "kernel /home/keeper/a.py  (heath, 3.11.7)"),
+])  # fmt: skip
+def test_how_a_place_is_called(kind, called):
+    from kalyx.cli.render.screen import Screen
+    from kalyx.cli.render.stories import place_of
+
+    machine = Files().machine()
+    environment = Environment(prefix="/heath", name="heath", kind="virtual", key="/heath", version="3.11.7", base_prefix="/usr")
+    seat = Seat(seat=kind, name=f"{HOME}/a.py", interpreter=machine.interpreters[0], environment=environment, reason=None)
+    assert place_of(Screen(machine, plain=True), seat) == called
+
+
+def test_an_interpreter_whose_base_may_not_be_looked_at_is_refused_not_dead():
+    from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+
+    files = {f"{HOME}/heath/bin/python": BINARY, f"{HOME}/heath/pyvenv.cfg": "home = /locked/bin\n", "/locked": Shut(), "/locked/bin/python3": BINARY}
+    reader = MemoryReader("linux", files, home=HOME, folder=HOME)
+    with pytest.raises(NotAnInterpreter) as said:
+        read_interpreter(reader, f"{HOME}/heath/bin/python")
+    assert said.value.refused and "may not look at" in str(said.value)
+
+
+def test_who_can_bring_a_version():
+    """A version manager's own program, and that of an environment manager, each where it is there."""
+    from kalyx.core.actions.kernel_package import _commands
+
+    files = Files()
+    files[f"{HOME}/.pyenv/versions/3.11.7/bin/python"] = b""
+    files[f"{HOME}/.pyenv/bin/pyenv"] = b"#!/bin/sh\n"
+    files[f"{HOME}/miniconda3/conda-meta/history"] = b""
+    files[f"{HOME}/miniconda3/bin/conda"] = b"#!/bin/sh\n"
+    files[f"{HOME}/miniconda3/bin/python"] = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"
+    files[f"{HOME}/miniconda3/lib/python3.11/os.py"] = b""
+    commands = [" ".join(words) for words in _commands(files.machine(), "3.12.1")]
+    assert f"{HOME}/miniconda3/bin/conda create --prefix {HOME}/spring/python3.12 python=3.12.1" in commands, commands
+
+
+def test_whether_somebody_chose_what_runs():
+    """A shell's environment was activated, a kernel's was named; what the server itself runs nobody chose."""
+    from kalyx.core.diagnosis.causes.not_activated import _is_chosen
+
+    def case(seat, kind, prefix="/heath"):
+        return SimpleNamespace(seat=SimpleNamespace(seat=seat), environment=SimpleNamespace(kind=kind), interpreter=SimpleNamespace(prefix=prefix))
+
+    machine = SimpleNamespace(server=SimpleNamespace(interpreter=SimpleNamespace(prefix="/served")))
+    rows = [("shell", "virtual", "/heath", True), ("shell", "installation", "/usr", False), ("kernel", "installation", "/usr", True), ("kernel", "virtual", "/served", False)]
+    assert [_is_chosen(machine, case(seat, kind, prefix)) for seat, kind, prefix, _ in rows] == [chosen for *_, chosen in rows]
+
+
+def test_the_words_of_an_error_and_of_the_line_that_asked():
+    from kalyx.core.diagnosis.causes.shadowed import _spoken
+
+    case = SimpleNamespace(raised=SimpleNamespace(text="cannot import name 'mean'"), asking_line=lambda: "from hive.scale import mean,weigh")
+    assert _spoken(case) == ["cannot", "import", "name", "mean", "from", "hive", "scale", "import", "mean", "weigh"]
+
+
+def test_which_entries_are_the_standard_librarys():
+    from kalyx.core.imports.case import Case
+
+    entries = [SimpleNamespace(entry=name, put_by=name) for name in ("program", "library", "own")]
+    assert Case.standard.fget(SimpleNamespace(search=SimpleNamespace(entries=entries))) == ["library"]
+
+
+@pytest.mark.parametrize("minor, flags", [("3.7", "m"), ("3.6", "m"), ("3.8", "")])
+def test_the_abi_of_an_interpreter_without_headers(minor, flags):
+    from kalyx.core.interpreters.reading import _abi_flags
+
+    installation = SimpleNamespace(prefix="/usr", library=f"/usr/lib/python{minor}", minor=minor, implementation="cpython")
+    reader = MemoryReader("linux", {f"/usr/lib/python{minor}/os.py": b""})
+    assert _abi_flags(reader, installation) == flags
+
+
+@pytest.mark.skipif(not os.path.isdir("/proc/self"), reason="this system has no folder of processes")
+def test_the_numbers_of_processes():
+    from kalyx.core.system.processes import numbers
+
+    assert os.getpid() in numbers()
