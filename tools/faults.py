@@ -7,7 +7,8 @@ python tools/faults.py show FOLDER [--seed N] [--count N] [--only PART]     the 
 A fault is a negated condition, a call left out, two arguments exchanged, an exception that is caught too widely, or another
 constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
 the same faults. What each came to is written to FOLDER/faults-SEED.jsonl. The map needs Python 3.12 or newer in the
-environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most.
+environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most, and
+those that compare word for word what is drawn.
 """
 
 from __future__ import annotations
@@ -34,6 +35,7 @@ SOURCE = ROOT / "src" / "kalyx"
 # What runs on other interpreters, or is only shown.
 _LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
+_DRAWN = "tests/cli/test_drawn.py::"
 
 
 class Fault(NamedTuple):
@@ -132,7 +134,7 @@ class Map(NamedTuple):
         return cls(list(numbers), [seconds[n] for n in range(len(numbers))], [size[n] for n in range(len(numbers))], whole)
 
     def nearest(self, fault: Fault) -> list[str]:
-        """The tests that run this line: those that run little else and take little time first."""
+        """The tests that run this line: those that run little else and take little time first, what is drawn last."""
         ones = sorted(self.covered[fault.file][fault.line], key=lambda n: self.size[n] * (1 + self.seconds[n]))
         picked: list[str] = []
         spent = 0.0
@@ -140,7 +142,7 @@ class Map(NamedTuple):
             if self.tests[number] and len(picked) < _TESTS and (not picked or spent + self.seconds[number] <= _SECONDS):
                 picked.append(self.tests[number])
                 spent += self.seconds[number]
-        return picked
+        return picked + [self.tests[number] for number in ones if _DRAWN in self.tests[number] and self.tests[number] not in picked]
 
 
 class Copy:
