@@ -11,7 +11,7 @@ from kalyx.core.model.records import Environment, Fix, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
-from kalyx.core.system.memory_reader import MemoryReader, Shut
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.text.essence import Essence
 from tests.made import BINARY, HOME, Files
 
@@ -192,3 +192,32 @@ def test_the_numbers_of_processes():
     from kalyx.core.system.processes import numbers
 
     assert os.getpid() in numbers()
+
+
+def test_a_base_that_became_another_version_in_place():
+    """The settings and the packages are of 3.10; the same path now starts 3.11."""
+    from kalyx.core.diagnosis import catalogue
+    from kalyx.core.environments.reading import view_of
+    from kalyx.core.interpreters.reading import read_interpreter
+
+    files = Files()
+    files[f"{HOME}/meadow/pyvenv.cfg"] = "home = /usr/bin\ninclude-system-site-packages = false\nversion = 3.10.1\n"
+    files[f"{HOME}/meadow/bin/python"] = Link("/usr/bin/python3.11")
+    files[f"{HOME}/meadow/lib/python3.10/site-packages/hive.py"] = b""
+    machine = files.machine()
+    judged = {}
+    for name in ("heath", "meadow"):
+        view = view_of(machine.reader, read_interpreter(machine.reader, f"{HOME}/{name}/bin/python"))
+        judged[name] = catalogue.judge_environment(view, machine)
+    assert judged["heath"].condition == "sound"
+    (finding, *_) = judged["meadow"].findings
+    assert judged["meadow"].condition == "base-gone" and "3.10" in finding.message and "3.11" in finding.message, finding
+
+
+def test_a_demo_on_a_machine_with_one_python_says_so():
+    from kalyx.demo.machine import _bases
+
+    files, notes = Files(), []
+    files["/usr/lib/python3.11/venv/__init__.py"] = files["/usr/lib/python3.11/ensurepip/__init__.py"] = b""
+    newer, older = _bases(files.machine(), notes)
+    assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
