@@ -231,7 +231,7 @@ def main() -> int:
         return 0
     copies = [Copy(folder / f"copy{number}") for number in range(options.workers)]
     results = folder / f"faults-{options.seed}.jsonl"
-    survived = 0
+    survived = untried = 0
     with concurrent.futures.ThreadPoolExecutor(len(copies)) as pool, results.open("w", encoding="utf-8") as file:
 
         def tried(numbered: tuple[int, Fault]) -> tuple[int, Fault, str, float]:
@@ -246,12 +246,13 @@ def main() -> int:
 
         for number, fault, outcome, seconds in pool.map(tried, enumerate(faults)):
             survived += outcome == "survives"
+            untried += outcome.startswith("not tried")
             print(f"{number:3} {seconds:5.0f} s  {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}: {outcome}", flush=True)
             file.write(json.dumps({**fault._asdict(), "outcome": outcome, "seconds": round(seconds, 1)}) + "\n")
             file.flush()
     for copy in copies:
         shutil.rmtree(copy.temporary, ignore_errors=True)
-    print(f"{len(faults) - survived} of {len(faults)} caught")
+    print(f"{len(faults) - survived - untried} of {len(faults)} caught, {untried} not tried")
     return 0
 
 

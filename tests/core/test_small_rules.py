@@ -1,5 +1,6 @@
 """Rules that a row of arguments cannot hold: start files, scripts, captures, drawings, commands; each seen to fail without its line."""
 
+import json
 import os
 from types import SimpleNamespace
 
@@ -12,6 +13,7 @@ from kalyx.core.model.steps import UnregisterKernel
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.reader import Process
 from kalyx.core.text.essence import Essence
 from tests.made import BINARY, HOME, Files
 
@@ -221,3 +223,23 @@ def test_a_demo_on_a_machine_with_one_python_says_so():
     files["/usr/lib/python3.11/venv/__init__.py"] = files["/usr/lib/python3.11/ensurepip/__init__.py"] = b""
     newer, older = _bases(files.machine(), notes)
     assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
+
+
+def test_a_program_that_python_runs_is_its_script():
+    from kalyx.core.invocation import command_given
+
+    files = Files()
+    files["/usr/bin/hive"] = b"#!/usr/bin/python3\nimport hive\n"
+    command = command_given(files.machine().reader, "hive a b")
+    assert command.words == ["/usr/bin/hive", "a", "b"] and command_given(files.machine().reader, "absent a").words == ["a"]
+
+
+@pytest.mark.parametrize("given, address", [
+    ({"base_url": "/moor/"}, "http://127.0.0.1:8888/moor/"), ({"base_url": 7}, "http://127.0.0.1:8888/"), ({"secure": True}, "https://127.0.0.1:8888/"),
+])  # fmt: skip
+def test_the_address_of_a_server(given, address):
+    from kalyx.core.seats.server import _read
+
+    path, running = f"{HOME}/jpserver-5.json", Process(5, 1, "/usr/bin/python3", ("python3",), HOME, {}, None)
+    document = {"pid": 5, "port": 8888, "token": "x", "root_dir": HOME, **given}
+    assert _read(MemoryReader("linux", {path: json.dumps(document)}, processes={5: running}), path).address == address
