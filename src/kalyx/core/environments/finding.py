@@ -61,6 +61,8 @@ _OF_AN_ENVIRONMENT = set(
     "bin lib lib64 include share etc conda-meta pkgs man libexec sbin ssl var doc"
     " Scripts Lib Include Library DLLs Tools tcl Doc".split()
 )
+# Of these the folders of programs, and a manager's unpacked packages, in which no environment is looked for.
+_NONE_INSIDE = {"bin", "Scripts", "pkgs"}
 WALK_LIMIT = 20_000
 
 
@@ -269,9 +271,9 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
 
 
 def _inside(reader: Reader, prefix: str, listing: Mapping[str, object]) -> Iterator[str]:
-    """Environments directly in one of the folders that each environment has, but for that of its programs."""
+    """Environments directly in one of the folders that each environment has, but for some of these."""
     folders = {name for name, kind in listing.items() if kind == "folder"}
-    for part in sorted(_OF_AN_ENVIRONMENT & folders - {"bin", "Scripts"}):
+    for part in sorted(_OF_AN_ENVIRONMENT & folders - _NONE_INSIDE):
         folder = reader.join(prefix, part)
         try:
             below = [name for name, kind in reader.listing(folder).items() if kind == "folder"]
