@@ -189,7 +189,7 @@ def test_the_abi_of_an_interpreter_without_headers(minor, flags):
     assert _abi_flags(reader, installation) == flags
 
 
-@pytest.mark.skipif(not os.path.isdir("/proc/self"), reason="this system has no folder of processes")
+@pytest.mark.skipif(os.name != "posix" or not os.path.isdir("/proc/self"), reason="no folder of processes")
 def test_the_numbers_of_processes():
     from kalyx.core.system.processes import numbers
 
