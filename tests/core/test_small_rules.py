@@ -243,3 +243,14 @@ def test_the_address_of_a_server(given, address):
     path, running = f"{HOME}/jpserver-5.json", Process(5, 1, "/usr/bin/python3", ("python3",), HOME, {}, None)
     document = {"pid": 5, "port": 8888, "token": "x", "root_dir": HOME, **given}
     assert _read(MemoryReader("linux", {path: json.dumps(document)}, processes={5: running}), path).address == address
+
+
+def test_libraries_that_need_each_other_are_read_once(monkeypatch):
+    from kalyx.core.diagnosis.shared import dlls
+
+    needed = {"C:\\x\\a.pyd": ["b.dll"], "C:\\x\\b.dll": ["c.dll"], "C:\\x\\c.dll": ["b.dll", "C.DLL"]}
+    read = []
+    monkeypatch.setattr(dlls, "read_header", lambda reader, path: read.append(path) or SimpleNamespace(needed=needed[path]))
+    monkeypatch.setattr(dlls, "_found", lambda case, machine, library, own: "C:\\x\\" + library)
+    assert dlls.missing_dll(None, SimpleNamespace(reader=MemoryReader("windows", {})), ["C:\\x\\a.pyd"]) is None
+    assert read == list(needed)
