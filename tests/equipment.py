@@ -89,8 +89,8 @@ def _numbers(version: str) -> list[int]:
 
 
 # A worker is told by the process that started it: asking all of them takes seconds.
-_TOLD = "INTERPRETERS_OF_THE_TESTS"
-_told = json.loads(os.environ.get(_TOLD, "null"))
+TOLD = "INTERPRETERS_OF_THE_TESTS"
+_told = json.loads(os.environ.get(TOLD, "null"))
 REAL = [Real(*row) for row in _told["real"]] if _told else _installations()
 BY_VERSION = {one.minor: one for one in reversed(REAL) if one.implementation == "cpython"}
 VERSIONS = sorted(BY_VERSION, key=_numbers)
@@ -103,7 +103,7 @@ def makes_environments(one: Real) -> bool:
 
 
 CAN_MAKE = _told["can_make"] if _told else [version for version in VERSIONS if makes_environments(BY_VERSION[version])]
-os.environ[_TOLD] = json.dumps({"real": REAL, "can_make": CAN_MAKE})
+os.environ[TOLD] = json.dumps({"real": REAL, "can_make": CAN_MAKE})
 NEW, OLD = CAN_MAKE[-1], CAN_MAKE[0]
 OTHER = "3.9" if "3.9" in CAN_MAKE else CAN_MAKE[-2] if len(CAN_MAKE) > 1 else NEW  # another than the newest
 

@@ -55,12 +55,12 @@ def check(shell: str, words: list[str], folder) -> int:
     return len(carried)
 
 
-# Rows of a shell whose program is not here: in front of it the shell of the same rules that is run for it.
+# Shells whose own program no test runs, with the shell of the same rules that is run instead; None: no program of it here.
 ALIKE = {"ash": "dash", "ksh93": "ksh", "mksh": "ksh", "csh": "tcsh", "pwsh": None, "powershell": None, "cmd": None}
 
 
 def test_every_shell_is_run_here():
-    """Each row of the table, or one that has the same rules; what only another system has is in ``tests/windows``."""
+    """Each shell of the table, or one of the same rules; those of Windows are tested by ``tests/windows`` and in memory."""
     from tests.real import test_entering
 
     for name, row in shells.SHELLS.items():

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.equipment import SEED, WANT
+from tests.equipment import SEED, TOLD, WANT
 
 ROOT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(ROOT / "tools"))
@@ -50,6 +50,7 @@ def run():
     temporary.mkdir(parents=True)
     links = links_in(temporary / "links")
     variables = windows.variables(place) | {"KALYX_SEED": str(SEED), "KALYX_LINKS": windows.windows_path(place, links)}
+    variables.pop(TOLD, None)  # this system's interpreters are none of its
     in_use = open(place / "in use", "w")  # noqa: SIM115  (closed below)
     fcntl.flock(in_use, fcntl.LOCK_SH)
     windows.start(place)

@@ -271,7 +271,7 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
 
 
 def _inside(reader: Reader, prefix: str, listing: Mapping[str, object]) -> Iterator[str]:
-    """Environments directly in one of the folders that each environment has, but for some of these."""
+    """Environments directly in one of the folders that each environment has; not in ``_NONE_INSIDE``."""
     folders = {name for name, kind in listing.items() if kind == "folder"}
     for part in sorted(_OF_AN_ENVIRONMENT & folders - _NONE_INSIDE):
         folder = reader.join(prefix, part)

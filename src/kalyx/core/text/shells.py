@@ -11,7 +11,7 @@ from msgspec import Struct
 
 Language = Literal["posix", "csh", "fish", "xonsh", "powershell", "cmd"]
 # Files by how the shell was started: each time, where somebody types into it, where it is a login shell (the first that
-# is there of a tuple). Those without a folder are in the home folder, or in ZDOTDIR for zsh.
+# is there of a tuple). Relative paths start in the home folder, for zsh in ZDOTDIR.
 StartFiles = dict[str, list["str | tuple[str, ...]"]]
 
 _LOGIN: list[str | tuple[str, ...]] = ["/etc/profile", ".profile"]
