@@ -39,12 +39,17 @@ def test_the_last_chain_of_a_pasted_text():
     ("zsh", "hash python=~/python3\n", "remembered place", (f"{HOME}/python3",)),
     ("bash", "alias python=python3\n[ -n \"$x\" ] && unalias python\n", "alias", None),
     ("bash", "alias python='/opt/my python'\n", "alias", ("/opt/my", "python")),
+    ("bash", "alias python=python3\nif [ -n \"$x\" ]; then\n  alias python=/opt/other\nfi\npython() {\n  /opt/mine\n}\n", "alias", None),
+    ("bash", "alias python=/opt/python3\nswarm() {\n  alias python=/opt/other\n}\nif swarm; then\n  :\nfi\n", "alias", None),
+    ("bash", "alias python=/opt/python3\nif [ -n \"$x\" ]; then\n  . ~/more\nfi\n", "alias", None),
 ])  # fmt: skip
 def test_what_a_start_file_makes_of_a_word(shell, text, kind, words):
-    reader = MemoryReader("linux", {f"{HOME}/.{shell}rc": text}, home=HOME, folder=HOME, variables={"HOME": HOME})
+    files = {f"{HOME}/.{shell}rc": text, f"{HOME}/more": "alias python=/opt/other\n"}
+    reader = MemoryReader("linux", files, home=HOME, folder=HOME, variables={"HOME": HOME})
     taken = meanings(reader, ShellFound(shell, 1, "the process above"))
-    (meaning,) = [*taken.aliases.values(), *taken.places.values()]
+    (meaning,) = [found for found in taken.of_python() if found.kind != "function"]
     assert (meaning.kind, meaning.word, meaning.words) == (kind, "python", words)
+    assert {found.word for found in taken.functions.values()} >= ({"python", "python3"} if "/opt/mine" in text else set())
 
 
 @pytest.mark.parametrize("text, same", [

@@ -24,6 +24,8 @@ POSIX = [
     "if false; then\n  alias python={x}/beta\nfi", "if true; then alias python={x}/alpha; fi", "[ -n x ] && alias python={x}/beta", ". {x}/more", ". $HOME/more", 'alias python="$HOME/alpha"',
     "alias python='$HOME/beta'", "# alias python={x}/beta", "alias python={x}/alpha  # mine", "alias hive=x python={x}/beta", 'eval "alias python={x}/alpha"', "alias python='{x}/my\\ dir/alpha'",
     "alias python='\"{x}/my dir/alpha\"'", "alias pip={x}/alpha", 'python() {{\n  if true; then {x}/alpha "$@"; else {x}/beta; fi\n}}', "alias python='A=1 python3'",
+    "alias swarm=python3", "alias python=swarm", 'swarm() {{ {x}/alpha "$@"; }}', "alias swarm='alias python={x}/beta'", "swarm() {{ alias python={x}/alpha; }}\nswarm", "swarm", "unalias swarm",
+    "swarm() {{\n  brood\n}}", "brood() {{\n  alias python={x}/beta\n}}", "brood () {{ unalias python; }}", "if false; then\n  unalias python\nfi", "alias brood='python3 -B'", "if false; then\n  swarm\nfi",
     "alias python=\\\n{x}/beta", "alias python='exec {x}/alpha'", "case x in\n  x) alias python={x}/beta ;;\nesac", "true; alias python={x}/alpha", "alias python='~/alpha'", "alias python=alpha",
 ]  # fmt: skip
 LINES = {
@@ -33,9 +35,11 @@ LINES = {
     "ksh": [*POSIX, 'function python {{ {x}/alpha "$@"; }}'],
     "fish": ["alias python={x}/alpha", "alias python '{x}/beta -q'", "alias python 'env A=1 {x}/alpha'", "function python; {x}/alpha $argv; end", "function python\n  {x}/beta $argv\nend",
              "function python3\n  command python $argv\nend", "if false\n  alias python={x}/beta\nend", "if true\n  alias python={x}/alpha\nend", "source {x}/more", "functions -e python",
-             "# alias python={x}/beta", "alias python=python3", "alias python3={x}/beta", "alias python={x}/missing", "true; and alias python={x}/beta", "function python --wraps x\n  {x}/alpha $argv\nend"],
+             "# alias python={x}/beta", "alias python=python3", "alias python3={x}/beta", "alias python={x}/missing", "true; and alias python={x}/beta", "function python --wraps x\n  {x}/alpha $argv\nend",
+             "alias swarm=python3", "alias python=swarm", "function swarm; {x}/alpha $argv; end", "function swarm\n  alias python={x}/beta\nend", "swarm", "if false\n  swarm\nend"],
     "tcsh": ["alias python {x}/alpha", "alias python '{x}/beta -q'", "alias python '{x}/alpha \\!*'", "alias python python3", "alias python3 {x}/beta", "unalias python", "alias python {x}/missing",
-             "if (0) alias python {x}/beta", "if (1) then\n  alias python {x}/alpha\nendif", "source {x}/more", "# alias python {x}/beta", "alias python 'env A=1 {x}/beta'", "alias python \"$HOME/alpha\""],
+             "if (0) alias python {x}/beta", "if (1) then\n  alias python {x}/alpha\nendif", "source {x}/more", "# alias python {x}/beta", "alias python 'env A=1 {x}/beta'", "alias python \"$HOME/alpha\"",
+             "alias swarm python3", "alias python swarm", "alias swarm 'alias python {x}/beta'", "swarm", "if (0) swarm", "alias swarm {x}/alpha"],
 }  # fmt: skip
 RC = {"bash": ".bashrc", "zsh": ".zshrc", "dash": ".dashrc", "ksh": ".kshrc", "fish": ".config/fish/config.fish", "tcsh": ".tcshrc"}
 SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 120 if LONG else 4))
@@ -56,8 +60,8 @@ def said(shell: str, variables: dict[str, str], word: str) -> str | None:
     """The program that the shell starts for the word; None where it starts none that says who it is."""
     flags = ["-c"] if shell == "tcsh" else ["-ic"]
     # A function that an alias named like what it calls goes round for ever; bash counts the calls where it is told to.
-    done = subprocess.run([shell, *flags, word], env={**variables, "FUNCNEST": "30"}, cwd=variables["HOME"], capture_output=True, text=True, check=False, timeout=60, stdin=subprocess.DEVNULL, start_new_session=True)
-    lines = [line.partition("I AM ")[2] for line in done.stdout.splitlines() if "I AM " in line]
+    done = subprocess.run([shell, *flags, f"echo STARTED; {word}"], env={**variables, "FUNCNEST": "30"}, cwd=variables["HOME"], capture_output=True, text=True, check=False, timeout=60, stdin=subprocess.DEVNULL, start_new_session=True)
+    lines = [line.partition("I AM ")[2] for line in done.stdout.rpartition("STARTED")[2].splitlines() if "I AM " in line]
     return lines[-1] if lines else None
 
 

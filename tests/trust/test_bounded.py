@@ -119,7 +119,9 @@ START_FILES = {
     "deep quoting": 'alias python="' + '\\"' * 200_000 + '"\n', "a long line": "a;" * 250_000 + "\n", "conditions": "if true; then\n" * 40_000,
     "functions": "python() {\n" * 40_000, "brackets": "alias python=" + "$(" * 200_000 + "\n", "lines that go on": "\\\n" * 250_000,
     "quotes": "alias python=" + "'a'" * 150_000 + "\n", "places": "hash -p /x python\n" * 25_000, "aliases": "".join(f"alias python{n}=python{n + 1}\n" for n in range(15_000)),
-    "words": "alias " + " ".join(f"python{n}=x" for n in range(30_000)) + "\n", "evaluations": "eval python ;" * 35_000, "unaliases": "alias python=x\nunalias " + "python " * 60_000 + "\n",
+    "functions that are called": "swarm() {\n" + "hive\n" * 5_000 + "}\n" + "swarm;" * 50_000, "a chain of functions": "".join(f"f{n}() {{\n f{n + 1}\n}}\n" for n in range(20_000)) + "f0\n" * 9_000,
+    "functions called like aliases": "".join(f"alias python{n}=python{n + 1}\n" for n in range(8_000)) + "".join(f"python{n}() {{\n}}\n" for n in range(8_000)),
+    "names in an evaluation": "eval " + " ".join(f"a{n}" for n in range(70_000)) + "\n", "words": "alias " + " ".join(f"python{n}=x" for n in range(30_000)) + "\n", "evaluations": "eval python ;" * 35_000, "unaliases": "alias python=x\nunalias " + "python " * 60_000 + "\n",
 }  # fmt: skip
 
 

@@ -6,6 +6,7 @@ chapter on start-up). What they work out by code, or only under a condition, is 
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Iterator
 from typing import Literal
@@ -27,9 +28,10 @@ _DEEPEST = 12
 
 _OPENS = {"if", "case", "for", "while", "until", "select", "foreach", "switch", "begin", "repeat"}
 _CLOSES = {"fi", "esac", "done", "end", "endif", "endsw"}
-# A line that says something of Python in words that are not followed here.
+_CALLED = 1_000_000  # characters of functions and aliases that start files call
+# A command that gives words a meaning in a way that is not followed here.
 _DEFINES = pattern(r"\b(?:alias|function|hash|eval|unalias)\b")
-_NAMES_ONE = pattern(r"\b(?:python|pypy|pip)[0-9.]*\b")
+_NAME = pattern(r"[\w.]+")
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*")
 _FUNCTION = pattern(r"(?:function\s+([\w.]+)\s*(?:\(\s*\))?|([\w.]+)\s*\(\s*\))\s*(.*)")
 _FISH_FUNCTION = pattern(r"function\s+([\w.]+)[^;]*(;.*)?")
@@ -61,11 +63,16 @@ class Meaning(Struct, frozen=True):
 
 
 class Taken(Struct):
-    """The words of Python and its installer that start files take over, in the order in which a shell asks."""
+    """The words that start files take over, in the order in which a shell asks."""
 
     aliases: dict[str, Meaning] = {}
     functions: dict[str, Meaning] = {}
     places: dict[str, Meaning] = {}
+
+    def of_python(self) -> list[Meaning]:
+        """The meanings of the words of Python and its installer."""
+        found = [*self.aliases.values(), *self.functions.values(), *self.places.values()]
+        return [meaning for meaning in found if _WORD.fullmatch(meaning.word)]
 
     def followed(self, word: str) -> list[Meaning]:
         """What the word means, then what that means, and so on, down to a program or what only running tells."""
@@ -98,7 +105,7 @@ def is_followed(reader: Reader, shell: str) -> bool:
 
 
 def meanings(reader: Reader, shell: ShellFound) -> Taken:
-    """The words of Python and its installer that this shell's start files take over, each with its last meaning."""
+    """The words that this shell's start files take over, each with its last meaning."""
     if not is_followed(reader, shell.name):
         return Taken()
     row = shell_called(shell.name)
@@ -147,16 +154,19 @@ class _StartFiles:
         self.aliases: dict[str, Meaning] = {}
         self.functions: dict[str, Meaning] = {}
         self.places: dict[str, Meaning] = {}
-        self.files = 0
+        self.bodies: dict[str, list[str]] = {}  # what a function or an alias carries out, each line of each meaning
+        self.stood_for: set[str] = set()  # the single words that any name was ever an alias for
+        self.files = self.called = 0
         self.is_torn = False  # the shell stumbles over a line: what comes of the rest only it knows
 
-    def file(self, path: str, depth: int) -> None:
+    def file(self, path: str, depth: int, certain: bool = True) -> None:
         self.files += 1
         if depth > _DEEP or self.files > _FILES:
-            self.is_torn = True  # not read: what it says is not known
+            self._tear()  # not read: what it says is not known
             return
         text = self.reader.text_or_none(path, _LIMIT)
-        inside, body = 0, None
+        outside = inside = 0 if certain else 1
+        body = None
         for number, line in lines_of((text or "").replace("\\\n", " ")):
             line = line.strip()
             if not line or line.startswith("#"):
@@ -172,9 +182,10 @@ class _StartFiles:
             for statement in _statements(line):
                 first = statement.split(None, 1)[0]
                 if first in _CLOSES:
-                    inside = max(0, inside - 1)
+                    inside = max(outside, inside - 1)
                 elif first in _OPENS and not (self.is_c and first == "if" and not line.endswith("then")):
                     inside += 1
+                    self._calls(statement, path, number, depth)
                 else:
                     bare = statement.removeprefix("then ").removeprefix("else ").removeprefix("do ").strip()
                     certain = not inside and "&&" not in line and "||" not in line
@@ -213,25 +224,58 @@ class _StartFiles:
         return body
 
     def _keep_function(self, body: _Body) -> None:
-        if _WORD.fullmatch(body.name):
-            if body.name in self.aliases and not self.is_fish:
-                # The name is taken for the alias even here, and what that defines is nobody's wish: a function that may
-                # be called like a path, so that whatever leads to that path ends in it.
-                self.is_torn = True
-                for word in (self.aliases[body.name].words or ())[:1]:
-                    if _WORD.fullmatch(word):
-                        self.functions[word] = Meaning("function", word, body.text, body.path, body.line, None)
-                for kept in (self.aliases, self.functions):
-                    kept.update({word: replace(meaning, words=None) for word, meaning in kept.items()})
-                return
+        if body.name in self.aliases and not self.is_fish:
+            # The name is taken for the alias even here, and what that defines is nobody's wish: a function that may
+            # be called like a path, so that whatever leads to that path ends in it, or like a word that an alias stood
+            # for.
+            self._tear()
+            for word in [body.name, *self.stood_for]:
+                self._unknown_function(word, body.text, body.path, body.line)
+            self.stood_for.clear()
+        else:
             body.unsure = body.unsure or self.is_torn
             words, reach = (None, "any") if len(body.lines) != 1 or body.unsure else self._command(body.lines[0])
             reach = "no alias" if reach == "any" else reach
             text = body.text if len(body.lines) < 2 else f"{body.text} …"
             self.functions[body.name] = Meaning("function", body.name, text, body.path, body.line, words, reach)
+        self.bodies.setdefault(body.name, []).extend(body.lines)
 
-    def _statement(self, text: str, path: str, number: int, certain: bool, depth: int) -> None:
+    def _unknown_function(self, name: str, text: str, path: str, line: int) -> None:
+        self.functions[name] = Meaning("function", name, text[:200], path, line, None)
+
+    def _tear(self) -> None:
+        if not self.is_torn:
+            for kept in (self.aliases, self.functions):
+                kept.update({word: replace(meaning, words=None) for word, meaning in kept.items()})
+        self.is_torn = True
+
+    def _calls(self, text: str, path: str, number: int, depth: int) -> None:
+        """Carry out the functions and aliases that a command may call: whether it does, only the shell knows."""
+        left, called = [text], dict[str, list[str]]()
+        while left:
+            for word in left.pop().split():
+                if word in self.bodies and word not in called:
+                    called[word] = list(self.bodies[word])
+                    left += called[word]
+                    self.called += 1 + sum(map(len, called[word]))
+                    if self.called > _CALLED:
+                        self._tear()
+                        return
+        for line in itertools.chain.from_iterable(called.values()):
+            function = _FISH_FUNCTION.fullmatch(line) if self.is_fish else _FUNCTION.fullmatch(line)
+            if function is not None and not self.is_c:
+                self._unknown_function(function[1] if self.is_fish else function[1] or function[2], line, path, number)
+            for statement in _statements(line):
+                words = statement.split()
+                while words and (words[0] in ("then", "else", "do", "{", "(", "!") or words[0] in _OPENS):
+                    words = words[1:]
+                if words:
+                    self._statement(" ".join(words), path, number, False, depth, calls=False)
+
+    def _statement(self, text: str, path: str, number: int, certain: bool, depth: int, calls: bool = True) -> None:
         """One plain command of a start file: what it says of the words, or another file that it reads."""
+        if calls:
+            self._calls(text, path, number, depth)
         first, _, remainder = text.partition(" ")
         certain = certain and not self.is_torn
         if self.is_fish and first == "functions" and remainder.startswith(("-e ", "--erase ")):
@@ -239,7 +283,7 @@ class _StartFiles:
         if first in ("source", "."):
             named = _filled(self.reader, remainder.strip().split(" ")[0].strip("\"'"))
             if named and "$" not in named and "`" not in named:
-                self.file(self.reader.absolute(named, self.reader.parent(path)), depth + 1)
+                self.file(self.reader.absolute(named, self.reader.parent(path)), depth + 1, certain)
         elif first == "alias" or (first == "builtin" and remainder.startswith("alias ")):
             self._alias(remainder.removeprefix("alias "), text, path, number, certain)
         elif first in ("unalias", "unset", "unhash"):
@@ -251,9 +295,10 @@ class _StartFiles:
                     kept[word] = replace(kept[word], words=None)
         elif first == "hash":
             self._remembered(remainder, text, path, number, certain)
-        elif (defines := _DEFINES.search(text)) and _NAMES_ONE.search(text, defines.end()):
-            for word in _WORD.findall(text):
+        elif defines := _DEFINES.search(text):
+            for word in _NAME.findall(text, defines.end()):
                 self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
+                self.stood_for.add(word)
 
     def _alias(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
         rest = rest.strip()
@@ -272,11 +317,12 @@ class _StartFiles:
             pairs = [(name, "=", value[1:-1] if quoted else value)] if value else []
         for name, _, value in pairs:
             name = name.strip("\"'")
-            if _WORD.fullmatch(name):
-                words, reach = self._command(value) if certain else (None, "any")
-                self.aliases[name] = Meaning("alias", name, text[:200], path, number, words, reach)
-                if self.is_fish:  # there an alias is a function
-                    self.functions[name] = self.aliases.pop(name)
+            words, reach = self._command(value) if certain else (None, "any")
+            self.aliases[name] = Meaning("alias", name, text[:200], path, number, words, reach)
+            self.bodies.setdefault(name, []).append(value)
+            self.stood_for.update(_NAME.findall(value) if _NAME.fullmatch(value) else ())
+            if self.is_fish:  # there an alias is a function
+                self.functions[name] = self.aliases.pop(name)
 
     def _remembered(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
         words = rest.split()
@@ -285,7 +331,7 @@ class _StartFiles:
             pair = words[2], words[1]
         elif self.name == "zsh" and len(words) == 1 and "=" in words[0]:
             pair = tuple(words[0].split("=", 1))  # type: ignore[assignment]
-        if pair is not None and _WORD.fullmatch(pair[0]):
+        if pair is not None:
             location = _filled(self.reader, pair[1].strip("\"'"))
             known = (location,) if certain and "$" not in location else None
             self.places[pair[0]] = Meaning("remembered place", pair[0], text[:200], path, number, known, "path")

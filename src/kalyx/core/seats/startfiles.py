@@ -38,7 +38,7 @@ def taken_over(reader: Reader, shell: str) -> list[Meaning]:
     result: dict[tuple[str, int, str], Meaning] = {}
     for is_login in (False, True):
         taken = meanings(reader, ShellFound(shell, None, "asked about", is_login=is_login))
-        for meaning in [*taken.aliases.values(), *taken.functions.values(), *taken.places.values()]:
+        for meaning in taken.of_python():
             result.setdefault((meaning.path, meaning.line, meaning.word), meaning)
     return list(result.values())
 
