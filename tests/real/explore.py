@@ -1,8 +1,8 @@
 """Machines by chance: environments bent in ways nobody thought of together, each asked of the interpreter and read by Kalyx.
 
 A case is the interpreter, the kind of environment, a row of bends (each a building block that may follow any other), and a
-way of running. ``difference`` builds it in a folder, asks the interpreter for its path, prefixes and version, reads the same,
-and says where the two differ; ``smallest`` leaves out what the difference does not need. As a program:
+way of running. ``difference`` builds it in a folder, asks the interpreter for its path, prefixes, version and distributions,
+reads the same, and says where the two differ; ``smallest`` leaves out what the difference does not need. As a program:
 
     python -m tests.real.explore SECONDS [SEED]
 
@@ -28,13 +28,26 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.model.records import Package
+from kalyx.core.packages.contents import contents
 from kalyx.core.system.live_reader import LiveReader
+from kalyx.core.text.names import canonical
 from tests.equipment import REAL, Real
+from tests.real import paths
 from tests.real.mutations import MUTATIONS, OTHER_RULES
-from tests.real.paths import CODE, World
+from tests.real.paths import World
+
+CODE = paths.CODE + """try:
+    from importlib import metadata
+except ImportError:
+    metadata = None
+dirs = [] if metadata is None or site is None else [site.getsitepackages(), [site.__file__.rpartition('/')[0]] + (site.getsitepackages([sys.base_prefix]) if sys.prefix != sys.base_prefix else []), [site.getusersitepackages()] if site.ENABLE_USER_SITE else []]
+print(repr((dirs, [(str(d._path), d.metadata['Name'], d.version) for d in (metadata.distributions() if metadata else ()) if d.metadata['Name'] and d.metadata['Version']])))
+"""
 
 # By settings or without, and whether it sees the base.
 OLDER = {"older": (False, False), "older, sees": (False, True), "own site module": (True, False), "own site module, sees": (True, True)}
+OLDEST = ("cpython 2.7", "cpython 3.6")
 KINDS = ["installation", "plain", "sees", "copies", "nested", *OLDER]
 
 
@@ -165,6 +178,29 @@ BLOCKS: dict[str, Callable[[Built], None]] = {
     "a landmark": _file("{prefix}/lib/python3.5/os.py", ""),
 }  # fmt: skip
 
+STEMS = {"wheel": "combs-1.0.dist-info/METADATA", "no version": "bee_keeper.dist-info/METADATA", "old folder": "Bee.Keeper-2.0-py3.9.egg-info/PKG-INFO", "old file": "FRAMES-1!3.0.egg-info",
+         "dotted": "honey.pot-2.0+local.1.dist-info/METADATA", "dashes": "smoker-hat-1.0rc1.dist-info"}  # fmt: skip
+
+
+def _distribution(folder: str, shape: str, name: str) -> Callable[[Built], None]:
+    def bend(built: Built) -> None:
+        words = {"site": built.site, "root": built.world.root, "user": built.user_site, "cwd": built.world.cwd, "userbase": f"{built.world.root}/userbase/lib/python{built.base.minor}/site-packages"}
+        path = Path(folder.format(**words)) / STEMS[shape]
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(f"Metadata-Version: 2.1\nName: {name}\nVersion: 1.0\n\nName: other\n".encode().replace(b"\n", b"\r\n" if shape == "dotted" else b"\n"))
+
+    return bend
+
+
+def _in_an_archive(built: Built) -> None:
+    with zipfile.ZipFile(built.world.root / "eggs.zip", "a") as archive:
+        archive.writestr("smoker-1.0.dist-info/METADATA", "Name: smoker\nVersion: 1.0\n")
+
+
+DISTRIBUTIONS = {f"{shape} of {name} in {folder[:7]}": _distribution(folder, shape, name) for folder in ("{site}", "{root}/one", "{root}/two", "{user}", "{userbase}") for shape, name in zip(STEMS, ("combs", "bee-keeper", "Bee.Keeper", "FRAMES", "honey.pot", "smoker.hat"), strict=True)}
+DISTRIBUTIONS["a distribution in an archive"] = _in_an_archive
+DISTRIBUTIONS["two in a path"] = lambda built: [bend(built) for bend in (_distribution("{root}/one", "wheel", "combs"), _distribution("{root}/one", "dashes", "smoker.hat"), BLOCKS["a path"])]  # type: ignore[assignment]
+
 FLAGS = [[], [], [], ["-s"], ["-E"], ["-I"], ["-S"], ["-Es"], ["-sS"], ["-B", "-O"], ["-W", "ignore"], ["-X", "utf8"], ["-P"], ["-u"], ["-bb"], ["-sE", "-S"], ["-Wignore", "-I"]]  # fmt: skip
 MODES = ["-c", "-c", "script", "link", "relative", "-m", "folder", "archive", "linked folder", "package"]
 VARIABLES = [
@@ -192,10 +228,13 @@ def named() -> dict[str, Real]:
 
 
 def by_chance(chance: random.Random, known: list[str]) -> Case:
+    interpreter = chance.choice(known)
+    kind = chance.choice(KINDS if interpreter in OLDEST else [kind for kind in KINDS if kind not in OLDER])
+    bends = [*chance.sample(list(BLOCKS), chance.choice([0, 1, 1, 2, 3, 4])), *chance.sample(list(DISTRIBUTIONS), chance.choice([0, 0, 1, 2, 3]))]
     return Case(
-        interpreter=chance.choice(known),
-        kind=chance.choice(KINDS),
-        bends=tuple(chance.sample(list(BLOCKS), chance.choice([0, 1, 1, 2, 3, 4]))),
+        interpreter=interpreter,
+        kind=kind,
+        bends=() if kind == "installation" else tuple(bends),
         flags=tuple(chance.choice(FLAGS)),
         mode=chance.choice(MODES),
         variables=tuple(sorted(chance.choice(VARIABLES).items())),
@@ -235,7 +274,7 @@ BASE_ADDED = """[os.path.join(BASE, "lib", NAME)] + [one for one in (os.path.joi
 def older(base: Real, prefix: Path, by_settings: bool, sees: bool) -> bool:
     """An environment with a library folder and a site module of its own; False where this interpreter takes none."""
     library, own = Path(base.prefix) / "lib" / f"python{base.minor}", prefix / "lib" / f"python{base.minor}"
-    if base.implementation != "cpython" or base.minor not in ("2.7", "3.6") or (by_settings and base.minor != "2.7"):
+    if base.implementation != "cpython" or f"cpython {base.minor}" not in OLDEST or (by_settings and base.minor != "2.7"):
         return False
     (own / "site-packages").mkdir(parents=True)
     (prefix / "bin").mkdir()
@@ -259,7 +298,7 @@ def older(base: Real, prefix: Path, by_settings: bool, sees: bool) -> bool:
 def build(case: Case, root: Path) -> Built | None:
     """The machine of a case in an empty folder; None where this interpreter cannot be made into it."""
     base = named()[case.interpreter]
-    world = World(root)
+    world = World(root, CODE)
     (world.root / "w-target").write_text(f"{world.root}/two\n")
     (world.root / "userbase" / "lib" / f"python{base.minor}" / "site-packages").mkdir(parents=True)
     for name in ("app", "package"):
@@ -295,7 +334,7 @@ def build(case: Case, root: Path) -> Built | None:
                 return None
             if case.kind in OLDER and bend == "by a dotted path":
                 return None  # what comes of that is this test's own site module's doing
-            BLOCKS[bend](built)
+            (BLOCKS.get(bend) or DISTRIBUTIONS[bend])(built)
         except (OSError, StopIteration, shutil.Error):
             return None  # these two blocks do not go together
     return built
@@ -355,13 +394,14 @@ def difference(case: Case, root: Path) -> str | None:
         return f"the system cannot start it ({done.stderr}), and reading says that it starts"
     if done.returncode != 0 or not done.stdout.strip():
         return None
-    own = eval(done.stdout)
+    first, second = done.stdout.splitlines()[-2:]
+    own, installed = eval(first), eval(second)
     way = Invocation.of_command(argv[1:], reader, interpreter, variables)
     search = search_path(reader, interpreter, way)
     environment_of(reader, interpreter)
-    if search.unknown:
-        return None
     read = [entry.entry for entry in search.entries]
+    if search.unknown and read != own[0]:
+        return None  # reading says itself that a line of code may add to the path
     told = {"path": (own[0], read), "version": (own[4], interpreter.version if own[4].startswith(interpreter.version) else f"({interpreter.version})")}
     # Without its site module no Python of these knows that it is an environment's.
     if not any(key == "PYTHONHOME" for key, _ in case.variables) and not any("S" in flag for flag in case.flags):
@@ -373,7 +413,24 @@ def difference(case: Case, root: Path) -> str | None:
             return f"{what}: it says {theirs}, reading says {ours}"
         if what == "version" and not own[4].startswith(interpreter.version):
             return f"version: it says {theirs}, reading says {ours}"
-    return None
+    return _other_packages(case, built, way, contents(reader, interpreter, search)[0], *installed) if installed[0] else None
+
+
+def _other_packages(case: Case, built: Built, way: Invocation, packages: list[Package], sites: list[list[str]], installed: list[tuple[str, str, str]]) -> str | None:
+    """Where the distributions differ: which there are, their versions, and by whose folder they are there."""
+    own, base, user = sites
+    variable = dict(case.variables).get("PYTHONPATH", "").format(root=built.world.root, site=built.prefix / "lib" / "site").split(":")
+    named = {os.path.normpath(built.world.cwd / entry) for entry in variable} if not (way.isolated or way.ignore_variables) else set()
+    theirs, ours = {}, {(package.location, canonical(package.name)): (package.version, package.origin) for package in packages if package.version}
+    for path, name, version in installed:
+        location = str(built.world.cwd / Path(path).parent)
+        if os.path.samefile(location, built.world.cwd) if os.path.isdir(location) else False:
+            continue  # the program's own folder holds no packages
+        kinds = [("path", named), ("user", user), ("base", base), ("own", own)]
+        theirs[location, canonical(name)] = version, next((kind for kind, folders in kinds if location in folders), "linked")
+    missing = {key: theirs[key] for key in theirs if ours.get(key) != theirs[key]}
+    more = {key: ours[key] for key in ours if key not in theirs and not any(word in key[0] for word in ("egg", str(built.world.cwd)))}
+    return f"distributions: it says {missing}, reading says {ours}; not there: {more}" if missing or more else None
 
 
 def tried(case: Case) -> str | None:

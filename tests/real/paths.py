@@ -27,17 +27,17 @@ CODE = (
 class World:
     """A folder to stand in, a home folder, and the files that the variants speak of."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, code: str = CODE) -> None:
         self.root = root
         self.cwd = root / "stand here"
         self.home = root / "home"
         for folder in (self.cwd / "sub", self.home, root / "one", root / "two", root / "scripts", root / "links"):
             folder.mkdir(parents=True)
-        (root / "scripts" / "say.py").write_text(CODE)
-        (self.cwd / "say_module.py").write_text(CODE)
+        (root / "scripts" / "say.py").write_text(code)
+        (self.cwd / "say_module.py").write_text(code)
         os.symlink(root / "scripts" / "say.py", root / "links" / "say.py")
         (root / "scripts" / "deep").mkdir()
-        (root / "scripts" / "deep" / "say.py").write_text(CODE)
+        (root / "scripts" / "deep" / "say.py").write_text(code)
         os.symlink(root / "scripts" / "deep", root / "links" / "deep")
         with zipfile.ZipFile(root / "eggs.zip", "w") as archive:
             archive.writestr("combs.py", "")

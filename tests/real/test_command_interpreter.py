@@ -58,12 +58,12 @@ def test_words_reach_the_program(interpreter, record_property):
     while len(given) < 200:
         words = ["".join(chance.choices(SIGNS, k=chance.randint(0, 8))) for _ in range(chance.randint(1, 3))]
         try:
-            said = line_for(words, "cmd")
+            line = line_for([f"{drive}\\shown.exe", str(len(given)), *words], "cmd")
         except Unquotable as refusal:
             assert set(refusal.word) & set('%!"'), refusal.word
             refused += 1
             continue
-        lines.append(f"{drive}\\shown.exe {len(given)} {said}")
+        lines.append(line)
         given.append([str(len(given)), *words])
     carry_out(lines)
     until = time.monotonic() + 60

@@ -7,7 +7,7 @@ import time
 import pytest
 
 from tests.equipment import LONG, SEED
-from tests.real.explore import Case, by_chance, clear, named, smallest, tried
+from tests.real.explore import DISTRIBUTIONS, Case, by_chance, clear, named, smallest, tried
 
 SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 10))
 
@@ -42,6 +42,17 @@ def copies():
 def test_what_was_a_difference(case):
     if case.interpreter in named():
         assert tried(case) is None
+
+
+@pytest.mark.parametrize("kind", ["sees", "nested", "plain"])
+@pytest.mark.parametrize("interpreter", [name for name in named() if int(name.split()[1].split(".")[1]) > 7])
+def test_many_distributions(interpreter, kind):
+    """Installed in every way and place at once: as ``importlib.metadata`` finds them, each by whose folder it is there."""
+    bends = random.Random(f"{SEED} {interpreter} {kind}").sample(list(DISTRIBUTIONS), 15)
+    variables = (("PYTHONPATH", "~/x:{root}/two/../one:{root}/eggs.zip"),) if kind != "nested" else ()
+    case = Case(interpreter, kind, ("a path twice", *bends), mode="script", variables=variables)
+    difference = tried(case)
+    assert difference is None, f"seed {SEED}: {difference}\nKEPT: {smallest(case)!r}"
 
 
 def test_machines_by_chance(record_property):

@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.model.records import Interpreter, Package, PackageOrigin, PutBy, Unmet, Unread
-from kalyx.core.packages.metadata import EGG, Installed, installed_in
+from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 
-# Of what a package is that lies on an entry of the path; a program's own folder holds no packages.
+# Of what a package is that lies on an entry of the path; a program's own folder holds no packages. Some Pythons bring
+# packages in the library's folder.
 _ORIGINS: dict[PutBy, PackageOrigin] = {
+    "library": "base",
     "own": "own",
     "base": "base",
     "user": "user",
@@ -33,6 +35,7 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
     result: list[tuple[Installed, Package]] = []
     loose: list[Package] = []
     winners: dict[str, str] = {}
+    libraries = {entry.entry for entry in search.entries if entry.put_by == "library"}
     for folder, origin in _folders(reader, interpreter, search):
         try:
             if not reader.is_file(folder):
@@ -51,7 +54,7 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
             result.append((installed, package))
             if not package.version:
                 unread.append(Unread(path=installed.path, reason="metadata without a version"))
-        if origin != "path" or result:
+        if (origin != "path" or result) and folder not in libraries:
             loose += _owned_by_none(reader, folder, origin, owned)
     _judge_requirements(reader, interpreter, result)
     paths = {refusal.path for refusal in unread}
@@ -88,7 +91,7 @@ def _folders(reader: Reader, interpreter: Interpreter, search: SearchPath) -> li
     # Start-up code that runs twice can name a folder twice: the first one counts.
     first: dict[str, PackageOrigin] = {}
     for folder, origin in result:
-        if reader.is_folder(folder) or (folder.endswith(EGG) and reader.is_file(folder)):
+        if reader.kind(folder) is not None:
             first.setdefault(folder, origin)
     return list(first.items())
 

@@ -13,6 +13,7 @@ from functools import cached_property
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import number_of
+from kalyx.core.text.patterns import pattern
 
 _RECORD_LIMIT = 32 * 1024 * 1024
 _METADATA_LIMIT = 1024 * 1024
@@ -20,32 +21,41 @@ _HEAD = 16 * 1024
 
 
 EGG = ".egg"
+EGG_INFO = "EGG-INFO"
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
-_PARTS = 40
+_PARTS = 1000  # distributions in an archive
+_READ = ("METADATA", "PKG-INFO", "RECORD", "INSTALLER", "WHEEL", "requires.txt", "top_level.txt")
+_STEM = pattern(r"(.+?)-(\d[^-]*)(?:-py\d.*)?")
 
 
 class Installed:
-    """One installed distribution: where its metadata lies and, on request, what that says."""
+    """One installed distribution: where its metadata lies and, on request, what that says.
 
-    def __init__(self, reader: Reader, site: str, entry: str) -> None:
+    ``inside`` holds the files of its metadata where ``site`` is an archive.
+    """
+
+    def __init__(self, reader: Reader, site: str, entry: str, inside: dict[str, bytes] | None = None) -> None:
         self.reader = reader
         self.site = site
         self.entry = entry
         self.path = reader.join(site, entry)
         self.is_wheel = entry.endswith(".dist-info")
-        stem = entry.rpartition(".")[0]
-        self.stem_name, _, remainder = stem.partition("-")
-        self.stem_version = remainder.split("-py")[0]
+        self._inside = inside
+        named = reader.name(site) if entry == EGG_INFO else entry  # an egg has a folder or an archive of its own
+        self.stem_name, self.stem_version = _name_and_version(named.rpartition(".")[0])
 
     @property
     def has_parts(self) -> bool:
         """Whether its metadata is a folder of files, or a single file (as old installers wrote)."""
-        return self.reader.is_folder(self.path)
+        return self._inside is not None or self.reader.is_folder(self.path)
 
     def _file(self, name: str) -> str:
         return self.reader.join(self.path, name)
 
     def _text(self, name: str, limit: int) -> str | None:
+        if self._inside is not None:
+            raw = self._inside.get(name)
+            return raw[:limit].decode("utf-8", "surrogateescape") if raw is not None else None
         return self.reader.text_or_none(self._file(name), limit)
 
     @cached_property
@@ -55,9 +65,9 @@ class Installed:
             text = self._text("METADATA", _HEAD)
             if text and len(text) >= _HEAD // 4 and "\n\n" not in text and "\r\n\r\n" not in text:
                 text = self._text("METADATA", _METADATA_LIMIT)
-        elif self.has_parts:
-            text = self._text("PKG-INFO", _METADATA_LIMIT)
         else:
+            text = self._text("PKG-INFO", _METADATA_LIMIT)
+        if text is None and not self.has_parts:
             text = self.reader.text_or_none(self.path, _METADATA_LIMIT)
         fields: list[tuple[str, str]] = []
         for line in (text or "").partition("\n\n")[0].splitlines():
@@ -125,6 +135,8 @@ class Installed:
     @cached_property
     def _record(self) -> bytes | None:
         """The record of an installed wheel, undecoded; None where there is none to read."""
+        if self._inside is not None:
+            return self._inside.get("RECORD")
         try:
             return self.reader.read(self._file("RECORD"), _RECORD_LIMIT)
         except Unreadable:
@@ -242,39 +254,29 @@ class Installed:
                         yield from _modules_in(self.reader, folder)
 
 
-class Egg(Installed):
-    """A distribution of the days before wheels, a folder or an archive of its own that a path file names."""
-
-    def __init__(self, reader: Reader, site: str) -> None:
-        super().__init__(reader, site, "EGG-INFO")
-        self.stem_name, _, remainder = reader.name(site).removesuffix(EGG).partition("-")
-        self.stem_version = remainder.split("-py")[0]
-        self._inside = _metadata_in_archive(reader, site) if reader.is_file(site) else None
-
-    @property
-    def has_parts(self) -> bool:
-        """Its metadata is always a folder, in the archive where it is one."""
-        return True
-
-    def _text(self, name: str, limit: int) -> str | None:
-        if self._inside is None:
-            return super()._text(name, limit)
-        raw = self._inside.get(name)
-        return raw[:limit].decode("utf-8", "surrogateescape") if raw is not None else None
+def _name_and_version(stem: str) -> tuple[str, str]:
+    """What the name of a metadata folder says: ``name-version``, of an egg ``name-version-pyX.Y`` (or no version)."""
+    match = _STEM.fullmatch(stem)
+    return (match[1], match[2]) if match else (stem, "")
 
 
-def _metadata_in_archive(reader: Reader, path: str) -> dict[str, bytes]:
-    """The files of an archive's metadata folder, each by its name; none where it is no archive."""
+def _in_archive(reader: Reader, path: str) -> list[Installed]:
+    """The distributions whose metadata lies in this archive; none where it is no archive."""
     import io
     import zipfile
     import zlib
 
+    inside: dict[str, dict[str, bytes]] = {}
     try:
         with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT))) as archive:
-            inside = [member for member in archive.infolist() if member.filename.startswith("EGG-INFO/")]
-            return {member.filename[9:]: archive.open(member).read(_METADATA_LIMIT) for member in inside[:_PARTS]}
+            for member in archive.infolist():
+                entry, slash, name = member.filename.partition("/")
+                if slash and name in _READ and (entry == EGG_INFO or entry.endswith((".dist-info", ".egg-info"))):
+                    if len(inside) < _PARTS or entry in inside:
+                        inside.setdefault(entry, {})[name] = archive.open(member).read(_METADATA_LIMIT)
     except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
-        return {}
+        return []
+    return [Installed(reader, path, entry, files) for entry, files in inside.items()]
 
 
 def _begins_a_line(record: bytes, top: str) -> bool:
@@ -310,14 +312,15 @@ def _modules_in(reader: Reader, folder: str) -> Iterator[str]:
 
 
 def installed_in(reader: Reader, site: str) -> list[Installed]:
-    """Every distribution whose metadata lies in this site folder, by name; of an egg on the path, itself."""
-    if site.endswith(EGG):
-        return [Egg(reader, site)] if reader.is_file(site) or reader.is_folder(reader.join(site, "EGG-INFO")) else []
+    """Every distribution whose metadata lies in this site folder or archive, by name; of an egg on the path, itself."""
+    names = reader.names(site)
+    if not names and reader.is_file(site):
+        return _in_archive(reader, site)
     distributions: list[Installed] = []
-    for name in reader.names(site):
+    for name in names:
         if name.startswith(("~", "-")):
             continue  # an installer's leftover of an interrupted removal, not a package
-        if name.endswith((".dist-info", ".egg-info")):
+        if name.endswith((".dist-info", ".egg-info")) or (name == EGG_INFO and site.endswith(EGG)):
             distributions.append(Installed(reader, site, name))
     return distributions
 
