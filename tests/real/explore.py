@@ -202,10 +202,10 @@ DISTRIBUTIONS["a distribution in an archive"] = _in_an_archive
 DISTRIBUTIONS["two in a path"] = lambda built: [bend(built) for bend in (_distribution("{root}/one", "wheel", "combs"), _distribution("{root}/one", "dashes", "smoker.hat"), BLOCKS["a path"])]  # type: ignore[assignment]
 
 FLAGS = [[], [], [], ["-s"], ["-E"], ["-I"], ["-S"], ["-Es"], ["-sS"], ["-B", "-O"], ["-W", "ignore"], ["-X", "utf8"], ["-P"], ["-u"], ["-bb"], ["-sE", "-S"], ["-Wignore", "-I"]]  # fmt: skip
-MODES = ["-c", "-c", "script", "link", "relative", "-m", "folder", "archive", "linked folder", "package"]
+MODES = ["-c", "-c", "script", "link", "relative", "-m", "folder", "archive", "linked folder", "package", "folder and a slash", "dotted archive", "in an archive", "standard input"]
 VARIABLES = [
     {}, {}, {}, {}, {"PYTHONPATH": "{root}/one"}, {"PYTHONPATH": "sub:{root}/one/:.::{root}/gone"}, {"PYTHONPATH": "{site}"}, {"PYTHONPATH": ":"},
-    {"PYTHONPATH": "~/x:{root}/two/../one:{root}/eggs.zip"}, {"PYTHONHOME": "{base}"}, {"PYTHONHOME": "{base}:{base}"}, {"PYTHONHOME": "/no/where"}, {"PYTHONHOME": ""},
+    {"PYTHONPATH": "~/x:{root}/two/../one:{root}/eggs.zip"}, {"PYTHONHOME": "{base}"}, {"PYTHONHOME": "{base}:{base}"}, {"PYTHONHOME": "{base}/lib/.."}, {"PYTHONHOME": "/no/where"}, {"PYTHONHOME": ""},
     {"PYTHONNOUSERSITE": "1"}, {"PYTHONNOUSERSITE": "0"}, {"PYTHONUSERBASE": "{root}/userbase"}, {"PYTHONUSERBASE": "sub"}, {"PYTHONSAFEPATH": "1"},
     {"PYTHONSAFEPATH": "0"}, {"PYTHONPLATLIBDIR": "lib64"}, {"PYTHONPATH": "", "PYTHONUSERBASE": ""}, {"PYTHONOPTIMIZE": "2"}, {"HOME": ""},
     {"PYTHONDONTWRITEBYTECODE": "1", "PYTHONPATH": "{root}/links"}, {"__PYVENV_LAUNCHER__": "/x/python"}, {"PYTHONEXECUTABLE": "/x/python"}]  # fmt: skip
@@ -307,6 +307,7 @@ def build(case: Case, root: Path) -> Built | None:
     (world.cwd / "package" / "__init__.py").touch()
     with zipfile.ZipFile(world.cwd / "app.zip", "w") as archive:
         archive.writestr("__main__.py", CODE)
+        archive.writestr("sub/__main__.py", CODE)
     os.symlink(world.cwd / "app", world.root / "links" / "app")
     prefix = world.root / "heath"
     if case.kind == "installation":
@@ -368,7 +369,8 @@ def clear() -> None:
 def command(case: Case, built: Built) -> list[str]:
     root = built.world.root
     words = {"-c": ["-c", CODE], "script": [f"{root}/scripts/say.py"], "link": [f"{root}/links/say.py"], "relative": ["../links/say.py"], "-m": ["-m", "say_module"],
-             "folder": ["app"], "archive": ["app.zip"], "linked folder": [f"{root}/links/app"], "package": ["-m", "package"]}[case.mode]  # fmt: skip
+             "folder": ["app"], "archive": ["app.zip"], "linked folder": [f"{root}/links/app"], "package": ["-m", "package"],
+             "folder and a slash": ["./app/"], "dotted archive": ["././app.zip"], "in an archive": ["app.zip/sub"], "standard input": ["/dev/stdin"]}[case.mode]  # fmt: skip
     return [built.executable, *case.flags, *words]
 
 
@@ -382,7 +384,7 @@ def difference(case: Case, root: Path) -> str | None:
     variables |= {key: value.format(**words) for key, value in case.variables}
     argv = command(case, built)
     try:
-        done = subprocess.run(argv, cwd=built.world.cwd, env=variables, capture_output=True, text=True, check=False, timeout=60)
+        done = subprocess.run(argv, cwd=built.world.cwd, env=variables, input=CODE, capture_output=True, text=True, check=False, timeout=60)
     except OSError as refused:
         done = subprocess.CompletedProcess(argv, 127, "", str(refused))
     reader = LiveReader(variables=variables, folder=str(built.world.cwd))
@@ -413,7 +415,7 @@ def difference(case: Case, root: Path) -> str | None:
             return f"{what}: it says {theirs}, reading says {ours}"
         if what == "version" and not own[4].startswith(interpreter.version):
             return f"version: it says {theirs}, reading says {ours}"
-    return _other_packages(case, built, way, contents(reader, interpreter, search)[0], *installed) if installed[0] else None
+    return _other_packages(case, built, way, contents(reader, interpreter, search)[0], *installed) if installed[0] and not variables.get("PYTHONHOME") else None
 
 
 def _other_packages(case: Case, built: Built, way: Invocation, packages: list[Package], sites: list[list[str]], installed: list[tuple[str, str, str]]) -> str | None:

@@ -7,7 +7,7 @@ import time
 import pytest
 
 from tests.equipment import LONG, SEED
-from tests.real.explore import DISTRIBUTIONS, Case, by_chance, clear, named, smallest, tried
+from tests.real.explore import DISTRIBUTIONS, MODES, Case, by_chance, clear, named, smallest, tried
 
 SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 600 if LONG else 10))
 
@@ -28,6 +28,8 @@ KEPT = [
     *(Case("cpython 2.7", kind) for kind in ("older", "older, sees", "own site module", "own site module, sees")),
     Case("cpython 2.7", "older", variables=(("PYTHONHOME", "{base}"),)),
     Case("cpython 3.6", "older, sees"),
+    *(Case(name, "plain", mode=mode) for name in ("cpython 3.8", "cpython 3.12", "pypy 3.9 system") for mode in MODES[-4:]),
+    Case("cpython 3.12", "plain", variables=(("PYTHONHOME", "{base}/lib/.."),)),
     Case("cpython 3.11", "plain", ("settings beside a link", "started by a link to a link"), ("-S",)),
 ]
 

@@ -11,9 +11,11 @@ from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import LINK_LIMIT
 from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.patterns import pattern
 
 # Long options that take a value (Python's "Command line and environment").
 _LONG_WITH_VALUE = ("--check-hash-based-pycs", "--jit")
+_STANDARD_INPUT = pattern(r"/dev/stdin|(?:/dev|/proc/self)/fd/\d+")
 
 
 class ProcessState(Struct):
@@ -124,10 +126,13 @@ class Invocation(Struct, kw_only=True):
             # Above a folder is above where its links lead: the words alone do not tell.
             written = reader.join(self.folder or reader.folder, rest[0])
             script = reader.absolute(rest[0], self.folder)
-            if reader.is_folder(script) or _is_archive(reader, script):
-                # A folder or an archive with a program in it is itself the first entry, as it was named before 3.9.
+            if reader.is_folder(script) or _is_in_archive(reader, script):
+                # A folder or an archive with a program in it is itself the first entry, as it is named: from 3.9 on
+                # behind the current folder; Windows and PyPy tidy that.
                 major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
-                self.first = script if (major, minor) >= (3, 9) else rest[0]
+                is_tidied = reader.system == "windows" or interpreter.implementation == "pypy"
+                full = script if is_tidied else written
+                self.first = full if (major, minor) >= (3, 9) else rest[0]
                 self.first_origin = "the program"
                 self.is_program = True
             else:
@@ -136,6 +141,8 @@ class Invocation(Struct, kw_only=True):
 
 def _followed(reader: Reader, interpreter: Interpreter, script: str, written: str) -> str:
     """The script whose folder counts: every link is followed; PyPy follows only those of the script itself."""
+    if reader.system == "linux" and _STANDARD_INPUT.fullmatch(script):
+        return "/proc/self/fd/0"  # a pipe has no folder: this is as far as the link leads
     if interpreter.implementation != "pypy":
         return script if reader.system == "windows" else reader.real(written)
     for _ in range(LINK_LIMIT):
@@ -146,9 +153,15 @@ def _followed(reader: Reader, interpreter: Interpreter, script: str, written: st
     return script
 
 
-def _is_archive(reader: Reader, path: str) -> bool:
-    """Whether a file ends in a zip archive's directory (APPNOTE 4.3.16): a text or a program may stand before it."""
+def _is_in_archive(reader: Reader, path: str) -> bool:
+    """Whether a file, or the last part of the path that is there, ends in a zip archive's directory (APPNOTE 4.3.16).
+
+    A text or a program may stand before the archive, and what runs may be a folder in it.
+    """
     status = reader.status(path)
+    while status is None and reader.parent(path) != path:
+        path = reader.parent(path)
+        status = reader.status(path)
     if status is None or not reader.is_file(path):
         return False
     try:

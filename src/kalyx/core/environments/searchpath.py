@@ -81,6 +81,8 @@ class _Builder:
         return variable_of(self.way.variables, name, self.reader.system)
 
     def add(self, entry: str, origin: str, put_by: PutBy) -> None:
+        if ".." in entry and not self.way.no_site:  # the site module makes each entry absolute
+            entry = str(self.reader.path.normpath(entry))
         case = self.reader.case(entry) if self.reader.system == "windows" else entry
         if case in self.known and not self.way.no_site:  # the site module removes what is there twice
             return
