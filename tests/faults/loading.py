@@ -1,12 +1,14 @@
 """Builders: it is found and does not load; or the interpreter does not start as it should."""
 
 import os
+import shutil
 import subprocess
 from pathlib import Path
 
 import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
+from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, CAN_MAKE, WANT
 from tests.faults.place import compiled, library, minor, only, plain, standin
 from tests.made import WINDOWS
@@ -523,3 +525,23 @@ def decisive_difference_of_a_folder_on_the_path(place):
         (place.moor.root / name).mkdir(exist_ok=True)
     folders = [str(place.moor.root / name) for name in ("fine", "weird")]
     return ["why", "looker", "--in", place.heath], "decisive-difference", {"PYTHONPATH": ":".join(folders)}
+
+
+# What follows is last, so that no other fault is built on another version than its kept answer is of.
+def _half_made(place, name: str) -> Path:
+    prefix = place.moor.root / name
+    shutil.rmtree(prefix, ignore_errors=True)
+    make_environment(place.version, prefix, "--without-pip")
+    next(prefix.glob("lib/python*/site-packages")).joinpath("clover.py").touch()
+    (prefix / "pyvenv.cfg").unlink()
+    return prefix
+
+
+def half_made_without_settings(place):
+    return ["why", "clover", "--in", _half_made(place, "mead")], "half-made"
+
+
+def half_made_with_a_folder_for_settings(place):
+    prefix = _half_made(place, "wicker")
+    (prefix / "pyvenv.cfg").mkdir()
+    return ["why", "clover", "--in", f"{prefix}/bin/python3"], "half-made"

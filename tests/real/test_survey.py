@@ -97,6 +97,50 @@ def test_conditions_of_real_environments(moor):
         assert by_folder(moor)[name]["condition"] == "sound", name
 
 
+def _program(content: bytes, mode: int):
+    def spoil(prefix: Path) -> None:
+        (prefix / "bin" / "python").write_bytes(content)
+        (prefix / "bin" / "python").chmod(mode)
+
+    return spoil
+
+
+LOST = {
+    "settings": lambda prefix: (prefix / "pyvenv.cfg").unlink(), "settings-folder": lambda prefix: [(prefix / "pyvenv.cfg").unlink(), (prefix / "pyvenv.cfg").mkdir()],
+    "settings-nowhere": lambda prefix: [(prefix / "pyvenv.cfg").unlink(), (prefix / "pyvenv.cfg").symlink_to("nothing")], "no-program": lambda prefix: None,
+    "empty": _program(b"", 0o755), "text": _program(b"hello\n", 0o755), "not-executable": _program(b"\x7fELF", 0o644), "folder": lambda prefix: (prefix / "bin" / "python").mkdir(),
+    "circle": lambda prefix: (prefix / "bin" / "python").symlink_to("python"), "dangling": lambda prefix: (prefix / "bin" / "python").symlink_to("/no/where"),
+}  # fmt: skip
+
+
+def test_a_part_that_is_lost(moor):
+    """Its settings or its ``python``: told with the reason; the folders are mended by the printed lines, packages kept."""
+    moor.variables |= {"PATH": os.environ["PATH"], "PYENV_ROOT": os.environ.get("PYENV_ROOT", str(Path.home() / ".pyenv"))}
+    for name, spoil in LOST.items():
+        folder = moor.root / name / "bin"
+        make_environment(NEW, moor.root / name, "--without-pip")
+        for link in folder.glob("python*"):
+            link.unlink()
+        (folder / f"python{NEW}").symlink_to(BY_VERSION[NEW].executable)
+        if name.startswith("settings"):
+            (folder / "python").symlink_to(f"python{NEW}")
+        next(folder.parent.glob("lib/python*/site-packages")).joinpath("combs.py").touch()
+        spoil(folder.parent)
+    found = by_folder(moor)
+    for name in LOST:
+        (finding,) = found[name]["findings"]
+        assert (found[name]["condition"], found[name]["kind"], finding["cause"]) == ("half-made", "virtual", "half-made"), name
+        assert ("pyvenv.cfg" if name.startswith("settings") else "its python does not start") in finding["message"], finding
+        if "folder" not in name:
+            continue  # to mend one takes four seconds, and the lines are the same
+        for step in finding["fixes"][0]["steps"]:
+            subprocess.run(step["line"], shell=True, check=True, capture_output=True)
+        python = moor.root / name / "bin" / "python"
+        own = subprocess.run([python, "-c", "import combs, sys; print(sys.prefix)"], capture_output=True, text=True, check=False)
+        assert own.stdout.strip() == str(moor.root / name), (name, own.stderr)
+    assert {one["condition"] for name, one in by_folder(moor).items() if "folder" in name} == {"sound"}
+
+
 def test_sizes_are_the_systems_own(moor):
     python = make_environment(NEW, moor.root / "weighed")
     site = next((moor.root / "weighed" / "lib").glob("python*")) / "site-packages"

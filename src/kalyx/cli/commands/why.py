@@ -168,6 +168,8 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
+        if machine.reader.exists(path):
+            raise KalyxError(f"{visible(path)} cannot be asked about together with other words; --in names a target")
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(machine.reader, path))
     wanted = [statement for text in what for statement in _wanted(call, text)]
     if options.everywhere:

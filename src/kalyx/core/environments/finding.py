@@ -251,7 +251,8 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
         except Unreadable as problem:
             unread.append(Unread(path=folder, reason=problem.reason))
             continue
-        older = "bin" in listing and "lib" in listing and looks_like_environment(reader, folder)
+        parts = ("Scripts", "Lib") if reader.system == "windows" else ("bin", "lib")
+        older = all(part in listing for part in parts) and looks_like_environment(reader, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
             # Others may lie inside: in a folder of the user's, where a manager keeps environments, beside a library.

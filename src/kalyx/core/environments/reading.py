@@ -50,11 +50,19 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
         reader.join(folder, "conda-meta")
     ):
         return True
-    # The older layout has no settings file: its activation script tells.
-    scripts = reader.join(folder, "Scripts" if reader.system == "windows" else "bin")
-    if not reader.is_file(reader.join(scripts, "activate_this.py")):
+    # The older layout has no settings file, and one may have lost it: an activation script tells.
+    if not has_activation_script(reader, folder):
         return False
     return any(reader.kind(executable) is not None for executable in executables_of(reader, folder))
+
+
+def has_activation_script(reader: Reader, prefix: str) -> bool:
+    """Whether a prefix holds a script that activates an environment."""
+    scripts = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
+    if reader.is_file(reader.join(scripts, "activate_this.py")):
+        return True
+    script = reader.join(scripts, "activate")
+    return reader.is_file(script) and "VIRTUAL_ENV" in (reader.text_or_none(script, 65536) or "")
 
 
 class View(Struct):
@@ -86,7 +94,10 @@ def read_environment(reader: Reader, prefix: str) -> View:
 
 
 def view_of(reader: Reader, interpreter: Interpreter) -> View:
-    """The environment that an interpreter runs in, with what was read."""
+    """The environment that an interpreter runs in, or lies in where its settings file is lost; with what was read."""
+    above = reader.parent(reader.parent(interpreter.executable))
+    if above != interpreter.prefix == interpreter.base_prefix and has_activation_script(reader, above):
+        return read_environment(reader, above)
     settings = read_settings(reader, reader.join(interpreter.prefix, SETTINGS_NAME))
     return _view(reader, interpreter.prefix, interpreter, settings, None)
 
@@ -108,6 +119,8 @@ def _view(
         kind = "virtual"
     elif reader.is_folder(reader.join(prefix, "conda-meta")):
         kind = "kept"
+    elif (interpreter is None or interpreter.prefix != prefix) and has_activation_script(reader, prefix):
+        kind = "virtual"  # its settings file is gone
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
         version = version_in(settings)

@@ -1,7 +1,7 @@
-"""Creating the environment was interrupted.
+"""Creating the environment was interrupted, or a part of it was lost.
 
-How to tell: the mark of an interrupted run exists, or a part that every environment has is missing.
-Fix: finish the environment, or recreate it.
+How to tell: the mark of an interrupted run exists, or a part that every environment has is missing or does not start.
+Fix: finish the environment, or recreate it; its packages stay where they can.
 
 Example:
     heath was begun and not finished
@@ -16,13 +16,24 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
-from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG, condition, packages_of_others, remove
+from kalyx.core.diagnosis.shared.conditions import (
+    BROUGHT_ALONG,
+    condition,
+    packages_of_others,
+    remake,
+    remove,
+    same_minor,
+)
 from kalyx.core.environments.journal import entry_of
-from kalyx.core.environments.reading import View
+from kalyx.core.environments.reading import View, view_of
+from kalyx.core.imports.case import Missing
+from kalyx.core.imports.experiment import Experiment
+from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import CreateEnvironment, FillEnvironment, RemoveEnvironment
 from kalyx.core.system import Reader
+from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_requirement
 
 _WANTED = 30  # packages that one line names
@@ -34,6 +45,24 @@ CLAIM = ".kalyx-filling"
 DISCARDED_MARK = ".kalyx-discarding"
 # What the standard module itself brings along.
 _MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+
+
+LOOKS_AT = "missing"
+
+
+def look(case: Missing, machine: Machine) -> Finding | None:
+    """The module lies in the environment, which Python does not take for one since its settings file is gone."""
+    view = view_of(machine.reader, case.interpreter)
+    finding = _without_settings(view, machine) if view.environment.kind == "virtual" and not view.settings else None
+    top = case.missing.partition(".")[0]
+    sites = view.environment.site_packages
+    beside = [(site, name) for site in sites for name in machine.reader.names(site) if name.partition(".")[0] == top]
+    if finding is None or not beside:
+        return None
+    path = machine.reader.join(*beside[0])
+    finding.evidence.append(Evidence(fact=f"{top} lies in it", source=path, path=path))
+    case.propose("half-made", Experiment("with its packages on the path", put=tuple(sites)))
+    return finding
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -65,6 +94,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         back = Fix(message="roll back the interrupted change", steps=[step],
                       changes=[environment.prefix])  # fmt: skip
         return condition("half-made", "a fill was begun and not finished", evidence, [back])
+    if environment.kind == "virtual" and settings is None:
+        return _without_settings(view, machine)
     if environment.kind != "virtual" or settings is None or settings.problem:
         return None
     missing = _missing_installer(view, machine)
@@ -88,7 +119,44 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
         message = "it has an interpreter and no folder for packages: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
-    return None
+    return _without_python(view, machine)
+
+
+def _without_settings(view: View, machine: Machine) -> Finding | None:
+    """Python takes an environment whose settings file is gone for its base, or does not start (on Windows)."""
+    reader, prefix, interpreter = machine.reader, view.environment.prefix, view.interpreter
+    if interpreter is not None and interpreter.prefix == prefix:
+        return None  # the older layout has none
+    path = reader.join(prefix, SETTINGS_NAME)
+    is_folder = reader.is_folder(path)
+    fact = "it is a folder" if is_folder else NOTHING_THERE
+    evidence = [Evidence(fact=fact, source=path, path=path if reader.kind(path) is not None else None)]
+    base = same_minor(view, machine)
+    mends = [remake(view, machine, base) if base is not None else remove(view, machine)]
+    if interpreter is not None:
+        fact = f"it starts the Python of {interpreter.prefix}"
+        evidence.append(Evidence(fact=fact, source=interpreter.executable, path=interpreter.executable))
+    state = "a folder" if is_folder else "gone"
+    message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and its python sees none of its packages"
+    return condition("half-made", message, evidence, mends)
+
+
+def _without_python(view: View, machine: Machine) -> Finding | None:
+    """Its own ``python`` does not start, though one with a number does: after activation another answers, or none."""
+    reader, interpreter = machine.reader, view.interpreter
+    if interpreter is None or reader.system == "windows" or reader.name(interpreter.executable) == "python":
+        return None
+    path = reader.join(view.environment.prefix, "bin", "python")
+    reason = NOTHING_THERE if view.problem is None else view.problem.reason
+    other = interpreter.executable
+    evidence = [
+        Evidence(fact=reason, source=path, path=path if view.problem is not None else None),
+        Evidence(fact=f"starts {interpreter.version}", source=other, path=other),
+    ]
+    base = same_minor(view, machine)
+    mends = [remake(view, machine, base) if base is not None else remove(view, machine)]
+    message = f"its python does not start ({reason}), and its {reader.name(other)} does"
+    return condition("half-made", message, evidence, mends)
 
 
 def _of_another_system(view: View, machine: Machine) -> Finding | None:

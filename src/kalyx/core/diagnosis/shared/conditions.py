@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from itertools import count
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
-from kalyx.core.interpreters.reading import version_in
+from kalyx.core.interpreters.reading import SETTINGS_NAME, version_in
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
@@ -25,26 +27,30 @@ def condition(cause: str, message: str, evidence: list[Evidence], mends: list[Fi
 
 
 def same_minor(view: View, machine: Machine) -> Interpreter | None:
-    """An installation on this machine of the version that the environment was made for."""
-    wanted = view.environment.version or ""
-    minor = minor_of(wanted)
-    for interpreter in machine.interpreters:
-        if minor and interpreter.minor == minor:
-            return interpreter
-    return None
+    """An installation on this machine of the version that the environment was made for; its own base before others."""
+    minor, base = minor_of(view.environment.version or ""), view.environment.base_prefix
+    able = [interpreter for interpreter in machine.interpreters if minor and interpreter.minor == minor]
+    return next((interpreter for interpreter in able if interpreter.prefix == base), able[0] if able else None)
 
 
 def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
-    """Make the environment again in place, its packages kept: only its links to the base are renewed."""
+    """Make the environment again in place, its packages kept: only its links to the base and its settings are renewed.
+
+    A folder in the place of its ``python`` or its settings file is moved aside.
+    """
     reader, prefix = machine.reader, view.environment.prefix
     folder = reader.join(prefix, "bin")
     steps: list[Step] = []
     if reader.system != "windows":
         broken = view.problem.path if view.problem is not None else None
         named = [reader.join(folder, name) for name in reader.names(folder) if name.startswith("python")]
-        dead = [path for path in named if reader.kind(path) == "link" or path == broken]
+        dead = [path for path in named if reader.kind(path) == "link" or (path == broken and reader.is_file(path))]
         if dead:
             steps.append(fixes.step(machine, RemoveFiles(paths=dead)))
+        for path in (broken, reader.join(prefix, SETTINGS_NAME)):
+            if path is not None and reader.kind(path) == "folder":
+                aside = next(name for name in (f"{path}-{number}" for number in count(1)) if reader.kind(name) is None)
+                steps.append(fixes.step(machine, Move(path=path, to=aside)))
     steps.append(fixes.step(machine, RemakeEnvironment(python=base.executable, prefix=prefix, options=["--upgrade"])))
     return Fix(
         message=f"use the base Python in {base.prefix} ({base.version}); the packages stay",
