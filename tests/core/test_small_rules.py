@@ -186,8 +186,9 @@ def test_which_entries_are_the_standard_librarys():
 @pytest.mark.parametrize("minor, flags", [("3.7", "m"), ("3.6", "m"), ("3.8", "")])
 def test_the_abi_of_an_interpreter_without_headers(minor, flags):
     from kalyx.core.interpreters.reading import _abi_flags
+    from kalyx.core.interpreters.versions import Installation
 
-    installation = SimpleNamespace(prefix="/usr", library=f"/usr/lib/python{minor}", minor=minor, implementation="cpython")
+    installation = Installation("/usr", minor, f"/usr/lib/python{minor}", "cpython", "lib")
     reader = MemoryReader("linux", {f"/usr/lib/python{minor}/os.py": b""})
     assert _abi_flags(reader, installation) == flags
 

@@ -282,7 +282,7 @@ def older(base: Real, prefix: Path, by_settings: bool, sees: bool) -> bool:
         if name not in ("site.py", "site.pyc", "site.pyo", "site-packages", "__pycache__", "sitecustomize.py"):
             os.symlink(library / name, own / name)
     shutil.copy2(base.real_executable, prefix / "bin" / "python")
-    (prefix / "bin" / "activate_this.py").touch()
+    (prefix / "bin" / "activate").write_text(f"VIRTUAL_ENV={prefix}\n")
     if by_settings:
         keys = f"home = {Path(base.executable).parent}\nbase-prefix = {base.prefix}\nversion_info = {base.version}\ninclude-system-site-packages = {str(sees).lower()}\n"
         (prefix / "pyvenv.cfg").write_text(keys)

@@ -59,8 +59,6 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
 def has_activation_script(reader: Reader, prefix: str) -> bool:
     """Whether a prefix holds a script that activates an environment."""
     scripts = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
-    if reader.is_file(reader.join(scripts, "activate_this.py")):
-        return True
     script = reader.join(scripts, "activate")
     return reader.is_file(script) and "VIRTUAL_ENV" in (reader.text_or_none(script, 65536) or "")
 
@@ -95,8 +93,10 @@ def read_environment(reader: Reader, prefix: str) -> View:
 
 def view_of(reader: Reader, interpreter: Interpreter) -> View:
     """The environment that an interpreter runs in, or lies in where its settings file is lost; with what was read."""
-    above = reader.parent(reader.parent(interpreter.executable))
-    if above != interpreter.prefix == interpreter.base_prefix and has_activation_script(reader, above):
+    folder = reader.parent(interpreter.executable)
+    above = reader.parent(folder)
+    is_of_none = above != interpreter.prefix == interpreter.base_prefix and reader.name(folder) in ("bin", "Scripts")
+    if is_of_none and has_activation_script(reader, above):
         return read_environment(reader, above)
     settings = read_settings(reader, reader.join(interpreter.prefix, SETTINGS_NAME))
     return _view(reader, interpreter.prefix, interpreter, settings, None)

@@ -20,6 +20,7 @@ from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_b
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.model.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import leading_number
@@ -415,14 +416,12 @@ def _is_debian(reader: Reader, library: str) -> bool:
 
 def _site_module_says(reader: Reader, library: str, word: str) -> bool:
     """Whether the library's own ``site`` module, which makers of systems change, holds a word."""
-    if reader.system != "linux" or not library:
-        return False
-    known: dict[tuple[str, str], bool] = reader.memory.setdefault("site module", {})
-    if (library, word) not in known:
-        text = reader.text_or_none(reader.join(library, "site.py"), 262144) or ""
-        for asked in ("dist-packages", "RPM_BUILD_ROOT"):
-            known[library, asked] = asked in text
-    return known[library, word]
+    return reader.system == "linux" and bool(library) and word in _site_module(reader, library)
+
+
+@once
+def _site_module(reader: Reader, library: str) -> str:
+    return reader.text_or_none(reader.join(library, "site.py"), 262144) or ""
 
 
 def user_site(reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]) -> str:

@@ -12,6 +12,7 @@ import re
 from collections.abc import Sequence
 
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 from kalyx.core.text.lines import lines_of
 
 _INDEX_LIMIT = 64 * 1024 * 1024
@@ -21,22 +22,16 @@ _PATTERNS, _PATTERN_LIMIT, _STARS = 5000, 1000, 4
 
 def repository_of(reader: Reader, folder: str) -> str | None:
     """The nearest folder at or above that holds a repository, or None."""
-    known: dict[str, str | None] = reader.memory.setdefault("repositories", {})
-    passed: list[str] = []
-    here, result = folder, None
-    while True:
-        if here in known:
-            result = known[here]
-            break
-        passed.append(here)
-        if reader.kind(reader.join(here, ".git")) is not None:
-            result = here
-            break
-        if reader.parent(here) == here:
-            break
-        here = reader.parent(here)
-    known.update(dict.fromkeys(passed, result))
-    return result
+    while not _holds_repository(reader, folder):
+        if reader.parent(folder) == folder:
+            return None
+        folder = reader.parent(folder)
+    return folder
+
+
+@once
+def _holds_repository(reader: Reader, folder: str) -> bool:
+    return reader.kind(reader.join(folder, ".git")) is not None
 
 
 def _control_folder(reader: Reader, repository: str) -> str | None:
@@ -87,17 +82,15 @@ def _inner(reader: Reader, repository: str, path: str) -> bytes:
     return str(reader.path.relpath(path, repository)).replace("\\", "/").encode("utf-8", "surrogateescape")
 
 
+@once
 def _tracked(reader: Reader, repository: str) -> list[bytes]:
     """Every path that the index tracks, relative to the repository; none where it cannot be read."""
-    known: dict[str, list[bytes]] = reader.memory.setdefault("tracked", {})
-    if repository not in known:
-        control = _control_folder(reader, repository)
-        try:
-            index = reader.read(reader.join(control, "index"), _INDEX_LIMIT) if control is not None else b""
-        except Unreadable:
-            index = b""
-        known[repository] = _names_in_index(index)
-    return known[repository]
+    control = _control_folder(reader, repository)
+    try:
+        index = reader.read(reader.join(control, "index"), _INDEX_LIMIT) if control is not None else b""
+    except Unreadable:
+        index = b""
+    return _names_in_index(index)
 
 
 def _names_in_index(index: bytes) -> list[bytes]:

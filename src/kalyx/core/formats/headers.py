@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.formats.processors import MACH, processor_of
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
@@ -74,15 +75,9 @@ class _DoorFile(io.RawIOBase):
         return len(data)
 
 
+@once
 def read_header(reader: Reader, path: str) -> Header:
     """The header of a compiled file. Never raises for what is wrong in it."""
-    known: dict[str, Header] = reader.memory.setdefault("headers", {})
-    if path not in known:
-        known[path] = _read(reader, path)
-    return known[path]
-
-
-def _read(reader: Reader, path: str) -> Header:
     try:
         magic = reader.read(path, 8)
     except Unreadable as problem:

@@ -57,7 +57,8 @@ class Case(Struct):
     environment: Environment | None = None
     trial: Trial | None = None
     kernel: Kernel | None = None
-    memory: dict[str, Any] = {}  # what one finding worked out and another needs
+    memory: dict[object, Any] = {}  # what one finding worked out and another needs (``once``)
+    experiments: dict[str, Experiment] = {}  # proposed, by cause
     runs: tuple[str, ...] = ()  # the words behind the interpreter, where a script or a command line was asked about
 
     @property
@@ -73,12 +74,11 @@ class Case(Struct):
 
     def propose(self, cause: str, experiment: Experiment) -> None:
         """What would take this cause away, should it be tried."""
-        self.memory.setdefault("experiments", {})[cause] = experiment
+        self.experiments[cause] = experiment
 
     def proposed(self, cause: str) -> Experiment | None:
         """What was proposed for a cause."""
-        experiment: Experiment | None = self.memory.get("experiments", {}).get(cause)
-        return experiment
+        return self.experiments.get(cause)
 
     def kinds(self) -> list[Case]:
         """This case as each of the kinds that it is."""

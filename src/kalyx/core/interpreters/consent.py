@@ -20,6 +20,7 @@ from typing import Any, Literal
 
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
+from kalyx.core.system.once import once
 from kalyx.core.system.runner import Ended, Runner, Running
 
 NamedBy = Literal["user", "shell", "kernel", "process", "machine", "folder", "text"]
@@ -36,19 +37,13 @@ _SYSTEMS_OWN = {
 _let_through: set[str] = set()
 
 
+@once
 def tree_of(reader: Reader) -> str | None:
     """The tree whose files somebody else may have written: the folder stood in, or the working copy it belongs to.
 
     Of working copies inside each other the outermost. None for the home folder and those above it: what lies there is
     the user's own.
     """
-    known: dict[str, str | None] = reader.memory.setdefault("tree", {})
-    if "tree" not in known:
-        known["tree"] = _tree_of(reader)
-    return known["tree"]
-
-
-def _tree_of(reader: Reader) -> str | None:
     folder, home = reader.real(reader.folder), reader.real(reader.home)
     if reader.inside(home, folder):
         return None

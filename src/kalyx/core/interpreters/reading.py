@@ -8,7 +8,7 @@ the executable's links end, or, for a copied executable, what ``home`` says.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -19,6 +19,7 @@ from kalyx.core.interpreters.suffixes import suffixes_of
 from kalyx.core.interpreters.versions import Installation
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 from kalyx.core.system.reader import PATH_LIMIT
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.lines import file_lines
@@ -86,15 +87,9 @@ SETTINGS_NAME = "pyvenv.cfg"
 _SETTINGS_LIMIT = 64 * 1024
 
 
+@once
 def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
     """The settings file at ``path``, or None where there is none. Of duplicate keys the last counts."""
-    known: dict[str, PyvenvCfg | None] = reader.memory.setdefault("settings", {})
-    if path not in known:
-        known[path] = _read_settings(reader, path)
-    return known[path]
-
-
-def _read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
     kind = reader.kind(path)
     if kind is None or reader.is_folder(path) or (kind == "link" and not reader.exists(path)):
         return None  # a folder of that name, or a link to nothing, says nothing to an interpreter
@@ -138,18 +133,18 @@ def read_interpreter(reader: Reader, path: str, variables: Mapping[str, str] | N
     ``links`` every hop from the path given to the real file. ``variables``: those that a script which starts Python
     gets, where they are others than this process has. Read once in a run; each caller has a record of its own.
     """
-    known: dict[str, Interpreter | NotAnInterpreter] = reader.memory.setdefault("interpreters", {})
-    result = known.get(path) if variables is None else None
-    if result is None:
-        try:
-            result = _read(reader, path, variables)
-        except NotAnInterpreter as refusal:
-            result = refusal
-        if variables is None:
-            known[path] = result
+    result = _read_or_refused(reader, path) if variables is None else _read(reader, path, variables)
     if isinstance(result, NotAnInterpreter):
         raise NotAnInterpreter(result.path, result.reason, list(result.links), result.dead, result.refused)
     return replace(result, links=list(result.links), suffixes=list(result.suffixes))
+
+
+@once
+def _read_or_refused(reader: Reader, path: str) -> Interpreter | NotAnInterpreter:
+    try:
+        return _read(reader, path, None)
+    except NotAnInterpreter as refusal:
+        return refusal
 
 
 def _read(reader: Reader, path: str, variables: Mapping[str, str] | None) -> Interpreter:
@@ -196,19 +191,20 @@ def _first_bytes(reader: Reader, executable: str, real: str, links: list[str]) -
         raise NotAnInterpreter(executable, "a folder, not a program", links)
     if reader.system == "windows" and status.size == 0 and "\\windowsapps\\" in executable.lower():
         raise NotAnInterpreter(executable, "an alias that opens the store, no interpreter", links, dead=False)
-    # Hundreds of environments link to one file: its beginning is read once.
-    known: dict[str, bytes | str] = reader.memory.setdefault("beginnings", {})
-    if real not in known:
-        try:
-            known[real] = reader.read(real, 4096)
-            if not reader.may_run(real):
-                known[real] = "a file that may not be executed"
-        except Unreadable as problem:
-            known[real] = problem.reason
-    start = known[real]
+    start = _beginning(reader, real)
     if isinstance(start, str):
         raise NotAnInterpreter(executable, start, links, refused=real in reader.refusals)
     return start
+
+
+@once  # hundreds of environments link to one file
+def _beginning(reader: Reader, real: str) -> bytes | str:
+    """The first bytes of a program, or why it is none."""
+    try:
+        start = reader.read(real, 4096)
+    except Unreadable as problem:
+        return problem.reason
+    return start if reader.may_run(real) else "a file that may not be executed"
 
 
 def _script_reason(start: bytes) -> str:
@@ -224,10 +220,11 @@ def _is_python(reader: Reader, real: str, links: list[str]) -> bool:
     """Whether a program is an interpreter: by a name on the way to it, else by the entry point it calls or holds."""
     names = [reader.name(path).lower() for path in [real, *links]]
     return (
-        any(name.startswith(("python", "pypy")) for name in names) or _once(reader, "entry", real, _entry) is not None
+        any(name.startswith(("python", "pypy")) for name in names) or _entry(reader, real) is not None
     )
 
 
+@once
 def _entry(reader: Reader, real: str) -> str | None:
     try:
         result = reader.scan(real, rb"\x00(Py_BytesMain|Py_Main|pypy_main_startup)(?=\x00)")
@@ -250,13 +247,13 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
             raise NotAnInterpreter(executable, reason, links, refused=True)
         raise NotAnInterpreter(executable, _baseless_reason(reader, executable, settings), links)
     version = _version(reader, base, real)
-    abi_flags = _once(reader, "abi", base.installation, _abi_flags) or ""
-    architecture = _once(reader, "architecture", real, _architecture)
+    abi_flags = _abi_flags(reader, base.installation) or ""
+    architecture = _architecture(reader, real)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
     if settings is None or base.installation.minor.startswith("2."):
         # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
-        base_prefix = _once(reader, "older", base.installation, older_layout_base) or base_prefix
+        base_prefix = older_layout_base(reader, base.installation) or base_prefix
     else:
         # The site module takes the folder above the executable, wherever the file lies.
         prefix = reader.parent(reader.parent(executable))
@@ -279,11 +276,7 @@ def _version(reader: Reader, base: _Base, real: str) -> str | None:
     """The full version: that of the executable's own making, which need not be that of the library it is sent to."""
     own = base.installation
     if reader.system != "windows":
-        known: dict[object, versions.Installation | None] = reader.memory.setdefault("made in", {})
-        key = reader.parent(real), own.minor
-        if key not in known:
-            known[key] = versions.installation_above(reader, *key)
-        own = known[key] or own
+        own = versions.installation_above(reader, reader.parent(real), own.minor) or own
     if base.executable != real:
         # A copy keeps its version when its base goes on to another; one of the same size is the same.
         copy, beside = reader.status(real), reader.status(base.executable)
@@ -294,23 +287,13 @@ def _version(reader: Reader, base: _Base, real: str) -> str | None:
     return versions.full_version(reader, own, base.executable)
 
 
+@once
 def _suffixes(reader: Reader, installation: Installation, abi_flags: str, architecture: str | None) -> list[str]:
-    known: dict[object, list[str]] = reader.memory.setdefault("suffixes", {})
-    key = installation, abi_flags, architecture
-    if key not in known:
-        known[key] = suffixes_of(
-            reader, installation.minor, installation.implementation, installation.library, abi_flags, architecture
-        )
-    return known[key]
+    minor, implementation, library = installation.minor, installation.implementation, installation.library
+    return suffixes_of(reader, minor, implementation, library, abi_flags, architecture)
 
 
-def _once(reader: Reader, what: str, key: object, read: Callable[..., str | None]) -> str | None:
-    known: dict[object, str | None] = reader.memory.setdefault(what, {})
-    if key not in known:
-        known[key] = read(reader, key)
-    return known[key]
-
-
+@once
 def older_layout_base(reader: Reader, installation: Installation) -> str | None:
     """The base of an environment with a library folder and a site module of its own.
 
@@ -343,6 +326,7 @@ def sees_base_without_settings(reader: Reader, interpreter: Interpreter) -> bool
     return not reader.is_file(reader.join(library, "no-global-site-packages.txt"))
 
 
+@once
 def _abi_flags(reader: Reader, installation: Installation) -> str:
     """The letters an installation's headers and library add to its version: d, m, t, u."""
     if reader.system == "windows":
@@ -356,6 +340,7 @@ def _abi_flags(reader: Reader, installation: Installation) -> str:
     return "m" if installation.minor in ("3.6", "3.7") and installation.implementation == "cpython" else ""
 
 
+@once
 def _architecture(reader: Reader, path: str) -> str | None:
     try:
         return processor_of(reader.read(path, 4096))

@@ -9,6 +9,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
 
@@ -32,6 +33,7 @@ def minor_of(version: str) -> str:
     return ".".join(version.split(".")[:2])
 
 
+@once
 def installation_above(reader: Reader, folder: str, minor: str | None) -> Installation | None:
     """The installation whose landmark (its ``os`` module) is found going up from ``folder``.
 
@@ -47,15 +49,9 @@ def installation_above(reader: Reader, folder: str, minor: str | None) -> Instal
         folder = upper
 
 
+@once
 def installation_at(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
     """The installation with this very prefix, or None."""
-    known: dict[object, Installation | None] = reader.memory.setdefault("installations", {})
-    if (prefix, minor) not in known:
-        known[prefix, minor] = _installation_at(reader, prefix, minor)
-    return known[prefix, minor]
-
-
-def _installation_at(reader: Reader, prefix: str, minor: str | None) -> Installation | None:
     if reader.system == "windows":
         return _windows_installation(reader, prefix, minor)
     if minor is not None:
@@ -119,16 +115,9 @@ def _library_listed(reader: Reader, prefix: str, names: tuple[str, ...]) -> str 
     return next((path for path in paths if _has_landmark(reader, path)), None)
 
 
+@once
 def full_version(reader: Reader, installation: Installation, executable: str) -> str | None:
     """The full version, ``3.11.7`` or ``3.13.0rc2``; None when no file of it tells."""
-    known: dict[object, str | None] = reader.memory.setdefault("versions", {})
-    key = (installation, executable)
-    if key not in known:
-        known[key] = _full_version(reader, installation, executable)
-    return known[key]
-
-
-def _full_version(reader: Reader, installation: Installation, executable: str) -> str | None:
     if installation.implementation == "pypy":
         return in_binary(reader, installation, executable)
     for read in (_from_kept_record, _from_header):

@@ -15,8 +15,6 @@ Not this (the kernel is there, and starts nothing):
 
 from __future__ import annotations
 
-from typing import Any
-
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.holders import of_project
 from kalyx.core.kernels.specs import valid_id
@@ -24,6 +22,8 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
 from kalyx.core.model.steps import Point
 from kalyx.core.seats.notebook import read_notebook
+from kalyx.core.system import Reader
+from kalyx.core.system.once import once
 from kalyx.core.text.numbers import number_of
 
 
@@ -68,21 +68,19 @@ def _nearest(path: str, language: str | None, version: str | None, machine: Mach
     """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
     from kalyx.core.imports.sources import modules_of_notebook
 
-    folder = machine.reader.parent(path)
-    known: dict[object, Any] = machine.reader.memory.setdefault("nearest kernels", {})
-    if folder not in known:
-        known[folder] = {name.removesuffix(".py") for name in machine.reader.names(folder)}
-    modules = [name for name in modules_of_notebook(machine.reader, path) if name not in known[folder]]
-    # Notebooks that ask for the same have the same answer: it is worked out once.
-    key = (tuple(modules), language, version)
-    if key not in known:
-        known[key] = _ranked_first(modules, language, version, machine)
-    result: tuple[Kernel, list[str]] | None = known[key]
-    return result
+    beside = _stems_in(machine.reader, machine.reader.parent(path))
+    modules = tuple(name for name in modules_of_notebook(machine.reader, path) if name not in beside)
+    return _ranked_first(machine.reader, machine, modules, language, version)
 
 
+@once
+def _stems_in(reader: Reader, folder: str) -> set[str]:
+    return {name.removesuffix(".py") for name in reader.names(folder)}
+
+
+@once  # notebooks that ask for the same have the same answer
 def _ranked_first(
-    modules: list[str], language: str | None, version: str | None, machine: Machine
+    reader: Reader, machine: Machine, modules: tuple[str, ...], language: str | None, version: str | None
 ) -> tuple[Kernel, list[str]] | None:
     ranked = []
     for number, kernel in enumerate(machine.kernels):

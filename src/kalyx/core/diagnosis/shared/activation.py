@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from kalyx.core.machine import Machine
 from kalyx.core.system import Reader
+from kalyx.core.system.once import once
 
 Spoken = tuple[str, str, int]
 
 
 def spoken_place(machine: Machine, prefix: str) -> Spoken | None:
-    """The place that the activation lines were written for, the script and the line; read once in a run."""
-    known: dict[str, Spoken | None] = machine.reader.memory.setdefault("spoken places", {})
-    if prefix not in known:
-        known[prefix] = _spoken_place(machine.reader, prefix)
-    return known[prefix]
+    """The place that the activation lines were written for, the script and the line."""
+    return _spoken_place(machine.reader, prefix)
 
 
+@once
 def _spoken_place(reader: Reader, prefix: str) -> Spoken | None:
     if reader.system == "windows":
         script = reader.join(prefix, "Scripts", "activate.bat")

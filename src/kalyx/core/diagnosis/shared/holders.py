@@ -13,6 +13,7 @@ from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.project import environment_of_project
 from kalyx.core.packages.removals import requirement_with
+from kalyx.core.system.once import once
 
 
 def called(seat: Seat) -> str:
@@ -29,15 +30,9 @@ def of_project(machine: Machine, folder: str) -> Environment | None:
     return known or read_environment(machine.reader, prefix).environment
 
 
+@once
 def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
     """The other environments in which the missing module is found, and where."""
-    if "holders" not in case.memory:
-        case.memory["holders"] = _holders(case, machine)
-    result: list[tuple[Environment, Place]] = case.memory["holders"]
-    return result
-
-
-def _holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
     own, result = case.environment, []
     if own is None:
         return []

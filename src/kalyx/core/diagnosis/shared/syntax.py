@@ -17,6 +17,7 @@ from kalyx.core.model.steps import RunWith
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.once import once
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.versions import numbers_of
 
@@ -42,15 +43,9 @@ class Judged(Struct):
     said: list[Evidence] = []
 
 
+@once
 def judge(case: Case, machine: Machine) -> Judged | None:
     """Whether the source that fails is for other Python versions than this one; None where that is not the matter."""
-    if "syntax" not in case.memory:
-        case.memory["syntax"] = _judge(case, machine)
-    judged: Judged | None = case.memory["syntax"]
-    return judged
-
-
-def _judge(case: Case, machine: Machine) -> Judged | None:
     raised, interpreter = case.raised, case.interpreter
     if raised is None:
         return None
