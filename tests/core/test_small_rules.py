@@ -14,6 +14,7 @@ from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
+from kalyx.core.system.runner import Ended
 from kalyx.core.text.essence import Essence
 from tests.made import BINARY, HOME, Files
 
@@ -155,6 +156,51 @@ def test_who_can_bring_a_version():
     files[f"{HOME}/miniconda3/lib/python3.11/os.py"] = b""
     commands = [" ".join(words) for words in _commands(files.machine(), "3.12.1")]
     assert f"{HOME}/miniconda3/bin/conda create --prefix {HOME}/spring/python3.12 python=3.12.1" in commands, commands
+
+
+@pytest.mark.parametrize("told, brings", [("  Candidate: 3.12.3-1\n", True), ("  Candidate: (none)\n", False), ("  Candidate: 3.11.2-1\n", False), ("  Installed: 3.12.3-1\n", False)])
+def test_whether_the_system_can_bring_a_version(told, brings):
+    from kalyx.core.actions.kernel_package import _commands
+
+    files = Files()
+    files["/usr/bin/apt-get"] = BINARY
+    machine = files.machine()
+    machine.runner = SimpleNamespace(run=lambda argv, seconds: Ended(0, f"python3.12:\n{told}".encode(), b"", 0.0))
+    assert (["/usr/bin/apt-get", "install", "python3.12", "python3.12-venv"] in list(_commands(machine, "3.12"))) == brings
+
+
+def test_environments_named_by_others_are_read_and_empty_words_are_not():
+    from kalyx.core.environments.found import found_environments
+
+    reader = Files().machine().reader
+    views = found_environments(reader, [], [], ["", f"{HOME}/heath"], [], known=[])
+    assert [(view.environment.prefix, only) for view, only in views] == [(f"{HOME}/heath", False)]
+
+
+@pytest.mark.parametrize("of", ["heath", "orchard"])
+def test_a_program_of_its_own_environment_has_no_finding(of):
+    """And one whose first line starts another environment's Python has."""
+    from kalyx.core.queries.why_program import why_program
+
+    files = Files()
+    files[f"{HOME}/heath/bin/hive"] = f"#!{HOME}/{of}/bin/python\nimport os\n"
+    answer = why_program(files.machine(), "hive", tell=lambda text: None)
+    assert [finding.cause for finding in answer.findings] == ([] if of == "heath" else ["first-line-dead"])
+
+
+@pytest.mark.parametrize("folder, starts", [("/opt", "/opt/python3.11"), ("/gone", "/usr/bin/python3.11"), ('"$(cat where)"', None)])
+def test_a_script_goes_into_a_folder(folder, starts):
+    """Where only running tells whether that works, both ways are followed: what starts is not known."""
+    from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+
+    files = Files()
+    files["/opt/python3.11"] = Link("/usr/bin/python3.11")
+    files["/usr/bin/hive-python"] = f'#!/bin/sh\ncd {folder} && exec /opt/python3.11 "$@" || exec /usr/bin/python3.11 "$@"\n'
+    try:
+        found = read_interpreter(files.machine().reader, "/usr/bin/hive-python").executable
+    except NotAnInterpreter:
+        found = None
+    assert found == starts
 
 
 def test_whether_somebody_chose_what_runs():
