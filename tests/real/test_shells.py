@@ -24,7 +24,7 @@ POSIX = [
     "if false; then\n  alias python={x}/beta\nfi", "if true; then alias python={x}/alpha; fi", "[ -n x ] && alias python={x}/beta", ". {x}/more", ". $HOME/more", 'alias python="$HOME/alpha"',
     "alias python='$HOME/beta'", "# alias python={x}/beta", "alias python={x}/alpha  # mine", "alias hive=x python={x}/beta", 'eval "alias python={x}/alpha"', "alias python='{x}/my\\ dir/alpha'",
     "alias python='\"{x}/my dir/alpha\"'", "alias pip={x}/alpha", 'python() {{\n  if true; then {x}/alpha "$@"; else {x}/beta; fi\n}}', "alias python='A=1 python3'",
-    "alias swarm=python3", "alias python=swarm", 'swarm() {{ {x}/alpha "$@"; }}', "alias swarm='alias python={x}/beta'", "swarm() {{ alias python={x}/alpha; }}\nswarm", "swarm", "unalias swarm",
+    "alias swarm=python3", "alias python=swarm", 'swarm() {{ {x}/alpha "$@"; }}', "alias swarm='alias python={x}/beta'", "swarm-out() {{\n  alias python={x}/alpha\n}}\nswarm-out", "swarm", "unalias swarm",
     "swarm() {{\n  brood\n}}", "brood() {{\n  alias python={x}/beta\n}}", "brood () {{ unalias python; }}", "if false; then\n  unalias python\nfi", "alias brood='python3 -B'", "if false; then\n  swarm\nfi",
     "alias python=\\\n{x}/beta", "alias python='exec {x}/alpha'", "case x in\n  x) alias python={x}/beta ;;\nesac", "true; alias python={x}/alpha", "alias python='~/alpha'", "alias python=alpha",
 ]  # fmt: skip
@@ -36,7 +36,7 @@ LINES = {
     "fish": ["alias python={x}/alpha", "alias python '{x}/beta -q'", "alias python 'env A=1 {x}/alpha'", "function python; {x}/alpha $argv; end", "function python\n  {x}/beta $argv\nend",
              "function python3\n  command python $argv\nend", "if false\n  alias python={x}/beta\nend", "if true\n  alias python={x}/alpha\nend", "source {x}/more", "functions -e python",
              "# alias python={x}/beta", "alias python=python3", "alias python3={x}/beta", "alias python={x}/missing", "true; and alias python={x}/beta", "function python --wraps x\n  {x}/alpha $argv\nend",
-             "alias swarm=python3", "alias python=swarm", "function swarm; {x}/alpha $argv; end", "function swarm\n  alias python={x}/beta\nend", "swarm", "if false\n  swarm\nend"],
+             "alias swarm=python3", "alias python=swarm", "function swarm; {x}/alpha $argv; end", "function swarm-out\n  alias python={x}/beta\nend", "swarm-out", "swarm", "if false\n  swarm\nend"],
     "tcsh": ["alias python {x}/alpha", "alias python '{x}/beta -q'", "alias python '{x}/alpha \\!*'", "alias python python3", "alias python3 {x}/beta", "unalias python", "alias python {x}/missing",
              "if (0) alias python {x}/beta", "if (1) then\n  alias python {x}/alpha\nendif", "source {x}/more", "# alias python {x}/beta", "alias python 'env A=1 {x}/beta'", "alias python \"$HOME/alpha\"",
              "alias swarm python3", "alias python swarm", "alias swarm 'alias python {x}/beta'", "swarm", "if (0) swarm", "alias swarm {x}/alpha"],

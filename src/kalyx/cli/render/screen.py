@@ -166,10 +166,14 @@ class Screen:
         """What the fix does, then its lines to paste, whole: they are never cut, and stand alone on their lines."""
         self.labelled(indent, label, fix.message)
         for number, step in enumerate(fix.steps):
+            label, typed = "then" if number else "", step.line
             if isinstance(step, ManualStep):
-                self.labelled(indent, "then" if number else "", step.line)
-            else:
-                self.line(" " * indent, (("then" if number else "").ljust(9), LABEL), (visible(step.line), STRONG))
+                typed = step.typed or ""
+                if text := step.line.removesuffix(typed):
+                    self.labelled(indent, label, text.rstrip())
+                    label = ""
+            if typed:
+                self.line(" " * indent, (label.ljust(9), LABEL), (visible(typed), STRONG))
         if fix.tried is not None:
             came = "the import works then" if fix.tried == "works" else "the import still fails"
             self.line(" " * (indent + 9), (f"tested: {came}", QUIET))

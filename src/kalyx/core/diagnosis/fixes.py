@@ -51,9 +51,9 @@ def step(machine: Machine, made: Step) -> Step:
         return by_hand(f"{why}; start by other means: {details}")
 
 
-def by_hand(text: str) -> Step:
-    """A step that no command does, in words."""
-    return ManualStep(line=text)
+def by_hand(text: str, typed: str | None = None) -> Step:
+    """A step that no command does, in words, with the line to type then."""
+    return ManualStep(line=": ".join(part for part in (text, typed) if part), typed=typed)
 
 
 def activate(machine: Machine, prefix: str) -> Step:
@@ -225,7 +225,7 @@ def with_another_python(machine: Machine, prefix: str, minor: str, requirement: 
     message = f"create an environment with Python {minor}"
     here = any(interpreter.minor == minor and _makes_environments(interpreter) for interpreter in machine.interpreters)
     if not here:
-        details = by_hand(f"no Python {minor} was found here; with one: {made.line}")
+        details = by_hand(f"no Python {minor} was found here; once that is installed", made.line)
         return Fix(message=message, steps=[details], state="may-help")
     return Fix(message=message, steps=[made], changes=[path])
 

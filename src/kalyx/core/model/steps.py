@@ -345,9 +345,10 @@ class WriteImport(StepBase, tag="write-import"):
 
 
 class ManualStep(StepBase, tag="by-hand"):
-    """What no command does, in words."""
+    """What no command does, in words; ``typed``: the line to type then, NAME in it being for the user to fill in."""
 
     changes: ClassVar[bool] = False
+    typed: str | None = None
 
 
 Step = (

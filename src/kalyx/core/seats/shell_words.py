@@ -33,8 +33,9 @@ _CALLED = 1_000_000  # characters of functions and aliases that start files call
 _DEFINES = pattern(r"\b(?:alias|function|hash|eval|unalias)\b")
 _NAME = pattern(r"[\w.]+")
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*")
-_FUNCTION = pattern(r"(?:function\s+([\w.]+)\s*(?:\(\s*\))?|([\w.]+)\s*\(\s*\))\s*(.*)")
-_FISH_FUNCTION = pattern(r"function\s+([\w.]+)[^;]*(;.*)?")
+_FUNCTION = pattern(r"(?:function\s+([\w.:@+-]+)\s*(?:\(\s*\))?|([\w.:@+-]+)\s*\(\s*\))\s*(.*)")
+_FISH_FUNCTION = pattern(r"function\s+([\w.:@+-]+)[^;]*(;.*)?")
+_ANY_FUNCTION_NAME = ("bash", "zsh")  # the others take no hyphen in it
 # Words in front of a command that change nothing about which one it is.
 _BEFORE = {"exec", "builtin", "nocorrect", "noglob", "nohup", "time"}
 _WORKED_OUT = ("$(", "`", "|", "&&", "||", ";", "<(", "${", "(")
@@ -224,6 +225,8 @@ class _StartFiles:
         return body
 
     def _keep_function(self, body: _Body) -> None:
+        if not body.name.isidentifier() and not self.is_fish and self.name not in _ANY_FUNCTION_NAME:
+            self._tear()  # it ends the reading of this file
         if body.name in self.aliases and not self.is_fish:
             # The name is taken for the alias even here, and what that defines is nobody's wish: a function that may
             # be called like a path, so that whatever leads to that path ends in it, or like a word that an alias stood

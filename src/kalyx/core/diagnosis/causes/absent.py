@@ -76,9 +76,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             brings = fixes.own_environment(machine, case.interpreter, [])
         if isinstance(brings, CreateEnvironment):
             brings.asks = True
-        line = f"Kalyx does not know which package provides {missing}: look it up"
-        line += f", then {fixes.step(machine, brings).line} NAME" if brings is not None else ""
-        mend = Fix(message="find out which package provides it", steps=[fixes.by_hand(line)], state="may-help")
+        text = f"Kalyx does not know which package provides {missing}: look up its"
+        step = fixes.by_hand(f"{text} name")
+        if brings is not None:
+            step = fixes.by_hand(f"{text} NAME, then", f"{fixes.step(machine, brings).line} NAME")
+        mend = Fix(message="find out which package provides it", steps=[step], state="may-help")
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",

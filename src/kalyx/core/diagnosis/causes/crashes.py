@@ -48,7 +48,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
             machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
         )
     else:
-        mend = Fix(message="look at its last output", steps=[fixes.by_hand(f"run: {_line(case, machine)}")])
+        mend = Fix(message="look at its last output", steps=[fixes.by_hand("", _line(case, machine))])
     return Finding(
         cause="crashes",
         certainty="proven",

@@ -37,5 +37,5 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"importing {case.module} did not end within {machine.seconds:g} seconds",
         evidence=evidence,
-        fixes=[Fix(message="see where it waits", steps=[fixes.by_hand(f"run: {line}, and interrupt it")])],
+        fixes=[Fix(message="see where it waits", steps=[fixes.by_hand("run this, and interrupt the run", line)])],
     )

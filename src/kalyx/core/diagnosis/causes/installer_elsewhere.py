@@ -70,7 +70,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             fixes=[
                 Fix(
                     message="install through the interpreter itself",
-                    steps=[fixes.by_hand(f"{machine.line(argv)} NAME")],
+                    steps=[fixes.by_hand("", f"{machine.line(argv)} NAME")],
                 )
             ],
         )

@@ -41,7 +41,8 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     if near is not None:
         mends.append(Fix(message="use the nearest path that exists", steps=[fixes.by_hand(f"use {near}")]))
     else:
-        mends.append(Fix(message="name another interpreter", steps=[fixes.by_hand("see: kalyx survey")]))
+        step = fixes.by_hand("choose from the list of", "kalyx survey")
+        mends.append(Fix(message="name another interpreter", steps=[step]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",

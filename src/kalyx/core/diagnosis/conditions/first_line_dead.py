@@ -34,7 +34,7 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     mends = []
     if owner is not None and owner.executable is not None:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
-        step = fixes.by_hand(f"reinstall its commands: {machine.line(argv)} and the package that brings {word}")
+        step = fixes.by_hand(f"NAME is the package that provides {word}", f"{machine.line(argv)} NAME")
         mends.append(Fix(message="reinstall its commands", steps=[step], changes=[path]))
     return Finding(cause="first-line-dead", certainty="proven", message=f"{word} starts nothing: {reason}",
                    evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=mends)  # fmt: skip

@@ -40,9 +40,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     evidence.append(
         Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
     )
-    line = f"install what is needed for {minor}: {machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
+    line = f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
     mends = [
-        Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand(line)]),
+        Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand("", line)]),
         remove(view, machine),
     ]
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"

@@ -35,7 +35,7 @@ def finding(told: Told, is_own: bool) -> Finding:
             certainty="possible",
             message=f"an import failed{where}, and the text does not say which module",
             evidence=evidence,
-            fixes=[Fix(message="ask for the module by its name", steps=[fixes.by_hand("kalyx why MODULE")])],
+            fixes=[Fix(message="ask for the module by its name", steps=[fixes.by_hand("", "kalyx why MODULE")])],
         )
     whose = "the program's own code or data" if is_own else "what that code was given"
     return Finding(

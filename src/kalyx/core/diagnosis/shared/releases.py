@@ -60,7 +60,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
     if result:
         return result
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
-    step = fixes.by_hand(f"see what it has: {line}")
+    step = fixes.by_hand("", line)
     return [Fix(message="list what the module has", steps=[step], state="may-help")]
 
 
