@@ -266,6 +266,20 @@ def test_a_base_that_became_another_version_in_place():
     assert judged["meadow"].condition == "base-gone" and "3.10" in finding.message and "3.11" in finding.message, finding
 
 
+@pytest.mark.parametrize("target, causes", [("/usr/bin/python3.11", ["half-made"]), ("/gone/python3.11", ["base-gone"])])
+def test_an_environment_without_its_settings_file(target, causes):
+    """Where its python starts the base's, that is what is wrong; where nothing starts, that comes first."""
+    from kalyx.core.diagnosis import catalogue
+    from kalyx.core.environments.reading import read_environment
+
+    files = Files()
+    del files[f"{HOME}/heath/pyvenv.cfg"]
+    files[f"{HOME}/heath/bin/python"] = Link(target)
+    machine = files.machine()
+    judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine)
+    assert (judged.kind, [finding.cause for finding in judged.findings]) == ("virtual", causes)
+
+
 def test_a_demo_on_a_machine_with_one_python_says_so():
     from kalyx.demo.machine import _bases
 

@@ -125,8 +125,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 def _without_settings(view: View, machine: Machine) -> Finding | None:
     """Python takes an environment whose settings file is gone for its base, or does not start (on Windows)."""
     reader, prefix, interpreter = machine.reader, view.environment.prefix, view.interpreter
-    if interpreter is not None and interpreter.prefix == prefix:
-        return None  # the older layout has none
+    if interpreter.prefix == prefix if interpreter is not None else reader.system != "windows":
+        return None  # the older layout has none; where nothing starts, that comes first
     path = reader.join(prefix, SETTINGS_NAME)
     is_folder = reader.is_folder(path)
     fact = "it is a folder" if is_folder else NOTHING_THERE
@@ -137,7 +137,8 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
         fact = f"it starts the Python of {interpreter.prefix}"
         evidence.append(Evidence(fact=fact, source=interpreter.executable, path=interpreter.executable))
     state = "a folder" if is_folder else "gone"
-    message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and its python sees none of its packages"
+    then = "its python sees none of its packages" if interpreter is not None else "its python does not start"
+    message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and {then}"
     return condition("half-made", message, evidence, mends)
 
 
