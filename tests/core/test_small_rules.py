@@ -203,6 +203,30 @@ def test_a_script_goes_into_a_folder(folder, starts):
     assert found == starts
 
 
+@pytest.mark.parametrize("form", ["import", "script", "notebook", "folder", "program", "traceback", "everywhere", "command"])
+def test_a_failing_import_is_never_without_a_finding(form, monkeypatch):
+    """Whichever way it is asked about, and though no cause says anything of it."""
+    from kalyx.core.imports.names import ImportStatement
+    from kalyx.core.model.records import ImportAnswer
+    from kalyx.core.queries import why, why_everywhere, why_files, why_program, why_traceback
+
+    files = Files()
+    files[f"{HOME}/heath/bin/hive"] = f"#!{HOME}/heath/bin/python\nimport lonely\n"
+    files[f"{HOME}/spring/a.py"] = b"import lonely\n"
+    files[f"{HOME}/spring/a.ipynb"] = json.dumps({"cells": [{"cell_type": "code", "source": "import lonely"}], "metadata": {}, "nbformat": 4}).encode()
+    machine, told, wanted = files.machine(), TEMPLATE.format("No module named 'lonely'").replace("ImportError", "ModuleNotFoundError"), ImportStatement("import lonely", "lonely")
+    monkeypatch.setattr(why, "_answered", lambda machine, seat, wanted, *more: ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails"))
+    seat, tell = machine.shell_seat, lambda text: None
+    ask = {
+        "import": lambda: [why.why_import(machine, seat, wanted, named=True)], "program": lambda: why_program.why_program(machine, "hive", tell=tell).imports,
+        **{name: lambda path=path: why_files.why_files(machine, seat, f"{HOME}/spring{path}", named=True, tell=tell).imports for name, path in (("script", "/a.py"), ("notebook", "/a.ipynb"), ("folder", ""))},
+        "traceback": lambda: why_traceback.why_traceback(machine, told, seat, named=True, tell=tell).imports, "everywhere": lambda: [one.imports[0] for one in why_everywhere.why_everywhere(machine, wanted, tell=tell).seats],
+        "command": lambda: [why.why_import(machine, seat, wanted, named=True, command="python a.py")],
+    }  # fmt: skip
+    answers = ask[form]()
+    assert answers and all(one.outcome == "fails" and one.findings for one in answers), answers
+
+
 def test_whether_somebody_chose_what_runs():
     """A shell's environment was activated, a kernel's was named; what the server itself runs nobody chose."""
     from kalyx.core.diagnosis.causes.not_activated import _is_chosen
