@@ -227,6 +227,23 @@ def test_a_failing_import_is_never_without_a_finding(form, monkeypatch):
     assert answers and all(one.outcome == "fails" and one.findings for one in answers), answers
 
 
+def test_an_archive_of_packages_is_unpacked_to_a_limit(monkeypatch):
+    """What unpacks to more than the limit, and a file that is larger, is said to be cut."""
+    import io
+    import zipfile
+
+    from kalyx.core.packages import metadata
+
+    raw = io.BytesIO()
+    with zipfile.ZipFile(raw, "w", zipfile.ZIP_DEFLATED) as archive:
+        for number in range(9):
+            archive.writestr(f"hive{number}-1.0.dist-info/METADATA", f"Name: hive{number}\nVersion: 1.0\n\n{'x' * 50_000}")
+    for limit, found, is_cut in ((200_000, 3, True), (1_000_000, 9, False), (1_000, 0, True)):
+        monkeypatch.setattr(metadata, "_ARCHIVE_LIMIT", limit)
+        reader = MemoryReader("linux", {f"{HOME}/{limit}.zip": raw.getvalue()}, home=HOME, folder=HOME)
+        assert ([one.name for one in metadata.installed_in(reader, f"{HOME}/{limit}.zip")], f"{HOME}/{limit}.zip" in reader.cut) == ([f"hive{n}" for n in range(found)], is_cut)
+
+
 def test_whether_somebody_chose_what_runs():
     """A shell's environment was activated, a kernel's was named; what the server itself runs nobody chose."""
     from kalyx.core.diagnosis.causes.not_activated import _is_chosen

@@ -22,8 +22,8 @@ _HEAD = 16 * 1024
 
 EGG = ".egg"
 EGG_INFO = "EGG-INFO"
-_ARCHIVE_LIMIT = 64 * 1024 * 1024
-_PARTS = 1000  # distributions in an archive
+_ARCHIVE_LIMIT = 64 * 1024 * 1024  # of an archive, and of what its metadata unpacks to
+_EMPTY = b"PK\x05\x06" + bytes(18)  # an archive of nothing (APPNOTE 4.3.16)
 _READ = ("METADATA", "PKG-INFO", "RECORD", "INSTALLER", "WHEEL", "requires.txt", "top_level.txt")
 _STEM = pattern(r"(.+?)-(\d[^-]*)(?:-py\d.*)?")
 
@@ -267,15 +267,21 @@ def _in_archive(reader: Reader, path: str) -> list[Installed]:
     import zlib
 
     inside: dict[str, dict[str, bytes]] = {}
+    status = reader.status(path)
+    left = _ARCHIVE_LIMIT if status is not None and status.size <= _ARCHIVE_LIMIT else 0
     try:
-        with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT))) as archive:
+        with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT) if left else _EMPTY)) as archive:
             for member in archive.infolist():
                 entry, slash, name = member.filename.partition("/")
                 if slash and name in _READ and (entry == EGG_INFO or entry.endswith((".dist-info", ".egg-info"))):
-                    if len(inside) < _PARTS or entry in inside:
-                        inside.setdefault(entry, {})[name] = archive.open(member).read(_METADATA_LIMIT)
+                    content = archive.open(member).read(min(left, _METADATA_LIMIT)) if left else b""
+                    left -= len(content)
+                    if left:
+                        inside.setdefault(entry, {})[name] = content
     except (Unreadable, zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, zlib.error):
         return []
+    if not left:
+        reader.note_cut(path, f"packages in this archive beyond {_ARCHIVE_LIMIT // (1024 * 1024)} MiB were not read")
     return [Installed(reader, path, entry, files) for entry, files in inside.items()]
 
 
