@@ -60,7 +60,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if finding is None or not beside:
         return None
     path = machine.reader.join(*beside[0])
-    finding.evidence.append(Evidence(fact=f"{top} lies in it", source=path, path=path))
+    finding.evidence.append(Evidence(fact=f"{top} is in {view.environment.name}", source=path, path=path))
     case.propose("half-made", Experiment("with its packages on the path", put=tuple(sites)))
     return finding
 
