@@ -80,9 +80,9 @@ class _Counting(Recorder):
         super().__init__(inner, Capture({}))
         self.counted: Counter[str] = Counter()
 
-    def _kept(self, primitive: str, words: tuple[Any, ...], read: Callable[[], Any], keep: object = None) -> Any:
-        self.counted[primitive] += 1
-        return read()
+    def _kept_as(self, keep: object, read: Callable[..., Any], *words: Any, **none: Any) -> Any:
+        self.counted[read.__name__] += 1
+        return read(*words)
 
 
 def readings(machine: str, question: str) -> dict[str, int]:

@@ -16,7 +16,7 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cache
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import MsgspecError, Raw, Struct, field
 from msgspec.json import Decoder
@@ -38,6 +38,7 @@ _SYSTEMS = ("linux", "macos", "windows")
 
 
 Key = tuple[Any, ...]
+Result = TypeVar("Result")
 
 
 class Capture:
@@ -201,8 +202,11 @@ def _head(said: Any, name: str) -> Mapping[str, Any]:
 
 
 def key_of(words: Iterable[Any]) -> Key:
-    """What was read or asked, as what it is kept under: words, numbers, and words within words."""
-    return tuple(key_of(word) if isinstance(word, (list, tuple)) else word for word in words)
+    """What was read or asked, as what it is kept under: words, numbers, and words within words; bytes as Latin-1."""
+    return tuple(
+        key_of(word) if isinstance(word, (list, tuple)) else word.decode("latin-1") if isinstance(word, bytes) else word
+        for word in words
+    )
 
 
 # -- what a reading gives, as JSON ----------------------------------------------
@@ -267,119 +271,118 @@ class Player(Reader):
         self.variables = dict(head["variables"])
         self.refusals: dict[str, str] = {}
 
-    def _said(self, primitive: str, *words: Any) -> Any:
-        path = words[0] if words and isinstance(words[0], str) else None
-        text = self._readings.get(key_of([primitive, *words]), _NOTHING)
-        if path is not None and path in self._refused:
+    def _held(self, primitive: str, *words: object) -> object:
+        """What the capture holds of a reading. Raises Unreadable: refused there, not held, or no reading's result."""
+        path = words[0] if words and isinstance(words[0], str) else primitive
+        if path in self._refused:
             self.refusals[path] = self._refused[path]
-        if text is _NOTHING:
-            if path is not None:
+        value = self._readings.get(key_of([primitive, *words]), _NOTHING)
+        if value is _NOTHING:
+            if path is not primitive:
                 self.refusals[path] = NOT_HERE
-            raise Unreadable(path or primitive, NOT_HERE)
-        text = value_of(text)
-        if isinstance(text, dict) and "refused" in text:
-            raise Unreadable(str(text.get("path", path)), str(text["refused"]))
+            raise Unreadable(path, NOT_HERE)
+        value = value_of(value)
+        if isinstance(value, dict) and "refused" in value:
+            raise Unreadable(str(value.get("path", path)), str(value["refused"]))
         try:
-            return unpacked(text)
+            return unpacked(value)
         except (ValueError, TypeError, KeyError, AttributeError):
-            raise Unreadable(path or primitive, "the capture holds something else in its place") from None
+            raise Unreadable(path, _SOMETHING_ELSE) from None
 
-    def _or(self, instead: Any, primitive: str, *words: Any) -> Any:
+    def _whole(self, kind: type[Result], primitive: str, *words: object) -> Result:
+        """A result of this kind. Raises Unreadable."""
+        result = self._held(primitive, *words)
+        if not isinstance(result, kind):
+            raise Unreadable(str(words[0]), _SOMETHING_ELSE)
+        return result
+
+    def _or_none(self, kind: type[Result], primitive: str, *words: object) -> Result | None:
+        """A result of this kind; None where the capture holds none, or something else. Raises Unreadable: refused."""
         try:
-            return self._said(primitive, *words)
+            result = self._held(primitive, *words)
         except Unreadable as refusal:
-            if refusal.reason == NOT_HERE:
-                return instead
-            raise
+            if refusal.reason != NOT_HERE:
+                raise
+            return None
+        return result if isinstance(result, kind) else None
+
+    def _each(self, kind: type[Result], primitive: str, *words: object) -> list[Result]:
+        """The items of this kind of a list; none where the capture holds none."""
+        items = self._or_none(list, primitive, *words) or self._or_none(tuple, primitive, *words) or ()
+        return [item for item in items if isinstance(item, kind)]
 
     def listing(self, folder: str) -> Mapping[str, str]:
-        result = self._said("listing", folder)
-        if not isinstance(result, dict):
-            raise Unreadable(folder, "the capture holds something else in its place")
-        return {str(name): str(kind) for name, kind in result.items()}
+        return {name: str(kind) for name, kind in self._whole(dict, "listing", folder).items()}
 
     def kind(self, path: str) -> str | None:
-        result = self._or("refused", "kind", path)
-        return str(result) if result is not None else None
+        try:
+            kind = self._held("kind", path)
+        except Unreadable as refusal:
+            if refusal.reason != NOT_HERE:
+                raise
+            return "refused"
+        return kind if isinstance(kind, str) else None
 
     def link(self, path: str) -> str | None:
-        result = self._or(None, "link", path)
-        return str(result) if result is not None else None
+        return self._or_none(str, "link", path)
 
     def status(self, path: str) -> FileStat | None:
-        status = self._or(None, "status", path)
-        return status if isinstance(status, FileStat) else None
+        return self._or_none(FileStat, "status", path)
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
-        result = self._said("read", path, limit, start)
-        if not isinstance(result, bytes):
-            raise Unreadable(path, "the capture holds something else in its place")
-        return result
+        return self._whole(bytes, "read", path, limit, start)
 
     def digest(self, path: str, limit: int) -> str:
-        result = self._said("digest", path, limit)
-        if not isinstance(result, str):
-            raise Unreadable(path, "the capture holds something else in its place")
-        return result
+        return self._whole(str, "digest", path, limit)
 
     def may_read(self, path: str) -> bool:
-        return bool(self._or(False, "may_read", path))
+        return bool(self._or_none(bool, "may_read", path))
 
     def may_run(self, path: str) -> bool:
-        return bool(self._or(False, "may_run", path))
+        return bool(self._or_none(bool, "may_run", path))
 
     def process(self, pid: int) -> Process | None:
-        result = self._or(None, "process", pid)
-        return result if isinstance(result, Process) else None
+        return self._or_none(Process, "process", pid)
 
     def processes(self) -> list[int]:
-        return [number for number in _several(self._or([], "processes")) if isinstance(number, int)]
+        return self._each(int, "processes")
 
     def command_of(self, pid: int) -> tuple[str, ...]:
-        return tuple(str(word) for word in _several(self._or((), "command_of", pid)))
+        return tuple(self._each(str, "command_of", pid))
 
     def loaded_by(self, pid: int) -> list[str]:
-        return [str(path) for path in _several(self._or([], "loaded_by", pid))]
+        return self._each(str, "loaded_by", pid)
 
     def program_of(self, pid: int) -> str | None:
-        result = self._or(None, "program_of", pid)
-        return result if isinstance(result, str) else None
+        return self._or_none(str, "program_of", pid)
 
     def listens(self, pid: int, port: int) -> bool | None:
-        listens = self._or(None, "listens", pid, port)
-        return listens if isinstance(listens, bool) else None
+        return self._or_none(bool, "listens", pid, port)
 
     def registry(self, key: str) -> Mapping[str, str] | None:
-        result = self._or(None, "registry", key)
-        return result if isinstance(result, dict) else None
+        return self._or_none(dict, "registry", key)
 
     def registry_keys(self, key: str) -> list[str]:
-        return [str(name) for name in _several(self._or([], "registry_keys", key))]
+        return self._each(str, "registry_keys", key)
 
     def usage_of_files(self, paths: list[str]) -> int:
-        result = self._or(0, "usage_of_files", paths)
-        return result if isinstance(result, int) else 0
+        return self._or_none(int, "usage_of_files", paths) or 0
 
     def usage(self, folder: str) -> tuple[int, int]:
-        result = self._or((0, 1), "usage", folder)
-        return result if isinstance(result, tuple) and len(result) == 2 else (0, 1)
+        usage = self._each(int, "usage", folder)
+        return (usage[0], usage[1]) if len(usage) == 2 else (0, 1)
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
-        return [
-            item for item in _several(self._said("scan", path, pattern.decode("latin-1"))) if isinstance(item, bytes)
-        ]
+        return [item for item in self._whole(list, "scan", path, pattern) if isinstance(item, bytes)]
 
     def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
         try:
-            return json.loads(self._said("served", *words))
-        except (TypeError, ValueError):
-            raise Unreadable("served", "the capture holds something else in its place") from None
+            return json.loads(self._whole(str, "served", *words))
+        except ValueError:
+            raise Unreadable("served", _SOMETHING_ELSE) from None
 
 
-def _several(value: Any) -> list[Any]:
-    return list(value) if isinstance(value, (list, tuple)) else []
-
-
+_SOMETHING_ELSE = "the capture holds something else in its place"
 _NOTHING = object()
 
 

@@ -6,7 +6,7 @@ import json
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 
 from msgspec.structs import replace
 
@@ -14,6 +14,9 @@ from kalyx.core.system.player import Capture, Normal, key_of, packed
 from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import Essence
+
+Words = ParamSpec("Words")
+Result = TypeVar("Result")
 
 
 class Recorder(Reader):
@@ -41,17 +44,21 @@ class Recorder(Reader):
         """The files that the other Reader read to a limit."""
         return self._inner.cut
 
-    def _kept(
+    def _kept(self, read: Callable[Words, Result], *words: Words.args, **none: Words.kwargs) -> Result:
+        """What a primitive of the other Reader gives for these words; the capture holds it."""
+        return self._kept_as(lambda result: result, read, *words, **none)
+
+    def _kept_as(
         self,
-        primitive: str,
-        words: tuple[Any, ...],
-        read: Callable[[], Any],
-        keep: Callable[[Any], Any] = lambda found: found,
-    ) -> Any:
-        """What a reading gives; ``keep``: what of it the capture holds."""
-        key = key_of((primitive, *words))
+        keep: Callable[[Result], Result],
+        read: Callable[Words, Result],
+        *words: Words.args,
+        **none: Words.kwargs,
+    ) -> Result:
+        """The same, where the capture holds only what ``keep`` leaves of it."""
+        key = key_of((read.__name__, *words))
         try:
-            result = read()
+            result = read(*words, **none)
         except Unreadable as refusal:
             self._capture.readings[key] = {"refused": refusal.reason, "path": refusal.path}
             raise
@@ -60,81 +67,71 @@ class Recorder(Reader):
         return result
 
     def listing(self, folder: str) -> Mapping[str, str]:
-        return dict(self._kept("listing", (folder,), lambda: dict(self._inner.listing(folder))))
+        return self._kept(self._inner.listing, folder)
 
     def kind(self, path: str) -> str | None:
-        result: str | None = self._kept("kind", (path,), lambda: self._inner.kind(path))
-        return result
+        return self._kept(self._inner.kind, path)
 
     def link(self, path: str) -> str | None:
-        result: str | None = self._kept("link", (path,), lambda: self._inner.link(path))
-        return result
+        return self._kept(self._inner.link, path)
 
     def status(self, path: str) -> FileStat | None:
-        file_stat: FileStat | None = self._kept("status", (path,), lambda: self._inner.status(path))
-        return file_stat
+        return self._kept(self._inner.status, path)
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         keep = self._essence.content
-        return bytes(
-            self._kept("read", (path, limit, start), lambda: self._inner.read(path, limit, start),
-                       lambda found: keep(path, found, start))
-        )  # fmt: skip
+        return self._kept_as(lambda content: keep(path, content, start), self._inner.read, path, limit, start)
 
     def digest(self, path: str, limit: int) -> str:
-        return str(self._kept("digest", (path, limit), lambda: self._inner.digest(path, limit)))
+        return self._kept(self._inner.digest, path, limit)
 
     def may_read(self, path: str) -> bool:
-        return bool(self._kept("may_read", (path,), lambda: self._inner.may_read(path)))
+        return self._kept(self._inner.may_read, path)
 
     def may_run(self, path: str) -> bool:
-        return bool(self._kept("may_run", (path,), lambda: self._inner.may_run(path)))
+        return self._kept(self._inner.may_run, path)
 
     def process(self, pid: int) -> Process | None:
-        process: Process | None = self._kept("process", (pid,), lambda: self._inner.process(pid), self._of_process)
-        return process
+        return self._kept_as(self._of_process, self._inner.process, pid)
 
     def _of_process(self, process: Process | None) -> Process | None:
         return None if process is None else replace(process, command=self._essence.command(process.command))
 
     def processes(self) -> list[int]:
-        return list(self._kept("processes", (), lambda: list(self._inner.processes())))
+        return self._kept(self._inner.processes)
 
     def command_of(self, pid: int) -> tuple[str, ...]:
-        keep = self._essence.command
-        return tuple(self._kept("command_of", (pid,), lambda: tuple(self._inner.command_of(pid)), keep))
+        return self._kept_as(self._essence.command, self._inner.command_of, pid)
 
     def loaded_by(self, pid: int) -> list[str]:
-        return list(self._kept("loaded_by", (pid,), lambda: list(self._inner.loaded_by(pid))))
+        return self._kept(self._inner.loaded_by, pid)
 
     def program_of(self, pid: int) -> str | None:
-        result: str | None = self._kept("program_of", (pid,), lambda: self._inner.program_of(pid))
-        return result
+        return self._kept(self._inner.program_of, pid)
 
     def listens(self, pid: int, port: int) -> bool | None:
-        listens: bool | None = self._kept("listens", (pid, port), lambda: self._inner.listens(pid, port))
-        return listens
+        return self._kept(self._inner.listens, pid, port)
 
     def registry(self, key: str) -> Mapping[str, str] | None:
-        mapping: Mapping[str, str] | None = self._kept("registry", (key,), lambda: self._inner.registry(key))
-        return mapping
+        return self._kept(self._inner.registry, key)
 
     def registry_keys(self, key: str) -> list[str]:
-        return list(self._kept("registry_keys", (key,), lambda: list(self._inner.registry_keys(key))))
+        return self._kept(self._inner.registry_keys, key)
 
     def usage_of_files(self, paths: list[str]) -> int:
-        return int(self._kept("usage_of_files", (paths,), lambda: self._inner.usage_of_files(paths)))
+        return self._kept(self._inner.usage_of_files, paths)
 
     def usage(self, folder: str) -> tuple[int, int]:
-        result: tuple[int, int] = self._kept("usage", (folder,), lambda: tuple(self._inner.usage(folder)))
-        return result
+        return self._kept(self._inner.usage, folder)
 
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
-        words = (path, pattern.decode("latin-1"))
-        return list(self._kept("scan", words, lambda: list(self._inner.scan(path, pattern))))
+        return self._kept(self._inner.scan, path, pattern)
 
     def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
-        return json.loads(self._kept("served", tuple(words), lambda: json.dumps(ask())))
+        def served(*_: object) -> str:
+            return json.dumps(ask())
+
+        return json.loads(self._kept(served, *words))
 
 
 class RecordingRunner(Runner):
