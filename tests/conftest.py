@@ -295,12 +295,15 @@ def moor(tmp_path: Path) -> Moor:
 
 @pytest.fixture(scope="session")
 def story(tmp_path_factory: pytest.TempPathFactory) -> tuple[Moor, dict]:
-    """The demo built and walked through once, by the program: its home, and what it said."""
+    """The demo built and walked through once, by the program: its home, and what it said. A copy is kept of it as built."""
     moor = Moor(tmp_path_factory.mktemp("story") / "moor")
     asked = moor.kalyx("demo", "larkmoor")
     assert asked.status == 2 and "without a terminal" in asked.err and not (moor.folder / "larkmoor").exists()
     assert moor.kalyx("demo", "larkmoor", "--static", "--yes").status == 2
-    ran = moor.kalyx("demo", "larkmoor", "--json", "--yes")
+    code = ("import os, runpy, shutil, sys, kalyx.demo.walk as walk; write = walk.write_enter_files; sys.argv = sys.argv[2:]\n"
+            "def kept(demo): write(demo); shutil.copytree(demo.root, os.environ['HOME'] + '/larkmoor-as-built', symlinks=True)\n"
+            "walk.write_enter_files = kept; runpy.run_path(sys.argv[0], run_name='__main__')")  # fmt: skip
+    ran = moor.kalyx("demo", "larkmoor", "--json", "--yes", before=(sys.executable, "-c", code))
     assert ran.status == 0, ran.out + ran.err
     return moor, ran.json
 
@@ -310,8 +313,6 @@ def as_built(story: tuple[Moor, dict]) -> Callable[[], Moor]:
     """What puts the demo back as it is when it was built and nobody walked on it."""
     moor, _ = story
     place, kept = moor.folder / "larkmoor", moor.root / "larkmoor-as-built"
-    assert moor.kalyx("demo", "larkmoor", "--build-only", "--yes").status == 0
-    shutil.copytree(place, kept, symlinks=True)
 
     def back() -> Moor:
         shutil.rmtree(place)

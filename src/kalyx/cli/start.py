@@ -10,7 +10,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from kalyx import __version__
-from kalyx.cli.lightly import load_records
+from kalyx.cli.lightly import load_records, untranslated
 from kalyx.cli.streams import open_output, undelivered
 
 # Every command and what it answers; only the module of the one asked for is loaded.
@@ -53,8 +53,7 @@ class Refusal(Exception):
     """The words of the call are wrong: one line, and the command it was about."""
 
 
-# What argparse says stays as it is written: looking for a translation costs a start five milliseconds.
-setattr(argparse, "_", str)  # noqa: B010
+untranslated()
 
 
 class _Help(argparse.RawDescriptionHelpFormatter):
