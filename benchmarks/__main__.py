@@ -13,23 +13,23 @@ from pathlib import Path
 
 from benchmarks import Row
 
-PARTS = ("starts", "survey", "imports", "lifecycle", "watch")
+PARTS = ("starts", "survey", "imports", "lifecycle", "watch", "many")
 PAGE = Path(__file__).resolve().parents[1] / "docs" / "performance.md"
 
 HEAD = """# What it costs
 
 Written by `python -m benchmarks --write`. Figures are ratios measured side by side in one run, because machines differ
-and change; each is a median. Measure in an environment that holds only Kalyx and its dependencies, on a machine
-that runs nothing else:
+and change; the last three are seconds. Each is a median. Measure in an environment that holds only Kalyx and its
+dependencies, on a machine that runs nothing else:
 
 ```
 python3 -m venv plain && plain/bin/pip install . && plain/bin/python -m benchmarks
 ```
 
 `rehearse` is measured against the reference client where that is installed; `KALYX_CLIENT` names an interpreter that
-has it. To measure one part: `python -m benchmarks.survey` (`starts`, `imports`,
-`lifecycle`, `watch`). A benchmark that measured nothing stops with an error. What is counted instead of timed (modules
-loaded, readings, file-system calls, bytes installed) is in `benchmarks/weight.json`, and the tests compare it.
+has it. To measure one part: `python -m benchmarks.survey` (`starts`, `imports`, `lifecycle`, `watch`, `many`). A
+benchmark that measured nothing stops with an error. What is counted instead of timed (modules loaded, readings,
+file-system calls, bytes installed) is in `benchmarks/weight.json`, and the tests compare it.
 
 """
 

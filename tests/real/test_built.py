@@ -133,3 +133,62 @@ def test_it_installs_and_works(bounds, version, built, tmp_path):
     kalyx("report", "-o", tmp_path / "page.html", "--on", tmp_path / "file.capture")
     for machine in ("windows-larkmoor", "macos-larkmoor", "cluster-larkmoor"):
         assert "spring_weights.ipynb" in kalyx("here", "--on", machine) and "orchard" in kalyx("packages", "orchard", "--on", machine, "--json")
+
+
+# What somebody does with Kalyx that leaves files in the home folder, and what is asked before Kalyx is removed.
+USED = """
+echo "status $?"
+kalyx survey >/dev/null
+kalyx unregister gone --yes >/dev/null
+kalyx --version
+command -v python3
+test -f ~/.local/share/man/man1/kalyx.1 && echo manual
+bash -c '. ~/.local/share/bash-completion/completions/kalyx; complete -p kalyx'
+"""
+
+
+def test_the_lines_of_the_readme_install_and_remove(built, tmp_path):
+    """From the source archive to an answer, in a home folder with a blank in its name, by a user without rights where there is one."""
+    install, _, remove = (CLONE / "README.md").read_text().partition("\n## Install\n")[2].split("```")[1:7:2]
+    home, programs = tmp_path / "a home", tmp_path / "bin"
+    gone = home / ".local" / "share" / "jupyter" / "kernels" / "gone" / "kernel.json"
+    for folder in (programs, gone.parent):
+        folder.mkdir(parents=True)
+    gone.write_text(json.dumps({"argv": ["/gone/bin/python", "-f", "{connection_file}"], "display_name": "Gone", "language": "python"}))
+    with tarfile.open(next(built[0].glob("*.tar.gz"))) as opened:
+        opened.extractall(tmp_path, filter="data") if hasattr(tarfile, "data_filter") else opened.extractall(tmp_path)
+    (source,) = tmp_path.glob("kalyx-*")
+    others, theirs = {}, "/usr/bin/python3"
+    code = "import ensurepip, sys, venv; sys.exit(sys.version_info < (3, 10))"
+    if os.geteuid() == 0 and os.path.exists(theirs) and not subprocess.run([theirs, "-c", code], check=False).returncode:
+        others = {"user": 65534, "group": 65534, "extra_groups": []}
+        subprocess.run(["chown", "-R", "65534:65534", home, source], check=True)
+    else:
+        theirs = BY_VERSION[INTO[0]].executable
+    (programs / "python3").symlink_to(theirs)
+    shut = [folder for folder in (tmp_path, *tmp_path.parents) if folder.is_relative_to(os.environ["TMPDIR"])]
+    variables = {name: value for name, value in os.environ.items() if name.startswith("PIP_") and name != "PIP_CACHE_DIR"}
+    variables |= {"HOME": str(home), "PATH": f"{programs}:/usr/bin:/bin", "LANG": "C.UTF-8", "TMPDIR": str(home)}
+
+    def typed(lines: str) -> str:
+        done = subprocess.run(["sh", "-c", lines], cwd=source, env=variables, capture_output=True, text=True, check=False, **others)
+        assert done.returncode == 0, done.stdout + done.stderr
+        return done.stdout
+
+    def files() -> set[str]:
+        return {str(path.relative_to(home)) for path in home.rglob("*") if not path.is_dir() and ".cache/pip" not in str(path)}
+
+    modes = [folder.stat().st_mode for folder in shut]
+    try:
+        for folder, mode in zip(shut, modes, strict=True):
+            folder.chmod(mode | (0o011 if others else 0))
+        lines = typed(install + USED).splitlines()
+        asked = lines[lines.index("status 1" if "status 1" in lines else "status 0") + 1 :]
+        assert asked[:3] == [f"kalyx {__version__}", str(programs / "python3"), "manual"], lines
+        assert re.fullmatch("complete .* kalyx", asked[3]) and any("shell" in line for line in lines), lines
+        assert any("kalyx-removed" in name for name in files()) and not gone.exists(), files()
+        typed(remove)
+    finally:
+        for folder, mode in zip(shut, modes, strict=True):
+            folder.chmod(mode)
+    assert files() == set(), "left in the home folder"

@@ -138,6 +138,15 @@ def cells(moor, kernel, *lines, **variables):
     return json.loads(done.stdout.splitlines()[-1])
 
 
+def test_of_many_dead_kernels_each_is_listed_and_the_first_are_explained(moor):
+    for number in range(23):
+        moor.kernel(f"hive-{number:02}", ["/gone/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    told = moor.kalyx("kernels").out
+    assert told.count('"hive-') == 23 and told.count("kalyx unregister hive-") == 2 * 20 and told.rstrip().endswith("3 more are only marked in the list; kalyx kernels -v explains each")
+    assert moor.kalyx("kernels", "-v").out.count("kalyx unregister hive-") == 2 * 23
+    assert len([one for one in moor.kalyx("kernels", "--json").json["kernels"] if one["findings"]]) == 23
+
+
 def test_the_real_server_starts_what_was_registered(moor, provided):
     """Registered by Kalyx, listed and started by the reference server's own library."""
     ran = moor.kalyx("register", str(Path(provided).parents[1]), "--own-path", "--variable", "MOOR=1", "--yes", "--json")

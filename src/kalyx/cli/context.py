@@ -6,7 +6,7 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property, partial
+from functools import cache, cached_property, partial
 from typing import TYPE_CHECKING
 
 from kalyx.core.kernels.folders import Server
@@ -117,15 +117,12 @@ class Call:
         """Print one answer as JSON, by its schema."""
         import msgspec
 
-        try:
-            text = msgspec.json.format(msgspec.json.encode(answer), indent=1).decode("utf-8")
-        except UnicodeEncodeError:
-            import json
+        from kalyx.core.text.redaction import may_hold_a_secret
 
-            # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
-            text = json.dumps(msgspec.to_builtins(answer), indent=1, ensure_ascii=True)
-        text = _fit_for_a_terminal(_without_secrets(text))
-        sys.stdout.buffer.write(text.encode("utf-8") + b"\n")
+        text = _json_of(answer)
+        if may_hold_a_secret(text):
+            text = _json_of(_without_secrets(msgspec.to_builtins(answer)))
+        sys.stdout.buffer.write(_fit_for_a_terminal(text).encode("utf-8") + b"\n")
         sys.stdout.buffer.flush()
 
     @property
@@ -194,24 +191,37 @@ class Call:
         return True
 
 
-def _without_secrets(text: str) -> str:
-    """An answer's JSON without credentials in addresses, nor in the command lines that it holds."""
-    from kalyx.core.text.redaction import may_hold_a_secret, redacted, redacted_words
+def _json_of(value: object) -> str:
+    """An answer, or what it is made of, as JSON text."""
+    import msgspec
 
-    if not may_hold_a_secret(text):
-        return text
-    import json
+    try:
+        return msgspec.json.format(msgspec.json.encode(value), indent=1).decode("utf-8")
+    except UnicodeEncodeError:
+        import json
+
+        # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
+        return json.dumps(msgspec.to_builtins(value), indent=1, ensure_ascii=True)
+
+
+def _without_secrets(value: object) -> object:
+    """What an answer is made of without credentials in addresses, nor in the command lines that it holds."""
+    from kalyx.core.text.redaction import redacted, redacted_words
+
+    without = cache(redacted)  # many texts stand in each item of a list
 
     def cleared(value: object, is_line: bool = False) -> object:
+        if isinstance(value, str):
+            return without(value)
         if isinstance(value, dict):
             return {key: cleared(item, key in ("argv", "command")) for key, item in value.items()}
-        if isinstance(value, list):
+        if isinstance(value, (list, tuple)):
             if is_line and all(isinstance(item, str) for item in value):
                 return redacted_words(value)
             return [cleared(item) for item in value]
-        return redacted(value) if isinstance(value, str) else value
+        return value
 
-    return json.dumps(cleared(json.loads(text)), indent=1, ensure_ascii=text.isascii())
+    return cleared(value)
 
 
 def _fit_for_a_terminal(text: str) -> str:

@@ -13,6 +13,7 @@ from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.text.visible import visible
 
 # Worth a word in the list, and no fault.
+_EXPLAINED = 20  # of more findings the evidence and the fixes are shown with --verbose
 _ONLY_TO_KNOW = {"answers", "twin", "server-bound", "shell-elsewhere"}
 
 
@@ -46,15 +47,19 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
         _running(screen, running)
     for refusal in answer.unread:
         screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
-    shown = 0
-    for kernel in answer.kernels:
-        for finding in kernel.findings:
-            if finding.cause in _ONLY_TO_KNOW and not verbose:
-                continue
-            shown += 1
-            screen.blank()
-            screen.line(("   ", ""), (screen.shown(finding.message), "bold"))
-            screen.finding(finding, headline=True)
+    findings = [
+        finding
+        for kernel in answer.kernels
+        for finding in kernel.findings
+        if verbose or finding.cause not in _ONLY_TO_KNOW
+    ]
+    for finding in findings if verbose else findings[:_EXPLAINED]:
+        screen.blank()
+        screen.line(("   ", ""), (screen.shown(finding.message), "bold"))
+        screen.finding(finding, headline=True)
+    if not verbose and len(findings) > _EXPLAINED:
+        screen.blank()
+        screen.line(f"   {len(findings) - _EXPLAINED} more are only marked in the list; kalyx kernels -v explains each")
     if verbose:
         screen.blank()
         screen.line("folders looked in, the first one wins:")

@@ -97,9 +97,8 @@ def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tup
         except KalyxError:
             notes.append(f"its frames are in {prefix}, which is not on this machine; asked in {seat.name} instead")
     elif not named:
-        notes.append(
-            f"nothing in the text says which environment it is from: assuming {seat.name}; name another with --in"
-        )
+        assumed = "this shell's python" if seat.seat == "shell" else seat.name
+        notes.append(f"the text does not say which environment it is from: assuming {assumed}; --in names another")
     return seat, notes
 
 

@@ -88,7 +88,9 @@ _FORMS: list[tuple[tuple[tuple[str, ...], ...], re.Pattern[str]]] = [
     ((("eyj",),), pattern(r"\b(?P<a>eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)")),
     ((_MANY_LINES,), pattern(r"-----BEGIN [A-Z ]{0,30}PRIVATE KEY-----(?P<a>[A-Za-z0-9+/=\s\\]{16,})")),
 ]  # fmt: skip
-_PARTS = tuple(dict.fromkeys(part for needs, _ in _FORMS for part in needs[0]))
+_NEEDED = {part for needs, _ in _FORMS for part in needs[0]}
+# Without those that another is a part of.
+_PARTS = tuple(sorted(part for part in _NEEDED if not any(other in part for other in _NEEDED - {part})))
 _USERINFO = pattern(r"(?<![A-Za-z0-9+.-])(?P<scheme>[A-Za-z0-9+.-]{1,20}://)(?P<who>[^\s/@?#]{0,1000})@")
 HIDDEN = "…"
 

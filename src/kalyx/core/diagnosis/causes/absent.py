@@ -49,13 +49,17 @@ LOOKS_AT = "missing"
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing
-    searched = len(case.search.entries)
+    searched = _searched(machine)
+    counted = " and ".join(f"{count} {noun}{'' if count == 1 else 's'}" for count, noun in searched)
     where = case.environment.name if case.environment else case.interpreter.prefix
     evidence = [
-        Evidence(fact=f"{missing} is in none of the folders on {where}'s sys.path", source=f"{searched} folders read"),
+        Evidence(
+            fact=f"{missing} is in none of the folders on {where}'s sys.path",
+            source=f"{len(case.search.entries)} folders read",
+        ),
         Evidence(
             fact=f"no environment known here has {missing.split('.')[0]}",
-            source=f"{_searched(machine)} read",
+            source=f"{counted} read",
         ),
     ]
     if not case.missing_is_asked:
@@ -84,18 +88,17 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",
-        message=f"{missing} is in none of the {_searched(machine)} found",
+        message=f"{missing} is in no {' or '.join(noun for _, noun in searched)} that Kalyx found",
         evidence=evidence,
         fixes=[mend, *_meant(case)],
     )
 
 
-def _searched(machine: Machine) -> str:
+def _searched(machine: Machine) -> list[tuple[int, str]]:
     """How many environments, and how many installations, were searched: as the survey counts both."""
     every = len(machine.all_environments)
     bases = sum(environment.kind == "installation" for environment in machine.all_environments)
-    parts = [(every - bases, "environment"), (bases, "base Python")]
-    return " and ".join(f"{count} {noun}{'' if count == 1 else 's'}" for count, noun in parts if count)
+    return [(count, noun) for count, noun in ((every - bases, "environment"), (bases, "base Python")) if count]
 
 
 def _meant(case: Missing) -> list[Fix]:

@@ -84,13 +84,25 @@ def propose(case: Missing, machine: Machine, cause: str, environment: Environmen
 
 
 def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Fix]:
-    """Install it here; or use the environment that has it."""
-    result = []
-    if requirement:
-        result.append(fixes.install(machine, case.interpreter, requirement))
-    if case.seat.seat in ("kernel", "notebook"):
-        result.append(fixes.run_notebook_on(machine, environment, case.notebook))
-    elif environment.executable:
-        step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
-        result.append(Fix(message=f"run it with the Python of {environment.name}, which has the package", steps=[step]))
+    """Install it here; or use the environment that has it: first where the system forbids to install here."""
+    result = [fixes.install(machine, case.interpreter, requirement)] if requirement else []
+    use = _use(case, machine, environment)
+    if use is not None:
+        is_base = case.interpreter.prefix == case.interpreter.base_prefix
+        is_kept = is_base and fixes.keeper_of(machine, case.interpreter) is not None
+        result.insert(0 if is_kept else len(result), use)
     return result
+
+
+def _use(case: Missing, machine: Machine, environment: Environment) -> Fix | None:
+    """What makes this seat use the environment that has the package; None where that starts nothing."""
+    name = environment.name
+    if case.seat.seat in ("kernel", "notebook"):
+        return fixes.run_notebook_on(machine, environment, case.notebook)
+    if environment.executable is None:
+        return None
+    if case.seat.seat == "shell" and not case.runs:
+        step = fixes.activate(machine, environment.prefix)
+        return Fix(message=f"activate {name}, which has the package", steps=[step])
+    step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
+    return Fix(message=f"run it with the Python of {name}, which has the package", steps=[step])
