@@ -12,7 +12,9 @@ import pytest
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.machine import Machine
+from kalyx.core.model.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.targets import resolve
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.place import environment_over, installation
@@ -137,6 +139,20 @@ def test_the_same_in_memory(shut_folder):
     judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
     assert judged.condition == "unreadable", judged.findings
     assert not [step.command for one in judged.findings for mend in one.fixes for step in mend.steps if step.command]
+
+
+@pytest.mark.parametrize("folder, owner, counts", [("rook", 1001, False), (".venv", 1001, True), ("heath", None, True), ("venv", None, True)])
+def test_a_folder_that_another_user_shuts_is_no_environment(folder, owner, counts):
+    """Nor is it near a TARGET; what names it, and this user's own, is an environment that may not be read."""
+    path = f"/home/keeper/spring/{folder}"
+    files = {f"{path}/x": b"", path: Shut(owner), "/home/keeper/spring/notes.txt": b""}
+    machine = Machine(MemoryReader("linux", files, folder="/home/keeper/spring"))
+    assert [one.prefix for one in machine.environments] == [path] * counts
+    with pytest.raises(KalyxError, match="is not an environment") as refusal:
+        resolve(machine, "/home/keeper/spring")
+    assert refusal.value.candidates == [path] * counts
+    named = MemoryReader("linux", files, folder="/home/keeper/spring", variables={"VIRTUAL_ENV": path})
+    assert [one.prefix for one in Machine(named).environments] == [path]
 
 
 def test_the_helper_can_fail(ground):

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from kalyx.core.environments.managed_envs import made_prefixes
-from kalyx.core.environments.reading import executables_of, looks_like_environment
+from kalyx.core.environments.reading import executables_of, is_a_strangers, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.model.records import Unread
@@ -154,7 +154,7 @@ def environment_folders(
             if fresh(folder):
                 yield folder, False
         for folder in [root, *_folders_in(reader, root, unread)]:
-            if fresh(folder):
+            if not is_a_strangers(reader, folder) and fresh(folder):
                 yield folder, False
     for folder in [*listed_prefixes(reader), *made_prefixes(reader)]:
         if fresh(folder):

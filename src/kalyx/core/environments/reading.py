@@ -20,8 +20,10 @@ from kalyx.core.model.records import Environment, EnvironmentKind, Interpreter
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import are_numbers
 
+# The names that environments of a project usually have, likeliest first.
+USUAL_NAMES = (".venv", "venv", "env", ".env")
 # Folder names so common that they tell nothing: the folder above is named with them.
-_NAMELESS = {"venv", ".venv", "env", ".env", "virtualenv", ".virtualenv"}
+_NAMELESS = {*USUAL_NAMES, "virtualenv", ".virtualenv"}
 
 
 def executables_of(reader: Reader, prefix: str) -> Iterator[str]:
@@ -54,6 +56,17 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
     if not has_activation_script(reader, folder):
         return False
     return any(reader.kind(executable) is not None for executable in executables_of(reader, folder))
+
+
+def is_a_strangers(reader: Reader, folder: str) -> bool:
+    """Whether a folder that nothing names is another user's, who lets nobody in: a home folder, a temporary one.
+
+    One of this user's own, or with an environment's usual name, is an environment that may not be read.
+    """
+    if reader.kind(reader.join(folder, SETTINGS_NAME)) != "refused" or reader.name(folder) in USUAL_NAMES:
+        return False
+    status = reader.status(folder)
+    return status is not None and status.owner != reader.user
 
 
 def has_activation_script(reader: Reader, prefix: str) -> bool:

@@ -15,13 +15,12 @@ from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.environments.reading import environment_of
+from kalyx.core.environments.reading import USUAL_NAMES, environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.kernels.startup_file import is_named_in
 from kalyx.core.model.records import Evidence, Finding, Kernel
-from kalyx.core.packages.project import USUAL_NAMES
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 

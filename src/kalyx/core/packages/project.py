@@ -11,6 +11,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from kalyx.core.environments.reading import USUAL_NAMES
 from kalyx.core.formats.span import Malformed
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.system import Reader, Unreadable
@@ -59,10 +60,6 @@ def project_of(reader: Reader, folder: str) -> Project | None:
             return None
         here = above
     return None
-
-
-# The names that environments of a project usually have, likeliest first.
-USUAL_NAMES = (".venv", "venv", "env", ".env")
 
 
 def environment_of_project(reader: Reader, folder: str) -> str | None:

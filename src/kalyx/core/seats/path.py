@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.environments.reading import executables_of, looks_like_environment
+from kalyx.core.environments.reading import executables_of, is_a_strangers, looks_like_environment
 from kalyx.core.model.records import KalyxError, Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, starting
 from kalyx.core.system import Reader
@@ -29,5 +29,5 @@ def _in_folder(reader: Reader, path: str) -> Part:
     if looks_like_environment(reader, path):
         return Part(role="python", word=path, path=path, reason="it holds no interpreter")
     inside = [reader.join(path, name) for name in reader.names(path)]
-    near = [folder for folder in inside if looks_like_environment(reader, folder)]
+    near = [f for f in inside if looks_like_environment(reader, f) and not is_a_strangers(reader, f)]
     raise KalyxError(f"{visible(path)} is not an environment", near)

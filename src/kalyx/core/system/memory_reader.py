@@ -24,7 +24,13 @@ class Pipe:
 
 
 class Shut:
-    """A folder that may neither be listed nor entered; what else is given below it is there all the same."""
+    """A folder that may neither be listed nor entered; what else is given below it is there all the same.
+
+    ``owner``: the number of the user that the folder belongs to; by default the one that looks.
+    """
+
+    def __init__(self, owner: int | None = None) -> None:
+        self.owner = owner
 
 
 class MemoryReader(Reader):
@@ -53,10 +59,10 @@ class MemoryReader(Reader):
         self._registry = {key.lower(): dict(values) for key, values in (registry or {}).items()}
         self._nodes: dict[str, object] = {}
         self._children: dict[str, dict[str, str]] = {}
-        self._shut: set[str] = set()
+        self._shut: dict[str, int] = {}  # to its owner
         for path, content in files.items():
             if isinstance(content, Shut):
-                self._shut.add(self._key(path))
+                self._shut[self._key(path)] = self.user if content.owner is None else content.owner
             else:
                 self._add(path, content)
 
@@ -205,7 +211,8 @@ class MemoryReader(Reader):
             return None
         assert kind is not None
         size = len(self._content(location)) if kind == "file" else 0
-        return FileStat(kind, size, 0, abs(hash(self._key(location))), 1, 0o755, self.user)
+        key = self._key(location)
+        return FileStat(kind, size, 0, abs(hash(key)), 1, 0o755, self._shut.get(key, self.user))
 
     def _content(self, path: str) -> bytes:
         node = self._nodes.get(self._key(path))
