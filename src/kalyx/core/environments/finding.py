@@ -140,8 +140,10 @@ def environment_folders(
     """
     seen: set[str] = set()
 
-    def fresh(folder: str) -> bool:
+    def fresh(folder: str, *, is_named: bool = True) -> bool:
         if folder in seen or not looks_like_environment(reader, folder):
+            return False
+        if not is_named and is_a_strangers(reader, folder):
             return False
         seen.add(folder)
         return True
@@ -149,12 +151,12 @@ def environment_folders(
     for folder in _named_by_variables(reader):
         if fresh(folder):
             yield folder, False
-    for root in _near(reader):
+    for root in reader.upward(reader.folder):
         for folder in named_prefixes(reader, root):
             if fresh(folder):
                 yield folder, False
         for folder in [root, *_folders_in(reader, root, unread)]:
-            if not is_a_strangers(reader, folder) and fresh(folder):
+            if fresh(folder, is_named=False):
                 yield folder, False
     for folder in [*listed_prefixes(reader), *made_prefixes(reader)]:
         if fresh(folder):
@@ -202,17 +204,6 @@ def _named_by_variables(reader: Reader) -> Iterator[str]:
     collection = reader.variable("WORKON_HOME")
     if collection:
         yield from _folders_in(reader, reader.absolute(collection), None)
-
-
-def _near(reader: Reader) -> Iterator[str]:
-    """The current folder and those above it, up to the home folder or the root."""
-    folder = reader.folder
-    while True:
-        yield folder
-        upper = reader.parent(folder)
-        if upper == folder:
-            return
-        folder = upper
 
 
 def _folders_in(reader: Reader, folder: str, unread: list[Unread] | None) -> list[str]:

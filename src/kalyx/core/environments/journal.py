@@ -7,7 +7,6 @@ that entry was written by somebody else: it is data, and nothing is done because
 
 from __future__ import annotations
 
-import hashlib
 from typing import Literal
 
 from msgspec import Struct
@@ -32,6 +31,8 @@ class Entry(Struct, forbid_unknown_fields=True):
 def entry_file(reader: Reader, place: str, mark: str) -> str:
     """The file of the entry with this mark about an environment, there or not."""
     words = f"{reader.real(place)}\0{mark}"
+    import hashlib  # costs a start seven milliseconds
+
     name = hashlib.sha256(words.encode("utf-8", "surrogateescape")).hexdigest()[:24]
     return reader.join(own_folder(reader, "state"), "journal", f"{name}.json")
 

@@ -37,9 +37,9 @@ class ConfigFile(Struct):
 def deciding(reader: Reader, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
     """The file that decides for the checker of these rows, which are one family's; None where it has none."""
     if rows[0]["above"] == "file":
-        looked = ((row, path) for row in rows for path in _upward(reader, folder))
+        looked = ((row, path) for row in rows for path in reader.upward(folder))
     else:
-        looked = ((row, path) for path in _upward(reader, folder, _TOPS) for row in rows)
+        looked = ((row, path) for path in reader.upward(folder, _TOPS) for row in rows)
     for row, path in looked:
         for name in row["files"]:
             sheet = sheet_of(reader, row, reader.join(path, name), own=True)
@@ -51,16 +51,6 @@ def deciding(reader: Reader, folder: str, rows: list[dict[str, Any]]) -> ConfigF
             if sheet is not None:
                 return sheet
     return None
-
-
-def _upward(reader: Reader, folder: str, tops: tuple[str, ...] = ()) -> Iterator[str]:
-    """The folder and those above it, up to the one that holds any of ``tops``."""
-    while True:
-        yield folder
-        above = reader.parent(folder)
-        if above == folder or any(reader.exists(reader.join(folder, name)) for name in tops):
-            return
-        folder = above
 
 
 def sheet_of(reader: Reader, row: dict[str, Any], path: str, *, own: bool) -> ConfigFile | None:

@@ -16,7 +16,6 @@ from kalyx.core.formats.values import FORMS, LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.checkers import ConfigFile, deciding, holds_packages, said, sheet_of
-from kalyx.core.seats.variable_file import variable_file_seat
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
@@ -120,12 +119,22 @@ def editor_seats(reader: Reader, folder: str) -> list[Seat]:
         seat = _seat(reader, folder, choice)
         if seat is not None:
             seats.append(seat)
-    by_file = variable_file_seat(reader, folder)
-    seats += [by_file] if by_file is not None else []
+    seats += _by_variable_file(reader, folder)
     for path, opened in together.items():
         for item in opened:
             seats += _in_workspace(reader, path, item, is_this=item.path == folder)
     return seats
+
+
+def _by_variable_file(reader: Reader, folder: str) -> list[Seat]:
+    """The seat of the variable file (``.envrc``) that counts in a folder, or none."""
+    path = next((path for upper in reader.upward(folder) if reader.is_file(path := reader.join(upper, ".envrc"))), None)
+    if path is None or reader.system == "windows":
+        return []
+    from kalyx.core.seats.variable_file import variable_file_seat  # with it come the shells' languages
+
+    seat = variable_file_seat(reader, folder, path)
+    return [seat] if seat is not None else []
 
 
 def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -> list[Seat]:

@@ -5,24 +5,18 @@ Such a file is a script of a shell, which a loader runs where the user has allow
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from kalyx.core.interpreters.shell_script import Functions, variables_after
 from kalyx.core.interpreters.shell_syntax import Unsettled
 from kalyx.core.model.records import Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
 
-NAME = ".envrc"
 _LIMIT = 32 * 1024
-_FORM = f"{NAME}: terminal's Python"
+_FORM = ".envrc: terminal's Python"
 
 
-def variable_file_seat(reader: Reader, folder: str) -> Seat | None:
-    """The seat of the variable file that counts in a folder; None where none does."""
-    path = next((path for upper in _upward(reader, folder) if reader.is_file(path := reader.join(upper, NAME))), None)
-    if path is None or reader.system == "windows":
-        return None
+def variable_file_seat(reader: Reader, folder: str, path: str) -> Seat | None:
+    """The seat of a folder's variable file; None where the file does not change which Python starts."""
     text = reader.text_or_none(path, _LIMIT)
     try:
         variables = variables_after(reader, path, text or "", _functions(reader, reader.parent(path)))
@@ -37,13 +31,6 @@ def variable_file_seat(reader: Reader, folder: str) -> Seat | None:
         seat.label = "where its loader is allowed to load it"
     seat.source = path
     return seat
-
-
-def _upward(reader: Reader, folder: str) -> Iterator[str]:
-    yield folder
-    while (upper := reader.parent(folder)) != folder:
-        folder = upper
-        yield folder
 
 
 def _found(reader: Reader, variables: dict[str, str | None]) -> str | None:

@@ -223,6 +223,15 @@ class Reader:
         head = path.rpartition("/")[0]
         return head.rstrip("/") or ("/" if path[:1] == "/" else "")
 
+    def upward(self, folder: str, tops: Sequence[str] = ()) -> Iterator[str]:
+        """A folder and those above it, by their words: to the root, or to the first that holds one of these names."""
+        while True:
+            yield folder
+            upper = self.parent(folder)
+            if upper == folder or any(self.exists(self.join(folder, name)) for name in tops):
+                return
+            folder = upper
+
     def name(self, path: str) -> str:
         """The last word of a path."""
         return path.rpartition("/")[2] if self.system != "windows" else str(self.path.basename(path))

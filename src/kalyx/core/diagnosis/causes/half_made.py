@@ -14,6 +14,8 @@ Not this (it was finished, and its base was removed later):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import (
@@ -26,8 +28,6 @@ from kalyx.core.diagnosis.shared.conditions import (
 )
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.reading import View, view_of
-from kalyx.core.imports.case import Missing
-from kalyx.core.imports.experiment import Experiment
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -35,6 +35,9 @@ from kalyx.core.model.steps import CreateEnvironment, FillEnvironment, RemoveEnv
 from kalyx.core.system import Reader
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_requirement
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing  # a survey has no import
 
 _WANTED = 30  # packages that one line names
 
@@ -61,6 +64,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     path = machine.reader.join(*beside[0])
     finding.evidence.append(Evidence(fact=f"{top} is in {view.environment.name}", source=path, path=path))
+    from kalyx.core.imports.experiment import Experiment
+
     case.propose("half-made", Experiment("with its packages on the path", put=tuple(sites)))
     return finding
 

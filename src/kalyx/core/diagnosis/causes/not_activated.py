@@ -14,14 +14,17 @@ Not this (that environment is the one that runs):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.holders import called, of_project, proof
-from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
 from kalyx.core.model.steps import Install, RunWith, Step
 from kalyx.core.packages.removals import requirement_with
+
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import Missing
 
 LOOKS_AT = "missing"
 
@@ -47,6 +50,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     else:
         evidence = [Evidence(fact=f"no {case.missing} in {own.name} either", source=own.prefix, path=own.prefix)]
         message = f"this project has an environment of its own, {own.name}, and {called(case.seat)} runs {case.here}"
+        from kalyx.core.diagnosis.shared.brought import brought_by
+
         known = brought_by(machine, case.missing) if "." not in case.missing else None
         if known is not None and own.executable is not None:
             requirement = requirement_with(case.missing, known.name)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.imports.case import Missing
-from kalyx.core.imports.experiment import Experiment
-from kalyx.core.imports.resolver import Place, Resolver
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Fix, Seat
 from kalyx.core.model.steps import RunWith
@@ -14,6 +13,10 @@ from kalyx.core.packages.metadata import owner_of
 from kalyx.core.packages.project import environment_of_project
 from kalyx.core.packages.removals import requirement_with
 from kalyx.core.system.once import once
+
+if TYPE_CHECKING:  # conditions of a seat need these functions where no import is asked about
+    from kalyx.core.imports.case import Missing
+    from kalyx.core.imports.resolver import Place, Resolver
 
 
 def called(seat: Seat) -> str:
@@ -79,6 +82,8 @@ def propose(case: Missing, machine: Machine, cause: str, environment: Environmen
     """That it would import from there, where that is for the same minor version of Python."""
     minor = ".".join((environment.version or "").split(".")[:2])
     if minor == case.interpreter.minor and place.entry in environment.site_packages:
+        from kalyx.core.imports.experiment import Experiment
+
         message = f"with {environment.name}'s packages on the path"
         case.propose(cause, Experiment(message, put=(place.entry,), refutes=False))
 
