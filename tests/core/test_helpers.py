@@ -3,6 +3,7 @@
 import errno
 import importlib
 import os
+from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
@@ -90,7 +91,7 @@ ROWS = {
     "text.numbers:exit_status": [((3, "windows"), "3"), ((-1073741819, "windows"), "0xC0000005"), ((0x80000100, "windows"), "0x80000100"), ((-9, "linux"), "-9"), ((None, "windows"), "None")],
     "imports.standard:systems_of": [("fcntl", ["linux", "macos"]), ("winreg", ["windows"]), ("curses.ascii", ["linux", "macos"]), ("dbm.gnu", ["linux", "macos"]), ("dbm", None), ("json", None), ("hivescale", None)],
     "queries.contrast:_with_slashes": [(r"C:\a\b", "C:/a/b"), (r"\\server\a", "//server/a"), ("/a\\b", "/a\\b")],
-    "system.trees:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],
+    "system.live_reader:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],
     "formats.lisp:written": [('a"b\\', '"a\\"b\\\\"')],
     "formats.ini:read": [("[a]\nb = 1\nc: 2\n  more\n\n  end\n", {("a", "b"): Span(8, 9, "1"), ("a", "c"): Span(13, 28, "2\nmore\n\nend")}), ("# x\n[a]\nB=1\nB=2\n", {("a", "b"): Span(14, 15, "2")}), ("\ufeff[a]\nb=1", {("a", "b"): Span(7, 8, "1")}), ("[a]\nloose\nb=1\n", {("a", "b"): Span(12, 13, "1")})],
     "formats.fitting:is_compiled": [("a.so", True), ("a.so.1", True), ("a.pyd", True), ("x.so.d/a.py", False), ("a.py", False)],
@@ -178,14 +179,18 @@ def test_what_the_standard_reader_refuses_is_named_by_its_line(text, why):
 
 
 def test_a_mount_table_is_read(tmp_path):
-    from kalyx.core.system import live_reader, trees
+    from kalyx.core.system import live_reader
 
     table = tmp_path / "mounts"
-    table.write_text("srv:/a /far\\040away nfs4 rw 0 0\nx /near ext4 rw 0 0\ny /f fuse.sshfs rw 0 0\nz / nfs rw\nshort\n")
+    rows = [r"36 35 0:1 / /far\040away rw shared:1 - nfs4 srv:/a rw", "37 35 98:0 /x /near rw - ext4 x rw", "38 35 0:2 / /f rw - fuse.sshfs y rw",
+            "39 1 0:3 / / rw master:1 propagate_from:2 - nfs z rw", "short line", "40 35 0:4 / /cut rw -"]  # fmt: skip
+    table.write_text("\n".join(rows) + "\n")
+    assert live_reader.mounts(str(table)) == [("/far away", "nfs4"), ("/near", "ext4"), ("/f", "fuse.sshfs"), ("/", "nfs")]
     assert live_reader.remote_mounts(str(table)) == ["/far away", "/f", "/"]
-    table.write_text("36 35 98:0 /mnt1 /mnt\\0402 rw - ext3 x\nshort line\n")
-    assert trees.mount_points(str(table)) == ["/mnt 2"]
-    assert live_reader.remote_mounts(str(tmp_path / "none")) == trees.mount_points(str(tmp_path / "none")) == []
+    assert live_reader.mounts(str(tmp_path / "none")) == []
+    if os.path.exists("/proc/self/mounts"):
+        told = {line.split()[1].replace("\\040", " ") for line in Path("/proc/self/mounts").read_text().splitlines()}
+        assert {folder for folder, _ in live_reader.mounts()} == told
 
 
 def test_an_object_is_put_in_as_the_text_is_laid_out():

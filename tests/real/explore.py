@@ -205,7 +205,8 @@ FLAGS = [[], [], [], ["-s"], ["-E"], ["-I"], ["-S"], ["-Es"], ["-sS"], ["-B", "-
 MODES = ["-c", "-c", "script", "link", "relative", "-m", "folder", "archive", "linked folder", "package", "folder and a slash", "dotted archive", "in an archive", "standard input"]
 VARIABLES = [
     {}, {}, {}, {}, {"PYTHONPATH": "{root}/one"}, {"PYTHONPATH": "sub:{root}/one/:.::{root}/gone"}, {"PYTHONPATH": "{site}"}, {"PYTHONPATH": ":"},
-    {"PYTHONPATH": "~/x:{root}/two/../one:{root}/eggs.zip"}, {"PYTHONHOME": "{base}"}, {"PYTHONHOME": "{base}:{base}"}, {"PYTHONHOME": "{base}/lib/.."}, {"PYTHONHOME": "/no/where"}, {"PYTHONHOME": ""},
+    {"PYTHONPATH": "~/x:{root}/two/../one:{root}/eggs.zip"}, {"PYTHONHOME": "{base}"}, {"PYTHONHOME": "{base}:{base}"}, {"PYTHONHOME": "{base}/lib/.."}, {"PYTHONHOME": "{base}//"}, {"PYTHONHOME": "{base}/./:{base}/"}, {"PYTHONHOME": "/no/where"},
+    {"PYTHONHOME": ""}, {"PYTHONPATH": "{root}//one/:{root}/./two"}, {"PYTHONUSERBASE": "{root}/two/..//userbase/"},
     {"PYTHONNOUSERSITE": "1"}, {"PYTHONNOUSERSITE": "0"}, {"PYTHONUSERBASE": "{root}/userbase"}, {"PYTHONUSERBASE": "sub"}, {"PYTHONSAFEPATH": "1"},
     {"PYTHONSAFEPATH": "0"}, {"PYTHONPLATLIBDIR": "lib64"}, {"PYTHONPATH": "", "PYTHONUSERBASE": ""}, {"PYTHONOPTIMIZE": "2"}, {"HOME": ""},
     {"PYTHONDONTWRITEBYTECODE": "1", "PYTHONPATH": "{root}/links"}, {"__PYVENV_LAUNCHER__": "/x/python"}, {"PYTHONEXECUTABLE": "/x/python"}]  # fmt: skip

@@ -30,6 +30,7 @@ KEPT = [
     Case("cpython 3.6", "older, sees"),
     *(Case(name, "plain", mode=mode) for name in ("cpython 3.8", "cpython 3.12", "pypy 3.9 system") for mode in MODES[-4:]),
     Case("cpython 3.12", "plain", variables=(("PYTHONHOME", "{base}/lib/.."),)),
+    *(Case(f"cpython {version}", "plain", flags=("-S",), variables=(("PYTHONHOME", "{base}/lib/.."),)) for version in ("3.7", "3.10", "3.13")),
     Case("cpython 3.11", "plain", ("settings beside a link", "started by a link to a link"), ("-S",)),
 ]
 

@@ -33,6 +33,8 @@ STARTUP = "start-up code"
 SitePutBy = Literal["own", "base", "user"]
 
 _NOUGHT = pattern(r"[ \t\n\v\f\r]*[+-]?0+")
+# A path with an empty name, a dot or two as a name, or a separator at its end.
+_UNTIDY = pattern(r"[/\\]\.{0,2}(?:[/\\]|$)")
 _PTH_LIMIT = 1024 * 1024
 
 # The release of each minor that began to pass over hidden .pth files, and to read them as UTF-8 first.
@@ -82,7 +84,8 @@ class _Builder:
         return variable_of(self.way.variables, name, self.reader.system)
 
     def add(self, entry: str, origin: str, put_by: PutBy) -> None:
-        if ".." in entry and not self.way.no_site:  # the site module makes each entry absolute
+        # The site module makes each entry absolute; from 3.11 on the interpreter itself does.
+        if (self.minor >= (3, 11) or not self.way.no_site) and _UNTIDY.search(entry):
             entry = str(self.reader.path.normpath(entry))
         case = self.reader.case(entry) if self.reader.system == "windows" else entry
         if case in self.known and not self.way.no_site:  # the site module removes what is there twice
@@ -143,7 +146,9 @@ class _Builder:
         if self.interpreter.implementation == "pypy":
             self.add(library, origin, "library")
             return
-        self.add(reader.join(prefix, library_folder, "python" + self.tag.replace(".", "") + ".zip"), origin, "library")
+        # Up to 3.10 the archive's folder is worked out from the library's, which costs a sign at the end (getpath.c).
+        above = prefix[:-1] if prefix.endswith("/") and len(prefix) > 1 else prefix
+        self.add(reader.join(above, library_folder, self._zip_name()), origin, "library")
         self.add(library, origin, "library")
         if self.minor < (3, 0):
             for extra in ("plat-linux2" if reader.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
@@ -152,7 +157,9 @@ class _Builder:
             # This version names the library twice; its site module tidies that.
             exists = reader.exists(library)
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
-        compiled = reader.absolute(reader.join(exec_prefix, library_folder, name), self.way.folder)
+        compiled = reader.join(exec_prefix, library_folder, name)
+        if not reader.path.isabs(compiled):
+            compiled = reader.absolute(compiled, self.way.folder)
         self.add(reader.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
         if self.older is not None and not self.way.no_site:
             self._base_below(reader.join(self.interpreter.base_prefix, library_folder, name))

@@ -193,9 +193,9 @@ class Missing(Failing):
     @property
     def missing(self) -> str:
         """The module that nothing answers to."""
-        result: str | None = Case.missing.fget(self)  # type: ignore[attr-defined]
-        assert result is not None, "only such a case is made into one"
-        return result
+        missing = super().missing
+        assert missing is not None, "only such a case is made into one"
+        return missing
 
 
 class Tried(Failing):
@@ -218,7 +218,7 @@ class Raising(Tried):
     @property
     def raised(self) -> Raised:
         """The first exception in the attempt's chain."""
-        raised: Raised | None = Case.raised.fget(self)  # type: ignore[attr-defined]
+        raised = super().raised
         assert raised is not None, "only such a case is made into one"
         return raised
 

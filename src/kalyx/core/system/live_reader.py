@@ -41,20 +41,30 @@ _REMOTE_KINDS = ("nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "afs", "ceph", "g
 _MOUNT_SECONDS = 2.0
 
 
-def remote_mounts(table: str = "/proc/self/mounts") -> list[str]:
-    """The folders where such file systems are mounted; none where the system does not tell."""
-    result: list[str] = []
+def mounts(table: str = "/proc/self/mountinfo") -> list[tuple[str, str]]:
+    """Each folder where a file system is mounted, binds too, and that system's kind (proc_pid_mountinfo(5)).
+
+    None where the system does not tell.
+    """
     if os.name != "posix":
-        return result
+        return []
     try:
         with open(table, encoding="utf-8", errors="surrogateescape") as file:
-            for line in file:
-                words = line.split(" ")
-                if len(words) > 2 and (words[2] in _REMOTE_KINDS or words[2].startswith("fuse")):
-                    result.append(words[1].replace("\\040", " ").replace("\\011", "\t").rstrip("/") or "/")
+            rows = [line.split() for line in file]
     except OSError:
         return []
-    return result
+    return [(_unescaped(words[4]), words[words.index("-") + 1]) for words in rows if "-" in words[5:-1]]
+
+
+def _unescaped(word: str) -> str:
+    for code, sign in (("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")):
+        word = word.replace(code, sign)
+    return word
+
+
+def remote_mounts(table: str = "/proc/self/mountinfo") -> list[str]:
+    """The folders where such file systems are mounted."""
+    return [folder for folder, kind in mounts(table) if kind in _REMOTE_KINDS or kind.startswith("fuse")]
 
 
 def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:

@@ -13,6 +13,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from kalyx.core.system.live_reader import mounts
 from kalyx.core.system.reasons import reason_of
 
 # The inode flags "immutable" and "append only" of Linux (ioctl_iflags(2)).
@@ -39,7 +40,7 @@ def look_through(top: str, owners: bool = True) -> Look:
         return Look(0, _said(top, error))
     user = os.geteuid() if hasattr(os, "geteuid") else None
     owner = (first.st_uid if user == 0 else user) if owners else None
-    mounted = {folder for folder in mount_points() if folder == top or folder.startswith(top.rstrip("/") + "/")}
+    mounted = {folder for folder, _ in mounts() if folder == top or folder.startswith(top.rstrip("/") + "/")}
     if mounted:
         result.obstacle = result.obstacle or f"{min(mounted)} is a mount point"
     for path, seen, problem in _walk(top):
@@ -149,28 +150,6 @@ def _cannot_leave(top: str) -> str | None:
     if seen.st_mode & stat.S_ISVTX and user not in (0, seen.st_uid, own.st_uid):
         return f"{upper} lets only the owner of {top} remove it"
     return None
-
-
-def mount_points(table: str = "/proc/self/mountinfo") -> list[str]:
-    """Every folder where a file system is mounted, binds too (proc_pid_mountinfo(5)); none where it is not told."""
-    result: list[str] = []
-    if os.name != "posix":
-        return result
-    try:
-        with open(table, encoding="utf-8", errors="surrogateescape") as file:
-            for line in file:
-                words = line.split(" ")
-                if len(words) > 4:
-                    result.append(_unescaped(words[4]))
-    except OSError:
-        return []
-    return result
-
-
-def _unescaped(word: str) -> str:
-    for code, sign in (("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")):
-        word = word.replace(code, sign)
-    return word
 
 
 def _said(path: str, error: OSError) -> str:

@@ -26,7 +26,7 @@ from kalyx.core.diagnosis.shared.conditions import (
     remove,
     same_minor,
 )
-from kalyx.core.environments.journal import entry_of
+from kalyx.core.environments.journal import Work, entry_of
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.machine import Machine
@@ -72,33 +72,9 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
     reader, environment, settings = machine.reader, view.environment, view.settings
-    mark = reader.join(environment.prefix, UNFINISHED_MARK)
-    if reader.kind(mark) is not None:
-        if working := _worker(reader, mark):
-            return _at_work(mark, working, "made")
-    if reader.kind(mark) is not None and entry_of(reader, environment.prefix, mark, "prepare"):
-        evidence = [Evidence(fact="the mark of an unfinished environment is there", source=mark, path=mark)]
-        return condition("half-made", "its creation was begun and not finished", evidence, [remove(view, machine)])
-    going = reader.join(environment.prefix, DISCARDED_MARK)
-    if reader.kind(going) is not None:
-        if working := _worker(reader, going):
-            return _at_work(going, working, "removed")
-    if reader.kind(going) is not None and entry_of(reader, environment.prefix, going, "discard"):
-        evidence = [Evidence(fact="the mark of a removal is there", source=going, path=going)]
-        finish = fixes.step(machine, RemoveEnvironment(prefix=environment.prefix))
-        mend = Fix(message="finish removing it", steps=[finish], changes=[environment.prefix])
-        return condition("half-made", "its removal was begun and not finished", evidence, [mend])
-    kept = reader.join(environment.prefix, BEFORE_FOLDER)
-    if reader.kind(kept) is not None:
-        claim = reader.join(environment.prefix, CLAIM)
-        if working := _worker(reader, claim):
-            return _at_work(claim, working, "filled")
-    if reader.kind(kept) is not None and entry_of(reader, environment.prefix, reader.join(kept, MARK_FILE), "fill"):
-        evidence = [Evidence(fact="the copy of the state before is still there", source=kept, path=kept)]
-        step = fixes.step(machine, FillEnvironment(prefix=environment.prefix, restore=True))
-        back = Fix(message="roll back the interrupted change", steps=[step],
-                      changes=[environment.prefix])  # fmt: skip
-        return condition("half-made", "a fill was begun and not finished", evidence, [back])
+    stopped = _stopped(view, machine)
+    if stopped is not None:
+        return stopped
     if environment.kind == "virtual" and settings is None:
         return _without_settings(view, machine)
     if environment.kind != "virtual" or settings is None or settings.problem:
@@ -191,6 +167,39 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"this is the interpreter of an environment of {other}", source=path, path=path)]
     message = f"it was made on {other}, and an environment works only on the kind of system that it was made on"
     return condition("half-made", message, evidence, [mend])
+
+
+def _stopped(view: View, machine: Machine) -> Finding | None:
+    """A creation, a removal or an installation by Kalyx that still runs, or was interrupted."""
+    reader, prefix = machine.reader, view.environment.prefix
+    # What the work leaves, the file that names its process, the file that its journal knows; the work, and its word.
+    works: list[tuple[str, str, str, Work, str]] = [
+        (UNFINISHED_MARK, UNFINISHED_MARK, UNFINISHED_MARK, "prepare", "made"),
+        (DISCARDED_MARK, DISCARDED_MARK, DISCARDED_MARK, "discard", "removed"),
+        (BEFORE_FOLDER, CLAIM, reader.join(BEFORE_FOLDER, MARK_FILE), "fill", "filled"),
+    ]
+    for left, claim, mark, work, doing in works:
+        path = reader.join(prefix, left)
+        if reader.kind(path) is None:
+            continue
+        claimed = reader.join(prefix, claim)
+        if working := _worker(reader, claimed):
+            return _at_work(claimed, working, doing)
+        if entry_of(reader, prefix, reader.join(prefix, mark), work) is None:
+            continue
+        if work == "prepare":
+            fact, message = "the mark of an unfinished environment is there", "its creation was begun and not finished"
+            mend = remove(view, machine)
+        elif work == "discard":
+            fact, message = "the mark of a removal is there", "its removal was begun and not finished"
+            finish = fixes.step(machine, RemoveEnvironment(prefix=prefix))
+            mend = Fix(message="finish removing it", steps=[finish], changes=[prefix])
+        else:
+            fact, message = "the copy of the state before is still there", "a fill was begun and not finished"
+            restore = fixes.step(machine, FillEnvironment(prefix=prefix, restore=True))
+            mend = Fix(message="roll back the interrupted change", steps=[restore], changes=[prefix])
+        return condition("half-made", message, [Evidence(fact=fact, source=path, path=path)], [mend])
+    return None
 
 
 def _worker(reader: Reader, mark: str) -> int | None:
