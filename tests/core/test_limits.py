@@ -74,11 +74,13 @@ def test_a_file_that_was_cut_is_named(moor):
 
 
 def test_what_there_is_too_much_of_is_named(moor):
+    from kalyx.core.system import memory_reader
     from kalyx.core.system.live_reader import LiveReader
 
     reader = LiveReader(moor.variables, str(moor.folder))
     assert list(reader.first_of(range(5), 5, "bees")) == list(range(5)) and not reader.cut
     assert list(reader.first_of(range(9), 5, "bees")) == list(range(5)) and reader.cut == {"bees": "only the first 5 of 9 were looked at"}
+    assert not memory_reader.MemoryReader("linux", {}).cut, "another reading keeps its own"
     state = moor.root / ".local" / "state" / "kalyx"
     state.mkdir(parents=True)
     (state / "environments.json").write_text(str([f"/gone/{number}" for number in range(3000)]).replace("'", '"'))

@@ -430,7 +430,7 @@ def _other_packages(case: Case, built: Built, way: Invocation, packages: list[Pa
         if os.path.samefile(location, built.world.cwd) if os.path.isdir(location) else False:
             continue  # the program's own folder holds no packages
         kinds = [("path", named), ("user", user), ("base", base), ("own", own)]
-        theirs[location, canonical(name)] = version, next((kind for kind, folders in kinds if location in folders), "linked")
+        theirs[location, canonical(name)] = version, next((kind for kind, folders in kinds if location in map(os.path.normpath, folders)), "linked")
     missing = {key: theirs[key] for key in theirs if ours.get(key) != theirs[key]}
     more = {key: ours[key] for key in ours if key not in theirs and not any(word in key[0] for word in ("egg", str(built.world.cwd)))}
     return f"distributions: it says {missing}, reading says {ours}; not there: {more}" if missing or more else None

@@ -161,7 +161,6 @@ class LiveReader(Reader):
         self.pid = os.getpid()
         self.user = os.getuid() if hasattr(os, "getuid") else 0
         self.refusals: dict[str, str] = {}
-        self.cut: dict[str, str] = {}
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
@@ -346,7 +345,7 @@ class LiveReader(Reader):
                     break  # of a regular file, less than asked for is its end
             # Whoever reads one byte more than a limit says so itself, and a head is no whole file.
             if not left and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > start + limit:
-                self.cut[path] = f"only its first {start + limit} bytes were read"
+                self.note_cut(path, f"only its first {start + limit} bytes were read")
             return b"".join(chunks)
         except OSError as error:
             self._note_refusal(path, error)
@@ -369,7 +368,7 @@ class LiveReader(Reader):
             # Of a file of any size its beginning: no program has what is looked for further on.
             size = os.fstat(handle).st_size
             if size > SCAN_LIMIT:
-                self.cut[path] = f"only its first {SCAN_LIMIT} bytes were searched"
+                self.note_cut(path, f"only its first {SCAN_LIMIT} bytes were searched")
                 size = SCAN_LIMIT
             # Not closed here: what a signal stops in the midst still holds a part, and then it cannot be.
             whole = mmap.mmap(handle, size, access=mmap.ACCESS_READ)

@@ -76,8 +76,6 @@ class Reader:
     # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
     # answer): path to reason. Such a path is neither there nor gone, and nothing may be concluded from it.
     refusals: Mapping[str, str] = {}
-    # What was looked at to a limit and goes on behind it (a file, the processes): to what was looked at, in words.
-    cut: Mapping[str, str] = {}
     variables: Mapping[str, str] = {}
     folder: str = "/"
     home: str = "/"
@@ -148,7 +146,7 @@ class Reader:
     def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Reader:
         """The same machine, as a process sees it that has these variables and stands in this folder."""
         seen = self.__class__.__new__(self.__class__)
-        seen.__dict__.update(self.__dict__)
+        seen.__dict__.update(self.__dict__, cut=self.cut)
         # What was read holds for both; what was worked out from variables and folder does not.
         seen.__dict__.pop("memory", None)
         seen.variables = variables
@@ -282,6 +280,11 @@ class Reader:
 
     # -- derived readings ---------------------------------------------------
 
+    @cached_property
+    def cut(self) -> dict[str, str]:
+        """What was looked at to a limit and goes on behind it (a file, the processes): to what of it was looked at."""
+        return {}
+
     def refusal(self, path: str) -> str | None:
         """Why it is not known what stands at the end of ``path``; None where it can be: it is there, or it is not."""
         if self.status(path) is not None:
@@ -299,8 +302,7 @@ class Reader:
 
     def note_cut(self, what: str, message: str) -> None:
         """Keep that a path, or what a plural names, was not looked at as a whole; it is said after the answer."""
-        if isinstance(self.cut, dict):
-            self.cut[what] = message
+        self.cut[what] = message
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""

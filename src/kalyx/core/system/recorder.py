@@ -6,6 +6,7 @@ import json
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import cached_property
 from typing import Any, ParamSpec, TypeVar
 
 from msgspec.structs import replace
@@ -39,9 +40,9 @@ class Recorder(Reader):
         """What the system refused to show so far, as the other Reader keeps it."""
         return self._inner.refusals
 
-    @property
-    def cut(self) -> Mapping[str, str]:  # type: ignore[override]
-        """The files that the other Reader read to a limit."""
+    @cached_property
+    def cut(self) -> dict[str, str]:
+        """What the other Reader looked at to a limit."""
         return self._inner.cut
 
     def _kept(self, read: Callable[Words, Result], *words: Words.args, **none: Words.kwargs) -> Result:
