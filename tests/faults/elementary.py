@@ -190,7 +190,7 @@ def raises_in_a_package(place):
 
 def raises_deep_in_a_package(place):
     files = {"feeder/__init__.py": "from feeder.drops import flow\n",
-             "feeder/drops.py": "import os\nflow = os.environ['NO_SUCH_VARIABLE_HERE']\n"}  # fmt: skip
+             "feeder/drops.py": "flow = {}['spring']\n"}  # fmt: skip
     place.install("heath", Package("feeder", "1.0", files))
     place.offer(Package("feeder", "1.1", {"feeder/__init__.py": ""}))
     return ["why", "feeder", "--in", place.heath], "raises"

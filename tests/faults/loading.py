@@ -545,3 +545,11 @@ def half_made_with_a_folder_for_settings(place):
     prefix = _half_made(place, "wicker")
     (prefix / "pyvenv.cfg").mkdir()
     return ["why", "clover", "--in", f"{prefix}/bin/python3"], "half-made"
+
+
+def raises_for_want_of_a_variable_read_by_frozen_code(place):
+    """From 3.11 on ``os`` is part of the interpreter, and its frames name no file."""
+    return raises_for_want_of_a_variable(place)
+
+
+raises_for_want_of_a_variable_read_by_frozen_code.versions = CAN_MAKE[-1:]

@@ -241,8 +241,7 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
     strays = least(case, machine, Dimension("leftover", extra, control.without)) if not found.items[1:] else None
     if strays is not None:
         return _leftover(control, strays, f"{owner.name} {owner.version} did not install")
-    shown = [Evidence(fact=f"the {owner.name} {owner.version} of {whose} has another content in this file", source=path,
-                      path=path) for path in changed[:_SHOWN]]  # fmt: skip
+    shown = [_other_file(control, f"the {owner.name} {owner.version} of {whose}", path) for path in changed[:_SHOWN]]
     again = [reinstall(machine, case.interpreter, installed[key]) for key in found.items]
     mend = Fix(
         message=f"reinstall {' and '.join(found.items[:3])}, the same version",
@@ -252,6 +251,13 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
     if whose == _FRESH:  # what the installer brings was what was tried
         mend.was_tried(works=True)
     return _finding(control, f"files of {owner.name} {owner.version} here differ from those of {whose}", shown, mend)
+
+
+def _other_file(control: _Control, theirs: str, path: str) -> Evidence:
+    """That a distribution elsewhere has another content in a file, or a file that is not here."""
+    if control.reader.exists(path):
+        return Evidence(fact=f"{theirs} has another content in this file", source=path, path=path)
+    return Evidence(fact=f"{theirs} has a file that is not here", source=f"nothing at {path}")
 
 
 def _compared(control: _Control, owner: Installed, fresh: str) -> tuple[list[str], list[str]]:
@@ -268,12 +274,14 @@ def _compared(control: _Control, owner: Installed, fresh: str) -> tuple[list[str
             if reader.name(path) == "__pycache__":
                 continue
             if not reader.exists(twin):
-                extra.append(path)
+                extra += [path] if reader.exists(path) else []
+            elif not reader.exists(path):
+                changed.append(path)
             elif reader.is_folder(path):
                 pending += [reader.join(path, name) for name in reader.names(path)]
                 lost = [name for name in reader.names(twin) if not reader.exists(reader.join(path, name))]
                 changed += [reader.join(path, name) for name in lost if name != "__pycache__"]
-            elif reader.read(path) != reader.read(twin):
+            elif reader.is_folder(twin) or reader.read(path) != reader.read(twin):
                 changed.append(path)
     return changed, extra
 

@@ -24,6 +24,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError, Package
 from kalyx.core.model.steps import Step, offline_words
 from kalyx.core.packages.contents import contents
+from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_command import own_command
@@ -141,27 +142,32 @@ class Installer:
                     relative = reader.path.relpath(site, self.interpreter.prefix)
                     writer.copy_folder(site, reader.join(prefix, relative), linked=False)
             twin = Installer(machine, copy, self.wheels)
-            before = {(package.name, package.version) for package in held(machine, copy)}
+            before = _written(machine, held(machine, copy))
             try:
                 self.run(twin.install(words), tell)
             except KalyxError as error:
                 raise KalyxError(error.message.replace(copy.executable, self.interpreter.executable)) from None
-            after = [
-                package
-                for package in held(machine, copy)
-                if package.version and (package.name, package.version) not in before
-            ]
+            after = _written(machine, held(machine, copy))
             return [
-                PlannedInstall(package.name, package.version or "", tuple(_requires(machine, package)))
-                for package in after
+                PlannedInstall(one.name, one.version, tuple(one.requires))
+                for mark, one in after.items()
+                if mark not in before
             ]
 
 
-def _requires(machine: Machine, package: Package) -> list[str]:
-    from kalyx.core.packages.metadata import installed_in
+def _written(machine: Machine, packages: list[Package]) -> dict[tuple[str, str, int, int], Installed]:
+    """The distributions of these packages, by name, version and the time of their metadata.
 
-    distributions = installed_in(machine.reader.again(), package.location)
-    return next((distribution.requires for distribution in distributions if distribution.name == package.name), [])
+    A distribution that is installed again in the same version has new metadata.
+    """
+    reader, result = machine.reader.again(), dict[tuple[str, str, int, int], Installed]()
+    names = {package.name for package in packages if package.version}
+    for location in dict.fromkeys(package.location for package in packages if package.version):
+        for one in installed_in(reader, location):
+            status = reader.status(one.path)
+            if one.name in names and status is not None:
+                result[one.name, one.version, status.inode, status.modified_ns] = one
+    return result
 
 
 def _reported(said: bytes) -> list[PlannedInstall]:

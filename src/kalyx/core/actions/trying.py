@@ -172,6 +172,9 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
         for name in step.names:
             _without_distribution(machine, attempt, name, folder)
     elif isinstance(step, Move):
+        endings = (".py", ".pyc", *attempt.interpreter.suffixes)
+        if not machine.reader.is_folder(step.path) and not step.path.endswith(endings):
+            raise _NotTried  # no import finds it: code opens it, where it really lies
         _without(machine, attempt, {step.path: step.to}, folder)
     elif isinstance(step, Activate):
         _elsewhere(machine, attempt, step.prefix)

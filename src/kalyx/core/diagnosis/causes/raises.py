@@ -117,7 +117,8 @@ def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | N
     """The variable that code read from ``os.environ`` and that is not set."""
     raised, last = case.raised, next(reversed(case.raised.frames), None)
     name = raised.text.strip("'")
-    by_the_system = last is not None and case.resolver.reader.name(last.file) == "os.py"
+    # From 3.11 on the module is part of the interpreter.
+    by_the_system = last is not None and case.resolver.reader.name(last.file) in ("os.py", "<frozen os>")
     if raised.type != "KeyError" or not by_the_system or name in case.way.variables:
         return None
     step = fixes.by_hand(f"set {name} where this seat starts, to what the code's documentation says")
