@@ -146,7 +146,8 @@ class _Builder:
         if self.interpreter.implementation == "pypy":
             self.add(library, origin, "library")
             return
-        # Up to 3.10 the archive's folder is worked out from the library's, which costs a sign at the end (getpath.c).
+        # Up to 3.10 the prefix of the archive is the library's folder two names up (getpath.c): of separators at the
+        # end of the prefix one is lost.
         above = prefix[:-1] if prefix.endswith("/") and len(prefix) > 1 else prefix
         self.add(reader.join(above, library_folder, self._zip_name()), origin, "library")
         self.add(library, origin, "library")

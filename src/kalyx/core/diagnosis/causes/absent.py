@@ -98,7 +98,8 @@ def _searched(machine: Machine) -> list[tuple[int, str]]:
     """How many environments, and how many installations, were searched: as the survey counts both."""
     every = len(machine.all_environments)
     bases = sum(environment.kind == "installation" for environment in machine.all_environments)
-    return [(count, noun) for count, noun in ((every - bases, "environment"), (bases, "base Python")) if count]
+    both = [(every - bases, "environment"), (bases, "base Python")]
+    return [(count, noun) for count, noun in both if count] or both
 
 
 def _meant(case: Missing) -> list[Fix]:
