@@ -5,6 +5,7 @@ Each is planted in an environment, explained, and fixed as printed; nothing outs
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 
@@ -13,7 +14,8 @@ import pytest
 from kalyx.demo.wheels import Package
 from tests.conftest import tree
 from tests.equipment import CAN_MAKE
-from tests.faults.place import Place, apply, plain, standin
+from tests.faults.loading import decisive_difference_of_a_file_in_the_folder
+from tests.faults.place import Place, apply, installation, plain, standin
 
 READS = "import json, os\njson.load(open(os.path.join(os.path.dirname(__file__), 'd.json')))['grams']\n"
 LOADS_ALL = "import importlib, pkgutil\nfor m in pkgutil.iter_modules(__path__):\n    importlib.import_module('combplug.' + m.name)\n"
@@ -229,3 +231,32 @@ def test_where_no_link_can_be_made_there_is_an_answer_all_the_same(place, links,
         named = [path for path in first["evidence"] if path["path"] and "linkless" in path["path"]]
         assert first["certainty"] == ("likely" if first["cause"] == "decisive-difference" and len(named) > 1 else "proven"), first
     (folder / "rc.json").unlink()
+
+
+def test_a_fix_is_tried_also_where_the_installer_cannot_tell_beforehand(tmp_path):
+    """The oldest pip here; a reinstallation of the same version. What no import finds is not tried, and does not fail."""
+    place = Place(CAN_MAKE[0], tmp_path)
+    place.install("heath", plain("queenbank")), place.offer(plain("queenbank"))
+    shutil.rmtree(place.site() / "queenbank")
+    (finding,) = place.moor.kalyx("why", "queenbank", "--in", place.heath, "--prove", "--json").json["imports"][0]["findings"]
+    assert finding["cause"] == "gutted" and finding["fixes"][0]["tried"] == "works", finding
+    words, cause = decisive_difference_of_a_file_in_the_folder(place)
+    (finding,) = place.moor.kalyx(*words, "--prove", "--json").json["imports"][0]["findings"]
+    assert finding["cause"] == cause and finding["fixes"][0]["tried"] != "fails", finding
+
+
+def test_where_the_system_forbids_to_install_the_environment_that_has_it_comes_first(tmp_path):
+    """In a shell; without the mark of the system's package manager (PEP 668) the installation comes first."""
+    place = Place(CAN_MAKE[-1], tmp_path)
+    place.install("orchard", plain("queenbank"))
+    python = installation(place.version, place.moor.root / "base")
+    (python.parent / "python3").symlink_to(python.name)
+    place.moor.variables |= {"PATH": f"{python.parent}:/usr/bin:/bin", "KALYX_ONLY_BELOW": str(place.moor.root)}
+
+    def first_fixes():
+        (answer,) = place.moor.kalyx("why", "queenbank", "--in", "shell", "--static", "--json").json["imports"]
+        return [[step["kind"] for step in fix["steps"]][-1] for fix in answer["findings"][0]["fixes"]]
+
+    assert first_fixes() == ["install", "activate"]
+    (place.moor.root / "base" / "lib" / f"python{place.version}" / "EXTERNALLY-MANAGED").write_text("[externally-managed]\n")
+    assert first_fixes() == ["activate", "create-environment"]
