@@ -90,6 +90,7 @@ def word_for_word(place: Place, name: str, answer: dict) -> str:
 def test_fault(place, builder, record_property):
     for path in place.moor.folder.iterdir():
         path.unlink() if path.is_file() else shutil.rmtree(path)
+    shutil.rmtree(place.wheels.parent / "made", ignore_errors=True)  # the libraries of an earlier fault
     words, cause, variables, mend = (*builder(place), None, None)[:4]
     record_property("cause", cause)
     record_property("version", place.version)

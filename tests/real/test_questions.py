@@ -200,7 +200,10 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     old = moor.root / "old"
     old.mkdir()
     (old / "pyvenv.cfg").write_text("home = /opt/python3.5/bin\n")
-    steps = [Move(path=str(old), to=f"{old}-3.5"), CreateEnvironment(prefix=str(old), python=python), Install(python=python, requirements=["nectarflow==1.2", "hivescale"], options=["--no-deps"]),
+    site = next(prefix.glob("lib/python*/site-packages"))
+    aside, record = (str(site / f"{start}ectarflow-1.0.dist-info") for start in "~n")
+    os.rename(record, aside)  # as an installer leaves it that is stopped
+    steps = [Move(path=aside, to=record), Move(path=str(old), to=f"{old}-3.5"), CreateEnvironment(prefix=str(old), python=python), Install(python=python, requirements=["nectarflow==1.2", "hivescale"], options=["--no-deps"]),
              Uninstall(python=python, names=["combtool"]), Move(path=f"{moor.folder}/hivescale.py", to=f"{moor.folder}/own.py"), CreateEnvironment(prefix=made, python=python)]  # fmt: skip
 
     def machine() -> Machine:
@@ -211,13 +214,14 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
     fix = Fix(message="in vain", steps=[fixes.step(machine(), step) for step in steps])
-    before, found = state(), state_before(machine(), fix)
+    before, found = state(), []
     for argv in [step.command for step in fix.steps]:
+        found.append(state_before(machine(), fix.steps[len(found)]))
         mended = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
         assert mended == 0
     assert state() != before
     said = put_back(machine(), found, lambda line: None)
-    assert state() == before and len(said) == 6 and all(line.startswith("undone: ") for line in said), said
+    assert state() == before and len(said) == 7 and all(line.startswith("undone: ") for line in said), said
 
 
 def test_eggs_that_a_path_file_names_are_distributions(moor):

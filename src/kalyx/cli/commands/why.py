@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
@@ -12,11 +13,15 @@ from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.model.records import ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
+from kalyx.core.model.steps import Step
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_module_name
 from kalyx.core.text.visible import visible
+
+if TYPE_CHECKING:
+    from kalyx.core.actions.rollback import Before
 
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
 
@@ -66,13 +71,13 @@ def words_of(text: str) -> list[str]:
 
 
 def _wanted(call: Call, text: str) -> list[ImportStatement]:
-    """The imports a word asks for; a name with hyphens is asked as it is, and gets its module named."""
+    """The imports that a word asks about; a name with hyphens stays as it is, and the answer names its module."""
     try:
         return parse_wanted(text)
     except KalyxError:
         if "-" not in text or not text.replace("-", "").replace(".", "").isalnum():
             raise
-        return [ImportStatement(f"import {text}", text)]  # no module can be called so: what is meant is found out
+        return [ImportStatement(f"import {text}", text)]  # the causes find out which module is meant
 
 
 def run(call: Call) -> int:
@@ -100,7 +105,7 @@ def run(call: Call) -> int:
 
 
 def _status(answer: WhyAnswer) -> int:
-    """0: it imports; 1: something was found; 2: nothing was found, for what must be asked may not be."""
+    """0: it imports; 1: something was found; 2: nothing was found, because an interpreter may not be started."""
     if answer.seats:
         return 0 if all(item.outcome == "imports" for seat in answer.seats for item in seat.imports) else 1
     answers = [item for item in answer.imports if not item.guarded and (item.outcome != "imports" or item.findings)]
@@ -116,7 +121,7 @@ def _status(answer: WhyAnswer) -> int:
 
 
 def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
-    """The answer, its environments under their names: the search path of each seat is in it by then."""
+    """The answer, in which each environment has its name and each seat its search path."""
     answer = _found(call, tell)
     answer.target = call.machine.named_seat(answer.target)
     if answer.target.seat in ("kernel", "notebook"):
@@ -130,7 +135,7 @@ def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
 
 
 def _of_process(call: Call, answer: WhyAnswer) -> list[str]:
-    """What the process holds that runs now, with ``--live``; without, that a fresh start was asked instead."""
+    """What the running process has imported, with ``--live``; else a note that a new process was asked instead."""
     seat = answer.target
     if seat.pid is None or seat.seat not in ("kernel", "notebook", "process") or not answer.imports:
         return []
@@ -154,7 +159,7 @@ def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0] == "-":
             if sys.stdin is None:
                 raise KalyxError("standard input is closed: there is no text to read")
-            # Of a log the end counts: there stands what happened last.
+            # The end of a log has what happened last.
             raw = sys.stdin.buffer.read(_LOG_LIMIT)
             if len(raw) > _TEXT_LIMIT:
                 machine.reader.note_cut("standard input", f"only its last {_TEXT_LIMIT} bytes were looked at")
@@ -214,7 +219,7 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
 
 
 def _compare_with_fresh(call: Call, answer: WhyAnswer, item: ImportAnswer, tell: Callable[[str], None]) -> None:
-    """Where no fix works, what a fresh environment shows."""
+    """Where no fix works, add what a fresh environment shows."""
     from kalyx.core.actions.control import explain_by_control
     from kalyx.core.actions.trying import take_from
     from kalyx.core.diagnosis.catalogue import without_repeats
@@ -270,9 +275,9 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
 
 
 def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
-    """The answer after a fix was carried out that mended it; the one before, where nothing is to be mended.
+    """The answer after a fix that worked was carried out; ``before``, where nothing needs a fix.
 
-    What a fix changed without success is put back, and the next one is carried out.
+    A fix without success is rolled back, and the next fix is carried out.
     """
     from kalyx.core.actions import mending, rollback
 
@@ -289,11 +294,11 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
             before.notes += text
             return before
-        kept = rollback.state_before(Call(call.options).machine, fix)
+        kept: list[rollback.Before] = []
         with call.progress("fixing:") as tell:
             problem = None
             try:
-                mending.carry_out(call.machine, fix, before.target, tell)
+                mending.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
             except KalyxError as refusal:
                 if len(fixes) == 1:
                     raise
@@ -310,6 +315,13 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
     after.before, after.plan = before.imports, before.plan
     after.notes += text
     return after
+
+
+def _keeper(call: Call, kept: list[Before]) -> Callable[[Step], None]:
+    """What adds to ``kept`` the state that a step is about to change."""
+    from kalyx.core.actions.rollback import state_before
+
+    return lambda step: kept.append(state_before(Call(call.options).machine, step))
 
 
 def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:

@@ -15,7 +15,7 @@ from kalyx.core.text.visible import visible
 
 
 def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | None:
-    """Of the first failure the fixes that can be carried out: those first that were tried and work.
+    """The fixes of the first failure that can be carried out; those that were tried and work come first.
 
     None where nothing failed. Raises KalyxError where all are to be done by hand.
     """
@@ -47,7 +47,7 @@ def _is_carried_out(step: Step) -> bool:
 
 
 def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
-    """Whether the first failure is not there any more: it imports, or another failure stands where it stood."""
+    """Whether the first failure is gone: the module imports, or the import fails at something else."""
     for was in before:
         if was.findings:
             now = next((answer for answer in after if answer.statement == was.statement), None)
@@ -58,18 +58,25 @@ def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
 
 
 def plan_of(fix: Fix) -> list[ChangePlan]:
-    """What carrying it out would touch."""
+    """The plan: each line, and the paths that it changes."""
     lines = [step.line for step in fix.steps]
     return [ChangePlan(deed=f"run {line}", path=", ".join(fix.changes)) for line in lines]
 
 
-def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None]) -> None:
-    """Run its steps in order. Raises KalyxError with the reason of the first that fails."""
+def carry_out(
+    machine: Machine,
+    fix: Fix,
+    seat: Seat,
+    tell: Callable[[str], None],
+    keep: Callable[[Step], None] = lambda step: None,
+) -> None:
+    """Run its steps in order, and ``keep`` before each. Raises KalyxError with the reason of the first that fails."""
     own = (seat.interpreter.executable, seat.interpreter.prefix) if seat.interpreter is not None else ()
     for step in fix.steps:
         assert step.command is not None
         tell(step.line)
         _refuse_what_is_not_the_users(machine, step, own)
+        keep(step)
         try:
             run_step(machine, step, tell)
         except KalyxError as refusal:
@@ -82,7 +89,7 @@ def carry_out(machine: Machine, fix: Fix, seat: Seat, tell: Callable[[str], None
 
 
 def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, ...]) -> None:
-    """Looked at again, right before it is done: nothing that is not the user's own is moved, removed or started.
+    """Check a step right before it is carried out: only what is the user's own may be moved, removed or started.
 
     ``own``: what the user named, or the seat asked about runs.
     """

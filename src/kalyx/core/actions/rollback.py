@@ -1,19 +1,19 @@
-"""What a fix found before it was carried out, and how that is put back when it did not mend anything.
+"""The state before each step of a fix, and the steps that restore that state when the fix did not help.
 
-Only what can be taken back by a plain step is: a package's former version comes from where the installer gets it, a
-file moved goes back to its place, an environment that was not there is removed again, a kernel is put back as it was.
+Packages get their former versions from where the installer gets them, a moved file gets its former path, an environment
+that the fix created is removed, a kernel is restored. What other steps did is named, and stays.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
 from kalyx.core.actions.installer import run_step
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Fix, KalyxError
+from kalyx.core.model.records import KalyxError
 from kalyx.core.model.steps import (
     CreateEnvironment,
     Install,
@@ -37,33 +37,28 @@ class Before(Struct):
     was_there: bool = False
 
 
-def state_before(machine: Machine, fix: Fix) -> list[Before]:
-    """What each step of the fix would change, as it is now."""
-    states: list[Before] = []
-    for step in fix.steps:
-        state = Before(step)
-        if isinstance(step, (Install, Uninstall)):
-            state.versions = _versions(machine, step.python)
-        elif isinstance(step, CreateEnvironment):
-            moved = any(isinstance(before.step, Move) and before.step.path == step.prefix for before in states)
-            state.was_there = machine.reader.exists(step.prefix) and not moved
-        states.append(state)
-    return states
+def state_before(machine: Machine, step: Step) -> Before:
+    """What a step is about to change, after the steps before it were carried out."""
+    if isinstance(step, (Install, Uninstall)):
+        return Before(step, versions=_versions(machine, step.python))
+    return Before(step, was_there=isinstance(step, CreateEnvironment) and machine.reader.exists(step.prefix))
 
 
 def undoing(machine: Machine, states: list[Before]) -> tuple[list[Step], list[str]]:
-    """The steps that put it back, last step first, on a machine that is read again; and the lines that stay as done."""
+    """The steps that restore the state, last step first, on a machine that is read again; and the lines not undone."""
     steps: list[Step] = []
     left: list[str] = []
-    restored: set[str] = set()
-    for state in reversed(states):
+    after: dict[str, dict[str, tuple[str, str]]] = {}  # by interpreter: the packages after the step that is looked at
+    for number, state in reversed(list(enumerate(states))):
         step = state.step
         if isinstance(step, (Install, Uninstall)):
-            if step.python not in restored:  # all of its packages are restored at once
-                restored.add(step.python)
-                steps += _former_versions(machine, step.python, state.versions)
+            earlier = states[number - 1].step if number else None
+            now = after.setdefault(step.python, _versions(machine, step.python))
+            if not isinstance(earlier, (Install, Uninstall)) or earlier.python != step.python:
+                steps += _former_versions(step.python, state.versions, now)  # of both, where two follow each other
+                after[step.python] = state.versions
             continue
-        # Of a kernel taken over, its former file is kept for the user's own word.
+        # The former file of a replaced kernel is kept for unregister --undo.
         back = step.inverse() if not state.was_there and not isinstance(step, RegisterKernel) else None
         if back is None and step.command is not None:
             left.append(step.line)
@@ -72,27 +67,31 @@ def undoing(machine: Machine, states: list[Before]) -> tuple[list[Step], list[st
     return [fixes.step(machine, step) for step in steps], left
 
 
-def _former_versions(machine: Machine, python: str, before: dict[str, tuple[str, str]]) -> list[Step]:
+def _former_versions(
+    python: str, before: dict[str, tuple[str, str]], now: dict[str, tuple[str, str]]
+) -> Iterator[Step]:
     """The steps that give an environment's packages the versions they had."""
-    now = _versions(machine, python)
     new = [name for key, (name, _) in now.items() if key not in before]
     changed = [
         f"{name}=={version}" for key, (name, version) in before.items() if now.get(key, (name, ""))[1] != version
     ]
-    steps: list[Step] = [Uninstall(python=python, names=new)] if new else []
-    return [*steps, Install(python=python, requirements=changed, options=["--no-deps"])] if changed else steps
+    if new:
+        yield Uninstall(python=python, names=new)
+    if changed:
+        yield Install(python=python, requirements=changed, options=["--no-deps"])
 
 
 def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
-    """Whether a step came to be, so that there is something to take back; ``before`` are carried out first."""
+    """Whether a step took effect, so that there is something to undo; ``before`` are carried out first."""
     if isinstance(step, Move):
         goes = any(isinstance(item, RemoveEnvironment) and item.prefix == step.path for item in before)
-        return (goes or reader.kind(step.path) is None) and reader.kind(step.to) is not None
+        returns = any(isinstance(item, Install) for item in before)  # which an installer replaced or removed since
+        return (goes or reader.kind(step.path) is None) and (returns or reader.kind(step.to) is not None)
     return not isinstance(step, CreateEnvironment) or reader.exists(step.prefix)
 
 
 def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
-    """Put back what a fix changed without success; says what was put back, and what could not be."""
+    """Undo a fix that did not help; returns what was undone and what was not, in words."""
     steps, left = undoing(machine, states)
     messages = [f"not undone: what {line} did" for line in left]
     for step in steps:

@@ -17,7 +17,8 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding
+from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import Install, Move
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.text.names import canonical
 
@@ -75,16 +76,13 @@ def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
     reader, top = machine.reader, subject.split(".")[0]
     for site in case.sites:
         for name in reader.names(site):
-            stem = name.removesuffix(".py")
-            left = stem.lstrip("-~.=%0123456789")
-            if not name.startswith("~") or len(stem) != len(top) or not left or not top.endswith(left):
+            if not _stands_for(name.removesuffix(".py"), top):
                 continue
             path = reader.join(site, name)
             record = _record_set_aside(machine, site, top)
             mend = fixes.unknown_here(top)  # the module's name need not be the distribution's
             if record is not None:
-                mend = fixes.install(machine, case.interpreter, f"{record.name}=={record.stem_version}")
-                mend.message = "install it again"
+                mend = _back(case, machine, record)
             return Finding(
                 cause="gutted",
                 certainty="proven",
@@ -93,6 +91,12 @@ def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
                 fixes=[mend],
             )
     return None
+
+
+def _stands_for(name: str, first: str) -> bool:
+    """Whether an installer gave this name to something that is called ``first``: as long, and another beginning."""
+    left = name.lstrip("-~.=%0123456789")
+    return name.startswith("~") and len(name) == len(first) and bool(left) and first.endswith(left)
 
 
 def _record_set_aside(machine: Machine, site: str, top: str) -> Installed | None:
@@ -104,6 +108,28 @@ def _record_set_aside(machine: Machine, site: str, top: str) -> Installed | None
             if canonical(record.name) == canonical(top) or any(file.split("/")[0] == top for file in files):
                 return record
     return None
+
+
+def _back(case: Case, machine: Machine, record: Installed) -> Fix:
+    """Everything gets its own name again, then the same version is installed.
+
+    An installer that reads the metadata under both names takes the package for one that is not installed.
+    """
+    reader, site = machine.reader, record.site
+    requirement = f"{record.name}=={record.stem_version}"
+    mend = fixes.install(machine, case.interpreter, requirement)
+    tops = dict.fromkeys(file.split("/")[0] for file in record.files or [])
+    aside = {top: name for top in tops for name in reader.names(site) if _stands_for(name, top)}
+    paths = {reader.join(site, name): reader.join(site, top) for top, name in aside.items()}
+    movable = isinstance(mend.steps[-1], Install) and record.entry in aside.values()
+    movable = movable and all(reader.kind(to) is None for to in paths.values())
+    if not movable or any(fixes.not_the_users_own(machine, path) is not None for path in paths):
+        mend.message = "install it again"
+        return mend
+    mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
+    mend.message = "give its files their names again, and reinstall the same version"
+    mend.steps = [*(fixes.step(machine, Move(path=path, to=to)) for path, to in paths.items()), *mend.steps]
+    return mend
 
 
 def _subject(case: Case) -> str | None:
