@@ -102,7 +102,7 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
         elif match := re.fullmatch(r"heath holds (packages|an empty folder) for 3\.9(?: beside its own)?", line):
             name = "broodmap-1.0.dist-info/METADATA" if match.group(1) == "packages" else "README"
             files[f"{HOME}/heath/lib/python3.9/site-packages/{name}"] = b""
-        elif line == "heath is a prefix that a manager keeps by its own records without Python":
+        elif line == "heath is a prefix of an environment manager, without Python":
             for path in [path for path in files if path.startswith(f"{HOME}/heath/")]:
                 del files[path]
             files[f"{HOME}/heath/conda-meta/history"] = b""

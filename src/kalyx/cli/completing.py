@@ -1,7 +1,7 @@
 """Completion of what is typed: commands, options, and words that come from the machine.
 
-A shell is taught by what ``kalyx completion SHELL`` prints; then it starts Kalyx with the half-written line. Nothing
-else is started for it and nothing written: folders and settings are read, as every command reads them.
+The shell evaluates what ``kalyx completion SHELL`` prints; at each tab it starts Kalyx with the unfinished line. Kalyx
+then starts no other program and writes nothing: it reads folders and settings, as every command does.
 """
 
 from __future__ import annotations
@@ -21,14 +21,14 @@ Completer = Callable[..., Iterable[str]]
 
 
 def shell_code(shell: str) -> str:
-    """What teaches this shell to complete ``kalyx``."""
+    """The code that makes this shell complete ``kalyx``."""
     from argcomplete.shell_integration import shellcode
 
     return str(shellcode(["kalyx"], shell=shell))
 
 
 def complete(parser: argparse.ArgumentParser) -> None:
-    """Answer the shell that asks how a line goes on, and end."""
+    """Print the completions of the line that the shell passes, and end."""
     import argcomplete
 
     for action in parser._actions:
@@ -39,7 +39,7 @@ def complete(parser: argparse.ArgumentParser) -> None:
 
 
 def _teach(command: argparse.ArgumentParser) -> None:
-    """Each option and word of a command with what it may be."""
+    """Give each option and argument of a command the function that completes it."""
     for action in command._actions:
         known = _BY_WORD.get((command.prog.split()[-1], str(action.metavar))) or _BY_WORD.get(("", str(action.metavar)))
         if known is not None:
@@ -56,7 +56,7 @@ def _plain(names: Iterable[str]) -> list[str]:
 
 
 def _files(machine: Machine, prefix: str, *endings: str) -> list[str]:
-    """Files of these endings, and folders, that the word may go on to."""
+    """Folders, and files with these endings, that begin with the word."""
     reader = machine.reader
     split = max(prefix.rfind("/"), prefix.rfind("\\") if reader.system == "windows" else -1)
     before, sign = prefix[: max(split, 0)], prefix[split : split + 1] if split >= 0 else ""
@@ -95,7 +95,7 @@ def causes(prefix: str, **_: object) -> list[str]:
 
 
 def seats_to_point(prefix: str, **_: object) -> list[str]:
-    """What ``point`` can make choose something."""
+    """The seats whose choice ``point`` can change."""
     files = _files(_machine(), prefix.removeprefix("notebook:"), ".ipynb")
     return _plain(["editor", *(f"notebook:{file}" for file in files)])
 

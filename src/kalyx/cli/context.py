@@ -75,25 +75,25 @@ class Call:
         return Screen(self.machine, plain=self.options.plain)
 
     def tell_what_was_cut(self) -> None:
-        """Say on standard error what was looked at to a limit only: the answer may lack what lies behind."""
+        """Print on standard error what was read only up to a limit: the answer may be incomplete."""
         machine = self.__dict__.get("machine")
         for what, text in machine.reader.cut.items() if machine is not None else ():
             print(f"kalyx: {visible(what)}: {text}", file=sys.stderr)
 
     @property
     def named(self) -> bool:
-        """Whether the user named the target: what is merely found, or asked of one seat after the other, is not."""
+        """Whether the user named the target; the default target and the seats of ``--everywhere`` are not named."""
         options = self.options
         return getattr(options, "target", None) is not None and not getattr(options, "unnamed", False)
 
     @property
     def as_json(self) -> bool:
-        """Whether one JSON object is asked for, and nothing else."""
+        """Whether the answer is to be one JSON object."""
         return bool(self.options.json)
 
     @property
     def at_terminal(self) -> bool:
-        """Whether somebody sits there who can be asked."""
+        """Whether a user at a terminal can be asked."""
         return sys.stdin.isatty() and sys.stderr.isatty()
 
     def target(self, text: str | None) -> Seat:
@@ -101,7 +101,7 @@ class Call:
         return self.machine.named_seat(self.seat(text))
 
     def seat(self, text: str | None) -> Seat:
-        """The seat of a TARGET, or the default one; the other environments, which a name takes, are not looked at."""
+        """The seat of a TARGET, or the default one; its environment gets no unique name, for which all are read."""
         from kalyx.core.targets import default_seat, resolve
 
         return default_seat(self.machine) if text is None else resolve(self.machine, text)
@@ -136,7 +136,7 @@ class Call:
 
     @contextmanager
     def progress(self, message: str) -> Iterator[Callable[[str], None]]:
-        """Tell what goes on, on standard error, once it takes longer than half a second; silent in a pipe."""
+        """Show on standard error what is being done, from half a second on; nothing in a pipe."""
         if self.as_json or self.options.plain or not sys.stderr.isatty():
             yield lambda text: None
             return
@@ -192,7 +192,7 @@ class Call:
 
 
 def _json_of(value: object) -> str:
-    """An answer, or what it is made of, as JSON text."""
+    """An answer, or a part of one, as JSON text."""
     import msgspec
 
     try:
@@ -205,7 +205,7 @@ def _json_of(value: object) -> str:
 
 
 def _without_secrets(value: object) -> object:
-    """What an answer is made of without credentials in addresses, nor in the command lines that it holds."""
+    """The parts of an answer, without credentials in its addresses and command lines."""
     from kalyx.core.text.redaction import redacted, redacted_words
 
     without = cache(redacted)  # many texts stand in each item of a list
@@ -225,7 +225,7 @@ def _without_secrets(value: object) -> object:
 
 
 def _fit_for_a_terminal(text: str) -> str:
-    """JSON whose control and direction characters are written as escapes: the same values to whoever reads it."""
+    """JSON whose control and direction characters are written as escapes: a parser reads the same values."""
     if text.isascii() and "\x7f" not in text:
         return text
     return "".join(item if item.isprintable() or item in "\n\r\t" else _escape(item) for item in text)
@@ -240,7 +240,7 @@ def _escape(character: str) -> str:
 
 
 def _completed(reader: Reader, interpreters: list[Interpreter]) -> None:
-    """Ask for what reading could not tell, and remember it; most machines have nothing to ask."""
+    """Ask interpreters for what reading could not tell, and remember the answers; on most machines none is asked."""
     if any(interpreter.version.count(".") < 2 for interpreter in interpreters):
         from kalyx.core.actions.version_cache import completed
         from kalyx.core.system.live_writer import LiveWriter
@@ -261,7 +261,7 @@ def captured_system(name: str) -> tuple[Reader, Runner | None]:
 
 
 def _completed_elsewhere(reader: Reader, runner: Runner, interpreters: list[Interpreter]) -> None:
-    """The same through another Reader and Runner; what was learnt is not kept on this machine."""
+    """The same through another Reader and Runner; the answers are not remembered on this machine."""
     from kalyx.core.actions.version_cache import completed
     from kalyx.core.system.writer import NoWriter
 

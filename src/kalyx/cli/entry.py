@@ -27,11 +27,11 @@ def main() -> None:
     try:
         main()
     finally:
-        gc.freeze()  # else the interpreter would collect on its way out what goes with it anyway: another tenth
+        gc.freeze()  # else the interpreter would collect at its exit what ends with the process anyway: another tenth
 
 
 def _heed_early() -> None:
-    """A signal that arrives while modules load ends the run in one line: nothing was begun that is to be cleared."""
+    """Make a signal that arrives while modules load end the run with one line: there is nothing to roll back yet."""
 
     def stop(number: int, frame: object) -> None:
         line = "kalyx: interrupted" if number == _signal.SIGINT else f"kalyx: ended by signal {number}"
@@ -45,7 +45,7 @@ def _heed_early() -> None:
 
 
 def _hand_over() -> None:
-    """Go on as an isolated child; its own path first, then whatever this one's had, so that Kalyx is found."""
+    """Continue as an isolated child: its own sys.path first, then the entries of this process that have Kalyx."""
     home = os.path.dirname(os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
     path = os.pathsep.join([home, *(entry for entry in sys.path if entry)])
     words = [sys.executable, "-I", os.path.abspath(__file__), path, *sys.argv[1:]]
@@ -58,7 +58,7 @@ def _hand_over() -> None:
 
 
 if __name__ == "__main__":
-    # Read as a file: its own folder, which the others' names are not to be looked up in, is not on an isolated path.
+    # Read as a file: an isolated sys.path lacks its folder, in which no other module may be looked up.
     own, *others = sys.argv[1].split(os.pathsep)
     if own not in sys.path:
         sys.path.insert(0, own)  # this very Kalyx, not another that is installed

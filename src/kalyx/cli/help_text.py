@@ -1,4 +1,4 @@
-"""What a help text ends with: how a target is named, examples that run on the demo machine, and the exit status."""
+"""The end of each help text: how a target is named, examples that run on the demo machine, the exit status."""
 
 from __future__ import annotations
 

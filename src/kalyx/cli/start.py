@@ -41,7 +41,7 @@ COMMANDS = {
 # Those that only read and can do so on a captured machine.
 EXAMINE = {"here", "survey", "packages", "contrast", "enter", "why", "causes", "kernels", "record", "report"}
 
-# Those that change something; they take back first what a run that was killed had begun.
+# Those that change something; each first rolls back what a killed run had begun.
 CHANGE = {"prepare", "fill", "register", "point", "discard", "unregister"}
 
 FOUND, REFUSED = 1, 2
@@ -105,7 +105,7 @@ _SENTENCES = [
 
 
 class Parser(argparse.ArgumentParser):
-    """argparse, with one line for an error, and options written in full: an abbreviation may mean another tomorrow."""
+    """argparse with errors of one line, and without abbreviated options, which the next version may read otherwise."""
 
     def __init__(self, **more: Any) -> None:
         super().__init__(allow_abbrev=False, **more)
@@ -253,7 +253,7 @@ def call(words: list[str]) -> int:
 
 
 def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
-    """Take back what a run that was killed had begun to change, before anything is planned on it; not for a dry run."""
+    """Roll back what a killed run had begun to change, before anything is planned; not for a dry run."""
     if options.dry_run:
         return
     from kalyx.core.actions.transaction import recover
@@ -266,7 +266,7 @@ def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
 
 
 def _own_failure(failure: Exception, words: list[str]) -> str:
-    """A failure of Kalyx's own, which is never "something was found": what it was, and where the details lie."""
+    """Report an error in Kalyx itself, with a status of its own: what it was, and the file with the details."""
     import tempfile
     import traceback
 
@@ -295,7 +295,7 @@ def _own_failure(failure: Exception, words: list[str]) -> str:
 
 
 def _parsed(parser: Parser, words: list[str]) -> argparse.Namespace:
-    """The options; they may stand between the words that a command takes several of, which costs a second parse."""
+    """The options of a call. A second parse reads options between the words of an argument that takes several."""
     options, remainder = parser.parse_known_args(words)
     if remainder and not any(word.startswith("-") for word in remainder):
         return parser.parse_intermixed_args(words)
@@ -333,7 +333,7 @@ def _refuse(message: str, candidates: list[str], as_json: bool) -> int:
 
 
 def _undelivered(status: int) -> int:
-    """The status of a run whose output is whole now, or was refused by the system: then nobody has the answer."""
+    """The status of a run: another one where the system refused to write the output, so that nobody has the answer."""
     why = undelivered()
     if why is None:
         return status

@@ -1,8 +1,9 @@
-"""How a seat runs Python, and the search path this gives: read, or asked where the user named the seat.
+"""How a seat starts Python, and the search path that results: by reading, or asked where the user named the seat.
 
-Reading cannot know what start-up code puts on the path (a ``.pth`` line that
-runs, a ``sitecustomize``). A target the user named is then asked itself, with
-its own flags and variables; one merely found never is.
+Reading cannot know what start-up code adds to sys.path (a ``.pth`` line that
+runs, a ``sitecustomize``). The interpreter of a target that the user named is
+then asked, with its own flags and variables; an interpreter that was only found
+is never asked.
 """
 
 from __future__ import annotations
@@ -96,7 +97,7 @@ def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
 
 
 def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
-    """Who named what this seat starts: the user, or whose word it is.
+    """Who named what this seat starts: the user, or a word for the source.
 
     ``named``: the user named the seat. Where a seat is only a way to somewhere (the shell's PATH, a folder's settings,
     a notebook whose kernel file the folder brings), naming it names nothing that lies there.
@@ -122,7 +123,7 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
 
 
 def refuse_unnamed(seat: Seat, machine: Machine) -> None:
-    """Raise KalyxError where what a seat starts may not be started, though the user gave the seat's word."""
+    """Raise KalyxError where the program of a seat may not be started, although the user named the seat."""
     if seat.interpreter is not None:
         refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, True))
         if refused is not None:

@@ -24,7 +24,7 @@ _LIMIT = 1024 * 1024
 def path_changes(
     reader: Reader, interpreter: Interpreter | None, way: Invocation, folder: str
 ) -> tuple[str | None, tuple[str, ...]]:
-    """What stands first once a kernel runs in ``folder``, and what is put in elsewhere, in probe words.
+    """The first entry of sys.path of a kernel that runs in ``folder``, and the entries added elsewhere, in probe words.
 
     ``way``: how the kernel is started, with what ``python -m`` puts first.
     """

@@ -1,4 +1,4 @@
-"""One lazy, read-only view of the machine that seats, targets and findings may look at."""
+"""One lazy, read-only view of the machine, which seats, targets and findings share."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
 
 class Machine:
-    """Reader, a way to a Runner (None under ``--static``) and everything worked out from them, once."""
+    """A Reader, a factory of Runners (None under ``--static``), and everything computed from them, once."""
 
     def __init__(
         self,
@@ -74,7 +74,7 @@ class Machine:
 
     @cached_property
     def shell(self) -> callers.ShellFound:
-        """The shell that Kalyx was started from, and what told so."""
+        """The shell that Kalyx was started from, and the source of that."""
         return callers.find_shell(self.reader)
 
     @cached_property
@@ -109,7 +109,7 @@ class Machine:
         return interpreters
 
     def know(self, environment: Environment | None) -> None:
-        """Count this environment among the known ones, wherever it lies: somebody asks about it."""
+        """Add an environment that is asked about to the known ones, wherever it lies."""
         if environment is None or environment.prefix in self._meant:
             return
         self._meant.append(environment.prefix)
@@ -137,7 +137,7 @@ class Machine:
         return [view.environment for view in self.views]
 
     def named(self, environment: Environment | None) -> Environment | None:
-        """The environment under its name: the one thing that looking at the others is for."""
+        """The environment with its unique name, for which all others are read."""
         if environment is None:
             return None
         known = self._by_key.get(environment.key)
@@ -150,7 +150,7 @@ class Machine:
 
     @cached_property
     def all_environments(self) -> list[Environment]:
-        """Those in the usual places and every installation: where a package may be that is not here."""
+        """The environments in the usual places and every installation: where a package may be that is missing here."""
         known = {environment.key for environment in self.environments}
         pairs = found_environments(self.reader, self.interpreters, [], [], self.unread, running=True, known=self.views)
         more = [view.environment for view, _ in pairs]
@@ -178,7 +178,7 @@ class Machine:
         from kalyx.core.system.loopback import ask_server
 
         if found.pid in self._silent:
-            raise self._silent[found.pid]  # it did not answer before: it is not waited for again
+            raise self._silent[found.pid]  # a server that did not answer once is not asked again
         asked = [found.pid, found.port, path]
         try:
             if found.port is None or self.reader.listens(found.pid, found.port) is not True:

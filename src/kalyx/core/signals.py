@@ -1,8 +1,8 @@
-"""Signals that ask a run to end: heeded at once, or held back while a change is made that must be whole.
+"""Signals that ask a run to end: obeyed at once, or held back during a change that must be complete.
 
-``Stopped`` is raised in the main thread by the first signal. Later signals change nothing: the way out is short and is
-gone to its end. No handler is ever replaced by "ignore" meanwhile: the interpreter would write a traceback for a signal
-that arrives in between.
+``Stopped`` is raised in the main thread by the first signal. Later signals change nothing, because the run is ending
+already. No handler is ever replaced by "ignore": the interpreter would write a traceback for a signal that arrives in
+between.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ def _arrived(number: int, frame: FrameType | None) -> None:
         _state.waiting = _state.waiting or number
         return
     if _is_loading(frame):
-        # A module half loaded, or a record's type half read by compiled code, is nothing to go on with: once more soon.
+        # A half-loaded module, or a record type half read by compiled code, is unusable: the signal is sent again soon.
         again = threading.Timer(_SOON, os.kill, (os.getpid(), number))
         again.daemon = True
         again.start()
@@ -71,7 +71,7 @@ def _is_loading(frame: FrameType | None) -> bool:
 
 
 def heed() -> None:
-    """Have each of these signals end the run by ``Stopped``; a signal that is ignored stays ignored."""
+    """Make each of these signals end the run by ``Stopped``; a signal that is ignored stays ignored."""
     for number in ENDING_SIGNALS:
         try:
             if signal.getsignal(number) is not signal.SIG_IGN:
@@ -81,7 +81,7 @@ def heed() -> None:
 
 
 def over() -> int | None:
-    """What was asked is done: from now on a signal changes nothing. The number of one that was held back, or None."""
+    """The run's work is done: from now on a signal changes nothing. Returns the signal that was held back, or None."""
     number, _state.waiting, _state.stopped = _state.waiting, None, True
     return number
 

@@ -218,7 +218,7 @@ def _by_version(machine: Machine, text: str) -> Seat:
 
 
 def _far(version: str, wanted: str) -> list[int]:
-    """How far a version is from the wanted one: by its first number, then by the next."""
+    """How far a version is from the requested one: by its first number, then by the next."""
     pairs = zip(version.split("."), wanted.split("."), strict=False)
     return [abs(leading_number(a) - leading_number(b)) for a, b in pairs]
 

@@ -195,7 +195,7 @@ def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[
 
 
 def _variables(root: str, home: str, moor: str) -> dict[str, str]:
-    """A person who has entered orchard, with nothing of this machine's user around."""
+    """The variables of a user who has activated orchard, without any of this machine's user."""
     scripts = "Scripts" if os.name == "nt" else "bin"
     path = [os.path.join(moor, "orchard", scripts), os.path.join(root, "bin")]
     if os.name == "nt":

@@ -1,4 +1,4 @@
-"""The story: look, fail, explain, register, rehearse, works. Every step is a real command, typed into a real shell."""
+"""The steps of the demo: look, fail, explain, register, rehearse, works. Each is a real command in a real shell."""
 
 from __future__ import annotations
 

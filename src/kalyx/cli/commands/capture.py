@@ -84,7 +84,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     reader = Recorder(live.reader, made)
 
     def ask(*words: str, by_user: bool = False) -> None:
-        """Ask one question; a seat that is only gone through is not named by the user."""
+        """Ask one question. A seat that is taken from the list of all seats does not count as named by the user."""
         tell(" ".join(words))
         options = command_parser(words[0]).parse_args(["--json", *words[1:]])
         options.unnamed = not by_user

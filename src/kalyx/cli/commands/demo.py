@@ -23,7 +23,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
-    """Build the machine and run every step, showing the line and what it prints. 0 when all went as told."""
+    """Build the machine and run every step, showing the line and its output. Returns 0 where each ended as expected."""
     from kalyx.demo.machine import build, replaces
 
     if call.machine.runner is None:
@@ -44,7 +44,7 @@ def run(call: Call) -> int:
 
 
 def _walk(call: Call, demo: Demo, plan: list[ChangePlan]) -> int:
-    """Run every step, and stop at the first that ends otherwise than the story says: 0, or 1."""
+    """Run every step and stop at the first that ends with another status than expected; returns 0, or 1."""
     from kalyx.demo.walk import STEPS, run_line, shell_for, write_command, write_enter_files
 
     write_command(demo)

@@ -86,7 +86,7 @@ def _earlier(call: Call, text: str) -> HereAnswer:
 
 
 def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
-    """Show it again whenever something changed, until interrupted."""
+    """Print the answer again whenever something changed, until interrupted."""
     import time
 
     from kalyx.cli.streams import output_deserted
@@ -110,7 +110,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
 def looked_again(
     options: argparse.Namespace, before: HereAnswer | None, times: dict[str, int], pasted: str
 ) -> tuple[Call, HereAnswer, dict[str, int], list[str]]:
-    """One more look of a watch: the call, its answer, when each environment's packages changed, and what changed."""
+    """One reading of ``--watch``: the call, its answer, when each environment's packages changed, and what changed."""
     import gc
 
     from kalyx.core.queries.changes import changes

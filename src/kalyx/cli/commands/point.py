@@ -83,7 +83,7 @@ def _point_editor(call: Call) -> int:
 
 
 def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, already: str) -> bool:
-    """Whether the change was made: shown first, agreed to, and what takes it back kept."""
+    """Show the change, ask, and make it; returns whether it was made. Its inverse is kept for ``--undo``."""
     if change.after == change.before and not change.goes:
         answer.done, answer.notes = True, [already]
         return False
@@ -127,7 +127,7 @@ def _notebook(call: Call) -> str:
 
 
 def _prove(call: Call, answer: PointAnswer, path: str) -> None:
-    """Read again what the notebook asks for and what that starts; say what still runs as it was."""
+    """Read again which kernel the notebook asks for and what that starts; note which processes still run as before."""
     fresh = Call(call.options).machine
     notebook = read_notebook(fresh.reader, path)
     kernel = fresh.kernel_by_id(notebook.kernel or "")

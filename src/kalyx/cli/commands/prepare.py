@@ -103,7 +103,7 @@ def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
 
 
 def _later(call: Call, folder: str) -> list[ChangePlan]:
-    """What is written once the environment is there: the kernel's file, the editor's settings."""
+    """The plan of what is written after the environment is complete: the kernel's file, the editor's settings."""
     changes = []
     if call.options.kernel is not None:
         path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)

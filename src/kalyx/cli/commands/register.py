@@ -107,7 +107,7 @@ def run(call: Call) -> int:
 
 
 def _let_ask(call: Call, notebook: str, plan: Plan) -> list[str]:
-    """Have the notebook ask for the kernel that was registered; returns what is to be said of it."""
+    """Make the notebook ask for the kernel that was registered; returns the notes about that."""
     machine = Call(call.options).machine
     kernel = read_kernel(machine.reader, plan.folder, machine.server, call.options.reach)
     try:
@@ -131,7 +131,7 @@ class _Bringing(Struct):
 
 
 def _plan_kernel_package(call: Call, seat: Seat) -> _Bringing:
-    """How it would come. Raises KalyxError where it cannot, or may not past what keeps the environment."""
+    """Plan the installation of a kernel package. Raises KalyxError where that is impossible or not allowed."""
     machine, reader = call.machine, call.machine.reader
     assert seat.interpreter is not None and seat.environment is not None
     if machine.runner is None:
@@ -205,10 +205,10 @@ def _refused(seat: Seat, finding: Finding) -> RehearsalAnswer:
 
 
 def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
-    """Write it and rehearse it; where it gives no answer, what was there before is there again."""
+    """Write the kernel and rehearse it; where the kernel gives no answer, the change is rolled back."""
 
     def rehearsed() -> RehearsalAnswer:
-        fresh = Call(call.options).machine  # what was read before the change does not count any more
+        fresh = Call(call.options).machine  # what was read before the change is outdated
         kernel = read_kernel(fresh.reader, plan.folder, fresh.server, call.options.reach)
         if call.machine.runner is None:
             return RehearsalAnswer(schema="kalyx.register/2", kernel=kernel, done=True)

@@ -1,1 +1,1 @@
-"""From records to what people read."""
+"""Records drawn for people: text at a terminal, and pages."""

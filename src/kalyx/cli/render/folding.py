@@ -1,4 +1,4 @@
-"""Of what is alike so many are shown; the rest is a number."""
+"""Shortening lists: of rows that are alike the first few are shown, then how many more there are."""
 
 from __future__ import annotations
 

@@ -12,7 +12,7 @@ from kalyx.core.model.records import ChangePlan, Interpreter, Kernel, RunningKer
 from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.text.visible import visible
 
-# Worth a word in the list, and no fault.
+# Noted in the list, and no fault.
 _EXPLAINED = 20  # of more findings the evidence and the fixes are shown with --verbose
 _ONLY_TO_KNOW = {"answers", "twin", "server-bound", "shell-elsewhere"}
 
@@ -81,7 +81,7 @@ def _runs(kernel: Kernel) -> str:
 
 
 def draw_plan(screen: Screen, deeds: list[ChangePlan], notes: list[str]) -> None:
-    """What will be touched."""
+    """The plan: each path that will be changed."""
     screen.plan(deeds)
     for note in notes:
         screen.line(("note  ", BLUE), screen.shown(note))

@@ -1,4 +1,4 @@
-"""Environments being made: the plan, and what came of it."""
+"""The text of ``prepare`` and ``fill``: the plan, and the result."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _DONE = {"install": "installed", "upgrade": "upgraded", "downgrade": "downgraded
 
 
 def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
-    """What would come, move and go, and whom that would break."""
+    """What would be installed, changed and removed, and which packages that would break."""
     environment = answer.environment
     if environment is not None:
         screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
@@ -54,7 +54,7 @@ def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: list[VersionChange] | None) -> None:
-    """What came of it, after the plan was shown."""
+    """The result, after the plan was shown."""
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))

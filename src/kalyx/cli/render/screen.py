@@ -70,7 +70,7 @@ class Screen:
         return text[:head] + dots + text[-(keep - head) :]
 
     def words(self, text: str, room: int) -> str:
-        """Outside words, visible, cut at the end where there is no room."""
+        """A text from outside, made visible, and cut at the end where there is no room."""
         shown = visible(text)
         if cell_len(shown) <= room:
             return shown
@@ -127,14 +127,14 @@ class Screen:
         return f"{shown}, line {evidence.line}" if evidence.line else shown
 
     def plan(self, deeds: list[ChangePlan]) -> None:
-        """What will be done, and where; a long deed does not push the places of the others away."""
+        """What will be done, and where; a long text does not move the column of paths."""
         lines = [visible(deed.deed) for deed in deeds]
         width = max((cell_len(item) for item in lines if cell_len(item) < 40), default=0)
         for deed, words in zip(deeds, lines, strict=True):
             self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
 
     def doubts(self, unknown: list[Evidence], message: str) -> None:
-        """What only running code would tell, or may not be read: each once, with where it stands."""
+        """What only running code would tell, or may not be read: each once, with its place."""
         for evidence in {(evidence.path, evidence.line): evidence for evidence in unknown}.values():
             path = self.source(evidence)
             lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "

@@ -1,4 +1,4 @@
-"""The short story of ``why``: what was asked and where, because, seen, so."""
+"""The text of ``why``: the question and the seat, the cause, the evidence, the fixes."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ WORDS = {"imports": ("imports", BLUE), "fails": ("fails", ORANGE), "undetermined
 
 
 def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
-    """Tell each import asked about; of a file or of every seat, a table first and each failure once."""
+    """Draw each import asked about; of a file, or of every seat, first a table, then each failure once."""
     if answer.seats:
         _everywhere(screen, answer)
         return
@@ -44,7 +44,7 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
 
 
 def _table(screen: Screen, answer: WhyAnswer) -> None:
-    """The imports of files: what each came to, then every failure once a cause."""
+    """The imports of files: the outcome of each, then each failure once per cause."""
     fine = sum(1 for item in answer.imports if item.outcome == "imports" and not item.findings)
     screen.line((f"{fine} of {len(answer.imports)} imports work", "bold"), "  in  ", place_of(screen, answer.target))
     screen.blank()
@@ -68,7 +68,7 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
 
 
 def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
-    """One module: who imports which version from where, and who does not, each reason said once and whole."""
+    """One module: which seats import which version from where, and which do not; each reason once."""
     screen.line((f"import {answer.module}", "bold"), f"  in {len(answer.seats)} seats and environments")
     groups: dict[tuple[str, str], list[SeatImports]] = {}
     for row in answer.seats:
@@ -107,7 +107,7 @@ def place_of(screen: Screen, seat: Seat) -> str:
 
 
 def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
-    """The story of one import: whether it works, from where, or why not."""
+    """One import: whether it works, from where, or why not."""
     word, colour = WORDS[one.outcome]
     screen.line((one.statement, "bold"), "  ", (word, colour), "  in  ", place_of(screen, seat))
     screen.blank()

@@ -1,1 +1,1 @@
-"""Actions: whatever changes something, each planned first, and carried out by a Writer or a Runner."""
+"""Actions: everything that changes something. Each is planned first, and carried out through a Writer or a Runner."""

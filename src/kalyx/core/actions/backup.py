@@ -1,9 +1,8 @@
-"""What an environment was before it is changed, kept until the change is whole.
+"""A copy of an environment's folders, kept while an installer changes them.
 
-The copy's folder has its final name only when it is complete: from then on the environment counts as unfinished, and
-whoever comes next restores what the copy holds. Renaming the copy away is what makes the change final. Every step can
-be stopped at any point and taken up again: a part that was restored is no longer in the copy, and what was there in its
-stead lies in the copy's folder.
+The copy's folder gets its final name only when the copy is complete: from then on the environment counts as unfinished,
+and the next run restores the copy. Renaming the copy makes the change final. Each step can be stopped at any point and
+repeated: a restored folder is no longer in the copy, and the folder that it replaced lies in the copy's folder.
 
 A copy is restored only where the journal in the user's state folder says that this Kalyx made it. Each path in it is
 checked: relative, through no link, inside the environment.
@@ -29,7 +28,7 @@ _LIST_LIMIT = 1024 * 1024
 
 
 class _Folder(Struct, forbid_unknown_fields=True):
-    """One folder that was kept: its path from the environment's, whether it was there, its holder's times (ns)."""
+    """One folder of the copy: its path in the environment, whether it existed, the times (ns) of the folder above."""
 
     path: str
     there: bool
@@ -37,9 +36,9 @@ class _Folder(Struct, forbid_unknown_fields=True):
 
 
 def left_over(reader: Reader, prefix: str) -> str | None:
-    """What a change that was stopped, or still goes on, left: ``unfinished``, ``traces`` of a finished one, or None.
+    """What a fill that was stopped, or still runs, left: ``unfinished``, ``traces`` of a finished one, or None.
 
-    Raises KalyxError where something of these names is there that this Kalyx did not leave.
+    Raises KalyxError where these names exist and this Kalyx did not create them.
     """
     names = [
         name for name in (BEFORE_FOLDER, CLAIM, _PART, _OVER) if reader.kind(reader.join(prefix, name)) is not None
@@ -53,7 +52,7 @@ def left_over(reader: Reader, prefix: str) -> str | None:
 
 
 def _is_own(reader: Reader, prefix: str, folder: str) -> bool:
-    """Whether the journal knows the mark in a folder; one in which nothing is yet needs none."""
+    """Whether the journal knows the mark in a folder; an empty folder needs none."""
     return entry_of(reader, prefix, reader.join(folder, MARK_FILE), "fill") is not None or not reader.names(folder)
 
 
@@ -71,7 +70,7 @@ class Kept:
         return self.reader.join(self.prefix, *names)
 
     def begin(self, folders: list[str]) -> None:
-        """Take the place, finish or clear what a stopped run left, and keep these folders as they are now."""
+        """Lock the environment, finish or clear what a stopped run left, and copy these folders."""
         left_over(self.reader, self.prefix)
         inside = self.paths_of(folders)
         times = [_times(self.reader.again(), self.reader.parent(self._at(folder))) for folder in inside]
@@ -109,7 +108,7 @@ class Kept:
         return list(dict.fromkeys(paths))
 
     def settle(self) -> None:
-        """The change is whole: what was before is no longer needed."""
+        """End a change that succeeded: the copy is removed."""
         if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
             self._set_aside()
         self._leave()
@@ -121,13 +120,13 @@ class Kept:
         self.writer.move(self._at(BEFORE_FOLDER), self._at(_OVER))
 
     def put_back(self) -> None:
-        """Make the environment what it was."""
+        """Roll back: restore the environment from the copy."""
         times = self._restore()
         self._leave()
         self._reset(times)
 
     def recover(self) -> None:
-        """Restore what a stopped run left unfinished, and clear its traces. Raises KalyxError where it is not ours."""
+        """Restore what a stopped run left unfinished, and clear its traces. Raises KalyxError for another's files."""
         left_over(self.reader, self.prefix)
         claims.claim(self.reader, self._at(CLAIM), self.writer)
         times = []
@@ -145,7 +144,7 @@ class Kept:
                 self._stopped.append(entry.mark)
 
     def _tidy(self) -> list[tuple[str, tuple[int, int]]]:
-        """Finish what a stopped run left: restore a whole copy, clear half of one."""
+        """Finish what a stopped run left: restore a complete copy, clear an incomplete one."""
         times = []
         self._know()
         if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
@@ -174,7 +173,7 @@ class Kept:
         return [(reader.parent(self._at(folder.path)), folder.times) for folder in kept]
 
     def _list(self) -> list[_Folder]:
-        """The list of the copy. Raises KalyxError for one that this Kalyx did not write, or that is damaged."""
+        """The folders of the copy. Raises KalyxError for a list that this Kalyx did not write, or that is damaged."""
         reader, folder = self.reader.again(), self._at(BEFORE_FOLDER)
         path = self._at(BEFORE_FOLDER, _LIST)
         message = "nothing was restored, and it is left as it is"

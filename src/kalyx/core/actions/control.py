@@ -1,8 +1,8 @@
 """The control experiment: the same import in a fresh environment, or in another seat where it works.
 
-Where it works there, what is here and not there is the cause, and is halved until the least of it is left: a
-distribution whose files are others, files that nothing installed, a version. Where it fails there too, the packages are
-not the cause. All of it is made in temporary folders.
+Where the import works there, the differences are halved until the smallest set is left that decides: a distribution
+with other files, files that nothing installed, a version. Where the import fails there too, the packages are not the
+cause. All of this is made in temporary folders.
 """
 
 from __future__ import annotations
@@ -67,7 +67,7 @@ class _Control:
         return folder
 
     def alone(self, folder: str) -> str:
-        """What the import does with the packages of a folder, and with none of those that are here."""
+        """The import with the packages of a folder, and with none of this environment's packages."""
         assert self.machine.runner is not None
         words = (f"prefix={self.case.interpreter.prefix}",)
         experiment = Experiment("in a fresh environment", put=(folder,), words=words, flags_in=("-S",))
@@ -75,9 +75,9 @@ class _Control:
         return outcome_of(self.case, trial)
 
     def replaced(self, source: str, keys: Sequence[str], words: str) -> Experiment:
-        """The import with some distributions of another folder in the place of those that are here.
+        """The import with some distributions of another folder in place of this environment's.
 
-        Of an environment nothing else comes along, and none of its path files: these run code at start-up.
+        Nothing else of another environment is used, and none of its path files: these run code at start-up.
         """
         folder, reader = self.folder(), self.reader
         kept = {top for one in installed_in(reader, source) if one.key in keys
@@ -98,7 +98,7 @@ class _Control:
 
 
 def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: Tell) -> tuple[Finding | None, str]:
-    """What a fresh environment shows of an import that fails, and what is to be said of that where it shows nothing."""
+    """The finding that a fresh environment gives for an import that fails, or a note where it gives none."""
     relevant = relevant_distributions(case, machine)
     if not relevant or machine.runner is None or not case.sites:
         return None, ""
@@ -120,7 +120,7 @@ def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: T
 
 
 def _of_another_environment(control: _Control, relevant: list[Installed]) -> Finding | None:
-    """The packages of another environment of the same Python version, which has what was asked for: no index needed."""
+    """Compare with the packages of another environment of the same Python version, which needs no index."""
     machine, case = control.machine, control.case
     for environment in machine.all_environments:
         same = (environment.version or "").startswith(case.interpreter.minor + ".")
@@ -141,7 +141,7 @@ def _of_another_environment(control: _Control, relevant: list[Installed]) -> Fin
 
 
 def _by_another_version(control: _Control, asked: Installed) -> tuple[Finding | None, str]:
-    """The newest release of what was asked for, and the newest before the one that is here, each with what it needs."""
+    """Compare with the newest release of what was asked for, and with the newest before the one that is installed."""
     failing = []
     for line in (asked.name, f"{asked.name}<{asked.version}"):
         try:
@@ -254,7 +254,7 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
 
 
 def _other_file(control: _Control, theirs: str, path: str) -> Evidence:
-    """That a distribution elsewhere has another content in a file, or a file that is not here."""
+    """In words: a file of a distribution has another content elsewhere, or does not exist here."""
     if control.reader.exists(path):
         return Evidence(fact=f"{theirs} has another content in this file", source=path, path=path)
     return Evidence(fact=f"{theirs} has a file that is not here", source=f"nothing at {path}")

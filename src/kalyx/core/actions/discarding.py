@@ -1,8 +1,8 @@
-"""Removing an environment with the kernels that start it, after everything that speaks against it was looked at.
+"""Removing an environment with the kernels that start it, after everything was checked that forbids the removal.
 
-Strategy: a mark of being removed is written into the folder first and goes
-last, with the settings file just before it. Whoever is stopped in between
-leaves a folder that the survey calls half-made, and a second call finishes it.
+A mark is written into the folder first and removed last, just after the
+settings file. A run that is stopped in between leaves a folder that the survey
+calls half-made, and a second call finishes the removal.
 Links are removed, never followed; nothing outside the folder is touched but
 the kernels.
 """
@@ -42,7 +42,7 @@ from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import shown_command
 from kalyx.core.text.visible import visible
 
-# What the makers of environments themselves put there.
+# What the programs that create environments write into them.
 _MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
 _MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
 _MARKS: dict[str, Work] = {UNFINISHED_MARK: "prepare", DISCARDED_MARK: "discard"}
@@ -55,7 +55,7 @@ _IN_SITE = {"__pycache__", "easy-install.pth", "_virtualenv.py", "_virtualenv.pt
 
 
 class Leaving(Struct):
-    """A removal worked out and not yet made."""
+    """The plan of a removal."""
 
     prefix: str
     kernels: list[Kernel]
@@ -101,7 +101,7 @@ def _left_by(reader: Reader, folder: str) -> Entry | None:
 
 
 def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with_own_files: bool) -> Leaving:
-    """What would go, after every reason against it. Raises KalyxError with the reason that holds."""
+    """Plan the removal. Raises KalyxError with the reason that forbids it."""
     reader = machine.reader
     prefix = reader.real(prefix)
     view = read_environment(reader, prefix)
@@ -260,7 +260,7 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
 
 
 def _of_kept_records(reader: Reader, prefix: str) -> set[str]:
-    """The files that a prefix that a manager keeps by its own records's own records list."""
+    """The files that the records of an environment manager list in its prefix (``conda-meta``)."""
     folder = reader.join(prefix, "conda-meta")
     of_kept_records: set[str] = set()
     for name in reader.names(folder):
@@ -293,7 +293,7 @@ def _files_below(reader: Reader, folder: str) -> Iterator[str]:
 
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
-    """What would point to nothing: settings of this folder, notebooks here, around the environment and in the home."""
+    """What would name a missing environment: settings of this folder, notebooks here, beside it and in the home."""
     reader, pointers = machine.reader, []
     for seat in editor_seats(reader, reader.folder):
         word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""
@@ -328,7 +328,7 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
             working.end()
             raise
         try:
-            managed_envs.remember(reader, prefix, writer)  # by it the folder is known for what it was until it is gone
+            managed_envs.remember(reader, prefix, writer)  # this names the folder until it is gone
             with Transaction(reader, writer) as transaction:
                 if leaving.kernels:
                     tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))

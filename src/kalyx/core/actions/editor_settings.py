@@ -32,7 +32,7 @@ _FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolde
 
 
 class _ConfigFile(Struct):
-    """A settings file: its descriptor, and the folder that its paths begin at."""
+    """A settings file: its descriptor, and the folder that its paths are relative to."""
 
     file: str
     about: dict[str, Any]
@@ -44,7 +44,7 @@ class _ConfigFile(Struct):
 
 
 def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointing:
-    """What would be written. ``named``: of several run configurations the one of this name.
+    """Plan what is written. ``named``: the name of one of several run configurations.
 
     Raises KalyxError where the form cannot be written, the file may not be, or the target starts nothing.
     """
@@ -84,7 +84,7 @@ def settings_file(reader: Reader) -> str:
 
 
 def _line(after: str, edits: list[Edit]) -> str:
-    """The line as it will be, for people."""
+    """The new line, as the plan shows it."""
     at = after.find(edits[-1].text.strip())
     start = after.rfind("\n", 0, at) + 1
     end = after.find("\n", at)
@@ -92,7 +92,7 @@ def _line(after: str, edits: list[Edit]) -> str:
 
 
 def _sheet(reader: Reader, file: str) -> _ConfigFile:
-    """What is known of a settings file by its place. Raises KalyxError where nothing is."""
+    """The descriptor of the settings file at a path. Raises KalyxError where no descriptor names the path."""
     known = [(descriptor, pattern) for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
     config_files = [
         _ConfigFile(file, item, folder) for item, pattern in known if (folder := folder_of(reader, file, pattern))
@@ -218,7 +218,7 @@ def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
 
 
 def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
-    """What is to be said first: a path of this machine in a file that others share."""
+    """Notes for the user before the change: a path of this machine in a file that others share."""
     reader = machine.reader
     assert target.interpreter is not None and target.environment is not None
     repository = repository_of(reader, reader.parent(pointing.path))

@@ -1,4 +1,4 @@
-"""The line that enters an environment, for each shell, and how to leave it.
+"""The line that activates an environment, for each shell, and the line that deactivates it.
 
 The environment's own activation script is used where it has one for the shell;
 else the line puts its programs first on ``PATH``, which is what counts.
@@ -20,7 +20,7 @@ from kalyx.core.text.visible import visible
 
 
 def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
-    """The line for ``shell`` (the user's own when None). Raises KalyxError for a shell no row knows."""
+    """The line for ``shell`` (the user's own when None). Raises KalyxError for a shell that the table lacks."""
     name = shell or machine.shell.name
     if name not in SHELLS:
         raise KalyxError(f"no line is known for the shell {name!r}", sorted(SHELLS))
@@ -103,7 +103,7 @@ def _path_line(reader: Reader, programs: str, prefix: str, shell: str, variable:
 
 
 def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
-    """What on this machine undoes it, or makes it mean something else."""
+    """Notes on what reverses the activation on this machine, or changes its effect."""
     reader = machine.reader
     warnings = []
     for variable in ("PYTHONPATH", "PYTHONHOME"):

@@ -1,8 +1,8 @@
 """Packages into an environment that exists, or out of it: planned, carried out by its own installer, proved.
 
-Strategy: what would come is asked of the installer before anything is touched;
-the folders it may change are kept (``safekeeping``) until it has ended well; a
-failure puts them back. The proof compares what is there after with what was.
+The installer is first asked what it would install; the folders that it may
+change are copied (``backup``) until it has succeeded; a failure restores them.
+The check compares the packages after the change with those before.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ _TRIED_AT_MOST = 12
 
 
 class Order(Struct, kw_only=True):
-    """What to put in, or with ``remove`` to take out."""
+    """What to install into which environment, or with ``remove`` what to remove."""
 
     interpreter: Interpreter
     environment: Environment
@@ -42,7 +42,7 @@ class Order(Struct, kw_only=True):
 
 
 def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[FillAnswer, list[list[str]]]:
-    """What would come, move and go, and whom it would break; the commands. Raises KalyxError where it may not be."""
+    """What would be installed, changed, removed and broken; the commands. Raises KalyxError where not allowed."""
     interpreter, prefix = order.interpreter, order.environment.prefix
     packages = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
@@ -116,7 +116,7 @@ def _plan_removal(order: Order, packages: list[Package], installer: Installer, a
 def carry_out(
     machine: Machine, order: Order, answer: FillAnswer, commands: list[list[str]], tell: Callable[[str], None]
 ) -> None:
-    """Do it and prove it; fills in the answer. Raises KalyxError with the reason, after putting back what was there."""
+    """Run the commands, check the result, complete the answer. Raises KalyxError with the reason, after a rollback."""
     before = held(machine, order.interpreter)
     with signals.held():
         with installed(machine, order, commands, tell):
@@ -127,7 +127,7 @@ def carry_out(
 
 @contextmanager
 def installed(machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]) -> Iterator[Kept]:
-    """Run the installer, then the block; where either raises, what was there before is put back.
+    """Run the installer, then the block; where either raises, the environment is rolled back.
 
     Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
     """
@@ -184,7 +184,7 @@ def _prove(machine: Machine, order: Order, before: list[Package], answer: FillAn
 
 
 def _undo(order: Order, done: list[VersionChange]) -> list[list[str]]:
-    """The calls that make it what it was: what is new goes first, for it may need the versions of now."""
+    """The calls that undo the change. New packages are removed first, because they may need the present versions."""
     came = [move.name for move in done if move.before is None or move.hides is not None]
     back = [f"{move.name}=={move.before}" for move in done if move.before is not None and move.hides is None]
     words = ["kalyx", "fill", order.environment.prefix]

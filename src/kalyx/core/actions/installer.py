@@ -1,10 +1,10 @@
 """The installer of an environment, run by that environment's own interpreter.
 
-Its variables are cleaned of whatever would lead it elsewhere, its waits are
-limited, what it says is kept whole in a file when it fails, and the line that
-matters is shown. What it would do is told by its own report (the "Installation
-Report" format of the installer's documentation); one too old for that is made
-to do it in a copy of the environment.
+Variables that would make it install elsewhere are removed, and its waits are
+limited. When it fails, its whole output is kept in a file, and the line with the
+reason is shown. What it would do comes from its own report (the "Installation
+Report" format of the installer's documentation); an installer that is too old
+for a report runs in a copy of the environment.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ from kalyx.core.text.redaction import redacted
 from kalyx.core.text.visible import visible
 
 INSTALL_SECONDS = 1800.0
-# Bytes of what it says: its report repeats the whole description of every package.
+# Bytes of its output: a report repeats the whole description of every package.
 _OUTPUT_LIMIT = 128 * 1024 * 1024
 _KEPT_LOGS = 5
 _KEPT = pattern(r"installer-[0-9]{8}-[0-9]{6}-[0-9]{6}\.txt")
@@ -68,7 +68,7 @@ def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
 
 
 def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
-    """What the environment sees now, read again, as its installer sees it."""
+    """The packages that the environment has now, read again, as its installer sees them."""
     reader = machine.reader.again()
     way = Invocation(variables=clean_variables(reader.variables))
     return contents(reader, interpreter, search_path(reader, interpreter, way))[0]
@@ -90,7 +90,7 @@ class Installer:
         self.wheels = wheels
 
     def version(self, packages: list[Package]) -> tuple[int, ...] | None:
-        """Its version by its metadata, or None where the environment has none."""
+        """The installer's version by its metadata, or None where the environment has no installer."""
         version = next(
             (package.version for package in packages if package.name == "pip" and package.hidden_by is None), None
         )
@@ -103,7 +103,7 @@ class Installer:
         return install_command(self.interpreter.executable, self.wheels, self.machine.seconds, words, *more)
 
     def remove(self, names: list[str]) -> list[str]:
-        """Take distributions out of the environment; returns what the installer said."""
+        """The command that removes distributions from the environment."""
         quiet = ["--disable-pip-version-check", "--no-input"]
         return [self.interpreter.executable, "-m", "pip", "uninstall", *quiet, "-y", *names]
 
@@ -124,7 +124,7 @@ class Installer:
     def _tried_in_a_copy(
         self, words: list[str], packages: list[Package], tell: Callable[[str], None]
     ) -> list[PlannedInstall]:
-        """Make the installation in a copy of the environment: for installers that cannot tell beforehand."""
+        """Install into a copy of the environment: for an installer that has no report."""
         machine, reader = self.machine, self.machine.reader
         assert machine.runner is not None
         writer = LiveWriter()
@@ -190,7 +190,7 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
     with machine.runner.empty_folder() as path, machine.runner.empty_folder() as stand:
         ended = machine.runner.run(
             argv,
-            # What it unpacks lies in a folder of ours: it goes with us, also where the installer is stopped.
+            # The installer unpacks into a folder that Kalyx removes, also where the installer is stopped.
             variables={**clean_variables(machine.reader.variables), "TMPDIR": path, "TEMP": path, "TMP": path},
             folder=stand,  # "-m" looks in the folder stood in first: nothing lies there
             seconds=INSTALL_SECONDS,
@@ -221,7 +221,7 @@ def _last_line(words: bytes) -> str:
     return lines[-1].strip() if lines else ""
 
 
-# Lines that only repeat what an earlier one said better, or that say nothing of the reason.
+# Lines that repeat an earlier one, or that do not give the reason.
 _SAYS_LITTLE = ("No matching distribution found for", "note:", "hint:", "[end of output]", "Failed to build")
 
 

@@ -1,4 +1,4 @@
-"""What an environment holds before and after: what came, moved and went, and which requirements then do not hold."""
+"""The packages of an environment before and after a change: the differences, and the requirements that fail then."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from kalyx.core.text.names import canonical
 
 
 def visible_of(packages: list[Package]) -> dict[str, Package]:
-    """The packages that answer, by canonical name: distributions that nothing hides."""
+    """The packages that an import finds, by canonical name: distributions that nothing hides."""
     return {
         canonical(package.name): package
         for package in packages
@@ -20,7 +20,7 @@ def visible_of(packages: list[Package]) -> dict[str, Package]:
 
 
 def moves(before: list[Package], after: list[Package]) -> list[VersionChange]:
-    """Every distribution whose answering version or place is another now, by name."""
+    """Every distribution that an import now finds in another version or folder, by name."""
     item, other = visible_of(before), visible_of(after)
     changes = []
     for key in sorted(item.keys() | other.keys()):
@@ -57,7 +57,7 @@ def foreseen_moves(packages: list[Package], coming: list[PlannedInstall]) -> lis
 def broken(
     reader: Reader, interpreter: Interpreter, packages: list[Package], coming: list[PlannedInstall], going: set[str]
 ) -> list[Broken]:
-    """Requirements that would not hold when ``coming`` came and the names in ``going`` went."""
+    """Requirements that fail once ``coming`` is installed and the names in ``going`` are removed."""
     versions = {key: package.version or "" for key, package in visible_of(packages).items() if key not in going}
     lines: dict[str, tuple[str, str, list[str]]] = {}
     records: dict[tuple[str, str], Installed] = {}

@@ -19,7 +19,7 @@ class Files:
         self._made: list[str] = []
 
     def write(self, path: str, content: bytes) -> None:
-        """Write one. Where the state folder cannot be written nothing is: a killed run then leaves what it left."""
+        """Write a file; nothing where the state folder cannot be written: what a killed run leaves then stays."""
         try:
             reader, upper = self.reader.again(), self.reader.parent(path)
             while not reader.exists(upper) and reader.parent(upper) != upper:
@@ -43,9 +43,9 @@ class Files:
 
 
 class Working:
-    """One piece of work at an environment: ``begin`` before anything is left there, ``end`` when it is done or undone.
+    """The entry of one change of an environment: ``begin`` before the first write, ``end`` when it is done or undone.
 
-    ``mark`` goes into what is left in the environment meanwhile.
+    ``mark`` is written into what the change keeps in the environment meanwhile.
     """
 
     def __init__(self, reader: Reader, place: str, work: Work, writer: Writer) -> None:

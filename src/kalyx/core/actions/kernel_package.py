@@ -1,8 +1,8 @@
-"""What on this machine can install a missing Python version, and the command for that; installs nothing.
+"""Which programs of this machine can install a missing Python version, and their commands; installs nothing.
 
-Known by what is there: the program of a version manager in its own root, the
-program of an installation managed by an environment manager, the system's package installer where it
-says that it has such a package.
+They are: a version manager in its own root, an environment manager in its
+installation, and the system's package installer where its list has such a
+package.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ _SYSTEM_INSTALLER, _SYSTEM_LIST = "/usr/bin/apt-get", "/usr/bin/apt-cache"
 
 
 def could_bring(machine: Machine, version: str) -> list[str]:
-    """The lines that would bring ``version`` (3.14, or 3.14.1), one for each program here that could."""
+    """The lines that would install ``version`` (3.14, or 3.14.1), one for each program here that can."""
     return [machine.line(argv) for argv in _commands(machine, version)]
 
 

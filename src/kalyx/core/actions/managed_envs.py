@@ -12,12 +12,12 @@ from kalyx.core.system.writer import Writer
 
 
 def remember(reader: Reader, prefix: str, writer: Writer) -> None:
-    """Put an environment on the list; those that are none any more go from it."""
+    """Add an environment to the list; entries that are no longer environments are removed."""
     _write(reader.again(), [*_still(reader.again(), prefix), prefix], writer)
 
 
 def forget(reader: Reader, prefix: str, writer: Writer) -> None:
-    """Take a removed environment from the list."""
+    """Remove a removed environment from the list."""
     if prefix in made_prefixes(reader.again()):
         _write(reader.again(), _still(reader.again(), prefix), writer)
 
@@ -32,4 +32,4 @@ def _write(reader: Reader, prefixes: list[str], writer: Writer) -> None:
         writer.folder(reader.parent(path), private=True)
         writer.write(path, json.dumps(prefixes, indent=1).encode("utf-8", "surrogatepass"), mode=0o600)
     except (KalyxError, UnicodeEncodeError):
-        pass  # a list for finding things again: what was done is done without it
+        pass  # the list only helps to find environments: the change itself does not need it

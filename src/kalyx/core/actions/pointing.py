@@ -1,6 +1,6 @@
 """Making a notebook ask for a kernel: only that metadata changes, and the former value is kept for one undo.
 
-The keeping and taking back serves settings files too (``choosing.py``).
+``editor_settings.py`` changes and restores settings files in the same way.
 
 The notebook format's documentation names the place: ``metadata.kernelspec``
 with ``name``, ``display_name`` and ``language``.
@@ -32,7 +32,7 @@ _NOTE_LIMIT = 4 * 1024 * 1024
 
 
 class Pointing(Struct):
-    """A change worked out and not yet made: the file, its new content, and what takes it back."""
+    """The plan of a change: the file, its new content, and the edits that undo the change."""
 
     path: str
     before: bytes
@@ -41,12 +41,12 @@ class Pointing(Struct):
     was: str | None
     deeds: list[ChangePlan]
     is_new: bool = False  # there was no such file before
-    goes: bool = False  # taking it back removes the file
-    times: tuple[int, int] | None = None  # what the file's times are to be then, in nanoseconds
+    goes: bool = False  # the undo removes the file
+    times: tuple[int, int] | None = None  # the file's times after an undo, in nanoseconds
 
 
 class _Note(Struct):
-    """What takes a change back: the file, the digest of its content after the change, the edits, its times before."""
+    """What undoes a change: the file, the digest of its content after the change, the edits, its times before."""
 
     path: str
     after: str
@@ -126,7 +126,7 @@ def read_for_change(reader: Reader, path: str) -> bytes:
 
 
 def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]:
-    """Make the change; returns the call that takes it back. What takes it back is written first."""
+    """Make the change; returns the call that undoes it. What the undo needs is written first."""
     status = None if pointing.is_new else machine.reader.again().status(pointing.path)
     note = _Note(
         path=pointing.path,
@@ -150,7 +150,7 @@ def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]
 
 
 def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
-    """What is to be done where the notebook is open now: its process goes on as it was started."""
+    """Notes for a notebook that is open now: its running kernel stays the former one."""
     live = live_of(machine.reader, machine.lives, path)
     if live is None:
         return []
@@ -161,7 +161,7 @@ def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
 
 
 def take_back(pointing: Pointing, writer: Writer) -> None:
-    """What was there before, byte for byte, where the change turned out not to do what it should."""
+    """Restore the former content, byte for byte, after a change that did not have its effect."""
     if pointing.is_new:
         writer.remove_file(pointing.path)
     else:
@@ -169,7 +169,7 @@ def take_back(pointing: Pointing, writer: Writer) -> None:
 
 
 def plan_undo(machine: Machine, path: str) -> Pointing:
-    """What takes the last change back. Raises KalyxError where there is none, or the file was changed since."""
+    """Plan the undo of the last change. Raises KalyxError where there is none, or the file was changed since."""
     reader = machine.reader
     before = read_for_change(reader, path)
     try:
@@ -190,6 +190,6 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
 
 
 def _kept(reader: Reader, path: str) -> str:
-    """Where what takes a change back is kept, in the user's data folder."""
+    """The file with what undoes a change, in the user's data folder."""
     name = hashlib.sha256(path.encode("utf-8", "surrogateescape")).hexdigest()[:24] + ".json"
     return reader.join(own_folder(reader, "data"), "pointed", name)

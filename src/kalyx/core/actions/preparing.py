@@ -1,10 +1,9 @@
-"""A working environment in one step: made in place under a mark, filled, checked, the mark taken off last.
+"""A working environment in one step: created in its final place, filled and checked.
 
-Strategy: everything happens inside the one new folder. The mark of being
-unfinished is written before anything else and removed after everything; a run
-that fails clears the folder, one that was killed leaves a marked folder that
-the survey calls half-made and the next run clears. What is outside is touched
-last (the kernel), when the environment is whole.
+A mark of being unfinished is written first and removed last. A run that fails
+clears the folder; a run that was killed leaves a marked folder, which the
+survey calls half-made and the next run clears. What lies outside the folder
+(the kernel) is written last, when the environment is complete.
 """
 
 from __future__ import annotations
@@ -37,7 +36,7 @@ from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
-# What making and filling an environment puts right into its folder.
+# What creating and filling an environment writes directly into its folder.
 MAKERS_NAMES = {UNFINISHED_MARK, "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",
                 "pyvenv.cfg", ".gitignore"}  # fmt: skip
 IGNORE_ALL = b"# written by kalyx: the environment stays out of version control\n*\n"
@@ -55,7 +54,7 @@ class Order(Struct, kw_only=True):
 
 
 def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[str]]]:
-    """What would be touched, and the commands that would run. Raises KalyxError for what must not be done."""
+    """The paths that would change, and the commands. Raises KalyxError for what must not be done."""
     _refuse_what_is_there(machine, order.folder)
     _refuse_base(machine, order.base)
     deeds = [ChangePlan(deed="create environment", path=order.folder)]
@@ -113,7 +112,7 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
 
 
 def _refuse_base(machine: Machine, base: Interpreter) -> None:
-    """An interpreter that cannot create environments by its own standard means is refused with the way out."""
+    """Refuse an interpreter that cannot create environments by its standard module, and say what to do."""
     if base.version.startswith("2."):
         raise KalyxError(f"Python {base.version} has no standard means to create environments; choose 3.6 or newer")
     search = search_path(machine.reader, base, Invocation(no_user=True))
@@ -132,7 +131,7 @@ def carry_out(
     writer: Writer,
     tell: Callable[[str], None],
 ) -> PrepareAnswer:
-    """Make, fill and check. On any failure the folder is cleared again. Raises KalyxError with the reason."""
+    """Create, fill and check. On any failure the folder is cleared. Raises KalyxError with the reason."""
     reader = machine.reader
     fresh = reader.kind(order.folder) is None
     writer.folder(order.folder)
@@ -168,7 +167,7 @@ def carry_out(
 
 
 def _clear(machine: Machine, folder: str, writer: Writer, keep: str = "") -> None:
-    """Empty our own marked folder; the mark goes last, so that a second stop leaves it recognisable."""
+    """Empty the folder that this run marked; the mark is removed last, so that a second stop leaves it recognisable."""
     reader = machine.reader.again()
     for name in sorted(reader.names(folder), key=lambda one: one == UNFINISHED_MARK):
         path = reader.join(folder, name)
@@ -181,7 +180,7 @@ def _clear(machine: Machine, folder: str, writer: Writer, keep: str = "") -> Non
 
 
 def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
-    """What was asked for against what is there: packages by their metadata, and a trial import of each module."""
+    """Compare what was requested with what is there: packages by their metadata, and a trial import of each module."""
     reader = machine.reader
     try:
         interpreter = read_interpreter(reader, executable_in(reader, order.folder))

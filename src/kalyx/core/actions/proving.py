@@ -1,4 +1,4 @@
-"""The proof that a package works where it was put: trial imports, and who still runs with what was there before."""
+"""Checks after an installation: trial imports, and the processes that still use the former packages."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing down what rebuilds an environment: requirement lines, with their base Python in comments.
+"""The requirement lines that recreate an environment, with the base Python in comments.
 
 Lines follow PEP 508; where a distribution came from is read from the record
 that installers leave of it (PEP 610). The comments at the head are plain words
@@ -56,7 +56,7 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
                 f"{package.name} {package.version} is kept by {package.location}, not by requirement lines"
             )
         elif brought.get(canonical(package.name)) == package.version and used is None:
-            continue  # making an environment brings it
+            continue  # each new environment has it
         else:
             installed = records.get((package.location, canonical(package.name)))
             answer.lines.append(_line(machine, interpreter, package, installed, list(records.values())))
@@ -82,7 +82,7 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
 
 
 def _brought_along(reader: Reader, interpreter: Interpreter) -> dict[str, str]:
-    """What making an environment with this Python brings, by the wheels that lie in its own library."""
+    """The packages that each new environment of this Python gets, by the wheels in its own library."""
     names = reader.names(reader.join(interpreter.library, "ensurepip", "_bundled"))
     if interpreter.base_prefix == "/usr":
         names = reader.names("/usr/share/python-wheels")  # where Debian keeps them
@@ -192,16 +192,16 @@ def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) 
     if url.startswith("file:") or "+file:" in url:
         line.elsewhere, line.reason = False, f"it came from {address}, which only this machine has"
         if not isinstance(direct.get("dir_info"), dict) and source is None:
-            # A file of this name and version may lie in an index, or be given along; its place here helps nobody.
+            # An index may have a file of this name and version; the path on this machine helps nobody.
             line.line, line.kind = f"{package.name}=={package.version}", "pinned"
             line.reason = f"it came from the file {url.split('#')[0].rpartition('/')[2]}, which an index may not have"
     return line
 
 
 def _marker(machine: Machine, interpreter: Interpreter, package: Package, all_here: list[Installed]) -> str:
-    """The condition under which every distribution that asks for this one does so; empty where one asks always.
+    """The condition that every distribution which requires this one gives; empty where one requires it always.
 
-    A condition that does not hold here is not why it is here.
+    A condition that is false on this machine is ignored: it did not install the distribution.
     """
     from packaging.requirements import InvalidRequirement, Requirement
 

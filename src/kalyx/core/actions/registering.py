@@ -1,8 +1,8 @@
 """Registering an environment as a kernel, and removing kernels.
 
-What is registered is the target, never whatever ``python`` is now. The spec
-file is written last and whole. What was there before is kept until the new
-one has answered, and put back when it does not.
+What is registered is the target, never the ``python`` that runs now. The spec
+file is written last, in one step. What it replaces is kept until the new kernel
+has answered, and restored when the new kernel does not answer.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ class Order(Struct, kw_only=True):
 
 
 class Plan(Struct):
-    """A registration worked out and not yet done."""
+    """The plan of a registration."""
 
     identifier: str
     label: str
@@ -81,7 +81,7 @@ def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPacka
 
 
 def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package: KernelPackage) -> Plan:
-    """What registering would write. Raises KalyxError for what must not be done."""
+    """Plan what is written. Raises KalyxError for what must not be done."""
     interpreter, environment = seat.interpreter, seat.environment
     assert interpreter is not None and environment is not None
     identifier = _identifier(order, environment.name)
@@ -277,7 +277,7 @@ def _site_module_notes(machine: Machine, interpreter: Interpreter, variables: di
 
 
 def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: dict[str, str]) -> list[str]:
-    """The user's own packages reach into it: said, with the option that keeps them out."""
+    """A note that the user's own packages are on sys.path too, with the option that leaves them out."""
     if "PYTHONNOUSERSITE" in variables:
         return []
     search = machine.search(interpreter, Invocation(variables=machine.reader.variables))
@@ -327,12 +327,12 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
 
 
 def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
-    """Write the kernel, have it ``rehearsed``, and keep it only where it answered: else all is as before.
+    """Write the kernel, rehearse it, and keep it only where it answered; else roll back.
 
     The icons are written last, and only those that the folder lacks then: another registration of the same kernel may
     be at work, and this one takes back none that the other counts on.
 
-    Signals: one that arrives before the kernel has answered ends the run with the state of before.
+    A signal that arrives before the kernel has answered rolls back and ends the run.
     """
     reader, spec = machine.reader, machine.reader.join(plan.folder, SPEC_FILE)
     with signals.held(), Transaction(reader, writer) as transaction:

@@ -1,4 +1,4 @@
-"""Changes that are made whole or not at all, at whatever moment the run is stopped.
+"""Changes that are made completely or not at all, at whatever moment the run is stopped.
 
 Before each change its inverse is written to a journal in the user's state folder. Leaving the block without ``commit``
 (a refusal, a failure, a signal) carries out the inverses, the last change first. A run that was killed leaves its
@@ -30,7 +30,7 @@ _START = "changes-"
 
 
 class Inverse(Struct, forbid_unknown_fields=True):
-    """How one change is taken back.
+    """How one change is undone.
 
     ``remove`` a file that was made, while its content is the one written; ``write`` back the content and the times that
     a file had; ``move`` back; ``remove-folder`` that was made, where nothing is in it.
@@ -142,7 +142,7 @@ class Transaction:
             self._forget()
 
     def roll_back(self) -> list[str]:
-        """Carry out the inverses; returns what could not be taken back, in words."""
+        """Carry out the inverses; returns what could not be undone, in words."""
         self._is_over = True
         left = list(_taken_back(self.reader, self.writer, self.inverses))
         if not left:
@@ -150,7 +150,7 @@ class Transaction:
         return left
 
     def _do(self, inverse: Inverse, writer: Callable[[], None]) -> None:
-        """Make a change, its inverse noted first; of one that was refused nothing is to be taken back."""
+        """Write the inverse to the journal, then make the change; a change that was refused needs no inverse."""
         self.inverses.append(inverse)
         self._note()
         try:
@@ -169,7 +169,7 @@ class Transaction:
 
 
 def recover(reader: Reader, writer: Writer) -> list[str]:
-    """Take back what runs that were killed had begun to change; returns what was taken back, in words.
+    """Undo what killed runs had begun to change; returns what was undone, in words.
 
     Only journals of this user's own state folder whose process is gone are read; a damaged journal is left.
     """
@@ -198,7 +198,7 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
 
 
 def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iterator[str]:
-    """Carry out the inverses, the last first; gives what could not be, in words."""
+    """Carry out the inverses, the last first; gives those that failed, in words."""
     for inverse in reversed(inverses):
         try:
             _take_back(reader.again(), writer, inverse)

@@ -1,7 +1,7 @@
 """Trying fixes in a temporary copy, before anyone changes anything.
 
-What an install line would bring goes into a folder of its own that stands before the environment's packages; what it
-would take away, or rename, is left out of a folder of links; variables, flags and other interpreters need no copy. Then
+What an install line would add goes into a temporary folder, which is searched before the environment's packages; what a
+line would remove or rename is left out of a folder of links; variables, flags and other interpreters need no copy. Then
 the import is tried again. A fix that is to be done by hand, or elsewhere, is not tried.
 """
 
@@ -41,12 +41,12 @@ from kalyx.core.text.names import canonical
 Tell = Callable[[str], None]
 
 _AT_START = ("sitecustomize", "usercustomize")
-# Of an installer's options those that say what comes, and not where it goes.
+# The installer's options that say what is installed, and not where.
 _KEPT = {"--no-deps", "--pre", "--no-build-isolation", "--no-index", "--upgrade", "--force-reinstall"}
 
 
 def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
-    """Have every fix install from this folder of wheels: what is tried is then what is carried out."""
+    """Make every fix install from this folder of wheels, so that the trial and the fix install the same files."""
     for fix in (fix for answer in answers for finding in answer.findings for fix in finding.fixes):
         fix.steps = [_from_wheels(machine, step, wheels) for step in fix.steps]
 
@@ -59,7 +59,7 @@ def _from_wheels(machine: Machine, step: Step, wheels: str) -> Step:
 
 
 class _Attempt(Struct):
-    """How the import will be tried: the seat's way, with what the steps so far have another way."""
+    """How the import will be tried: as the seat starts, changed by the steps so far."""
 
     interpreter: Interpreter
     wanted: ImportStatement
@@ -84,7 +84,7 @@ def prove(
     wheels: str | None,
     tell: Tell,
 ) -> None:
-    """Try each fix of the import's first finding; ``tried`` of each says what came of it."""
+    """Try each fix of the import's first finding; ``tried`` of each gets the result."""
     if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
         return
     if objection(machine.reader, seat.interpreter, named_by(seat, machine, named)) is not None:
@@ -106,7 +106,7 @@ def prove(
 
 
 def _what_comes_next(answer: ImportAnswer, fix: Fix, trial: Trial) -> list[Evidence]:
-    """Where a fix takes a cause away and another one shows: with what the import fails then."""
+    """Evidence of how the import fails after a fix that removed its cause, where another cause shows."""
     raised, before = trial.root, answer.error
     if trial.imports or raised is None or before is None:
         return []
@@ -204,7 +204,7 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     installer = Installer(machine, attempt.interpreter, wheels)
     planned = installer.foresee(words, held(machine, attempt.interpreter), tell)
     if not planned:
-        return  # it would change nothing
+        return  # nothing would change
     lines = [f"{one.name}=={one.version}" for one in planned]
     run_to_end(machine, fetching(machine, step.python, wheels, folder, [*lines, "--no-deps"]), tell)
     attempt.changes += stand_in(machine, folder, attempt.sites[0] if attempt.sites else "", attempt.wanted.module)

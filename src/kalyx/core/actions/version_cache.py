@@ -1,9 +1,9 @@
-"""What had to be asked of interpreters, remembered between runs.
+"""Answers of interpreters that were asked for their version, remembered between runs.
 
 One small file in the user's cache folder, keyed by path, size, time and inode:
 an interpreter that changed is asked again. A damaged or foreign file counts as
-empty, and is written whole beside and renamed over, so that two runs at once
-do no harm: the last one wins, and nothing is lost but a question asked twice.
+empty. The file is written beside and renamed, so that two runs at once do no
+harm: the last one wins, and an interpreter is asked twice at most.
 """
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ def _load(reader: Reader) -> dict[str, dict[str, str]]:
 
 
 def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]) -> None:
-    """Fill in what reading could not tell (the full version), by memory or by asking; in place.
+    """Add the full versions that reading could not tell, from the cache or by asking; changes ``interpreters``.
 
     Only those that may be started are asked (``consent``).
     """
@@ -83,7 +83,7 @@ def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list
 
 
 def _asked(reader: Reader, runner: Runner, executables: list[str]) -> dict[str, Interpreter | None]:
-    """What each says of itself, asked side by side: a silent one holds up no other."""
+    """Ask several interpreters at the same time, so that one without an answer delays no other."""
     several = list(dict.fromkeys(executables))
     if len(several) < 2:
         return {item: ask_who(reader, runner, item, 5.0) for item in several}

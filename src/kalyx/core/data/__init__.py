@@ -1,4 +1,4 @@
-"""Files that ship with Kalyx: small tables that a reader can extend without touching code, and the probe."""
+"""Files that ship with Kalyx: small tables that can be extended without code, and the probe."""
 
 from __future__ import annotations
 

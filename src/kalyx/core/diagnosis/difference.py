@@ -1,9 +1,9 @@
-"""The smallest difference between an import that fails and one that works: found by trying, not from a list.
+"""The smallest difference between an import that fails and one that works: found by trials, not from a list.
 
-Each dimension is a kind of thing that may keep an import from working: variables, flags, entries of the path, start-up
-files, compiled files, limits, files of the home folder or of the folder it runs in. Everything of a dimension is left
-out at once, in a child process; where the import works then, what is left out is halved until nothing less does it (the
-QuickXplain procedure, Junker, AAAI 2004). A cause that proposes one experiment (``experiments``) is the smallest case.
+Each dimension is a kind of thing that can make an import fail: variables, flags, entries of sys.path, start-up files,
+compiled files, limits, files of the home folder or of the current folder. A child process imports without a whole
+dimension; where that works, the items left out are halved until no smaller set does it (the QuickXplain procedure,
+Junker, AAAI 2004). A cause that proposes one experiment (``experiments``) is the smallest case.
 """
 
 from __future__ import annotations
@@ -49,12 +49,12 @@ class Dimension(Struct):
 
     @property
     def whole(self) -> Experiment:
-        """The experiment without all of it, made once: some take a folder of links."""
+        """The experiment without the whole dimension, made once: some need a folder of links."""
         self.made = self.made or self.without(self.items)
         return self.made
 
     def can_be_left_out(self) -> bool:
-        """Whether the system lets the experiment be made: a folder of links takes room, and on some systems a right."""
+        """Whether the experiment is possible: a folder of links needs space, and on some systems a privilege."""
         try:
             return self.whole is not None
         except OSError:
@@ -62,13 +62,13 @@ class Dimension(Struct):
 
 
 class Decisive(Struct):
-    """What decides: without these items it works. ``alone``: with them only it fails as before."""
+    """The items without which the import works. ``alone``: with these items only, the import fails as before."""
 
     kind: str
     items: list[str]
-    imports: bool = True  # where no more than a start was looked for: whether it imports too
+    imports: bool = True  # where the search only wanted Python to start: whether the import works too
     alone: bool = False
-    is_least: bool = True  # False where the search ended before: what decides is among these
+    is_least: bool = True  # False where the search ended early: the deciding items are among these
 
 
 class _Spent(Exception):
@@ -76,7 +76,7 @@ class _Spent(Exception):
 
 
 class _Search:
-    """Trials of one case, counted; ``good`` says of a trial whether it is what is looked for."""
+    """Counts the trials of one case; ``good`` says whether a trial has the wanted result."""
 
     def __init__(self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool]) -> None:
         self.case, self.machine, self.runner, self.good = case, machine, runner, good
@@ -95,9 +95,9 @@ class _Search:
         return self.good(self.trial(experiment))
 
     def smallest(self, dimension: Dimension) -> list[str]:
-        """The least of a dimension that must be left out: none of it can be put back. All of it is known to do.
+        """The smallest set of a dimension's items that must be left out; without all items the import is known to work.
 
-        Where the search is used up before, all of it.
+        Where the limit of trials or seconds is reached before, a larger set.
         """
 
         def least_of(known: list[str], is_more: bool, items: list[str]) -> list[str]:
@@ -120,9 +120,9 @@ class _Search:
 def decisive(
     case: Case, machine: Machine, *, kinds: Iterable[str] | None = None, good: Callable[[Trial], bool] | None = None
 ) -> Decisive | None:
-    """What decides whether the import works; None where nothing that was left out does.
+    """The items that decide whether the import works; None where leaving out everything changes nothing.
 
-    ``kinds``: the dimensions that are searched, all without. ``good``: what a trial must be; without, that it imports.
+    ``kinds``: the dimensions that are searched; without it all. ``good``: the wanted result; else that it imports.
     """
     if machine.runner is None:
         return None
@@ -140,7 +140,7 @@ def decisive(
 
 
 def least(case: Case, machine: Machine, dimension: Dimension) -> Decisive | None:
-    """The least of one dimension without which the import works; None where it fails without all of that too."""
+    """The smallest set of one dimension without which the import works; None where no set is enough."""
     if machine.runner is None or not dimension.items:
         return None
     search = _Search(case, machine, machine.runner, lambda trial: trial.imports)
@@ -165,10 +165,10 @@ def _all_of(dimensions: list[Dimension]) -> Callable[[Sequence[str]], Experiment
 
 
 def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
-    """The dimension that decides, and the least of its items.
+    """The dimension that decides, and the smallest set of its items.
 
-    When all that can be left out is left out at once and it fails as before, none of that is the cause; when it works,
-    the dimensions themselves are halved. Where it fails otherwise, something left out is needed: each is tried alone.
+    Where the import fails as before without all dimensions, none of them is the cause; where it works, the dimensions
+    are halved. Where it fails otherwise, something left out is needed, and each dimension is tried alone.
     """
     at_once = Dimension("all", [str(number) for number in range(len(dimensions))], _all_of(dimensions))
     first = search.trial(at_once.without(at_once.items)) if len(dimensions) > 1 else None
@@ -195,7 +195,7 @@ def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
 
 
 def _fails_with(search: _Search, dimensions: list[Dimension], found: Decisive) -> bool:
-    """Whether it fails as before with these items alone, everything else left out."""
+    """Whether the import fails as before with these items alone, everything else left out."""
     others = [dimension for dimension in dimensions if dimension.kind != found.kind]
     same = [dimension for dimension in dimensions if dimension.kind == found.kind]
     kept = [[item for item in dimension.items if item not in found.items] for dimension in same]
@@ -351,7 +351,7 @@ def _scratch(case: Case, machine: Machine) -> Iterator[_Stands]:
 
 
 def _files(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
-    """What lies in the home folder and in the folder it runs in, without what an import is found in."""
+    """Files of the home folder and of the current folder, without those that imports are found in."""
     reader, home = machine.reader, case.way.variables.get("HOME", "")
     names = [name for name in reader.names(home) if name.startswith(".") and name != ".local"]
     own = reader.join(home, ".local")  # its lib holds the user's own packages

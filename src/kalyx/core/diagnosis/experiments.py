@@ -1,7 +1,7 @@
-"""Which candidate it is: the experiments of those that can be taken away, in order, until one is proven.
+"""Which candidate is the cause: the experiments of the candidates are carried out in order, until one is proven.
 
-What a header, a link or a file leaves no other way for needs none. A candidate whose experiment makes the import work,
-or fail at something else, comes before those only read; one whose experiment changes nothing falls behind them.
+A cause that a header, a link or a file proves needs no experiment. A candidate whose experiment makes the import work,
+or fail at something else, comes before those only read; one whose experiment changes nothing comes after them.
 """
 
 from __future__ import annotations
@@ -18,12 +18,12 @@ from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError, Tried
 from kalyx.core.model.steps import RunWith, RunWithout, WriteImport
 
 _AT_MOST = 4
-_FOR_NOTHING = 6.0  # seconds in which fixes are tried that cost nothing
-_SECONDS = 30.0  # for all of one import's
+_FOR_NOTHING = 6.0  # seconds for trying fixes that change nothing
+_SECONDS = 30.0  # for all fixes of one import
 
 
 def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[Finding]:
-    """The same findings: what was proven by trying first, what was refuted last; and how certain each is by now."""
+    """The findings, those proven by a trial first, those refuted last, each with its certainty."""
     may = machine.runner is not None and case.trial is not None and case.trial.answered
     before: list[Finding] = []
     refuted: list[Finding] = []
@@ -37,7 +37,7 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
         if experiment is None:
             before.append(finding)
             if finding.certainty == "proven":
-                break  # it needs no other proof, and stands before the rest
+                break  # this needs no other proof, and comes first
             continue
         if not may or machine.runner is None or len(refuted) >= _AT_MOST or spent > _SECONDS:
             finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty
@@ -104,7 +104,7 @@ def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experimen
 
 
 def _as_read(findings: list[Finding], case: Case) -> list[Finding]:
-    """Those that were not tried: what nobody tried to refute, and could have, is not proven."""
+    """Findings without a trial: a finding that a trial could have refuted does not count as proven."""
     for finding in findings:
         if case.proposed(finding.cause) is not None and finding.certainty == "proven":
             finding.certainty = "likely"

@@ -1,8 +1,8 @@
-"""Fixes that several causes share: install, register, rename, remake.
+"""Fixes that several causes share: install, register, rename, recreate.
 
-Least change first; full paths; lines for the user's own shell. Nothing is
-installed past what keeps an environment, and no name is offered for
-installation that no metadata here and no table knows.
+The smallest change comes first; paths are complete; lines are for the user's
+own shell. Where another tool manages an environment, its installer is not used.
+No name is offered for installation that neither metadata nor a table has.
 """
 
 from __future__ import annotations
@@ -62,17 +62,17 @@ def activate(machine: Machine, prefix: str) -> Step:
 
 
 def write(statement: str) -> Step:
-    """Write the import otherwise."""
+    """Change the import statement."""
     return WriteImport(statement=statement, line=f"write: {statement}")
 
 
 def run_without(flag: str) -> Step:
-    """Run it without a flag of the interpreter."""
+    """Run the same without a flag of the interpreter."""
     return RunWithout(flag=flag, line=f"run it without {flag}")
 
 
 def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
-    """What keeps this environment's packages, in words; None when its own installer does."""
+    """What manages this environment's packages, in words; None when its own installer does."""
     reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
         # PEP 668: the mark lies in the standard library's folder.
@@ -87,7 +87,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
 
 
 def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
-    """The lock file of the project that an environment lies right in: what is locked there decides what is in it."""
+    """The lock file beside an environment, in its project's folder: this file decides which packages it has."""
     reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
         return None
@@ -164,7 +164,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
 def _kept(
     machine: Machine, interpreter: Interpreter, keeper: str, requirements: list[str], more: tuple[str, ...]
 ) -> Fix:
-    """Where something else keeps an environment's packages its installer is refused: an environment of one's own."""
+    """The fix where another tool manages the packages: an environment of the user's own."""
     own = own_environment(machine, interpreter, requirements)
     if own is None or "-e" in more:
         details = by_hand(f"add {' '.join(requirements)} through {keeper}, or use an environment of your own")
@@ -177,7 +177,7 @@ def _kept(
 def own_environment(
     machine: Machine, interpreter: Interpreter, requirements: list[str]
 ) -> CreateEnvironment | FillEnvironment | None:
-    """The step that gives the folder stood in an environment with these packages.
+    """The step that gives the current folder an environment with these packages.
 
     None beside an installation whose packages its own installer may change, and where none can be made of it.
     """
@@ -196,28 +196,28 @@ def _makes_environments(interpreter: Interpreter) -> bool:
 
 
 def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...]) -> bool:
-    """A requirement as the standards have it; a folder only where one is given to be installed for development."""
+    """Whether the word is a requirement by the standards, or with ``-e`` a folder."""
     if "-e" in more:
         return machine.reader.path.isabs(requirement) and machine.reader.is_folder(requirement)
     return is_requirement(requirement)
 
 
 def _no_name(requirement: str) -> Fix:
-    """Metadata can say anything: what no distribution may be called never becomes part of a line."""
+    """The fix where metadata has a name that no distribution may have: the name is not part of any line."""
     line = f"its metadata calls it {visible(requirement)!r}, which no distribution may be called:"
     line += " a damaged or hostile record"
     return Fix(message="do not install by that name", steps=[by_hand(line)])
 
 
 def unknown_here(name: str) -> Fix:
-    """Nobody here knows what brings it: a guessed name may be someone's trap."""
+    """The fix where no table and no metadata names the package: a guessed name may be a hostile package."""
     line = f"no metadata that Kalyx read, and no table of its own, says which package provides {visible(name)}:"
     details = by_hand(f"{line} look where the code that needs it comes from")
     return Fix(message="find out which package provides it", steps=[details], state="may-help")
 
 
 def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Fix:
-    """An environment beside this one, on a Python version that suits a package without a newer release."""
+    """Create an environment beside this one, with a Python version that the package supports."""
     if not is_requirement(requirement):
         return _no_name(requirement)
     path = f"{prefix.rstrip('/')}-{minor}"
@@ -298,7 +298,7 @@ def unregister(machine: Machine, kernel: Kernel) -> Fix:
 
 
 def rename(machine: Machine, path: str, to: str) -> Fix:
-    """Rename a file or folder of the user's own that stands in the way; whatever is not the user's own stays put."""
+    """Rename a file or folder of the user's own that hides a module; other files are not renamed."""
     whose = not_the_users_own(machine, path)
     if whose is not None:
         line = (
@@ -310,10 +310,10 @@ def rename(machine: Machine, path: str, to: str) -> Fix:
 
 
 def not_the_users_own(machine: Machine, path: str) -> str | None:
-    """Whose a file or folder is that no fix may move or remove; None where it is the user's own.
+    """The owner, in words, of a file or folder that no fix may move or remove; None where it is the user's own.
 
-    Never one of a standard library, of an installation of Python or of a distribution; and only below the user's home
-    folder or the tree stood in.
+    Not the user's own: files of a standard library, an installation of Python or a distribution, and everything outside
+    the home folder and the current tree.
     """
     reader, real = machine.reader, machine.reader.real(path)
     from kalyx.core.interpreters.consent import tree_of
@@ -369,7 +369,7 @@ def _recorded_in(reader: Reader, site: str, path: str) -> str | None:
 
 
 def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
-    """A name beside ``path`` that nothing has yet."""
+    """A path in the same folder that does not exist yet."""
     stem, extension = machine.reader.path.splitext(path)
     candidate = f"{stem}{ending}{extension}"
     number = 2
@@ -380,7 +380,7 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
 
 
 def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Fix | None:
-    """Install a package of the system's own, by the installer this kind of system has; None where none is known."""
+    """Install a system package with the installer of this kind of system; None where none is known."""
     reader = machine.reader
     words = _family(machine)
     root = [] if reader.user == 0 else ["sudo"]

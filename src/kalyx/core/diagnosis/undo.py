@@ -1,4 +1,4 @@
-"""How a fix is taken back: the line that undoes its one step, where a plain line does."""
+"""The line that undoes a fix, where a fix has one step and one line undoes that."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _PLAIN = {"--upgrade", "--no-deps"}
 
 
 def with_undo(fix: Fix, machine: Machine) -> None:
-    """Say how the fix is taken back; nothing where it has several steps, or what it did is not known beforehand."""
+    """Add the undo line to a fix; nothing where it has several steps, or where its effect is not known beforehand."""
     if fix.undo is not None or len(fix.steps) != 1 or fix.steps[0].command is None:
         return
     made = fix.steps[0]
@@ -23,7 +23,7 @@ def with_undo(fix: Fix, machine: Machine) -> None:
 
 
 def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | None:
-    """The versions that were there, or none of them; None where some were and others not, or an extra is asked for."""
+    """The step back to the former versions, or to none; None where only some were installed, or for an extra."""
     from kalyx.core.packages.requirements import name_of
 
     reader = machine.reader

@@ -1,7 +1,6 @@
 """Environments: prefixes with their own site-packages.
 
 ``reading`` turns a prefix or an interpreter into an environment record.
-``condition`` says whether it is sound, with evidence. ``searchpath`` works out
-the whole search path in order from files. ``finding`` knows where
-environments usually lie.
+``searchpath`` works out the whole search path in order from files. ``finding``
+lists the folders that environments usually lie in; ``found`` reads them all.
 """

@@ -46,17 +46,17 @@ _ROOT_VERSIONS = {
     "windows": ["C:\\Program Files", "C:\\"],
 }
 
-# Any of these says that a site's module system is about, or what one loaded.
+# Variables that a site's module system sets.
 _MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME", "PYTHON_BASE", "EBROOTPYTHON",
                      "EBROOTPYTHON3"}  # fmt: skip
 
 # Folders that hold no environment and are large.
 _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
-# A variable: the survey then tells only of what lies below this folder, and of the bases of that (the demo sets it).
+# A variable: the survey then lists only what lies below this folder, and the bases of that (the demo sets it).
 ONLY_BELOW = "KALYX_ONLY_BELOW"
 _PROCESSES, _LISTED_AT_MOST = 20_000, 5000
 WALK_DEPTH = 6
-# What makers of environments put into one.
+# What programs that create environments write into them.
 _OF_AN_ENVIRONMENT = set(
     "bin lib lib64 include share etc conda-meta pkgs man libexec sbin ssl var doc"
     " Scripts Lib Include Library DLLs Tools tcl Doc".split()
@@ -76,9 +76,7 @@ def _is_python_name(name: str) -> bool:
 
 
 def interpreter_candidates(reader: Reader) -> Iterator[tuple[str, str]]:
-    """Every file that may be an interpreter, on PATH first, then in well-known roots; and its place, by which two names
-    of one folder are told to be one.
-    """
+    """Every file that may be an interpreter, on PATH first, then in known roots; each also with its real folder."""
     pythons: dict[str, list[str]] = {}  # by a folder's real path: on many systems /bin and /usr/bin are one
     for folder in dict.fromkeys([*reader.path_folders(), *_ROOT_FOLDERS[reader.system]]):
         real = reader.real(folder)
@@ -134,7 +132,7 @@ def version_prefixes(reader: Reader) -> Iterator[str]:
 def environment_folders(
     reader: Reader, under: Iterable[str], unread: list[Unread], installations: list[str] | None = None
 ) -> Iterator[tuple[str, bool]]:
-    """Folders that carry the mark of an environment; True where only ``under`` led there.
+    """Folders that have the files of an environment; True for those found only below ``under``.
 
     ``installations`` takes the prefixes of installations that lie below ``under``.
     """
@@ -175,7 +173,7 @@ def environment_folders(
 
 
 def listed_prefixes(reader: Reader) -> list[str]:
-    """The prefixes that the list file of environments that a manager keeps in the home folder names."""
+    """The prefixes in the list of environments that an environment manager keeps in the home folder."""
     text = reader.text_or_none(reader.join(reader.home, ".conda", "environments.txt"), 1024 * 1024) or ""
     lines = [line.strip() for line in text.splitlines()]
     result = [reader.path.normpath(line) for line in lines if reader.path.isabs(line) and "\0" not in line]
@@ -186,7 +184,7 @@ def running_prefixes(reader: Reader) -> list[str]:
     """The prefixes of interpreters that processes of this user run now, from the word each was started by."""
     result = []
     for pid in reader.first_of(reader.processes(), _PROCESSES, "processes"):
-        program = reader.program_of(pid) if pid != reader.pid else None  # Kalyx's own is nobody's seat
+        program = reader.program_of(pid) if pid != reader.pid else None  # Kalyx itself is no seat
         if program is None or not _is_python_name(reader.name(program).removesuffix(" (deleted)")):
             continue
         process = reader.process(pid)
@@ -270,7 +268,7 @@ def _inside(reader: Reader, prefix: str, listing: Mapping[str, object]) -> Itera
         try:
             below = [name for name, kind in reader.listing(folder).items() if kind == "folder"]
         except Unreadable:
-            continue  # the reading of this environment says so
+            continue  # the record of this environment says so
         for name in sorted(below):
             if not _is_python_name(name) and name not in _NEVER_BELOW:
                 path = reader.join(folder, name)

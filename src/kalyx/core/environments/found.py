@@ -19,7 +19,7 @@ from kalyx.core.text.numbers import leading_number
 def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter]:
     """One record an installation: its own names for it are links. Version managers' shims are not listed."""
     rows: dict[tuple[str, str], Interpreter] = {}
-    met: dict[str, Interpreter | None] = {}  # by their place: what two names of one folder hold is read once
+    met: dict[str, Interpreter | None] = {}  # by real folder: a folder with two names is read once
     for candidate, path in dict.fromkeys(interpreter_candidates(reader)):
         is_new = path not in met
         if is_new:
@@ -36,14 +36,14 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
         inside = found_environments(reader, [], [], [], [])
         bases = {view.environment.base_prefix for view, _ in inside}
         rows = {key: row for key, row in rows.items() if row.prefix in bases or reader.inside(row.prefix, only)}
-    # The real file is the installation's own name; what was met first may be a link to it.
+    # The real file is the installation's own name; the first path may be a link to it.
     for row in rows.values():
         row.executable = _best_name(reader, row)
     return in_order_of_versions(rows.values())
 
 
 def _entries_of_nothing(reader: Reader) -> list[Unread]:
-    """The registry's entries of interpreters that are gone: an installer or a launcher still believes them."""
+    """Entries of the registry whose interpreters are gone: installers and the launcher still use them."""
     from kalyx.core.interpreters.registered import registered
 
     gone = [entry for entry in registered(reader) if reader.kind(entry.executable) is None]
@@ -156,9 +156,9 @@ def found_environments(
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:
-    """The name of each environment by its key: its own; of several with one name, with the folder above; else its path.
+    """The unique name of each environment by its key: its own name, or with the folder above, or its path.
 
-    A pure function of all environments: which was read first changes nothing.
+    The order in which environments were read changes nothing.
     """
     named = {environment.key: (environment.called or environment.name, environment.prefix)
              for environment in environments}  # fmt: skip
@@ -171,6 +171,6 @@ def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, s
 
 
 def with_name(environment: Environment, names: dict[str, str]) -> Environment:
-    """A copy of the record under the name that all environments leave it; its own name stays beside."""
+    """A copy of the record with the unique name; its own name stays in the record too."""
     own = environment.called or environment.name
     return structs.replace(environment, name=names.get(environment.key, own), called=own)

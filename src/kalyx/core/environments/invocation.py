@@ -1,4 +1,4 @@
-"""A way of running an interpreter: what its command line says that decides the search path."""
+"""How an interpreter is started: what its command line says about the search path."""
 
 from __future__ import annotations
 
@@ -26,9 +26,9 @@ class ProcessState(Struct):
 
 
 class Invocation(Struct, kw_only=True):
-    """A way of running: what stands first on the path, the flags, and the variables.
+    """How an interpreter is started: the first entry of sys.path, the flags, and the variables.
 
-    ``first`` is the entry that the way of running adds in front (a script's
+    ``first`` is the entry that the program adds at the front (a script's
     folder, ``''`` for the current folder) or None; the flags that decide the path are
     ``-I``, ``-S``, ``-E``, ``-s`` and ``-P``.
     """
@@ -41,7 +41,7 @@ class Invocation(Struct, kw_only=True):
     ignore_variables: bool = False
     no_user: bool = False
     safe_path: bool = False
-    other_flags: tuple[str, ...] = ()  # what changes how code runs, and not where it is found
+    other_flags: tuple[str, ...] = ()  # flags that change how code runs, and not where it is found
     variables: Mapping[str, str] = {}
     module: str | None = None  # that -m runs
     changes: tuple[str, ...] = ()  # of the path, in the probe's words: by the program that runs, before it imports
@@ -51,7 +51,7 @@ class Invocation(Struct, kw_only=True):
     def of_command(
         words: list[str], reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]
     ) -> Invocation:
-        """The way of running that a command line's words give: flags, then ``-c``, ``-m`` or a script."""
+        """The invocation that a command line gives: flags, then ``-c``, ``-m`` or a script."""
         way = Invocation(variables=variables)
         remainder = list(words)
         while remainder and remainder[0].startswith("-") and remainder[0] != "-":
@@ -69,7 +69,7 @@ class Invocation(Struct, kw_only=True):
         return way
 
     def _short(self, letters: str, remainder: list[str], interpreter: Interpreter) -> list[str] | None:
-        """Heed a word of short options, with the value in it or behind it; returns ``-c`` or ``-m`` and its value."""
+        """Read a word of short options, with the value in it or behind it; returns ``-c`` or ``-m`` and its value."""
         for at, letter in enumerate(letters):
             if letter in "cm" or letter in ("WQ" if interpreter.version.startswith("2.") else "WX"):
                 value = letters[at + 1 :] or (remainder.pop(0) if remainder else "")
@@ -115,7 +115,7 @@ class Invocation(Struct, kw_only=True):
             self.other_flags = (*(word for word in self.other_flags if word != before), before + letter)
 
     def _begin(self, rest: list[str], reader: Reader, interpreter: Interpreter) -> None:
-        """What stands first: nothing of the path is looked at, only how the program is named."""
+        """The first entry, which depends only on how the program is named."""
         if not rest or rest[0] in ("-", "-c"):
             self.first, self.first_origin = "", "the current folder"
         elif rest[0] == "-m":
@@ -140,7 +140,7 @@ class Invocation(Struct, kw_only=True):
 
 
 def _followed(reader: Reader, interpreter: Interpreter, script: str, written: str) -> str:
-    """The script whose folder counts: every link is followed; PyPy follows only those of the script itself."""
+    """The script whose folder is the first entry, links followed; PyPy follows only those of the script itself."""
     if reader.system == "linux" and _STANDARD_INPUT.fullmatch(script):
         return "/proc/self/fd/0"  # a pipe has no folder: this is as far as the link leads
     if interpreter.implementation != "pypy":

@@ -1,4 +1,4 @@
-"""What Kalyx was doing to an environment when it was stopped: known from the user's state folder, never from the place.
+"""What Kalyx was doing to an environment when it was stopped, by the journal in the user's state folder alone.
 
 Before Kalyx makes, fills or removes an environment it writes an entry of its journal, in the user's state folder, and
 puts the entry's mark into what it leaves in the environment. A mark, a copy or a claim found in an environment without

@@ -22,12 +22,12 @@ from kalyx.core.text.numbers import are_numbers
 
 # The names that environments of a project usually have, likeliest first.
 USUAL_NAMES = (".venv", "venv", "env", ".env")
-# Folder names so common that they tell nothing: the folder above is named with them.
+# Folder names that are too common to identify an environment: its name includes the folder above.
 _NAMELESS = {*USUAL_NAMES, "virtualenv", ".virtualenv"}
 
 
 def executables_of(reader: Reader, prefix: str) -> Iterator[str]:
-    """Where a prefix keeps its interpreter, likeliest first; present or not, and worked out one by one."""
+    """The paths that a prefix's interpreter may have, likeliest first, whether they exist or not."""
     if reader.system == "windows":
         yield reader.join(prefix, "Scripts", "python.exe")
         yield reader.join(prefix, "python.exe")
@@ -59,7 +59,7 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
 
 
 def is_a_strangers(reader: Reader, folder: str) -> bool:
-    """Whether a folder that nothing names is another user's, who lets nobody in: a home folder, a temporary one.
+    """Whether a folder belongs to another user and is closed to this one: a home folder, a temporary folder.
 
     One of this user's own, or with an environment's usual name, is an environment that may not be read.
     """
@@ -77,7 +77,7 @@ def has_activation_script(reader: Reader, prefix: str) -> bool:
 
 
 class View(Struct):
-    """An environment with what was read on the way to it; the findings look at all of it."""
+    """An environment with everything that was read for its record; the findings use all of it."""
 
     environment: Environment
     interpreter: Interpreter | None
@@ -141,7 +141,7 @@ def _view(
     environment = Environment(
         key=key,
         prefix=prefix,
-        name=_name(reader, key, kind, settings, version),  # a link to it is another way there, and no other name
+        name=_name(reader, key, kind, settings, version),  # a link to it gives no other name
         kind=kind,
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,

@@ -71,7 +71,7 @@ class _Builder:
         self.result = SearchPath()
         self.known: set[str] = set()
         self.library = ""
-        # Where a variable leads to another library, that one's site module runs, which knows nothing of environments.
+        # A variable can name another library, whose site module runs and knows no environments.
         home = self.home_by_variable()
         self.older = sees_base_without_settings(reader, interpreter) if not home else None
         self.is_older = self.older is not None or (
@@ -95,7 +95,7 @@ class _Builder:
         self.result.entries.append(PathEntry(entry=entry, origin=origin, exists=exists, put_by=put_by))
 
     def home_by_variable(self) -> str | None:
-        """What ``PYTHONHOME`` says, where this implementation heeds it."""
+        """The value of ``PYTHONHOME``, where this implementation reads the variable."""
         return self.variable("PYTHONHOME") if self.interpreter.implementation != "pypy" else None
 
     def safe_by_variable(self) -> bool:
@@ -105,7 +105,7 @@ class _Builder:
         return is_switched_on(self.variable(name), self.interpreter)
 
     def executable_by_variable(self) -> None:
-        """From 3.11 on these say which executable it takes itself for: what its prefix is then, only it knows."""
+        """Note a variable that, from 3.11 on, names the executable: only the interpreter knows the resulting prefix."""
         for name in ("PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__"):
             value = variable_of(self.way.variables, name, self.reader.system)
             if value and self.minor >= (3, 11):  # no flag keeps these away
@@ -492,7 +492,7 @@ _PACKAGES = ("site-packages", "dist-packages")
 
 
 def add_by_program(reader: Reader, entries: list[PathEntry], way: Invocation) -> None:
-    """What the program that runs adds: before the first folder of packages (where none is, first of all), or last."""
+    """Add the program's own entries: before the first site folder (at the front where there is none), or last."""
     for word in way.changes:
         behind = word.startswith(BEHIND)
         folder = word.removeprefix(BEHIND if behind else PUT)
@@ -504,7 +504,7 @@ def add_by_program(reader: Reader, entries: list[PathEntry], way: Invocation) ->
 
 
 def as_it_is_now(reader: Reader, search: SearchPath, path: list[str]) -> SearchPath:
-    """The path that a running process has now, in place of the one that was read."""
+    """Replace the path that was read by the one that a running process has now."""
     known = {entry.entry: entry for entry in search.entries}
     origin = "put there by the running process"
     entries = [
@@ -519,7 +519,7 @@ _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DIS
 
 
 def _worked_out(reader: Reader, interpreter: Interpreter, way: Invocation) -> tuple[SearchPath, bool]:
-    """All but what the program itself puts first, and whether that is kept away."""
+    """The path without the program's own first entry, and whether the flags exclude that entry."""
     given = _whole_path_of(reader, interpreter)
     if given is not None:
         # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.

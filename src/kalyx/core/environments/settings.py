@@ -1,8 +1,8 @@
 """Environments that settings files of a folder name.
 
-Whatever the file's form, an interpreter is named by a quoted path. Every
-quoted text that leads to an interpreter or an environment counts; which part
-of an editor it governs is another package's question.
+In every format an interpreter is named by a quoted path. Every quoted text
+that leads to an interpreter or an environment counts; ``seats`` knows which
+part of an editor a setting controls.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""JSON with comments and trailing commas as plain JSON, every character in its place."""
+"""Turning JSON with comments and trailing commas into plain JSON of the same length."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """Changing one value in a JSON text and leaving every other byte as it is.
 
-Strategy: the text is never rewritten from its values. The places of the
-members on the way are found by the standard decoder, and only the text of the
-value that changes is put in; what is new is laid out as its neighbours are.
+The text is never written again from its values. The standard decoder gives the
+positions of the members, and only the text of the changed value is replaced; a
+new member gets the layout of its neighbours.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ _BLANKS = " \t\r\n"
 
 
 class Edit(Struct, frozen=True):
-    """Put ``text`` in the place of what stands from ``start`` to ``end``."""
+    """Replace the characters from ``start`` to ``end`` by ``text``."""
 
     start: int
     end: int
@@ -32,7 +32,7 @@ class Member(Struct, frozen=True):
 
 
 def apply(text: str, edits: list[Edit]) -> tuple[str, list[Edit]]:
-    """The text with the edits made, and the edits that take them back from it."""
+    """The text with the edits made, and the edits that undo them."""
     back, shift = [], 0
     out, at = [], 0
     for edit in sorted(edits, key=lambda one: one.start):
@@ -69,7 +69,7 @@ def members(text: str, start: int) -> list[Member]:
 
 
 def past_blanks(text: str, at: int) -> int:
-    """The first place from here that is no blank."""
+    """The first position from here that is no blank."""
     while at < len(text) and text[at] in _BLANKS:
         at += 1
     return at

@@ -20,7 +20,7 @@ COMPILED = (".so", ".pyd", ".dylib", ".dll")
 
 
 class Header(Struct, kw_only=True):
-    """What a compiled file says of itself; ``problem`` where it is not one, or is not whole.
+    """The header of a compiled file; ``problem`` where the file is none, or is incomplete.
 
     ``asks``: versions of symbols it asks for, by library; ``gives``: those it offers; ``folders``: where it looks
     for its libraries before the system does.
@@ -48,7 +48,7 @@ class Header(Struct, kw_only=True):
 
 
 class _DoorFile(io.RawIOBase):
-    """A file read by the Reader, for packages that want something to seek in."""
+    """A file read through the Reader, for packages that need a file object."""
 
     def __init__(self, reader: Reader, path: str, size: int) -> None:
         super().__init__()
@@ -101,7 +101,7 @@ def read_header(reader: Reader, path: str) -> Header:
     try:
         parser(header, file, size)
     except Exception as error:
-        # These packages raise whatever a damaged file leads them into.
+        # These packages raise many kinds of exceptions for a damaged file.
         header.problem = header.problem or f"its header cannot be read: {type(error).__name__}"
     return header
 
@@ -137,7 +137,7 @@ def _elf(header: Header, file: Any, size: int) -> None:
 def _mach(header: Header, file: Any, size: int) -> None:
     from macholib.MachO import MachO
 
-    whole = MachO.__new__(MachO)  # its own way to begin opens the file by name, past the Reader
+    whole = MachO.__new__(MachO)  # its own constructor opens the file by name, without the Reader
     whole.graphident, whole.filename, whole.loader_path, whole.fat, whole.headers = None, "", "", None, []
     whole.allow_unknown_load_commands = True
     whole.load(file)

@@ -1,7 +1,7 @@
 """Notebook files (the notebook format, versions 3 and 4): what they say of their kernel, and the text of their cells.
 
-Only what is asked for is made into objects; outputs, which are most of a file, are passed over while it is read. What
-that strict reader refuses (NaN, or half a character, which writers of notebooks let through) the standard one reads.
+Only the needed parts become objects; outputs, which are most of a file, are skipped while it is read. What that strict
+reader refuses (NaN, or half a character, which writers of notebooks accept) the standard reader reads.
 """
 
 from __future__ import annotations

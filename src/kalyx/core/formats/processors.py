@@ -1,4 +1,4 @@
-"""The processor that a compiled file is for, from its first bytes alone: asked for every interpreter, by no package."""
+"""The processor that a compiled file is for, from its first bytes: read for every interpreter, so without a package."""
 
 from __future__ import annotations
 

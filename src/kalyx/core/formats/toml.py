@@ -1,6 +1,6 @@
-"""TOML settings (TOML 1.0): read by the standard reader, edited by the one that keeps a file's form.
+"""TOML settings (TOML 1.0): read by the standard reader, edited by a package that keeps the file's form.
 
-Where a value stands is found by that second one too: with another value in its place, the texts differ there only.
+The position of a value is found by that package too: with another value, the two texts differ only there.
 """
 
 from __future__ import annotations

@@ -57,7 +57,7 @@ class Case(Struct):
     environment: Environment | None = None
     trial: Trial | None = None
     kernel: Kernel | None = None
-    memory: dict[object, Any] = {}  # what one finding worked out and another needs (``once``)
+    memory: dict[object, Any] = {}  # what one cause worked out and another needs (``once``)
     experiments: dict[str, Experiment] = {}  # proposed, by cause
     runs: tuple[str, ...] = ()  # the words behind the interpreter, where a script or a command line was asked about
 
@@ -73,7 +73,7 @@ class Case(Struct):
         return reader.join(self.resolver.folder, self.seat.name) if self.seat.seat == "notebook" else None
 
     def propose(self, cause: str, experiment: Experiment) -> None:
-        """What would take this cause away, should it be tried."""
+        """Keep the experiment that would remove this cause."""
         self.experiments[cause] = experiment
 
     def proposed(self, cause: str) -> Experiment | None:
@@ -106,7 +106,7 @@ class Case(Struct):
 
     @property
     def missing(self) -> str | None:
-        """The module that nothing answers to: by the trial's word, without a trial by reading."""
+        """The module that is not found: by the trial, or where there was none by reading."""
         if self.trial is not None and self.trial.answered:
             return missing_name(self.raised) if self.raised is not None else None
         if self.trial is None and self.resolution.place is None:
@@ -126,7 +126,7 @@ class Case(Struct):
 
     @property
     def here(self) -> str:
-        """What a reader calls the place that is asked: the environment's name, or the interpreter's prefix."""
+        """The name for people: the environment's name, or the interpreter's prefix."""
         return self.environment.name if self.environment is not None else self.interpreter.prefix
 
     @property
@@ -140,7 +140,7 @@ class Case(Struct):
         return [entry.entry or self.resolver.folder for entry in self.search.entries]
 
     def importer(self) -> Frame | None:
-        """The line of code that asked for what is missing: the innermost frame that lies in a file of somebody's."""
+        """The line of code that imports what is missing: the innermost frame outside Python and the probe."""
         return next(reversed(self.frames()), None)
 
     def frames(self) -> list[Frame]:
@@ -166,7 +166,7 @@ class Case(Struct):
         return lines[frame.line - 1].strip() if 0 < frame.line <= len(lines) else ""
 
     def blamed(self) -> Frame | None:
-        """The innermost frame outside the standard library: the code that did what the library refused."""
+        """The innermost frame outside the standard library."""
         reader = self.resolver.reader
         for frame in reversed(self.frames()):
             inside = any(reader.inside(frame.file, entry) for entry in self.standard)

@@ -1,4 +1,4 @@
-"""Conducting an experiment: the import tried again with something changed, and what came of it."""
+"""Carrying out an experiment: the import is tried again with a change, and both results are compared."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ from kalyx.core.system.runner import Runner
 
 
 def conduct(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Tried:
-    """The import once more with the change, and what came of it."""
+    """Try the import with the change; returns the outcome."""
     trial = try_with(case, experiment, runner, seconds)
     return Tried(changed=experiment.message, outcome=outcome_of(case, trial), seconds=round(trial.seconds, 3))
 
 
 def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Trial:
-    """The import once more with the change."""
+    """Try the import with the change."""
     way = case.way
     variables = {name: value for name, value in way.variables.items() if name not in experiment.without}
     flags = [flag for flag in way.flags if flag not in experiment.flags_out]
@@ -39,7 +39,7 @@ def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float)
 
 
 def outcome_of(case: Case, trial: Trial) -> str:
-    """What came of it, beside what the import did at first."""
+    """The outcome, compared with the first trial."""
     if not trial.answered:
         return "gives no answer"
     if trial.imports:
@@ -49,7 +49,7 @@ def outcome_of(case: Case, trial: Trial) -> str:
         return "fails otherwise"
     gone = missing_name(after)
     if gone is not None and gone != missing_name(before) and (case.module + ".").startswith(gone + "."):
-        return "finds nothing"  # what was left out was all that answered to the name
+        return "finds nothing"  # what was left out was the only module of that name
     # A path in the words may be another one; what is missing, or what kind of failure it is, counts.
     alike = before.type == after.type and missing_name(before) == missing_name(after)
     if alike and missing_name(before) is None:

@@ -1,8 +1,8 @@
-"""An experiment: something changed about an import that fails, in a child process, so that a cause is proven or falls.
+"""An experiment: a failing import is tried with a change, in a child process, to prove or refute a cause.
 
-A cause that looks at a case proposes what would take it away (``Case.propose``); a search leaves out what may differ
-(``diagnosis/difference``). Nothing on the machine changes: an entry of the path is put in or moved, a folder is added
-to a namespace, a variable is left out.
+A cause proposes the experiment that would remove it (``Case.propose``); a search leaves out what may decide
+(``diagnosis/difference``). Nothing on the machine changes: an entry of sys.path is added or moved, a folder is added to
+a namespace package, a variable is left out.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from msgspec import Struct
 
 
 class Experiment(Struct, frozen=True):
-    """What is changed. ``message`` completes "tried … :"; ``refutes``: the cause falls where nothing comes of it.
+    """What is changed. ``message`` completes "tried … :"; ``refutes``: an experiment without effect refutes the cause.
 
     ``words``: further changes as the probe takes them; ``given``: variables that are set; ``flags_out`` and
     ``flags_in``: flags of the interpreter that are left out or added; ``folder``: where it runs instead.

@@ -1,4 +1,4 @@
-"""What an import asks of a module that it does not have: the module, the name, and who asked."""
+"""A name that is imported from a module which lacks it: the module, the name, and the code that imports."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def lack_of(case: Case) -> Lack | None:
     elif raised.type == "AttributeError" and (match := _ATTRIBUTE.search(raised.text)):
         module, name = match.groups()
     else:
-        # Some packages tell in an error of their own that a name has gone.
+        # Some packages raise an error of their own for a name that was removed.
         gone = [name for name in case.wanted.names if name in raised.text and removal_of(case.module, name) is not None]
         if gone and not case.missing:
             name, module = gone[0], case.module

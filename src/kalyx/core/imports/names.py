@@ -1,4 +1,4 @@
-"""What was asked: a module, or an import statement."""
+"""What the user asks about: a module, or an import statement."""
 
 from __future__ import annotations
 

@@ -22,7 +22,7 @@ _CHOICE = "SETUPTOOLS_USE_DISTUTILS"
 
 
 class Place(Struct):
-    """Something that answers to a module's name: what it is, its file, and the path entry it lies on."""
+    """What an import of a name would load: its kind, its file, and the entry of sys.path."""
 
     module: str
     kind: str
@@ -37,7 +37,7 @@ class Place(Struct):
 
 
 class Resolution(Struct):
-    """What a name finds: the winner (None: nothing), what it passes over, and where it stopped."""
+    """The result for a name: what is loaded (None: nothing), what is hidden, and the first part that is not found."""
 
     place: Place | None
     others: list[Place]
@@ -72,7 +72,7 @@ class Resolver:
         return editable_mappings
 
     def _mappings_in_front(self) -> dict[str, str]:
-        """A start-up line of the build tools puts their own copy of one standard package before the path."""
+        """Modules that a start-up line of the build tools provides before sys.path is searched."""
         for line in self.search.code:
             _, named, remainder = line.fact.partition(_CHOICE)
             default, asked, remainder = remainder.partition("get(var, '")[2].partition("')")

@@ -126,7 +126,7 @@ def _parsed(source: str) -> ast.Module | None:
 
 
 class _Scanner:
-    """Whether what was read so far ends inside brackets or a text of several lines."""
+    """Tells whether the lines so far end inside brackets or inside a string of several lines."""
 
     def __init__(self) -> None:
         self.depth, self.quote = 0, ""
@@ -158,7 +158,7 @@ class _Scanner:
 
 
 def _imports(tree: ast.AST, path: str, cell: int | None) -> Iterator[FoundImport]:
-    """In the order of the text, by a list of what is left to look at: code may be nested as deep as it likes."""
+    """The imports in the order of the text, without recursion, because code may be nested to any depth."""
     pending: list[tuple[ast.AST, bool, int | None]] = [(tree, False, None)]
     while pending:
         node, guarded, either = pending.pop()

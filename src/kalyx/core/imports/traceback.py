@@ -1,7 +1,7 @@
 """A traceback or an error's text: which interpreter it comes from, and what failed.
 
-A text may hold many errors (a log, a test run): the last one counts, with those that it came from. Of these the one
-that an import lacked something for is the cause, however it was wrapped; without one it is the first.
+A text may hold many errors (a log, a test run): the last chain of exceptions counts. In this chain the failed import
+is the cause, however it was wrapped; without a failed import, the first exception.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ _PATHS = pattern(r"[(\s'\"]((?:/|[A-Za-z]:\\)[^\s()'\"<>]+)")
 _LIMIT = 1024 * 1024
 _LONG = 4000
 
-# Packages that do without another one until it is needed say so in words of their own; the first word named counts.
+# Messages of packages about an optional requirement that is missing; the first name in a message counts.
 _WORD = r"[`'\"]*([A-Za-z][\w.\-]*?)"
 _WISHES = [pattern(item) for item in (
     r"[Mm]issing optional dependenc(?:y|ies) " + _WORD + r"(?:\[|[`'\"]*[\s.,]|$)",
@@ -54,11 +54,11 @@ _ASKING = [pattern(item, re.MULTILINE) for item in (
     r'File "[^"\n]+", line \d+[^\n]*\n[ \t]+((?:import|from)[ \t][^\n]{1,300})$',
     r"^-+> *\d+ +((?:import|from)[ \t][^\n]{1,300})$",
 )]  # fmt: skip
-# What ``-m`` says where the package above a module fails (Lib/runpy.py).
+# The message of ``-m`` where the package above a module fails (Lib/runpy.py).
 _NO_SPECIFICATION = pattern(
     r"Error while finding module specification for '[^'\n]{1,500}' \((\w+): ([^\n]{0,1000})\)$", re.MULTILINE
 )
-# The interpreter that says so, by its path.
+# The interpreter that prints the message, by its path.
 _SAID_BY = pattern(r"^((?:/|[A-Za-z]:\\)[^\n]{1,1000}?): (?:Error while finding|No module named) ", re.MULTILINE)
 _NO_MAIN = pattern(r"No module named ([\w.]+)\.__main__|No module named '?([\w.]+)'?$", re.MULTILINE)
 _NOT_FOUND = [pattern(item, re.MULTILINE) for item in (
@@ -74,7 +74,7 @@ _NO_RELEASE = pattern(
 
 
 class Told(Struct):
-    """What a text tells: its frames (file, line), the error that counts, and what was lacking: a module, a name in it.
+    """What a text says: its frames (file, line), the error that counts, and what is missing: a module, a name in it.
 
     ``asked``: the import statement of the outermost frame that stands at one, where the error names nothing itself;
     ``wish``: a distribution or module that a package asks for in words of its own; ``program``: a command that the
@@ -169,7 +169,7 @@ def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
 
 
 def _without_traceback(text: str, told: Told) -> Told:
-    """What other programs say: a shell, the installer, an interpreter's own one line, a program that loads modules."""
+    """Messages of other programs: a shell, the installer, an interpreter's one line, a program that loads modules."""
     end = text[-20_000:]
     release = list(_NO_RELEASE.finditer(end))
     if release:

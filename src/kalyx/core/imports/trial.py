@@ -1,8 +1,8 @@
-"""The trial: the real interpreter imports it, under limits, and tells what came of it.
+"""The trial: the real interpreter imports the module, under limits, and reports the result.
 
 The seat's own variables, folder and flags are used; no bytecode is written. A
-run that gives no answer is distinguished: it died (which signal), it ended by
-itself, or it did not end in time.
+process without an answer was killed (by which signal), ended by itself, or did
+not end in time.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ class Raised(Struct):
 
 
 class _Link(Struct):
-    """One exception as the probe tells it."""
+    """One exception as the probe reports it."""
 
     type: str
     text: str
@@ -62,7 +62,7 @@ class _Link(Struct):
 
 
 class _Attempt(Struct):
-    """What the probe tells of an import."""
+    """The probe's report of an import."""
 
     imports: bool
     chain: list[_Link]
@@ -78,7 +78,7 @@ class _Attempt(Struct):
 
 
 class Trial(Struct):
-    """What came of importing: where it was found, or the chain of exceptions (the last raised first)."""
+    """The result of an import: where the module was found, or the chain of exceptions (the last raised first)."""
 
     answered: bool
     imports: bool = False
@@ -96,7 +96,7 @@ class Trial(Struct):
     status: int | None = None
     problem: str | None = None
     limits: dict[str, int] = {}  # of resources, in the system's own units
-    stack: list[Frame] = []  # where it stood when it died or was stopped, innermost first
+    stack: list[Frame] = []  # the stack when the process died or was stopped, innermost first
 
     @property
     def words(self) -> str:
@@ -119,14 +119,14 @@ class Trial(Struct):
 
 
 def missing_name(raised: Raised) -> str | None:
-    """The module that an ImportError says nothing answers to; None when it says something else."""
+    """The module that an ImportError calls missing; None when it says something else."""
     text = raised.text
     if text.startswith("No module named "):
         if raised.name and raised.name in text:
             return raised.name
         word = text[len("No module named ") :].split(";")[0].split(",")[0].strip().strip("'\"")
         return word or None
-    # A package that collects what it lacks tells it inside words of its own.
+    # A package that collects missing modules names them in a message of its own.
     before, message, after = text.partition("No module named ")
     if raised.import_error and message and after[:1] in "'\"":
         word = after[1:].split(after[0])[0]
@@ -214,7 +214,7 @@ def _silent(ended: Ended, words: str) -> Trial:
 
 
 def _stack(words: str) -> list[Frame]:
-    """The stack of the thread that stood there, as the interpreter's fault handler writes it."""
+    """The stack of the main thread, as the interpreter's fault handler writes it."""
     frames: list[Frame] = []
     _, _, remainder = words.rpartition("(most recent call first):")
     for line in remainder.splitlines()[1:]:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kalyx.core.system.runner import Ended, Runner
 
 
-# Bytes of an answer: two thousand modules with their paths come to a few of these at most.
+# Bytes of an answer, enough for several thousand modules with their paths.
 _ANSWER_LIMIT = 32 * 1024 * 1024
 
 Answer = TypeVar("Answer")
@@ -44,7 +44,7 @@ class Parsed(Struct):
 
 
 def new_mark(runner: Runner) -> str:
-    """A mark no program prints by accident."""
+    """A random mark that no program prints by accident."""
     return "kalyx" + runner.chance(12)
 
 

@@ -25,15 +25,15 @@ from kalyx.core.system.runner import Ended, Runner, Running
 
 NamedBy = Literal["user", "shell", "kernel", "process", "machine", "folder", "text"]
 
-# What marks the top of somebody's tree.
+# Folders that mark the top of a working copy.
 _TOPS = (".git", ".hg", ".svn")
-# What lies below these is the system's: no user writes there.
+# Folders that only the system's own tools write.
 _SYSTEMS_OWN = {
     "linux": ("/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt", "/nix", "/snap"),
     "macos": ("/usr", "/bin", "/sbin", "/opt", "/System", "/Library", "/Applications"),
     "windows": ("C:\\Windows", "C:\\Program Files", "C:\\Program Files (x86)"),
 }
-# The programs that were let through in this run of Kalyx, by the paths that they are started by.
+# The programs that may be started in this run of Kalyx, by the paths that they are started by.
 _let_through: set[str] = set()
 
 
@@ -99,15 +99,15 @@ def lies_in_tree(reader: Reader, *paths: str) -> str | None:
 
 
 def not_to_be_run(reader: Reader, *paths: str) -> str | None:
-    """The first of these folders and files whose code is not run for being found there; None where each may be.
+    """The first of these paths whose code must not run, because it may have come with the current folder; else None.
 
-    It lies in the tree, or may have come with the folder stood in.
+    Such a path lies in the tree, or in what surrounds the current folder.
     """
     return lies_in_tree(reader, *paths) or brought_along(reader, *paths)
 
 
 def has_entered(reader: Reader, prefix: str) -> bool:
-    """Whether the user has entered this environment: activating it is a deed, and a folder cannot do it."""
+    """Whether the user has activated this environment, which no folder can do for the user."""
     entered = (reader.variable(name) for name in ("VIRTUAL_ENV", "CONDA_PREFIX"))
     return any(value and reader.real(value) == reader.real(prefix) for value in entered)
 

@@ -44,7 +44,7 @@ _BINARY_STARTS = (
 class NotAnInterpreter(Exception):
     """The path starts no interpreter: the links followed and the reason for people.
 
-    ``dead``: that is certain; ``refused``: it is not, for something on the way may not be looked at by this user.
+    ``dead``: that is certain; ``refused``: it is not certain, because this user may not read a part of the path.
     """
 
     def __init__(
@@ -92,7 +92,7 @@ def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
     """The settings file at ``path``, or None where there is none. Of duplicate keys the last counts."""
     kind = reader.kind(path)
     if kind is None or reader.is_folder(path) or (kind == "link" and not reader.exists(path)):
-        return None  # a folder of that name, or a link to nothing, says nothing to an interpreter
+        return None  # an interpreter ignores a folder of that name and a broken link
     keys: dict[str, tuple[str, int]] = {}
     try:
         raw = reader.read_whole(path, _SETTINGS_LIMIT)
@@ -114,7 +114,7 @@ def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
 
 
 def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:
-    """The settings an interpreter started by this path would take: beside it, else one folder up."""
+    """The settings file of an interpreter that is started by this path: beside it, else one folder up."""
     folder = reader.parent(executable)
     return read_settings(reader, reader.join(folder, SETTINGS_NAME)) or read_settings(
         reader, reader.join(reader.parent(folder), SETTINGS_NAME)

@@ -15,7 +15,7 @@ from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.patterns import pattern
 
-# A call by which a Python script becomes another program.
+# A call by which a Python script starts another program in its place.
 _GOES_ON = pattern(rb"\bos\.exec[lv]")
 
 

@@ -39,12 +39,12 @@ _LONGEST = 4096
 _FILE_LIMIT = 32 * 1024
 _OPTIONS = ("--", "-s", "-P", "-L", "-p")
 _ASSIGNMENT = pattern(r"[A-Za-z_][A-Za-z0-9_]*")
-# What changes nothing that is followed here, or only says something.
+# Commands that change nothing that matters here, or only print.
 _QUIET = set("echo printf umask ulimit trap wait hash alias unalias shopt setopt true :".split())
 # What a plain shell need not have, whatever program is called so on a system.
 _OF_SOME = {"declare", "typeset", "source", "[[", "shopt", "setopt"}
 _DECLARES = {"export", "local", "declare", "typeset", "readonly"}
-# Programs that start another in their place, and their options that take a value.
+# Programs that start another program in their place, and their options that take a value.
 _BEFORE = {"nice": "n", "nohup": "", "setsid": "", "stdbuf": "ioe", "time": "", "command": "", "ionice": "cn"}
 
 
@@ -57,7 +57,7 @@ class Start(Struct, frozen=True):
 
 
 class _State(Struct):
-    """What is known at one point of one way; a value of None is one that reading does not settle."""
+    """What is known at one point of one path through the script; None as a value: reading does not tell it."""
 
     variables: dict[str, str | None]
     arguments: list[str | None]
@@ -76,12 +76,12 @@ class _State(Struct):
 _Way: TypeAlias = "tuple[_State, bool | None]"
 
 
-# Functions that whoever runs a script gives to it: they get a call's words and change the variables.
+# Functions that the caller provides to a script: they get a call's words and change the variables.
 Functions: TypeAlias = "Mapping[str, Callable[[list[str | None], dict[str, str | None]], None]]"
 
 
 class _Ends(Exception):
-    """The way ends here; what it started is noted."""
+    """This path through the script ends here; what it started is noted."""
 
 
 class _Script:

@@ -1,6 +1,6 @@
 """The text of a shell script as commands (POSIX.1-2017, "Shell Command Language", 2.3 to 2.10).
 
-What is not understood raises Unsettled: a script is followed whole or not at all.
+What is not understood raises Unsettled: a script is understood completely or not at all.
 """
 
 from __future__ import annotations

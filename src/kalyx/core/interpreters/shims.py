@@ -27,7 +27,7 @@ class ShimRule(Struct, frozen=True):
 
 
 class Followed(Struct):
-    """The program that a launcher starts, and how that was told."""
+    """The program that a launcher starts, and the source of that."""
 
     path: str
     because: str
@@ -36,7 +36,7 @@ class Followed(Struct):
 
 
 class Unknown(Struct):
-    """That it is not known what a launcher starts, with the reason."""
+    """The reason why it is not known what a launcher starts."""
 
     reason: str
 
@@ -52,7 +52,7 @@ SYSTEM_WORD = "system"
 def follow(
     reader: Reader, executable: str, start: bytes, variables: Mapping[str, str] | None = None
 ) -> Followed | Unknown | None:
-    """Where a script goes on to, Unknown where reading cannot tell, None when it is no launcher."""
+    """What a launcher starts; Unknown where reading cannot tell; None when the script is no launcher."""
     if not start.startswith(b"#!"):
         # A text without a first line is run by the shell that finds such a file.
         if not start or b"\0" in start or reader.system == "windows" or not reader.may_run(executable):
@@ -73,7 +73,7 @@ _TOOLS = ("/Applications/Xcode.app/Contents/Developer", "/Library/Developer/Comm
 
 
 def system_starter(reader: Reader, executable: str) -> Followed | Unknown | None:
-    """Where macOS' own ``/usr/bin/python3`` goes on to: it is no interpreter, but starts the developer tools' one."""
+    """What macOS' own ``/usr/bin/python3`` starts: it is no interpreter, but starts that of the developer tools."""
     if reader.system != "macos" or reader.parent(executable) != "/usr/bin":
         return None
     name = reader.name(executable)
@@ -144,7 +144,7 @@ def _words(reader: Reader, path: str) -> list[str]:
 def _by_script(
     reader: Reader, executable: str, start: bytes, variables: Mapping[str, str] | None
 ) -> Followed | Unknown | None:
-    """Where a shell's script goes on to; None for a script of anything else, and for an installer's two-line form."""
+    """What a shell script starts; None for a script of another program, and for an installer's two-line form."""
     lines = start.decode("utf-8", "surrogateescape").split("\n", 2)
     words = lines[0][2:].split()
     program = reader.name(words[-1] if words and reader.name(words[0]) == "env" else words[0]) if words else ""

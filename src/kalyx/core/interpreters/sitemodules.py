@@ -1,10 +1,10 @@
-"""A site's module system: which modules are loaded, which could be, and what their files say they set.
+"""A site's module system: which modules are loaded, which are available, and which variables their files set.
 
 Two forms of module files are read and never run: the Tcl form (first line
 ``#%Module``, documented in modulefile(5)) and the Lua form (ending ``.lua``).
 Only literal words and the file's own plain variables are followed; what a file
-works out by code stays unknown. Both systems tell what is loaded in
-``LOADEDMODULES`` and ``_LMFILES_``, and where more lie in ``MODULEPATH``.
+computes by code stays unknown. Both systems list the loaded modules in
+``LOADEDMODULES`` and ``_LMFILES_``, and the folders of others in ``MODULEPATH``.
 """
 
 from __future__ import annotations

@@ -1,8 +1,7 @@
-"""Notebook kernels: where their specs lie, what each starts, and talking to one.
+"""Notebook kernels: where their specs lie, what each starts, and the messaging protocol.
 
 ``folders`` computes the search folders of a given server. ``specs`` reads and
-resolves specs by the server's rules. ``makers`` knows what makes an
-environment able to be a kernel. ``registering`` writes and removes specs.
-``wire`` is the messaging protocol without sockets; ``rehearsal`` starts a
-kernel and speaks it.
+resolves specs by the server's rules. ``makers`` lists the kernel packages.
+``wire`` is the messaging protocol without sockets. ``actions/registering``
+writes and removes specs; ``queries/rehearse`` starts a kernel and talks to it.
 """

@@ -28,13 +28,13 @@ _PROVISIONERS = "[jupyter_client.kernel_provisioners]"
 
 
 class Server(Struct):
-    """Whose eyes look: the server's interpreter (None: nobody's in particular) and its variables."""
+    """The server whose view is taken: its interpreter (None: no particular one) and its variables."""
 
     interpreter: Interpreter | None
     variables: Mapping[str, str]
     said_as: str = ""
-    folder: str | None = None  # where it stands: what is relative goes by it
-    why: str = ""  # what makes this server the one that answers
+    folder: str | None = None  # its current folder, which relative paths start from
+    why: str = ""  # why this server is the one that answers
 
     @property
     def answers(self) -> str:
@@ -97,7 +97,7 @@ def provisioners(reader: Reader, server: Server) -> list[str]:
 
 
 def data_folder(reader: Reader, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:
-    """The user's data folder of the notebook system, and what says so."""
+    """The user's data folder of the notebook system, and the source of that."""
 
     def get(name: str) -> str | None:
         return variable_of(variables, name, reader.system)
@@ -163,7 +163,7 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     folders: list[KernelFolder] = []
 
     def add(path: str, reach: str, source: str) -> None:
-        # Whatever is relative goes by the folder that the server was started in.
+        # Relative paths start from the folder that the server was started in.
         folder = reader.within(reader.join(path, "kernels"))
         if all(known.path != folder for known in folders):
             folders.append(KernelFolder(folder, reach, source))

@@ -1,4 +1,4 @@
-"""What makes an environment able to be a kernel: kernel packages, as data.
+"""The kernel packages, by which an environment can be a kernel, as a table.
 
 A kernel package is a module that, run with a connection file, speaks the messaging
 protocol. The first one that can be imported in the environment is used.
@@ -13,7 +13,7 @@ from kalyx.core.text.names import canonical
 
 
 class KernelPackage(Struct, frozen=True):
-    """A module to run, the distribution that brings it, and the words that start it."""
+    """A module to run, the distribution that has it, and the words that start it."""
 
     module: str
     distribution: str

@@ -26,7 +26,7 @@ from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
-# The condition of what lies among the kernels and is no kernel to the server.
+# The condition of a folder among the kernels that the server does not list.
 UNLISTED = "unlisted"
 # The kernel that a server with this package lists though no kernel file names it: one of its own interpreter.
 OWN_KERNEL, _OWN_PACKAGE = "python3", "ipykernel"
@@ -42,7 +42,7 @@ def valid_id(identifier: str) -> bool:
 def id_from(name: str) -> str:
     """The id under which an environment of this name is registered where nobody gives another."""
     words = name.replace("\\", "/").split("/")
-    if len(words) > 1 and words[-1] in USUAL_NAMES:  # many have this name: the folder that they lie in tells which
+    if len(words) > 1 and words[-1] in USUAL_NAMES:  # a common name: the folder above identifies
         words.pop()
     letters = "-".join(words).lower()
     made = "".join(letter if letter in ID_LETTERS else "-" for letter in letters).strip(".-_")
@@ -57,7 +57,7 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
         for kernel in kernels_in(reader, folder, server):
             path = reader.join(kernel.folder, SPEC_FILE)
             if not reader.is_file(path) and reader.refusal(path) is None:
-                # What is no file there is passed over by servers, and hides nothing.
+                # Servers skip what is no file there, and it hides nothing.
                 kernel.conditions.append(UNLISTED)
                 kernels.append(kernel)
                 continue
@@ -158,7 +158,7 @@ def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = 
 
 
 def _fill(reader: Reader, kernel: Kernel, spec: Spec, server: Server) -> None:
-    """Write a spec, or what is wrong with it, to the kernel it is of."""
+    """Write a spec, or what is wrong with it, into its kernel's record."""
     path = reader.join(kernel.folder, SPEC_FILE)
     usual = spec.provisioner == USUAL_PROVISIONER
     if spec.problem is None and not usual and spec.provisioner not in provisioners(reader, server):
@@ -222,7 +222,7 @@ def spec_of(whole: object) -> Spec:
     argv, environment = whole.get("argv"), whole.get("env", {})
     if "argv" not in whole:
         return Spec(problem="it lacks argv, the command to start")
-    argv = [argv] if isinstance(argv, str) else argv  # a text stands for a list of one, to the library
+    argv = [argv] if isinstance(argv, str) else argv  # the library takes a text for a list of one
     if not isinstance(argv, list) or not argv or not all(isinstance(word, str) and "\0" not in word for word in argv):
         return Spec(problem="its argv is not a list of words")
     if not isinstance(environment, dict) or not all(isinstance(value, str) for value in environment.values()):

@@ -1,1 +1,1 @@
-"""Records and results: the shapes that every package speaks in."""
+"""Records and results: the data types that all packages share."""

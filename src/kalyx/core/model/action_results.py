@@ -1,4 +1,4 @@
-"""What came of a deed or a document: one record a command, as in ``answers``; a question loads none of them."""
+"""The answers of commands that change or write something, one record a command; questions do not load this module."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class FillAnswer(Struct, kw_only=True):
     plan: list[ChangePlan] = []
     done: bool = False
     undo: list[str] | None = None
-    undo_then: list[str] | None = None  # the second call that this takes, where one call does not do
+    undo_then: list[str] | None = None  # the second call of the undo, where one call is not enough
     environment: Environment | None = None
     interpreter: Interpreter | None = None
     moves: list[VersionChange] = []
@@ -75,7 +75,7 @@ class FillAnswer(Struct, kw_only=True):
 
 
 class PrepareAnswer(Struct, kw_only=True):
-    """What was made: the plan, the environment, what was asked for against what is there, and the kernel's answer.
+    """What was created: the plan, the environment, what was requested and what is installed, and the kernel's answer.
 
     ``lacking``: what was requested and is not installed.
     """
@@ -111,7 +111,7 @@ class PointAnswer(Struct, kw_only=True):
 
 
 class UnregisterAnswer(Struct, kw_only=True):
-    """``unregister``: what went, what stays, and what takes it back."""
+    """``unregister``: what was removed, what stays, and the call that undoes it."""
 
     schema: Literal["kalyx.unregister/2"] = "kalyx.unregister/2"
     plan: list[ChangePlan] = []
@@ -121,7 +121,7 @@ class UnregisterAnswer(Struct, kw_only=True):
 
 
 class DemoStep(Struct, kw_only=True):
-    """One command of the demo's walk: why it is run, the line, its status and what it printed."""
+    """One command of the demo: why it is run, the line, its status and its output."""
 
     message: str
     line: str
@@ -130,7 +130,7 @@ class DemoStep(Struct, kw_only=True):
 
 
 class DemoAnswer(Struct, kw_only=True):
-    """``demo``: what was made, and each step with what it printed."""
+    """``demo``: the folder, and each step with its output."""
 
     schema: Literal["kalyx.demo/2"] = "kalyx.demo/2"
     folder: str
@@ -141,9 +141,9 @@ class DemoAnswer(Struct, kw_only=True):
 
 
 class MapBox(Struct, kw_only=True):
-    """A box of the map, in pixels: what it stands for, and which seats' ways lead through it.
+    """A box of the map, in pixels: what it represents, and which seats' lines lead to it.
 
-    ``folded``: how many things stand in this one; ``column`` ``reason``: not a thing, but why there is none.
+    ``folded``: how many boxes this one represents; ``column`` ``reason``: the reason why there is no interpreter.
     """
 
     id: str
@@ -160,7 +160,7 @@ class MapBox(Struct, kw_only=True):
 
 
 class MapWay(Struct, kw_only=True):
-    """A line of the map: a seat starts an interpreter, that is an environment's; or a word of the seat strays."""
+    """A line of the map: a seat starts an interpreter, that is an environment's; or a word of it leads elsewhere."""
 
     id: str
     kind: Literal["starts", "holds", "strays"]
@@ -175,7 +175,7 @@ class MapWay(Struct, kw_only=True):
 
 
 class Picture(Struct, kw_only=True):
-    """The map as a whole: boxes that do not overlap, and the ways between them."""
+    """The map: boxes that do not overlap, and the lines between them."""
 
     width: int
     height: int
@@ -228,7 +228,7 @@ class CompletionAnswer(Struct, kw_only=True):
 
 
 class RecordLine(Struct, kw_only=True):
-    """One distribution as a line that brings it again; ``elsewhere`` False where only this machine has it."""
+    """One distribution as a line that installs it again; ``elsewhere`` False where only this machine has it."""
 
     name: str
     version: str | None
@@ -239,7 +239,7 @@ class RecordLine(Struct, kw_only=True):
 
 
 class RecordAnswer(Struct, kw_only=True):
-    """What rebuilds a target: its text, the lines of it, and what no line can bring."""
+    """What recreates a target: the text, its lines, and the distributions that no line can install."""
 
     schema: Literal["kalyx.record/2"] = "kalyx.record/2"
     target: Seat
@@ -254,7 +254,7 @@ class RecordAnswer(Struct, kw_only=True):
 
 
 class DiscardAnswer(Struct, kw_only=True):
-    """What goes, how much space comes back, what is nobody's inside, and what elsewhere still points there."""
+    """What is removed, the bytes that are freed, the files inside that no package has, what else names the folder."""
 
     schema: Literal["kalyx.discard/2"] = "kalyx.discard/2"
     prefix: str

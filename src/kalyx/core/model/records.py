@@ -1,4 +1,4 @@
-"""The records everyone speaks in: the only places where shapes are declared are this one and ``answers``.
+"""The records that all packages share; the answers of commands are in ``results`` and ``action_results``.
 
 The same declarations serve the types, the JSON of every command and the JSON
 Schemas in ``docs/schema``. Paths are absolute strings in the form of the
@@ -36,7 +36,7 @@ class KalyxError(Exception):
 
 
 class Interpreter(Struct, kw_only=True):
-    """An executable that runs Python, and what it is, each fact read once.
+    """An executable that runs Python, with the facts about it.
 
     ``library``: the folder of its standard library (an archive for a distribution that has it in one; empty where only
     the interpreter's word is known); ``suffixes``: the endings of compiled modules that it accepts, in its order.
@@ -54,7 +54,7 @@ class Interpreter(Struct, kw_only=True):
     architecture: str | None = None
     library: str = ""
     suffixes: list[str] = []
-    by_link: bool = False  # known only as what an environment's link or settings lead to
+    by_link: bool = False  # known only because an environment's link or settings lead to it
     given: list[str] = []  # options that a starter puts in front of the user's words, and variables that it sets
     sets: dict[str, str] = {}
 
@@ -84,7 +84,7 @@ _ONLY_HOW = frozenset({"raises", "crashes", "hangs"})
 
 
 class Fix(Struct, kw_only=True):
-    """What makes it work: what the fix does, its steps, and what they change.
+    """A fix: what it does, its steps, and what they change.
 
     ``state``: ``tested`` (carried out in a temporary copy), ``certain`` (nothing else can follow), else
     ``may-help``; only the first two are called fixes.
@@ -98,14 +98,14 @@ class Fix(Struct, kw_only=True):
     undo: str | None = None
 
     def was_tried(self, works: bool) -> None:
-        """Write down what came of a trial. That another name imports does not show that this name was meant."""
+        """Note the result of a trial. That another name imports does not prove that the user wants that name."""
         is_guess = self.state == "may-help" and any(isinstance(step, WriteImport) for step in self.steps)
         self.tried = "works" if works else "fails"
         self.state = "tested" if works and not is_guess else "may-help"
 
 
 class Tried(Struct, kw_only=True):
-    """An experiment that was made: what was changed for it, what the import did then, and how long that took."""
+    """An experiment that was carried out: the change, what the import did then, and the seconds it took."""
 
     changed: str
     outcome: str
@@ -130,7 +130,7 @@ class Finding(Struct, kw_only=True):
         self.order_fixes()
 
     def order_fixes(self) -> None:
-        """Put what may help after what is known to, and what failed last; the order stays, and each stands once."""
+        """Sort the fixes: certain ones, those that may help, those that failed; else in their order, each only once."""
         ordered = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", fix.state == "may-help"))
         self.fixes = list({tuple(step.line for step in fix.steps): fix for fix in reversed(ordered)}.values())[::-1]
 
@@ -161,7 +161,7 @@ class Environment(Struct, kw_only=True):
     kernels: list[str] = []
     executable: str | None = None
     known_by: KnownBy = "reading"
-    called: str = ""  # its own name, before the folder above was put in front to tell it from another
+    called: str = ""  # its own name, without the folder above that the unique name may begin with
 
 
 class PathEntry(Struct, kw_only=True):
@@ -184,7 +184,7 @@ class Part(Struct, kw_only=True):
     links: list[str] = []
     reason: str | None = None
     undecided: bool = False
-    defined: Evidence | None = None  # what took the word over, before PATH is asked: an alias or a function
+    defined: Evidence | None = None  # the alias or function that the shell takes for the word, before it searches PATH
 
 
 class Met(Struct, kw_only=True):
@@ -247,7 +247,7 @@ class Seat(Struct, kw_only=True):
     started_by: list[str] = []
     changed_since: list[str] = []  # packages that were installed or changed after it started
     compiled: list[str] = []  # compiled packages it has loaded, by folder
-    from_text: bool = False  # only a text that somebody gave names it: nothing of it is started
+    from_text: bool = False  # only a pasted text names it: nothing of it is started
     project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
 
@@ -259,7 +259,7 @@ class Distribution(Struct, kw_only=True):
 
 
 class ErrorText(Struct, kw_only=True):
-    """The exception at the root of a failure, in its own words."""
+    """The type and the text of the exception at the root of a failure."""
 
     type: str
     text: str
@@ -281,7 +281,7 @@ class NotJudged(Struct, kw_only=True):
 
 
 class ImportAnswer(Struct, kw_only=True):
-    """What came of one import, and the findings that explain it (the cause first).
+    """The outcome of one import, and the findings that explain it (the cause first).
 
     ``not_judged``: causes that were not looked for to the end; one of them may be the cause.
     """
@@ -396,19 +396,19 @@ class ShellReach(Struct, kw_only=True):
 
 
 class ChangePlan(Struct, kw_only=True):
-    """One thing a command would touch."""
+    """One thing that a command would change."""
 
     deed: str
     path: str
 
 
 class VersionChange(Struct, kw_only=True):
-    """A distribution that came (``before`` None), went (``after`` None) or has another version now."""
+    """A distribution that was installed (``before`` None), removed (``after`` None), or has another version now."""
 
     name: str
     before: str | None
     after: str | None
-    hides: str | None = None  # where a copy lies that stays and is hidden from now on
+    hides: str | None = None  # the path of a copy that stays and is now hidden
 
 
 class Broken(Struct, kw_only=True):

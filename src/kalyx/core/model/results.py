@@ -1,4 +1,4 @@
-"""What a question answers: one record a command, which its JSON and its schema in ``docs/schema`` are made of."""
+"""The answers to questions, one record a command; the JSON and the schemas in ``docs/schema`` are made from these."""
 
 from __future__ import annotations
 
@@ -49,13 +49,13 @@ class HereAnswer(Struct, kw_only=True):
     findings: list[Finding] = []
     unread: list[Unread] = []
     project: ProjectAsks | None = None
-    fill: Step | None = None  # what brings the reference's environment what the project asks for
+    fill: Step | None = None  # the line that installs what the project requires into the reference's environment
     seen_by: str = ""  # the notebook server that answers for notebooks and kernels, and why that one
     other_kernels: list[str] = []  # the ids of registered kernels that nothing in the folder refers to
 
 
 class WhyAnswer(Struct, kw_only=True):
-    """What came of the imports asked about.
+    """The outcomes of the imports that were asked about.
 
     ``seats``: with --everywhere, the same import in every seat; ``findings``: about what was given, no import's;
     with --fix, ``before`` is what came of them before the fix, ``plan`` and ``done`` tell of that.
@@ -87,7 +87,7 @@ class ExplainAnswer(Struct, kw_only=True):
 
 
 class SeatImports(Struct, kw_only=True):
-    """One seat, and what came of the import there."""
+    """One seat, and the outcome of the import there."""
 
     target: Seat
     imports: list[ImportAnswer]
@@ -107,7 +107,7 @@ class PackagesAnswer(Struct, kw_only=True):
 
 
 class Difference(Struct, kw_only=True):
-    """One thing that two targets do not share."""
+    """One difference between two targets."""
 
     what: Literal["interpreter", "version", "platform", "kernel", "search_path", "package", "variable"]
     name: str
@@ -173,7 +173,7 @@ class CausesAnswer(Struct, kw_only=True):
 
 
 class ErrorAnswer(Struct, kw_only=True):
-    """What was wrong with a call, in one line, with the nearest that is there."""
+    """What is wrong with a call, in one line, with the nearest names that exist."""
 
     schema: Literal["kalyx.error/2"] = "kalyx.error/2"
     message: str

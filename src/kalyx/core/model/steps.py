@@ -1,6 +1,6 @@
-"""The steps of a fix, one type each: its command, what it takes away or starts, and the step that takes it back.
+"""The steps of a fix, one type each: its command, what it removes or starts, and the step that undoes it.
 
-A step is data. What carries it out, tries it beforehand or takes it back reads its fields, never its words.
+A step is data. The code that carries it out, tries it or undoes it reads its fields, never its text.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
     ``command``: its words, None where it is to be done by hand; ``line``: the same for the user's shell, or what to do.
     """
 
-    # Whether it changes what is on the machine, and whether something is lost by it.
+    # Whether the step changes the machine, and whether something is lost by that.
     changes: ClassVar[bool] = True
     destroys: ClassVar[bool] = False
 
@@ -25,7 +25,7 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
 
     @property
     def guesses(self) -> bool:
-        """Whether nobody knows that it helps before it was tried."""
+        """Whether only a trial can show that the step helps."""
         return False
 
     def argv(self, system: str) -> list[str] | None:
@@ -33,7 +33,7 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
         return None
 
     def inverse(self) -> Step | None:
-        """The step that takes it back, where its fields alone say so."""
+        """The step that undoes this one, where its fields are enough to know it."""
         return None
 
     def moved(self) -> list[str]:
@@ -45,12 +45,12 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
         return []
 
     def places(self) -> list[str]:
-        """Every path that it starts, moves or removes: none may have come with a folder the user only stands in."""
+        """Every path that the step starts, moves or removes: none may have come with the current folder."""
         return [*self.started(), *self.moved()]
 
 
 class Install(StepBase, tag="install"):
-    """The environment's own installer brings requirements; ``wheels``: from this folder and from nowhere else."""
+    """The environment's own installer installs requirements; ``wheels``: from this folder only."""
 
     python: str
     requirements: list[str]
@@ -71,7 +71,7 @@ class Install(StepBase, tag="install"):
 
 
 class Uninstall(StepBase, tag="uninstall"):
-    """The environment's own installer takes distributions away."""
+    """The environment's own installer removes distributions."""
 
     python: str
     names: list[str]
@@ -140,7 +140,7 @@ class MakeReadable(StepBase, tag="make-readable"):
 
 
 class RemakeEnvironment(StepBase, tag="remake-environment"):
-    """The standard module makes an environment again in its own folder; its packages stay."""
+    """The standard module recreates an environment in place; its packages stay."""
 
     python: str
     prefix: str
@@ -154,13 +154,13 @@ class RemakeEnvironment(StepBase, tag="remake-environment"):
 
 
 class CreateEnvironment(StepBase, tag="create-environment"):
-    """Kalyx makes an environment, with requirements in it."""
+    """Kalyx creates an environment, with requirements in it."""
 
     prefix: str
     python: str | None = None
     requirements: list[str] = []
     wheels: str | None = None
-    asks: bool = False  # the user puts a requirement's name behind the line
+    asks: bool = False  # the user adds the name of a requirement to the line
 
     def argv(self, system: str) -> list[str]:
         base = ["--python", self.python] if self.python else []
@@ -208,7 +208,7 @@ class FillEnvironment(StepBase, tag="fill-environment"):
 
 
 class RemoveEnvironment(StepBase, tag="remove-environment"):
-    """Kalyx removes an environment, after it looked at what speaks against that."""
+    """Kalyx removes an environment, after it checked what forbids that."""
 
     destroys: ClassVar[bool] = True
 
@@ -255,7 +255,7 @@ class RegisterKernel(StepBase, tag="register-kernel"):
 
 
 class UnregisterKernel(StepBase, tag="unregister-kernel"):
-    """Kalyx removes a kernel, by id or folder; ``restore``: it takes back what was removed or replaced last."""
+    """Kalyx removes a kernel, by id or folder; ``restore``: it restores what was removed or replaced last."""
 
     destroys: ClassVar[bool] = True
 
@@ -270,7 +270,7 @@ class UnregisterKernel(StepBase, tag="unregister-kernel"):
 
 
 class Point(StepBase, tag="point"):
-    """Kalyx has a settings file or a notebook name another interpreter or kernel."""
+    """Kalyx changes which interpreter or kernel a settings file or a notebook names."""
 
     seat: str
     target: str | None = None
@@ -292,7 +292,7 @@ class RunSystemProgram(StepBase, tag="run-system-program"):
 
 
 class RunWith(StepBase, tag="run-with"):
-    """What was asked about is run another way: by another program, with variables set (None: left out).
+    """What was asked about is run differently: by another program, with variables set (None: left out).
 
     ``same_words``: the first word is another interpreter, and what stands behind it is what was asked about.
     """
@@ -310,7 +310,7 @@ class RunWith(StepBase, tag="run-with"):
             return None  # there a variable is set by the shell itself (``quoting.line_with``)
         gone = [word for name, value in self.variables.items() if value is None for word in ("-u", name)]
         given = [f"{name}={value}" for name, value in self.variables.items() if value is not None]
-        # Where PATH is what is wrong, no word is looked up on PATH.
+        # Where PATH is wrong, no word may be looked up on PATH.
         return ["/usr/bin/env" if "PATH" in self.variables else "env", *gone, *given, *self.words]
 
     def started(self) -> list[str]:
@@ -337,7 +337,7 @@ class Activate(StepBase, tag="activate"):
 
 
 class WriteImport(StepBase, tag="write-import"):
-    """The import is written otherwise."""
+    """The import statement is changed."""
 
     changes: ClassVar[bool] = False
 
@@ -359,7 +359,7 @@ Step = (
 
 
 def offline_words(wheels: str | None) -> list[str]:
-    """The installer's words for installing from this folder of wheels and from nowhere else; none without a folder."""
+    """The installer's options for installing from this folder of wheels only; none without a folder."""
     return ["--no-index", "--find-links", wheels] if wheels else []
 
 

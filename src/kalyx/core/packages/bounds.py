@@ -1,4 +1,4 @@
-"""What everything in an environment leaves open for one package: the intersection of all that is required of it."""
+"""The versions of a package that an environment accepts: the intersection of all requirements on the package."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class Bounded(Struct):
 
 
 def within(requirement: str, others: Iterable[Installed], interpreter: Interpreter, system: str) -> Bounded:
-    """The requirement with the bounds of ``others`` added; as given where it is an address or names one exact version.
+    """The requirement with the bounds of ``others`` added; unchanged where it is an address or names one exact version.
 
     Those whose bounds leave no version together with it are named instead, and not added.
     """
@@ -90,7 +90,7 @@ def _leaves_any(specifiers: SpecifierSet) -> bool:
         try:
             release = Version(specifier.version.removesuffix(".*")).release
         except InvalidVersion:
-            return True  # nothing is known of it
+            return True  # nothing is known about that
         for numbers in (
             release,
             (*release, 1),

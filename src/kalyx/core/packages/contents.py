@@ -1,4 +1,4 @@
-"""What a target can import: every distribution on its path, where it comes from, what hides what, what is unmet.
+"""What a target can import: every distribution on its sys.path, its origin, hidden copies, unmet requirements.
 
 Read from the metadata that installers leave, folder by folder in the order of
 the search path; of two copies the first one wins, and the other is hidden.
@@ -25,7 +25,7 @@ _ORIGINS: dict[PutBy, PackageOrigin] = {
     "variable": "path",
 }
 
-# Files beside packages that are no modules of anybody's.
+# Files beside packages that are no modules.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
 
 
@@ -67,7 +67,7 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
 
 
 def kept_records(reader: Reader, prefix: str) -> list[Package]:
-    """What a manager\'s own records say is installed, by their names (name-version-build)."""
+    """What an environment manager's records list, by their file names (name-version-build)."""
     folder = reader.join(prefix, "conda-meta")
     packages = []
     for name in reader.names(folder):

@@ -128,7 +128,7 @@ class Installed:
 
     @cached_property
     def installer(self) -> str | None:
-        """Who put it there, in the metadata's own word."""
+        """The installer's name, as the metadata has it."""
         text = self._text("INSTALLER", 256)
         return text.strip() if text and text.strip() else None
 

@@ -1,4 +1,4 @@
-"""What releases of well-known distributions took away: data, used where no metadata on this machine tells."""
+"""Modules and names that releases of well-known distributions removed: a table, for where no metadata here tells."""
 
 from __future__ import annotations
 

@@ -52,8 +52,8 @@ def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
     }
 
 
-# The plain forms that nearly every line has. Reading these few by hand spares loading the standard package for them
-# (a fifth of a whole answer); whatever is not exactly so goes to that package. A test compares the two.
+# The plain forms that nearly every line has. Reading them here avoids loading the standard package (a fifth of a whole
+# answer); every other form goes to that package. A test compares the two.
 _PLAIN = pattern(r"([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[A-Za-z0-9._, -]*\])?\s*\(?([^;()@]*)\)?\s*(?:;\s*(.*))?$")
 _CLAUSE = pattern(r"\s*(==|!=|<=|>=|<|>)\s*([0-9]{1,9}(?:\.[0-9]{1,9}){0,4})\s*$")
 _NUMBERS = pattern(r"[0-9]{1,9}(?:\.[0-9]{1,9}){0,4}$")
@@ -140,7 +140,7 @@ def name_of(requirement: str) -> str | None:
 
 
 def speaks_of(installed: Installed, key: str) -> bool:
-    """Whether a distribution requires another at all, under any condition: its lines are looked at, not read."""
+    """Whether a distribution may require another, under any condition: its lines are searched, not parsed."""
     first = key[:1]
     near = (line for line in map(str.lstrip, installed.requires) if line[:1].lower() == first)
     return any(match is not None and canonical(match[1]) == key for match in map(_NAME.match, near))

@@ -1,1 +1,1 @@
-"""Questions: each answered by one module, from the word to the answer; nothing is changed here."""
+"""Questions: one module answers each, from the user's word to the answer. Nothing is changed here."""

@@ -1,7 +1,7 @@
 """Capturing a machine: every question that a capture is to answer is asked once through the recorder.
 
-What the questions read is what the file holds, so that it is whole by construction. Values of variables that no
-question needs, secrets, and the user's and the machine's name are left out or replaced (``words.blinding``).
+The file holds what the questions read, so it is complete by construction. Values of variables that no question needs,
+secrets, and the user's and the machine's name are left out or replaced (``text.blinding``).
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What changed between two looks at the seats of a folder."""
+"""What changed between two readings of the seats of a folder."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from kalyx.core.text.visible import visible
 
 
 def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
-    """Every seat that came, went, starts another thing or stands otherwise; findings that came or went."""
+    """Seats that are new, gone, start another interpreter or have another relation; findings that are new or gone."""
     result = []
     item, other = ({(seat.seat, seat.name): seat for seat in answer.seats} for answer in (before, after))
     for key in [*item, *(key for key in other if key not in item)]:

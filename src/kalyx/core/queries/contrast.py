@@ -1,4 +1,4 @@
-"""Two targets side by side: what they do not share."""
+"""Two targets side by side: their differences."""
 
 from __future__ import annotations
 
@@ -27,11 +27,11 @@ class Side(Struct):
     unknown: list[Evidence] = []
     is_record: bool = False
     system: str = ""
-    kernels: list[Kernel] | None = None  # where a machine as a whole is meant: those it has
+    kernels: list[Kernel] | None = None  # of a whole machine: its kernels
 
 
 def contrast(first: Side, second: Side) -> ContrastAnswer:
-    """Everything that differs; ``same`` only when nothing does and nothing was left that could."""
+    """Every difference; ``same`` only where there is none and everything could be compared."""
     left, right = first.seat, second.seat
     differences: list[Difference] = []
 
@@ -59,7 +59,7 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
     for name in MATTERING:
         note("variable", name, left.variables.get(name), right.variables.get(name))
     if first.system == second.system or not (first.system and second.system):
-        _paths(left, right, differences)  # two systems share no place
+        _paths(left, right, differences)  # two machines have no common paths
     _packages(first.packages, second.packages, differences)
     unproved = first.unknown + second.unknown
     return ContrastAnswer(

@@ -1,4 +1,4 @@
-"""Whether a seat can run the folder's project: its Python allowed, each requirement there. Read, not run."""
+"""Whether a seat can run the folder's project: its Python is allowed, each requirement is installed. Only read."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from kalyx.core.text.names import canonical
 
 
 def fitness(machine: Machine, interpreter: Interpreter, search: SearchPath, project: Project) -> Fitness:
-    """What of the project's wishes this interpreter meets on this search path.
+    """Which of the project's requirements this interpreter meets on this search path.
 
     Optional ones and groups are listed with their name, and none of them keeps a seat from running the project.
     """

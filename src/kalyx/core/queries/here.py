@@ -134,7 +134,7 @@ def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) 
 
 
 def _filling(machine: Machine, reference: Seat, asks: ProjectAsks | None) -> Step | None:
-    """The line that brings the reference's own environment what is missing; None where no package would mend it."""
+    """The line that installs what the reference's environment lacks; None where no package is missing."""
     fit, environment = reference.project, reference.environment
     if asks is None or fit is None or environment is None or environment.kind != "virtual":
         return None

@@ -1,9 +1,9 @@
 """Seats asked on request: a shell what its start files define, a running kernel who it is.
 
-A shell is started the three ways it can be: reading its start files runs them,
-which is why this is done on request only. A kernel is asked who it is first; it
-is made to run something only when it answered at once, so that nothing waits in
-a busy kernel's queue, and silently, so that nothing stays in its history.
+A shell is started in its three ways, which runs its start files: only on request.
+A kernel is first asked who it is; code runs in it only when it answered at once,
+so that nothing waits in a busy kernel's queue, and silently, so that nothing
+stays in its history.
 """
 
 from __future__ import annotations

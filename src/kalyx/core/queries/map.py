@@ -1,10 +1,9 @@
-"""The map: where seats, what they start and environments stand, and the ways between them, in units of a pixel.
+"""The layout of the map: seats, interpreters, environments, and the lines between them, in pixels.
 
-Seats on the left, in the middle the installations that they really start, environments on the right. Every
-environment is a row of its installation's box; the seats that run it stand at its height, so that the ways that matter
-run from left to right and never cross. What a seat starts beside that (an installer that fills another environment)
-strays to another row: rows are ordered so that these cross as little as they can. What starts nothing, or cannot be
-told, stands apart below.
+Seats are on the left, the installations that they start in the middle, environments on the right. Every environment is
+a row of its installation's box; the seats that run it are at its height, so that the main lines go from left to right
+and never cross. A word of a seat that starts another environment (an installer, say) has a line to another row: rows
+are ordered so that few of these lines cross. Seats that start nothing, or are not known, are below.
 """
 
 from __future__ import annotations
@@ -31,7 +30,7 @@ _SEATS, _SHOWN, _UNUSED = 6, 4, 4
 
 
 class _Row(Struct, eq=False):
-    """An environment, or one thing that is said of seats that start none; with the seats that stand at its height."""
+    """An environment, or a reason why seats start none; with the seats at its height."""
 
     key: str
     environment: Environment | None
@@ -66,7 +65,7 @@ def draw_map(
     for environment in known.values():
         if environment.kind != "installation" or environment.condition != "sound":
             drawn.row_of_environment(environment, "unknown")
-    # An installation that nothing here runs by itself needs no row: its box says it all, or it is one of those left.
+    # An installation that no seat runs by itself needs no row.
     idle = [
         environment
         for environment in known.values()

@@ -1,4 +1,4 @@
-"""What a page about a folder shows, asked once: seats, environments, kernels, stories of imports, the map."""
+"""The content of a page about a folder: seats, environments, kernels, imports, the map."""
 
 from __future__ import annotations
 

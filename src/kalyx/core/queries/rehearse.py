@@ -1,4 +1,4 @@
-"""Rehearsing a kernel: start it for real, ask who it is, try imports in it, stop it.
+"""Rehearsing a kernel: start the real kernel, ask who it is, try imports in it, stop it.
 
 It is started exactly as a server would: the spec's command and variables, the
 notebook's folder. Everything is bounded by one time limit, and at the end the
@@ -41,7 +41,7 @@ from kalyx.core.text.numbers import exit_status
 
 WORDS_KEPT = 20_000
 
-# Runs inside the kernel, Python 2.7 to the newest: says who it is and what comes of the imports.
+# Runs inside the kernel, Python 2.7 to the newest: prints who it is and the outcome of each import.
 _QUESTION = """
 def _kalyx_question(mark, imports):
     import os, sys
@@ -78,7 +78,7 @@ def _kalyx_question(mark, imports):
 
 
 class _Row(Struct):
-    """What came of one import in the kernel."""
+    """The outcome of one import in the kernel."""
 
     imports: bool
     file: str | None = None
@@ -87,7 +87,7 @@ class _Row(Struct):
 
 
 class Says(Struct):
-    """What a kernel says of itself; ``path`` its variable PATH."""
+    """What a kernel reports about itself; ``path``: its variable PATH."""
 
     executable: str | None
     version: str
@@ -99,7 +99,7 @@ class Says(Struct):
 
 
 class Talk(Struct):
-    """What came back in one conversation with a kernel."""
+    """The kernel's replies in one conversation."""
 
     answered: bool = False
     seconds: float | None = None
@@ -125,7 +125,7 @@ class _Conversation:
         self.deadline = monotonic() + seconds
         self.session = Session(connection.key.encode("ascii"))
         self.talk = Talk()
-        self.hears = False  # whether anything was broadcast to us yet
+        self.hears = False  # whether a broadcast has arrived
 
     def left(self) -> float:
         return self.deadline - monotonic()
@@ -178,7 +178,7 @@ class _Conversation:
         return False
 
     def _until_heard(self) -> None:
-        """Wait until broadcasts reach us: what is said before the subscription arrives is lost."""
+        """Wait until broadcasts arrive: messages before the subscription is active are lost."""
         patience = monotonic() + min(1.5, max(0.0, self.left()))
         while not self.hears and monotonic() < patience and self._alive():
             _, frames = self.session.request("kernel_info_request", {})
@@ -260,7 +260,7 @@ def rehearse(
     transport: str = "tcp",
     schema: str = "kalyx.rehearse/2",
 ) -> RehearsalAnswer:
-    """Start the kernel, ask it, stop it, and tell what came of it. Needs a Runner.
+    """Start the kernel, ask it, stop it; returns the answer. Needs a Runner.
 
     Raises KalyxError when Kalyx may not start programs.
     """

@@ -34,7 +34,7 @@ def why_import(
     watch: Callable[[str], None] | None = None,
     state: ProcessState | None = None,
 ) -> ImportAnswer:
-    """Whether the import works in this seat, where from, or why not: of one that fails never without a finding.
+    """Whether the import works in this seat, from where, or why not; an import that fails has at least one finding.
 
     ``named``: the user named the target; else ``consent`` says whether its interpreter may be started. ``command``:
     the command line it was run by, whose flags and program decide the path. ``script``: the file that asks for it.
@@ -78,7 +78,7 @@ def _answered(
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"
         if NOT_HERE in refusal:
-            answer.findings = []  # what a capture does not hold speaks neither for nor against anything
+            answer.findings = []  # what a capture does not hold proves nothing
         answer.findings.append(Finding(cause="not-asked", certainty="proven", message=refusal))
     return answer
 

@@ -21,7 +21,7 @@ Tell = Callable[[str], None]
 def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> WhyAnswer:
     """The same import in every seat of this folder, and by reading alone in every environment that is known.
 
-    No environment that was merely found is started: its start-up code is not ours to run.
+    No environment that was only found is started, because that would run its start-up code.
     """
     answer = WhyAnswer(target=machine.shell_seat, imports=[], module=wanted.module)
     seats = [

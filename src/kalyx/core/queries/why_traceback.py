@@ -1,4 +1,4 @@
-"""A traceback or an error's text: whose it is, and what stands behind it."""
+"""A traceback or an error's text: which interpreter it comes from, and the cause of the error."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tup
                 notes.append(f"its frames are in {prefix}, which this seat runs")
             elif resolution.interpreter is not None:
                 seat = resolution
-                # A stranger's text names no target: it says where to read, and not what to start.
+                # A pasted text says where to read, and not what may be started.
                 seat.from_text = True
                 notes.append(f"its frames are in {prefix}")
         except KalyxError:

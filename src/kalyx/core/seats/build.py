@@ -1,6 +1,6 @@
-"""The one way from a path to what it starts, and from that to a seat.
+"""From a path to the interpreter that it starts, and from that to a seat, for every kind of seat.
 
-Every kind of seat is made here: its module says which word or path it has, and this one follows it.
+The module of a kind of seat gives the word or path; this module follows it.
 """
 
 from __future__ import annotations
@@ -72,5 +72,5 @@ def seat_from(kind: SeatKind, name: str, main: Part, folder: str | None, parts: 
 
 
 def silent_seat(kind: SeatKind, name: str, reason: str, folder: str | None, undecided: bool = False) -> Seat:
-    """A seat that starts nothing, or of which it is not known (``undecided``): the reason says why."""
+    """A seat that starts nothing, or of which that is not known (``undecided``), with the reason."""
     return seat_from(kind, name, Part(role="python", word=name, reason=reason, undecided=undecided), folder)

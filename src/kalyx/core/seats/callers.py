@@ -10,10 +10,10 @@ from kalyx.core.system import Reader
 from kalyx.core.system.reader import Process
 from kalyx.core.text.shells import SHELLS, shell_called
 
-_MANY_IN_ONE = "busybox"  # of its programs the shell is what starts others
+_MANY_IN_ONE = "busybox"  # the shell is the program that starts others
 _PROCESSES = 20_000
 _PYTHON_STARTS = ("python", "pypy")
-# The process that types lines into a shell for a person (the demo): that shell's lines have no other caller.
+# The process that types lines into a shell for a user (the demo): those lines have no other caller.
 TYPED_BY = "KALYX_TYPED_BY"
 
 

@@ -2,8 +2,8 @@
 
 A checker takes its whole configuration from one file. One kind looks for its own file in every folder above before any
 project file counts (``above: file``); the other takes the nearest folder that has any of the list, up to the top of a
-repository, then the user's own (``above: folder``). What that file does not say nobody else's does. The checkers' own
-verbose output is what the tests compare with.
+repository, then the user's own (``above: folder``). No other file adds to that
+one. The tests compare with the checkers' own verbose output.
 """
 
 from __future__ import annotations
@@ -65,7 +65,7 @@ def sheet_of(reader: Reader, row: dict[str, Any], path: str, *, own: bool) -> Co
             return None
     except (Unreadable, UnicodeDecodeError, Malformed) as problem:
         if row["above"] == "folder" or row.get("section"):
-            return None  # it says so, and looks further
+            return None  # the checker reports that, and searches further
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
         return ConfigFile(row, path, "", own, reason)
     return ConfigFile(row, path, text, own)

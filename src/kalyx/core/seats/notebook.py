@@ -21,7 +21,7 @@ ENDING = ".ipynb"
 
 
 class Notebook(Struct):
-    """What a notebook file says of itself; ``problem`` where it could not be read."""
+    """The kernel that a notebook file names; ``problem`` where it could not be read."""
 
     path: str
     kernel: str | None = None

@@ -1,4 +1,4 @@
-"""Seats that only the user can reach: a line to run in any console, and what it prints read back.
+"""Seats that only the user can reach: a line to run in any console, and the parser of its output.
 
 The line is standard-library Python, 2.7 to the newest. What it prints begins
 with a word of Kalyx's own, so that it may stand anywhere in a pasted text or a
@@ -108,7 +108,7 @@ def _seat(reader: Reader, text: str, name: str) -> Seat | None:
     folder = message.get("folder") if isinstance(message.get("folder"), str) else None
     part = starting(reader, executable)
     if part.interpreter is None:
-        # A container or another machine: what it is called there says nothing of what lies here.
+        # A container or another machine: its paths say nothing about this one.
         reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {part.reason}"
         return silent_seat("process", name, reason, folder, undecided=True)
     seat = seat_from("process", name, part, folder)

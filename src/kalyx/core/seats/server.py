@@ -37,7 +37,7 @@ class Found(Struct):
     process: Process
     server: Server
     token: str = ""
-    is_own: bool = True  # its file is this user's: what another user's server says is believed only where named
+    is_own: bool = True  # its file is this user's: another user's server is believed only where the user names it
 
     def __repr__(self) -> str:
         return f"Found(pid={self.pid}, port={self.port}, folder={self.folder!r})"
@@ -104,7 +104,7 @@ def _read(reader: Reader, path: str) -> Found | None:
     port = port if isinstance(port, int) and not isinstance(port, bool) and 0 < port < 65536 else None
     scheme = "https" if document.get("secure") else "http"
     base = document.get("base_url") if isinstance(document.get("base_url"), str) else "/"
-    # Whatever name it gives itself, it is asked on this machine's own address.
+    # Kalyx asks only on the loopback address, whatever name the server gives.
     address = f"{scheme}://127.0.0.1:{port}{base}" if port else ""
     root = document.get("root_dir") or document.get("notebook_dir")
     token = document.get("token")
@@ -123,7 +123,7 @@ def _read(reader: Reader, path: str) -> Found | None:
 
 
 def _as_server(reader: Reader, process: Process) -> Server:
-    """The eyes of this server: its interpreter, by the word it was started by, and its variables."""
+    """The view of this server: its interpreter, by the word it was started by, and its variables."""
     from kalyx.core.seats.callers import started_as
 
     variables = dict(process.variables or {})

@@ -13,10 +13,10 @@ from kalyx.core.text.redaction import shown_variables
 
 WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
 
-# What activation sets, and what it claims to be on.
+# The variables that activation sets.
 ACTIVATION = ("VIRTUAL_ENV", "CONDA_PREFIX")
 
-# Variables that reach into every interpreter started from here.
+# Variables that every interpreter started from here reads.
 REACHING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", *ACTIVATION)
 
 

@@ -23,13 +23,13 @@ from kalyx.core.text.shells import Shell, shell_called
 
 _LIMIT = 512 * 1024
 _DEEP = 4
-_FILES = 200  # that read each other
+_FILES = 200  # files that read each other
 _DEEPEST = 12
 
 _OPENS = {"if", "case", "for", "while", "until", "select", "foreach", "switch", "begin", "repeat"}
 _CLOSES = {"fi", "esac", "done", "end", "endif", "endsw"}
 _CALLED = 1_000_000  # characters of functions and aliases that start files call
-# A command that gives words a meaning in a way that is not followed here.
+# A command that defines words in a way that is not followed here.
 _DEFINES = pattern(r"\b(?:alias|function|hash|eval|unalias)\b")
 _NAME = pattern(r"[\w.]+")
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*")
@@ -158,7 +158,7 @@ class _StartFiles:
         self.bodies: dict[str, list[str]] = {}  # what a function or an alias carries out, each line of each meaning
         self.stood_for: set[str] = set()  # the single words that any name was ever an alias for
         self.files = self.called = 0
-        self.is_torn = False  # the shell stumbles over a line: what comes of the rest only it knows
+        self.is_torn = False  # the shell refuses a line: only the shell knows what it does with the rest
 
     def file(self, path: str, depth: int, certain: bool = True) -> None:
         self.files += 1

@@ -1,7 +1,7 @@
 """What in a shell's start files takes the words of Python over, whichever way the shell is started; nothing is run.
 
 An alias or a function wins over ``PATH``, and no activation changes that. Most shells' files are followed as the shell
-reads them (``meanings``); those of the others are read line by line, and what they work out by code stays unknown.
+reads them (``shell_words``); those of the others are read line by line, and what they work out by code stays unknown.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Who is at work in a folder: a file that names the process, so that two never work in one place at once."""
+"""A lock file in a folder that names the process which changes the folder, so that two processes never do at once."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from kalyx.core.text.patterns import pattern
 from kalyx.core.text.visible import visible
 
 _JUST_NOW = 10.0
-# What a claim says: a process, when it began, and in the next line the mark of the journal's entry.
+# The content of a claim: a process, when it began, and in the next line the mark of the journal's entry.
 _CLAIM = pattern(r"\d{1,10} \S{1,80}\n(?:[0-9a-f]{32}\n)?")
 
 
@@ -38,7 +38,7 @@ def _maker(reader: Reader, path: str, text: str, now: float) -> int | None:
     written, _, started = text.split("\n")[0].partition(" ")
     number = number_of(written)
     if number is None:
-        # Made this moment and not yet written, or no claim of ours.
+        # Created this moment and not yet written, or no claim of Kalyx.
         status = reader.status(path)
         return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
     process = reader.process(number)
@@ -55,11 +55,11 @@ def is_living(reader: Reader, words: str) -> bool:
 
 
 def claim(reader: Reader, path: str, writer: Writer, mark: str = "") -> None:
-    """Take the place, or raise KalyxError where somebody else is at work there; a dead worker's claim is taken over.
+    """Lock the folder. Raises KalyxError where another process has the lock; the claim of a dead process is replaced.
 
-    ``mark``: that of the journal's entry about this work. What lies there and cannot be a claim of Kalyx is refused.
+    ``mark``: that of the journal's entry about this change. A file that is no claim of Kalyx is refused.
 
-    Judging a claim dead, removing it and writing one's own is one step to others: the folder is held meanwhile.
+    Judging a claim dead, removing it and writing the new one is one step for others: the folder is locked meanwhile.
     """
     if writer.claim(path, own_words(reader, mark)):
         return

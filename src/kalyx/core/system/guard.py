@@ -1,9 +1,9 @@
 """The guard: what Kalyx started, and its temporary folder, go when Kalyx goes, however it ends.
 
-One small shell a run, in a session of its own, waits on a pipe that only Kalyx holds. It is told the process groups
-that are begun and over; when the pipe ends and nobody sent it home, it kills the groups that are left, whatever else
-carries this run's mark among its variables (a program may leave its group and its session, it keeps those), and
-removes the temporary folder. Where there is no POSIX shell there is no guard.
+Each run has one small shell in a session of its own, which waits on a pipe that only Kalyx holds. Kalyx writes to it
+which process groups began and ended. When the pipe ends without a word that all is over, the shell kills the groups
+that are left and every process with this run's mark among its variables (a program that leaves its group and session
+keeps its variables), and removes the temporary folder. Without a POSIX shell there is no guard.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""A folder made again of links, with something in it under another name or left out: the real folder is not changed."""
+"""A copy of a folder made of links, with files left out or under another name; the real folder is not changed."""
 
 from __future__ import annotations
 

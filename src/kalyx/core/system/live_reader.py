@@ -15,7 +15,7 @@ from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, File
 from kalyx.core.system.reasons import reason_of
 from kalyx.core.text.numbers import is_number
 
-# These say that nothing is there, or nothing that a path could name; any other error says that it is not known.
+# These errors mean that nothing exists at the path; after any other error that is not known.
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
 _WHOLE = 32 * 1024  # a smaller limit is that of a file's head
 _PLAIN_PATHS = os.sep == "/"
@@ -36,7 +36,7 @@ def _on_disk(told: os.stat_result) -> int:
     return told.st_size if blocks is None else blocks * 512
 
 
-# File systems that another machine, or a program, answers for: they may never answer.
+# File systems of another machine or of a program, which may never answer.
 _REMOTE_KINDS = ("nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "afs", "ceph", "glusterfs", "autofs", "sshfs")
 _MOUNT_SECONDS = 2.0
 
@@ -120,14 +120,14 @@ def _paths_of(pid: int, what: str) -> list[str]:
 
 
 def _told(pid: int, name: str) -> bytes | None:
-    """What the process folder says, up to a mebibyte; None where it may not be asked, or the process is gone."""
+    """A file of the process folder, up to a mebibyte; None where it may not be read, or the process is gone."""
     try:
         handle = os.open(f"/proc/{pid}/{name}", os.O_RDONLY)
     except OSError:
         return None
     try:
         chunks, left = [], 1 << 20
-        while left > 0:  # such a file comes in pieces of the system's choosing
+        while left > 0:  # the system gives such a file in pieces of any size
             chunk = os.read(handle, min(left, 65536))
             if not chunk:
                 break
@@ -198,7 +198,7 @@ class LiveReader(Reader):
         return actual
 
     def _note_refusal(self, path: str, error: OSError) -> bool:
-        """Keep what the system would not show; whether it was that, and not simply nothing there."""
+        """Note an error of the system as a refusal; False where the error means that nothing exists at the path."""
         if error.errno in _NOTHING_THERE:
             return False
         self.refusals.setdefault(path, reason_of(error))
@@ -343,7 +343,7 @@ class LiveReader(Reader):
                 left -= len(chunk)
                 if len(chunk) < wanted:
                     break  # of a regular file, less than asked for is its end
-            # Whoever reads one byte more than a limit says so itself, and a head is no whole file.
+            # A caller that reads one byte more than its limit reports that itself; a head is no whole file.
             if not left and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > start + limit:
                 self.note_cut(path, f"only its first {start + limit} bytes were read")
             return b"".join(chunks)
@@ -365,12 +365,12 @@ class LiveReader(Reader):
 
         handle = self._open(path)
         try:
-            # Of a file of any size its beginning: no program has what is looked for further on.
+            # Only the beginning of a large file: programs have the text that is searched for there.
             size = os.fstat(handle).st_size
             if size > SCAN_LIMIT:
                 self.note_cut(path, f"only its first {SCAN_LIMIT} bytes were searched")
                 size = SCAN_LIMIT
-            # Not closed here: what a signal stops in the midst still holds a part, and then it cannot be.
+            # Not closed here: after a signal an iterator may still hold a part of the map, which then cannot be closed.
             whole = mmap.mmap(handle, size, access=mmap.ACCESS_READ)
             return [match.group(1) for match in re.finditer(pattern, whole)]
         except (OSError, ValueError) as error:
@@ -545,7 +545,7 @@ class LiveReader(Reader):
         status = _told(pid, "stat")
         if status is None:
             return None
-        # The name stands in brackets and may hold any character, brackets too.
+        # The name is in brackets and may contain any character, brackets too.
         opening, closing = status.find(b"("), status.rfind(b")")
         fields = status[closing + 2 :].split()
         if fields[0] in (b"Z", b"X"):

@@ -1,10 +1,10 @@
 """Runner: starting programs under limits, and ending them with all that they started.
 
 Every start has a time limit, an output limit, a session (process group) of its
-own and no standard input. Whatever the program leaves behind is ended when it
-ends: its group, and what left the group but carries its mark; nothing waits for
-a pipe that a grandchild keeps open. What Kalyx itself leaves behind when it is
-killed, the guard ends (``guard``).
+own and no standard input. When the program ends, Kalyx ends the processes that it
+left: its group, and processes outside the group that carry its mark; no call
+waits for a pipe that a grandchild keeps open. When Kalyx itself is killed, the
+guard ends them (``guard``).
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner, Running
 
 
 class _Drain(threading.Thread):
-    """Reads a pipe to its end, keeps the first ``limit`` bytes and lets the rest go by."""
+    """Reads a pipe to its end, and keeps the first ``limit`` bytes."""
 
     def __init__(self, pipe: object, limit: int) -> None:
         super().__init__(daemon=True)
@@ -50,7 +50,7 @@ class _Drain(threading.Thread):
 
 
 class _Program:
-    """A program that was started: its process, and by what its descendants are known."""
+    """A program that was started: its process, and the mark of its descendants."""
 
     def __init__(self, argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> None:
         """Start it. Raises OSError or ValueError where the system cannot; an interrupt meanwhile ends it again."""
@@ -61,7 +61,7 @@ class _Program:
         argv = _looked_up(argv, variables, folder)
         environment = dict(os.environ if variables is None else variables) | {MARK_VARIABLE: self.mark}
         try:
-            with signals.held():  # a program half started could not be ended
+            with signals.held():  # a half-started program could not be ended
                 self.process = subprocess.Popen(
                     argv,
                     stdin=subprocess.DEVNULL,
@@ -82,11 +82,11 @@ class _Program:
         return self.process
 
     def end(self, patience: float = 0.0) -> None:
-        """End it with all that it started; first politely when there is patience. Returns when it is gone."""
+        """End the program and all that it started; with ``patience`` (seconds), first by SIGTERM. Waits for the end."""
         process = self.process
         if process is None:
             return
-        # Of one whose variables are its own, only its parents tell: they are remembered before it goes.
+        # A process that changed its variables is known by its parents only: note them before they end.
         strays = _descendants(process.pid)
         if sys.platform == "win32":
             process.kill()
@@ -106,7 +106,7 @@ class _Program:
         self.clear(strays)
 
     def clear(self, strays: list[int] | None = None) -> None:
-        """End what is left of a program that has ended; a kill takes effect in its own time, so it is waited for."""
+        """End what is left of a program that has ended, and wait until the kills have taken effect."""
         assert self.process is not None
         if sys.platform != "win32":
             processes.kill_group(self.process.pid, signal.SIGKILL)
@@ -131,7 +131,7 @@ def _descendants(pid: int) -> list[int]:
 
 
 def _runs(pid: int) -> bool:
-    """Whether it runs: one that has ended and waits for its parent to look does not."""
+    """Whether a process runs; a zombie does not."""
     import psutil
 
     try:
@@ -157,7 +157,7 @@ def _wait(process: subprocess.Popen[bytes], seconds: float, meanwhile: Callable[
 
 
 def _wait_for_end(process: subprocess.Popen[bytes], seconds: float) -> None:
-    """Wait for the end without looking again and again, where the system tells of it. Raises TimeoutExpired."""
+    """Wait for the end, without polling where the system can notify. Raises TimeoutExpired."""
     try:
         handle = os.pidfd_open(process.pid)  # type: ignore[attr-defined,unused-ignore]
     except (AttributeError, OSError):
@@ -297,14 +297,14 @@ def _bound_memory(pid: int) -> None:
 
     most = max(2 << 30, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") * 3 // 4)
     try:
-        # What is taken counts, not what is only set aside: some libraries set aside far more than they use.
+        # RLIMIT_DATA, not RLIMIT_AS: some libraries reserve far more address space than they use.
         resource.prlimit(pid, resource.RLIMIT_DATA, (most, most))
     except (OSError, ValueError):
         pass
 
 
 def _finish(program: _Program, drains: list[_Drain], timed_out: bool) -> None:
-    """Take in what was said, and end what the program left behind: a child that outlives it may hold the pipes."""
+    """Read the output, and end what the program left: a child that outlives the program may hold the pipes."""
     for drain in drains:
         drain.join(0.5)
     if not timed_out:

@@ -1,8 +1,7 @@
 """The live Writer: everything that Kalyx writes on this machine goes through here.
 
-A file is written beside its place and renamed over it, so that whoever looks sees the old file or the new one; it keeps
-its owner, mode, extended attributes and further names. A tree is looked through to its end before anything in it is
-removed.
+A file is written beside its final path and renamed, so that every reader sees the old file or the new one; it keeps its
+owner, mode, extended attributes and hard links. A tree is checked to its end before anything in it is removed.
 """
 
 from __future__ import annotations
@@ -28,7 +27,7 @@ from kalyx.core.system.writer import Writer
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.visible import visible
 
-# A file that is not yet renamed over its place; the number of the process that writes it follows.
+# The name of a file that is not yet renamed; the number of the writing process follows.
 _BESIDE = ".kalyx-new-"
 
 
@@ -49,11 +48,11 @@ def _clear_left_over(folder: str) -> None:
                 os.unlink(path)
 
 
-_PATIENCE = 10.0  # seconds: whoever holds the lock is between two deeds
+_PATIENCE = 10.0  # seconds: another process holds the lock only for a moment
 
 
 def _hold(folder: str) -> int:
-    """The descriptor by which this process alone holds the folder's lock; closing it, or dying, lets go.
+    """The descriptor that holds the folder's lock for this process; closing it, or the end of the process, releases it.
 
     The folder itself is locked where the system locks folders (``flock``); on Windows a file named after it.
     """
@@ -241,7 +240,7 @@ def _new_file_in(folder: str) -> tuple[int, str]:
 
 
 def _takes_after(path: str, beside: str, there: os.stat_result) -> bool:
-    """Give the new file what belongs to the old one, but for its times; False where the system does not let us."""
+    """Give the new file the old one's owner, mode and attributes, without its times; False where the owner differs."""
     now = os.stat(beside)
     keep_what_belongs(path, beside)
     os.utime(beside, ns=(now.st_atime_ns, now.st_mtime_ns))
@@ -250,7 +249,7 @@ def _takes_after(path: str, beside: str, there: os.stat_result) -> bool:
 
 
 def _write_in_place(path: str, content: bytes) -> None:
-    """Another name of the file, or its owner, would be lost by a new file: the bytes are changed where they are."""
+    """Change the bytes in place: a new file would lose a hard link of the old one, or its owner."""
     handle = os.open(path, os.O_WRONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0))
     try:
         remainder = memoryview(content)
@@ -263,7 +262,7 @@ def _write_in_place(path: str, content: bytes) -> None:
 
 
 def _into_place(beside: str, path: str, new: bool) -> None:
-    """Rename over what is there; a ``new`` file never takes the place of another."""
+    """Rename to the final path; a ``new`` file never replaces another."""
     if not new:
         os.replace(beside, path)
         return
@@ -283,7 +282,7 @@ def _into_place(beside: str, path: str, new: bool) -> None:
 
 
 def _remove_tree(path: str) -> None:
-    """Remove a tree that was looked through to its end; raises KalyxError that counts what went where not all could."""
+    """Remove a tree that was checked to its end. Raises KalyxError with the number of removed files where some stay."""
     try:
         os.lstat(path)
     except FileNotFoundError:
@@ -305,7 +304,7 @@ def _remove_tree(path: str) -> None:
 
 
 def _write_and_again(function: Callable[[str], object], path: str, _: object) -> None:
-    """Windows removes no file that is marked as only to be read: take the mark off, and try again."""
+    """Windows does not remove read-only files: make the file writable, and try again."""
     if sys.platform != "win32":
         raise
     os.chmod(path, stat.S_IWRITE)

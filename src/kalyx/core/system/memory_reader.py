@@ -24,7 +24,7 @@ class Pipe:
 
 
 class Shut:
-    """A folder that may neither be listed nor entered; what else is given below it is there all the same.
+    """A folder that may neither be listed nor entered; the files below it exist all the same.
 
     ``owner``: the number of the user that the folder belongs to; by default the one that looks.
     """
@@ -89,7 +89,7 @@ class MemoryReader(Reader):
         self.memory.clear()
 
     def drop(self, path: str) -> None:
-        """What stands at this very place is gone, with all below it."""
+        """Remove what is at this path, with everything below."""
         key = self._key(path)
         for child in list(self._children.pop(key, {}).values()):
             self.drop(self.join(path, child))
@@ -98,7 +98,7 @@ class MemoryReader(Reader):
         self.memory.clear()
 
     def shift(self, path: str, to: str) -> None:
-        """What stands at this very place stands at another one, over what was there."""
+        """Move what is at this path to another, over what is there."""
         whole = self._taken(path, to)
         empty = self.kind(path) == "folder" and not whole
         self.drop(path)

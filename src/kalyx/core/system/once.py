@@ -1,4 +1,4 @@
-"""Functions whose result is worked out once a reading of the machine, or once a case."""
+"""Functions whose result is computed once per reading of the machine, or once per case."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
 
 class HasMemory(Protocol):
-    """What a result is kept with, and goes with."""
+    """An object that keeps results for its own lifetime."""
 
     @property
     def memory(self) -> dict[object, Any]:

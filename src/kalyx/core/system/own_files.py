@@ -1,7 +1,7 @@
-"""Kalyx's own files in the user's folders: where they lie, and when what is found there is believed.
+"""Kalyx's own files in the user's folders: where they lie, and when their content is believed.
 
-A file is believed only where it is a regular file and no link, belongs to this user (or the system's), and nobody
-else may write it. Whoever reads it checks its shape besides.
+A file is believed only where it is a regular file and no link, belongs to this user (or to root), and nobody else may
+write it. The reader of a file also checks its structure.
 """
 
 from __future__ import annotations

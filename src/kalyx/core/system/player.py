@@ -1,8 +1,8 @@
-"""A capture: the readings and answers of a machine in one file, and the Reader and Runner that give them out again.
+"""A capture: the readings and answers of a machine in one file, and the Reader and Runner that replay them.
 
-The format is plain (docs/capture.md): lines of JSON in a gzip. The first says what it is and whose; each other one is a
-reading (``read``: the name of a primitive of Reader and its words) or an answer (``ran``: a program's words), with what
-came of it. What is not in the file was not read: it is refused as such, and never taken for "not there".
+The format (docs/capture.md) is lines of JSON in a gzip file. The first line describes the capture; each other line is a
+reading (``read``: the name of a primitive of Reader and its arguments) or an answer (``ran``: a program's words), with
+the result. What is not in the file was not read: it is refused, and never taken for absent.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ from kalyx.core.text.visible import visible
 VERSION = 1
 _FILE_LIMIT = 16 * 1024 * 1024
 _WHOLE_LIMIT = 64 * 1024 * 1024
-# Of a small file the text may be so large, of another so many times the file; of a real capture about ten times.
+# How large the unpacked text may be: of a small file, and as a multiple of another's size (real captures: about ten).
 _SMALL, _DENSEST = 8 * 1024 * 1024, 40
 _LINES = 200_000
 _SYSTEMS = ("linux", "macos", "windows")
@@ -165,7 +165,7 @@ def _line(line: bytes) -> dict[str, Any]:
 
 
 def value_of(value: Any) -> Any:
-    """What came of a reading or a program: read now, where so far the file's words were kept."""
+    """The result of a reading or a program, which is decoded when it is first needed."""
     return json.loads(bytes(value)) if isinstance(value, Raw) else value
 
 
@@ -202,7 +202,7 @@ def _head(said: Any, name: str) -> Mapping[str, Any]:
 
 
 def key_of(words: Iterable[Any]) -> Key:
-    """What was read or asked, as what it is kept under: words, numbers, and words within words; bytes as Latin-1."""
+    """The key of a reading or an answer: texts, numbers, and lists of these; bytes as Latin-1."""
     return tuple(
         key_of(word) if isinstance(word, (list, tuple)) else word.decode("latin-1") if isinstance(word, bytes) else word
         for word in words
@@ -387,7 +387,7 @@ _NOTHING = object()
 
 
 class Normal:
-    """A program's words without what is another at every start: folders of ours, marks by chance, where Kalyx lies."""
+    """A program's words without what differs at each start: temporary folders, random marks, Kalyx's own path."""
 
     def __init__(self) -> None:
         self.folders: list[str] = []
@@ -414,7 +414,7 @@ class Normal:
 
 
 class PlayerRunner(Runner):
-    """Gives out the answers that a capture holds; whatever else is to be started is not there."""
+    """Gives the answers that a capture holds; other programs do not exist."""
 
     def __init__(self, capture: Capture, reader: Player) -> None:
         self._answers, self._reader = capture.answers, reader

@@ -61,7 +61,7 @@ def marked(mark: str, besides: frozenset[int] | None) -> list[int]:
 
 
 def kill(pids: list[int]) -> None:
-    """End these at once; one that is gone already is no matter."""
+    """Kill these processes; one that is gone already is no error."""
     for pid in pids:
         try:
             os.kill(pid, getattr(signal, "SIGKILL", signal.SIGTERM))
@@ -70,7 +70,7 @@ def kill(pids: list[int]) -> None:
 
 
 def kill_group(group: int, number: int) -> None:
-    """Send a signal to a process group; one that is gone already is no matter."""
+    """Send a signal to a process group; a group that is gone already is no error."""
     try:
         os.killpg(group, number)
     except OSError:

@@ -1,4 +1,4 @@
-"""Reader: what a machine tells, as an abstract class over a few primitives."""
+"""Reader: the facts of a machine, as an abstract class over a few primitives."""
 
 from __future__ import annotations
 
@@ -33,11 +33,11 @@ NOT_HERE = "it is not in the capture"
 
 
 class _Loop(Exception):
-    """More links than a path may have: they lead back to themselves. The first of them stays as written."""
+    """More links than a path may have: a loop. The first link stays as written."""
 
 
 class FileStat(Struct, frozen=True):
-    """What the system says of a file after following links: kind, bytes, time (ns), identity."""
+    """The system's facts about a file after following links: kind, bytes, time (ns), identity."""
 
     kind: str
     size: int
@@ -46,7 +46,7 @@ class FileStat(Struct, frozen=True):
     device: int
     mode: int
     owner: int
-    changed_ns: int = 0  # when anything of it, its name too, was changed last; not kept in a capture
+    changed_ns: int = 0  # the last change of anything, the name too (ctime); not kept in a capture
 
 
 class Process(Struct, frozen=True):
@@ -65,7 +65,7 @@ class Process(Struct, frozen=True):
 
 
 class Reader:
-    """Reads a machine. Subclasses give the primitives; the rest is derived here.
+    """Reads a machine. Subclasses implement the primitives; the rest is derived here.
 
     ``system`` is ``linux``, ``macos`` or ``windows``; all path arithmetic
     follows it through ``self.path`` (posixpath or ntpath), never the system
@@ -74,7 +74,7 @@ class Reader:
 
     system: str = "linux"
     # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
-    # answer): path to reason. Such a path is neither there nor gone, and nothing may be concluded from it.
+    # answer): path to reason. Whether such a path exists is not known, and no finding may assume either.
     refusals: Mapping[str, str] = {}
     variables: Mapping[str, str] = {}
     folder: str = "/"
@@ -98,7 +98,7 @@ class Reader:
         raise NotImplementedError
 
     def status(self, path: str) -> FileStat | None:
-        """What stands at the end of all links, or None; whether it was refused, ``refusal`` tells."""
+        """The file at the end of all links, or None; ``refusal`` tells whether None means refused."""
         raise NotImplementedError
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
@@ -144,10 +144,10 @@ class Reader:
         return None
 
     def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Reader:
-        """The same machine, as a process sees it that has these variables and stands in this folder."""
+        """The same machine, as a process with these variables and this current folder sees it."""
         seen = self.__class__.__new__(self.__class__)
         seen.__dict__.update(self.__dict__, cut=self.cut)
-        # What was read holds for both; what was worked out from variables and folder does not.
+        # Readings are the same for both; results that depend on variables and folder are not.
         seen.__dict__.pop("memory", None)
         seen.variables = variables
         seen.folder = folder or self.folder
@@ -165,7 +165,7 @@ class Reader:
     def digest(self, path: str, limit: int) -> str:
         """The SHA-256 of a file's content up to a limit, in hexadecimal digits. Raises Unreadable.
 
-        A reading of its own: a capture holds what came of it, and content only without secrets and names.
+        A primitive of its own, because a capture holds content only without secrets and names.
         """
         import hashlib
 
@@ -188,7 +188,7 @@ class Reader:
         return ask()
 
     def again(self) -> Reader:
-        """The same machine with nothing read yet: what was read before a change does not hold after it."""
+        """The same machine with nothing read yet, for use after a change."""
         return self
 
     def variable(self, name: str) -> str | None:
@@ -236,7 +236,7 @@ class Reader:
 
     @cached_property
     def memory(self) -> dict[object, Any]:
-        """What other packages worked out from these facts and need again; they hold still for one run."""
+        """Results that other packages computed from these facts; they are valid for this reading."""
         return {}
 
     def absolute(self, path: str, folder: str | None = None) -> str:
@@ -282,11 +282,11 @@ class Reader:
 
     @cached_property
     def cut(self) -> dict[str, str]:
-        """What was looked at to a limit and goes on behind it (a file, the processes): to what of it was looked at."""
+        """What was read only up to a limit (a file, the processes), and that limit."""
         return {}
 
     def refusal(self, path: str) -> str | None:
-        """Why it is not known what stands at the end of ``path``; None where it can be: it is there, or it is not."""
+        """Why it is not known whether ``path`` exists, links followed; None where that is known."""
         if self.status(path) is not None:
             return None
         result = self.refusals.get(path)
@@ -295,13 +295,13 @@ class Reader:
         return result
 
     def first_of(self, items: Sequence[Item], most: int, what: str) -> Sequence[Item]:
-        """The first items of what there is too much of; ``cut`` says so, under ``what``: a path, or a plural."""
+        """The first items of a list; where there are more, ``cut`` notes that under ``what``: a path, or a plural."""
         if len(items) > most:
             self.note_cut(what, f"only the first {most} of {len(items)} were looked at")
         return items[:most]
 
     def note_cut(self, what: str, message: str) -> None:
-        """Keep that a path, or what a plural names, was not looked at as a whole; it is said after the answer."""
+        """Note that a path, or what a plural names, was read only in part; the note is printed after the answer."""
         self.cut[what] = message
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
@@ -340,7 +340,7 @@ class Reader:
         return self._ends_as(path, "folder")
 
     def is_dangling(self, path: str) -> bool:
-        """Whether a link stands there that leads to nothing; one that leads where this user may not look does not."""
+        """Whether the path is a broken link; a link to where this user may not look is not called broken."""
         return self.kind(path) == "link" and self.status(path) is None and self.refusal(path) is None
 
     def names(self, folder: str) -> list[str]:

@@ -1,4 +1,4 @@
-"""The recorder: whatever is read or asked through it is kept, to be given out again elsewhere."""
+"""The recorder: a Reader and a Runner that keep everything read or asked through them, for a capture."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ Result = TypeVar("Result")
 
 
 class Recorder(Reader):
-    """Reads through another Reader, and keeps what came of it."""
+    """Reads through another Reader, and keeps the results."""
 
     def __init__(self, inner: Reader, capture: Capture, essence: Essence | None = None) -> None:
         """``essence``: what is kept of files and command lines; by default one with a salt of its own."""
@@ -32,7 +32,7 @@ class Recorder(Reader):
         self.variables = inner.variables
 
     def again(self) -> Recorder:
-        """The same machine through the same recorder, with nothing worked out yet."""
+        """The same machine through the same recorder, with nothing computed yet."""
         return Recorder(self._inner, self._capture, self._essence)
 
     @property
@@ -42,11 +42,11 @@ class Recorder(Reader):
 
     @cached_property
     def cut(self) -> dict[str, str]:
-        """What the other Reader looked at to a limit."""
+        """What the other Reader read only up to a limit."""
         return self._inner.cut
 
     def _kept(self, read: Callable[Words, Result], *words: Words.args, **none: Words.kwargs) -> Result:
-        """What a primitive of the other Reader gives for these words; the capture holds it."""
+        """The result of a primitive of the other Reader; the capture holds it."""
         return self._kept_as(lambda result: result, read, *words, **none)
 
     def _kept_as(

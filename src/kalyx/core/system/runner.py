@@ -34,7 +34,7 @@ class Ended(Struct):
 
 
 class Running:
-    """A program started to be talked to (a kernel): its number, its output so far, and how to end it."""
+    """A program that keeps running (a kernel): its process number, its output so far, and how to end it."""
 
     pid: int
 
@@ -81,7 +81,7 @@ class Runner:
         heard: Callable[[bytes], None] | None = None,
         begun: Callable[[], None] | None = None,
     ) -> Ended:
-        """Run ``argv`` to its end or its time limit and return how it ended. Never raises for the program's sake.
+        """Run ``argv`` to its end or its time limit and return how it ended. No failure of the program raises.
 
         ``limit``: bytes of each output that are kept. ``bounded``: it may not take more memory than leaves the machine
         usable, where the system can hold it to that. ``heard`` is told a few times a second all that it has printed so

@@ -1,6 +1,6 @@
-"""Whole folder trees: looked through before anything in them is removed, and copied with all that belongs to a file.
+"""Folder trees: checked before anything in them is removed, and copied with all attributes of each file.
 
-Links are never followed. A walk has no limit: a tree that cannot be looked through to its end is refused instead.
+Links are never followed. A walk has no limit: a tree that cannot be read to its end is refused instead.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ _GET_FLAGS, _FIXED = 0x80086601, 0x10 | 0x20
 
 
 class Look(Struct):
-    """What looking through a tree found: how many files, and the first reason why it cannot be removed whole."""
+    """The result of checking a tree: how many files, and the first reason why it cannot be removed completely."""
 
     files: int = 0
     obstacle: str | None = None
@@ -138,7 +138,7 @@ def _is_fixed(path: str, seen: os.stat_result) -> bool:
 
 
 def _cannot_leave(top: str) -> str | None:
-    """Why a folder's name cannot be taken out of the folder that holds it."""
+    """Why a folder cannot be removed from the folder above it."""
     upper = os.path.dirname(top)
     try:
         seen, own = os.stat(upper), os.lstat(top)

@@ -1,4 +1,4 @@
-"""A command that runs in place of Kalyx: its input and output are its own, its standard error is kept too.
+"""A command that runs with Kalyx's own input and output, while Kalyx keeps a copy of its standard error.
 
 Where standard error is a terminal, the command gets a terminal of its own there (pty(7)), so that it colours as before.
 """

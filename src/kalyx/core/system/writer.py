@@ -10,9 +10,9 @@ from kalyx.core.model.records import KalyxError
 
 
 class Writer:
-    """Writes. Each change is made whole or not at all, but for the two marks.
+    """Writes. Each change is made completely or not at all, except ``mark`` and ``claim``.
 
-    A deed that the system refuses raises KalyxError with the path and the reason; nothing was changed there then.
+    A change that the system refuses raises KalyxError with the path and the reason; then nothing was changed there.
     """
 
     def folder(self, path: str, private: bool = False) -> None:
@@ -62,7 +62,7 @@ class Writer:
         raise NotImplementedError
 
     def mark(self, path: str, content: bytes) -> None:
-        """Write a mark at its very place: it counts from the moment it exists, whatever is in it."""
+        """Write a mark directly at its path: the mark counts from the moment it exists, whatever its content is."""
         raise NotImplementedError
 
     def claim(self, path: str, content: bytes) -> bool:
@@ -70,7 +70,7 @@ class Writer:
         raise NotImplementedError
 
     def alone(self, folder: str) -> AbstractContextManager[None]:
-        """While this lasts no other process is in this section for the folder; the system ends it with the process."""
+        """A block that one process at a time runs for a folder; the system releases the lock when the process ends."""
         return nullcontext()
 
     def copy_folder(self, path: str, to: str, *, linked: bool) -> None:
@@ -97,7 +97,7 @@ class Writer:
 
     @staticmethod
     def stamp() -> str:
-        """This moment as part of a file's name: later ones sort later."""
+        """The present time as part of a file's name: later times sort later."""
         now = time.time()
         return time.strftime("%Y%m%d-%H%M%S", time.localtime(now)) + f"-{int(now * 1e6) % 1_000_000:06}"
 

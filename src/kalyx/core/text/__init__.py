@@ -1,1 +1,1 @@
-"""Words as others read them: quoted for each shell. One rule stands here once, and is tested by the shell itself."""
+"""Rules for texts, each in one place: quoting, names, versions, secrets. Shells themselves test the quoting."""

@@ -1,8 +1,8 @@
-"""Bytes without secrets and without the user's and the machine's name, each replaced by as many other letters.
+"""Bytes without secrets and without the user's and the machine's name, each replaced by other letters.
 
-As many: places in a file stay where they were. A name is replaced only where it stands as one: as the user's own folder
-(below ``/home``, ``/Users`` and the like), as an account or a host in an address. A user may be called ``share`` or
-``python3``: nowhere else does the word mean the user.
+The replacement has the same length, so that positions in a file stay. A name is replaced only where it is used as one:
+the user's own folder (below ``/home``, ``/Users`` and the like), an account or a host in an address. A user may be
+called ``share`` or ``python3``, and elsewhere that word does not mean the user.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 
 from kalyx.core.text.redaction import redacted
 
-# Names that say nothing of anybody.
+# Names that identify nobody.
 _NOBODY = set("root home user users admin local localhost lib bin usr var opt tmp src".split())
 _STAND_IN = b"keeper"
 # Folders that hold a folder for each user.

@@ -1,8 +1,8 @@
-"""What a capture keeps of a file: what the questions read of it, and of the rest only its shape.
+"""What a capture keeps of a file: the parts that the questions read; of other parts only their length.
 
-Each kind of file has its rule: the keys of settings that a table names, the imports of a source and no text in it, the
-fields of metadata that say what is required. What is not read keeps its place, so that lines and positions hold, and
-nothing of its words. In a shell's file each unknown word has a stand-in, the same for the same word in one capture.
+Each kind of file has its rule: the settings that a table names, the imports of a source without its strings, the fields
+of metadata with requirements. Other text is replaced by text of the same length, so that lines and positions stay. In a
+shell's file each unknown word is replaced, always by the same stand-in in one capture.
 """
 
 from __future__ import annotations

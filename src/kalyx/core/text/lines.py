@@ -1,4 +1,4 @@
-"""Lines of a text that anyone may have written: how long one may be that is looked at by patterns."""
+"""Lines of a text from outside, with a limit on the length of a line that patterns search."""
 
 from __future__ import annotations
 

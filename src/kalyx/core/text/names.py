@@ -1,4 +1,4 @@
-"""What may be a name, a version, a requirement: held against the standards before a line is made of it.
+"""What may be a name, a version, a requirement: checked by the standards before it becomes part of a line.
 
 Core metadata ("Name"), the version specifiers of PEP 440, dependency specifiers without a place to fetch from
 (PEP 508), and module names as the language has them. What does not fit is damaged or hostile, and is shown as that.
@@ -27,12 +27,12 @@ def is_distribution_name(text: str) -> bool:
 
 
 def is_version(text: str) -> bool:
-    """Whether this can stand behind a sign of comparison without being read as anything else."""
+    """Whether a text is a version that can follow a comparison operator."""
     return len(text) <= _LONGEST and re.fullmatch(_VERSION, text) is not None
 
 
 def is_requirement(text: str) -> bool:
-    """Whether this is a name with, at most, extras and versions: no option, no place, no marker."""
+    """Whether a text is a name with, at most, extras and versions: no option, no path, no marker."""
     return len(text) <= _LONGEST and _REQUIREMENT.fullmatch(text) is not None
 
 

@@ -1,4 +1,4 @@
-"""Numbers in text from outside: ASCII digits, few enough of them. ``²`` is none, and 5,000 digits are none either."""
+"""Numbers in text from outside: ASCII digits, and not too many: neither ``²`` nor 5,000 digits are a number."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ _DIGITS = 15
 
 
 def is_number(text: str) -> bool:
-    """Whether a text is a whole number that anything here could mean."""
+    """Whether a text is a whole number of a sensible size."""
     return text.isascii() and text.isdecimal() and len(text) <= _DIGITS
 
 

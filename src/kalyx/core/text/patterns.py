@@ -7,7 +7,7 @@ from typing import Any, AnyStr, cast
 
 
 class _Pattern:
-    """What stands for a compiled expression; at the first use of a method the compiled one's takes its place."""
+    """A regular expression that is compiled at the first use of a method."""
 
     def __init__(self, text: str | bytes, flags: int) -> None:
         self.pattern, self.flags = text, flags

@@ -1,7 +1,7 @@
-"""A command line for each shell, which that very shell reads back as the words given; or none, where it cannot.
+"""A command line for each shell, which the shell reads back as the same words; or none, where that is impossible.
 
-A line is there to be pasted: it holds printable characters only (a control character would be acted upon by the
-terminal's line editor), and what a shell has no printable form for is refused. Rules: POSIX.1-2017, Shell Command
+A line is for pasting: it has printable characters only (the terminal's line editor would obey a control character), and
+a word for which a shell has no printable form is refused. Rules: POSIX.1-2017, Shell Command
 Language 2.2; the manuals of bash, zsh and ksh ("ANSI-C quoting"), fish ("Quotes", "Escaping characters"), tcsh
 ("Lexical structure"), xonsh ("String literals in subprocess mode"); the documented rules of cmd and of the C run-time
 (how a program's command line is split), and of PowerShell (about_Quoting_Rules).

@@ -1,7 +1,7 @@
-"""The one rule for what is nobody else's: secrets in text, in command lines and among variables.
+"""The one rule for secrets: in text, in command lines and among variables.
 
-``redacted`` serves every answer, on the screen and as JSON, and what a capture keeps (``blinding``). A secret is told
-by the name in front of it, by the form it is written in, or by its own shape.
+``redacted`` serves every answer, on the screen and as JSON, and what a capture keeps (``blinding``). A secret is
+known by the name before it, by the form it is written in, or by its own pattern.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The shells that Kalyx knows, a row each: all that differs from shell to shell by a word or a name stands here.
+"""The shells that Kalyx knows, a row each, with every word and name that differs from shell to shell.
 
 How a shell's *language* quotes a word is in ``text/quoting``, how its files are followed in ``seats/shell_words``.
 """

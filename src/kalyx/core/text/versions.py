@@ -1,4 +1,4 @@
-"""Versions where a look at their numbers is enough."""
+"""Simple comparisons of versions, by their numbers."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ def change_of(before: str, after: str) -> str:
 
 
 def numbers_of(version: str) -> list[int]:
-    """The numbers of a version, to tell the newer of two apart where exactness does not matter."""
+    """The numbers of a version, for comparisons that need not be exact."""
     import re
 
     return [leading_number(part) for part in re.findall(r"[0-9]+", version[:200])[:4]]

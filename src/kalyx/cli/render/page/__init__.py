@@ -47,7 +47,7 @@ def _templates() -> Templates:
 
 
 def fit(text: str, room: int, points: int) -> str:
-    """A text that fits so many pixels in letters of this size; what is too long loses its middle, never its end."""
+    """A text cut in its middle, never at its end, to fit so many pixels in letters of this size."""
     shown = visible(text)
     most = max(4, int(room / (points * 0.6)))
     if sum(2 if ord(item) > 0x2E80 else 1 for item in shown) <= most:
@@ -126,7 +126,7 @@ def answer_alone(machine: Machine, answer: WhyAnswer, then: str | None) -> str:
 
 
 def _words(causes: list[CauseText], findings: list[Finding], short: Callable[[str | None], str]) -> dict[str, Any]:
-    """How the page says a place, a seat and a cause."""
+    """The page's words for a place, a seat and a cause."""
     explained = {cause.name for cause in causes}
 
     def where(seen: Evidence) -> str:

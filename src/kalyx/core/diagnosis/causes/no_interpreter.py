@@ -4,7 +4,7 @@ How to tell: the folder has the files of an environment and no interpreter that 
 Fix: install a Python into the environment, or recreate it.
 
 Example:
-    heath is a prefix that a manager keeps by its own records without Python
+    heath is a prefix of an environment manager, without Python
     asked about heath
 
 Not this (it was to have one, and making it stopped):

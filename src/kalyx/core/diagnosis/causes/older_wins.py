@@ -42,7 +42,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             continue
         distribution = owner_of(machine.reader, [first.entry], first.path)
         two = owner_of(machine.reader, [other.entry], other.path)
-        # Two different things of one name: the one in front stands in the way, and is no older copy.
+        # Two different modules with the same name: the first hides the other, and is no older copy.
         if (
             two is None
             or (distribution is not None and distribution.key != two.key)
@@ -77,7 +77,7 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
 
 
 def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
-    """Whether the copy further down has it: the module, or a source that holds the name."""
+    """Whether the later copy has what is asked for: the module, or a source that holds the name."""
     location = case.resolver.in_folder(other.entry, subject)
     if location is None or location.kind == "namespace":
         return False

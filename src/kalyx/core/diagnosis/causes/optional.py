@@ -25,7 +25,7 @@ from kalyx.core.packages.requirements import MarkedRequirement, asked_by
 from kalyx.core.text.names import canonical
 from kalyx.core.text.patterns import pattern
 
-# What packages say of themselves where a part of them was not asked for.
+# The words of packages whose part needs an extra that was not requested.
 _SAYS = pattern(r"install\s+(?:-\S+\s+)*[\"'`]?([A-Za-z0-9][\w.-]*)\[([\w.,\s-]+)\]")
 
 PRECEDES = dict.fromkeys(
@@ -87,7 +87,7 @@ def _for(case: Case, machine: Machine, requirements: list[MarkedRequirement], mi
             for requirement in requirements
             if known is not None and requirement.key == canonical(known.name)
         ]
-    # One asked for without an extra is another cause's matter.
+    # A requirement without an extra belongs to the cause unmet.
     if any(requirement.extra is None for requirement in result):
         return None
     words = case.trial.words if case.trial is not None else ""

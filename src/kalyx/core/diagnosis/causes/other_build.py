@@ -24,7 +24,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding
 from kalyx.core.text.patterns import pattern
 
-# What the loader and the import system say where a compiled file speaks to another Python.
+# The messages of the loader and of the import system about a compiled file for another Python.
 _SYMBOL = pattern(r"undefined symbol: (_?Py\w+)|symbol not found[^']*'(_Py\w+)'|Symbol not found: (_+Py\w+)")
 _LIBRARY = pattern(r"libpython(\d)\.?(\d+)[a-z]*\.(?:so|dylib)|python(\d)(\d+)\.dll", re.IGNORECASE)
 

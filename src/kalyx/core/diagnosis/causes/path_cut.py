@@ -41,7 +41,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 
 def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
-    """Folders that another way of running would search, with what leaves them out in this one."""
+    """Folders that Python searches when it is started in another way, and what excludes them here."""
     reader, way, stand = machine.reader, case.way, case.resolver.folder
     result = []
     if way.keeps_first_away and way.first is not None:
@@ -64,7 +64,7 @@ def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
 
 
 def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
-    """The folders of the project that the folder lies in, up to its root: what runs from the root finds them."""
+    """The folders from the current one up to the project's root: code that is started in the root finds them."""
     reader, result, folder = machine.reader, [], stand
     for _ in range(4):
         source = reader.join(folder, "src")

@@ -30,7 +30,7 @@ _DOWNGRADE = pattern(
     r"[Dd]owngrade (?:the )?([A-Za-z][\w.-]*?)(?: package)? (?:version )?to (?:version )?(\d+(?:\.\d+)*(?:\.x)?)"
 )
 
-# How packages say that ctypes found no library of a name: "Unable to find zbar shared library", "PortAudio library not
+# Messages of packages for which ctypes found no library: "Unable to find zbar shared library", "PortAudio library not
 # found", "The 'enchant' C library was not found", "failed to find libmagic".
 _LIBRARY = [
     pattern(item)
@@ -51,7 +51,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if case.missing is not None:
         return None
     frame = case.blamed()
-    # A file of a system error is what was to be opened: the line is that of the code which failed at that.
+    # The file of a system error is the file that code wanted to open; the line is that of the code.
     file, line = (raised.file, raised.line) if raised.line is not None else (None, None)
     if frame is not None and file is None:
         file, line = frame.file, frame.line
@@ -77,7 +77,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
 def _ways_out(
     case: Raising, machine: Machine, owner: Installed | None, where: str, evidence: list[Evidence]
 ) -> list[Fix]:
-    """What the error says itself, a library's package, another distribution, what is required; last a newer release."""
+    """The fixes: as the error says, a library's package, another distribution, a requirement; last a newer release."""
     if owner is None:
         mends = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
     else:
@@ -126,7 +126,7 @@ def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | N
     return f"reads the variable {name}, which is not set", f"{name} is not set", mend
 
 
-# What Python and the system say where a resource has run out, the limit that this is, and the letter of ulimit.
+# Messages of Python and of the system when a limit is reached, the limit's name, and its letter for ulimit.
 _RAN_OUT = [
     (
         pattern(r"^MemoryError|Cannot allocate memory|failed to map segment"),
@@ -143,7 +143,7 @@ _RAN_OUT = [
 
 
 def _met_limit(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
-    """A limit that is in force and that the failure's own words name."""
+    """A limit of this process that the error names."""
     text = f"{case.raised.type}: {case.raised.text}"
     for form, name, letter, what, unit, unit_name in _RAN_OUT:
         number = case.failed.limits.get(name)
@@ -159,7 +159,7 @@ _UPDATE = pattern(r"[Pp]lease (?:update|upgrade|install) ((?:[A-Za-z][\w.-]*\w(?
 
 
 def _by_its_own_words(case: Raising, machine: Machine) -> Fix | None:
-    """Some errors say themselves what to do with packages: those that are here, or that a table knows."""
+    """The fix that the error itself proposes, for packages that are installed or that a table lists."""
     here = {distribution.key: distribution for distribution in machine.installed(case.sites)}
     match = _DOWNGRADE.search(case.raised.text)
     owner = here.get(canonical(match[1])) if match is not None else None

@@ -42,7 +42,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 
 def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
-    """Of a script called like the module that it imports: it gets itself."""
+    """A script has the name of the module that it imports, and so imports itself."""
     path = found.found_at or ""
     return Finding(
         cause="shadowed",
@@ -61,7 +61,7 @@ def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
 
 
 def _suspects(case: Case) -> list[str]:
-    """Top-level names in the failure: asked, named by the error, or passed through by it."""
+    """Top-level names in the failure: asked for, named by the error, or in its frames."""
     names = [case.module.split(".")[0]]
     raised = case.raised
     if raised is not None:
@@ -77,7 +77,7 @@ def _suspects(case: Case) -> list[str]:
 
 
 def _spoken(case: Case) -> list[str]:
-    """The words of the error, and of the line that asked: older versions do not say from which module."""
+    """The text of the error, and the line that imports: older versions do not name the module."""
     assert case.raised is not None
     text = case.raised.text
     if text.startswith("cannot import name"):
@@ -104,7 +104,7 @@ def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
     others = [other for other in resolution.others if other.kind != "namespace" and other.entry != location.entry]
     if not others:
         return False
-    # The failure must pass through the file, name it, or be the lack of something in it.
+    # The failure must pass through the file, name it, or be that the file lacks something.
     raised = case.raised
     top = location.module
     if raised is None:
@@ -115,7 +115,7 @@ def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
 
 
 def _meant(case: Case, others: list[Place]) -> Place:
-    """The one that is meant: the first that is no file of the same kind in front."""
+    """The module that the user wants: the first that no such file at the front provides."""
     fronts = _origins(case)
     usable = [other for other in others if other.kind != "namespace"]
     return next((other for other in usable if other.entry not in fronts), usable[0])
@@ -138,12 +138,12 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         step = fixes.step(machine, RunWith(words=[case.interpreter.executable], variables={"PYTHONPATH": left}))
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
         without = Fix(message="run without that entry of PYTHONPATH", steps=[step])
-        # What is not the user's own stays: there it is the variable that has to go.
+        # A file that is not the user's own is not renamed: the fix removes the variable.
         mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:
         mends = [fixes.rename(machine, whole, fixes.free_name(machine, whole))]
     between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
-    for other in between:  # of several in the way each has to go
+    for other in between:  # each file that hides the module must be renamed
         path = machine.reader.parent(other.path) if other.kind == "package" else other.path
         evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
         if isinstance(mends[0].steps[0], Move):

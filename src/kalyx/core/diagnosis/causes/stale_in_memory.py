@@ -31,7 +31,7 @@ LOOKS_AT = "case"
 
 
 def look(case: Case, machine: Machine) -> Finding | None:
-    """Only for what runs: a kernel, a notebook's, a process; and where a fresh start imports it."""
+    """Only for a running process (a kernel, a notebook's, another), and where a new process imports the module."""
     if case.trial is None or not case.trial.imports or case.seat.seat not in ("kernel", "notebook", "process"):
         return None
     path = case.trial.file or next(iter(case.trial.folders or []), None)
@@ -45,7 +45,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
 
 
 def of_failure(seat: Seat, item: ImportAnswer, loaded_from: str | None, error: str) -> Finding:
-    """For a process that failed at an import which a fresh start, with the same path and variables, carries out."""
+    """For a process whose import failed, and succeeds in a new process with the same path and variables."""
     found = item.found_at or "a folder"
     evidence = [
         Evidence(fact=error[:300], source="the process"),

@@ -42,7 +42,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
 
 
 def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
-    """It died before the probe's first word: what must be left out for it to answer is the reason."""
+    """Python ended before the probe answered: the cause is what must be left out so that it answers."""
     assert machine.runner is not None
     from kalyx.core.interpreters.asking import Who, ask_witness
 
@@ -51,7 +51,7 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
         who, _ = ask_witness(machine.runner, case.interpreter.executable, flags, ["who"], Who,
                              variables=variables, folder=empty, seconds=machine.seconds)  # fmt: skip
     if who is not None:
-        return None  # it starts; what was imported ended it
+        return None  # Python starts; the import ended it
     found = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
     line = next((line for line in case.failed.output.splitlines() if line.strip()), "it gave no answer")
     if found is None:
@@ -86,7 +86,7 @@ def _hook(case: Case, machine: Machine, said: str, hooks: list[str]) -> Finding:
 
 
 def _path_of_another(case: Case, machine: Machine) -> Finding | None:
-    """The failure passes through packages of another Python version that PYTHONPATH brings in front."""
+    """The failure passes through packages of another Python version that PYTHONPATH puts first."""
     own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
     found = [case.resolution.place] if case.resolution.place is not None else case.resolution.parents
@@ -117,7 +117,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
 
 
 def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
-    """The standard library of another Python is on PYTHONPATH: it is that variable that has to go."""
+    """The standard library of another Python is on PYTHONPATH: the fix removes the variable."""
     evidence = [
         Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
         *said(case),
@@ -139,7 +139,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     lines = (machine.reader.text_or_none(path, 65536) or "").splitlines()
     line = lines[number - 1] if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]
-    # What the line would have done, and the lines after it: the first that fails ends its file.
+    # The line fails, and Python skips the lines after it in the same file.
     later = [
         reader.join(reader.parent(path), line.strip()) for line in lines[number:] if line.strip() and "\0" not in line
     ]

@@ -87,7 +87,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 
 def _of_no_distribution(case: Case, subject: str) -> Finding | None:
-    """What is above the submodule is here, came with no distribution, and has no such part: the user's own code."""
+    """The package above the submodule belongs to no distribution: the user's own code lacks the submodule."""
     parent, _, word = subject.rpartition(".")
     location = case.resolver.resolve(parent).place if parent else None
     if location is None or location.kind not in ("module", "package") or nearest(case, subject) is not None:
@@ -126,7 +126,7 @@ def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
 
 
 def _part_of_itself(case: Case) -> str | None:
-    """``from . import part`` in the package's own file, where there is no such part: called circular and is not."""
+    """``from . import part`` in the package's own file, without such a part: Python's message wrongly says circular."""
     lack, frame = lack_of(case), case.importer()
     if lack is None or frame is None or loop_of(case):
         return None

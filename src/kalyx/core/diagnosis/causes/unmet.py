@@ -47,11 +47,11 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 
 def _too_old(case: Failing, machine: Machine) -> Finding | None:
-    """A package that says in words of its own that what it requires is here in a version that is not enough."""
+    """The package's own message says that the installed version of a requirement is too old."""
     assert case.raised is not None
     words = case.raised.text.lower()
     if lack_of(case) is not None or not _WANTS.search(words) or _OF_A_BUILD.search(words):
-        return None  # a name that is not there, or a part built against another, says more
+        return None  # a missing name, or a part that was compiled against another version, is more specific
     for passed in owners_passed(case):
         broken = broken_requirement(case, machine, passed)
         if broken is None or broken[1].name.lower() not in words:
@@ -87,7 +87,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     there = present.get(asked.key)
     is_part = case.resolver.resolve(missing.split(".")[0]).place is not None
     if there is not None and (is_part or satisfies(there.version, asked.specifier)):
-        return None  # a part that this version lacks is another cause's matter
+        return None  # a submodule that this version lacks belongs to the cause submodule-gone
     lacks = f"no {asked.name} among {len(present)} distributions"
     if there is not None:
         lacks = f"{there.name} {there.version} is here"
@@ -136,7 +136,7 @@ def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: st
 
 
 def _chain(case: Case, last: str) -> list[str]:
-    """The distributions whose files were passed on the way, outermost first."""
+    """The distributions whose files are in the frames of the failure, outermost first."""
     result: list[str] = []
     for frame in case.frames():
         owner = case.owner(frame.file)

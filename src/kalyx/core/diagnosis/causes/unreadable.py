@@ -87,7 +87,7 @@ def _blocked(case: Case, machine: Machine) -> Finding | None:
 
 
 def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
-    """What the seat starts may not be looked at: it is not gone for that."""
+    """This user may not read the program that the seat starts; that does not mean that the program is gone."""
     source = case.source
     if source is None or not machine.reader.path.isabs(source):
         return None
@@ -100,9 +100,9 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
 
 
 def _places(case: Case) -> list[str]:
-    """Where the missing or failing module would lie, on each entry; and what the error names.
+    """The paths at which the missing or failing module may be, on each entry, and the paths that the error names.
 
-    Of a module that imports, the folders that answer as a namespace: what is in them may be what is not seen.
+    Of a module that imports as a namespace package its folders, whose content may be unreadable.
     """
     if case.trial is not None and case.trial.imports:
         return list(case.trial.folders or []) if case.trial.file is None else []
@@ -139,7 +139,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
         message = f"its settings file cannot be read: {settings.problem}"
         return condition("unreadable", message, evidence, [_ask_owner(settings.path)])
-    # Of its base only what was needed counts: a system's folders hold much that is not for everybody.
+    # Of the base only what was needed counts: system folders hold much that not every user may read.
     home = settings.get("home") if settings is not None else None
     below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []
     refused = reader.refused_within(prefix, *below)
@@ -155,7 +155,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 
 
 def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
-    """A site folder that this user may not list; only one that is not for everybody costs a question to the system."""
+    """A site folder that this user may not list; the system is asked only where the folder is not readable for all."""
     reader = machine.reader
     for site in view.environment.site_packages if reader.system != "windows" else []:
         status = reader.status(site)

@@ -55,7 +55,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 
 def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
-    """What leaves them out, where that is written, and what lets them in again where that is the least change."""
+    """What excludes the user's packages, where that is written, and the smallest change that includes them again."""
     assert case.environment is not None
     reader, way, interpreter = machine.reader, case.way, case.interpreter
     if interpreter.prefix != interpreter.base_prefix and not case.environment.sees_base:

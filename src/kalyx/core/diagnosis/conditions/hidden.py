@@ -24,7 +24,7 @@ from kalyx.core.model.records import Finding, Fix, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    """It was found while the folders were listed, in their order; here is the way out."""
+    """The finding; listing the kernel folders in their order has found the condition."""
     for finding in kernel.findings:
         if finding.cause == "hidden" and not finding.fixes:
             words = f"give one of the two another id: rename the folder {kernel.folder}"

@@ -65,7 +65,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
 
 
 def _nearest(path: str, language: str | None, version: str | None, machine: Machine) -> tuple[Kernel, list[str]] | None:
-    """The kernel that fits best: the language's version, then how much of what the notebook imports is there."""
+    """The kernel that fits best: by the language's version, then by how many of the notebook's imports it has."""
     from kalyx.core.imports.sources import modules_of_notebook
 
     beside = _stems_in(machine.reader, machine.reader.parent(path))

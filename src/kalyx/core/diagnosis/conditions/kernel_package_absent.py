@@ -56,7 +56,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     search = machine.search(interpreter, way)
     if search.unknown or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
-        return None  # code on the path may bring it: only a rehearsal can tell
+        return None  # start-up code may provide the module: only a rehearsal can tell
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     location = resolver.resolve(module).place
     lacks = _lacking(machine.reader, resolver, module, location) if location is not None else None
@@ -106,9 +106,9 @@ def _absent(
 
 
 def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _Lack | None:
-    """What a kernel's module imports and its path does not have.
+    """A module that the kernel's module imports and that is not on its sys.path.
 
-    Followed are the kernel package's own files, two imports deep, and of those what every run imports.
+    The kernel package's own files are read, two imports deep, and only imports that every run carries out.
     """
     own = {module.split(".")[0]} | {word for one in KERNEL_PACKAGES for word in (one.module, one.distribution)}
     pending, seen = [(place, 0)], {place.path}
@@ -169,13 +169,13 @@ def _imported(reader: Reader, path: str, package: str) -> Iterator[tuple[str, st
 
 
 def look_behind(seat: Seat, machine: Machine) -> Finding | None:
-    """The same of the kernel that a seat stands for: without the package the kernel does not start."""
+    """The same for the kernel of a seat: without the package the kernel does not start."""
     kernel = kernel_of(seat, machine)
     return look_at_kernel(kernel, machine) if kernel is not None and seat.interpreter is not None else None
 
 
 def of_seat(machine: Machine, seat: Seat) -> Finding:
-    """That the target has no kernel package, with the way to bring it."""
+    """The finding that the target has no kernel package, with the fix."""
     assert seat.interpreter is not None and seat.environment is not None
     search = machine.search(seat.interpreter, Invocation())
     return Finding(

@@ -44,7 +44,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     path, script, line = spoken
     if reader.same_path(reader.real(path), environment.key):
         return None
-    # Making it again over itself writes the scripts again and keeps the packages.
+    # Recreating the environment in place writes the scripts again and keeps the packages.
     keep = ["--system-site-packages"] if environment.sees_base else []
     base, options = base_interpreter(reader, view.interpreter), ["--without-pip", *keep]
     renew: list[Step] = []

@@ -20,7 +20,7 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 
 
 def finding(told: Told, is_own: bool) -> Finding:
-    """That another environment will not fix it: the error is in code or data, with the line where it was raised."""
+    """The finding that the error is in code or data, with the line that raised it: no other environment fixes that."""
     evidence = [
         Evidence(fact=f"{told.type}: {told.text}"[:300] if told.text else str(told.type), source="the text given")
     ]

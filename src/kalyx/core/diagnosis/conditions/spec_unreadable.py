@@ -23,9 +23,9 @@ from kalyx.core.model.records import Finding, Fix, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    """It was found while the file was read. The way out: remove it, since what it was to start cannot be known.
+    """The finding; reading the kernel file has found the condition. The fix removes the kernel.
 
-    Not where it may not be read: that is not gone.
+    None where this user may not read the file.
     """
     refused = machine.reader.refused_within(kernel.folder)
     for finding in kernel.findings:

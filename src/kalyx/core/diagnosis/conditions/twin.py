@@ -32,7 +32,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
             path = machine.reader.join(other.folder, SPEC_FILE)
             own = machine.reader.join(kernel.folder, SPEC_FILE)
-            # Of two one is enough to go, and both say the same one: that which is listed later.
+            # Removing one of the two is enough; both findings name the kernel that is listed later.
             later = max(kernel, other, key=machine.kernels.index)
             return Finding(
                 cause="twin",

@@ -1,4 +1,4 @@
-"""What an environment's activation script says of where it lies."""
+"""The folder that an environment's activation script names."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ Spoken = tuple[str, str, int]
 
 
 def spoken_place(machine: Machine, prefix: str) -> Spoken | None:
-    """The place that the activation lines were written for, the script and the line."""
+    """The folder that the activation lines were written for, the script and the line."""
     return _spoken_place(machine.reader, prefix)
 
 

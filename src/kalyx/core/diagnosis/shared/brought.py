@@ -1,4 +1,4 @@
-"""Which distribution brings a module: by installed metadata everywhere known, then by a small table."""
+"""Which distribution provides a module: by the metadata in all known environments, then by a small table."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 class Brought(Struct):
-    """A distribution that brings a module, and what says so."""
+    """A distribution that provides a module, and the source of that."""
 
     name: str
     version: str | None
@@ -32,9 +32,9 @@ def table_modules() -> dict[str, str]:
 
 
 def brought_by(machine: Machine, module: str, apart: str | None = None) -> Brought | None:
-    """The distribution that brings a module, known from this machine's metadata or the table; else None.
+    """The distribution that provides a module, by this machine's metadata or the table; else None.
 
-    ``apart``: the key of an environment that is not asked.
+    ``apart``: the key of an environment that is not searched.
     """
     top = module.split(".")[0]
     part = listed_part(module)
@@ -45,7 +45,7 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
             continue
         resolver = machine.resolver(environment)
         if resolver is not None and resolver.resolve(top).place is None:
-            continue  # what no path of it finds need not be looked up in the record of every distribution there
+            continue  # a module that its sys.path does not have is in no record there
         installed = machine.distribution_of_module(top, environment.site_packages)
         if installed is not None:
             return Brought(installed.name, installed.version, f"metadata in {environment.name}", installed.path)

@@ -1,4 +1,4 @@
-"""What the conditions of environments share: the finding record, and remaking an environment."""
+"""What the conditions of environments share: the finding record, and recreating an environment."""
 
 from __future__ import annotations
 
@@ -14,10 +14,10 @@ from kalyx.core.model.steps import CreateEnvironment, Move, RemakeEnvironment, R
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
 
-# What making an environment brings along by itself: nobody chose it.
+# The packages that every new environment has: no user chose them.
 BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
 
-# More names than fit a line that a person would read before pasting it.
+# More names than a user would read before pasting the line.
 _MOST = 20
 
 
@@ -34,7 +34,7 @@ def same_minor(view: View, machine: Machine) -> Interpreter | None:
 
 
 def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
-    """Make the environment again in place, its packages kept: only its links to the base and its settings are renewed.
+    """Recreate the environment in place: its links to the base and its settings are written again, its packages stay.
 
     A folder in the place of its ``python`` or its settings file is moved aside.
     """
@@ -60,10 +60,10 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
 
 
 def recreated(view: View, machine: Machine) -> Fix | None:
-    """Move the environment aside and make another in its place, on a Python that is here, with what was asked for.
+    """Move the environment aside and create another at its path, with a Python of this machine and the same requests.
 
-    For one whose own version is not on this machine: its packages are of no use to another. The path stays, and with it
-    whatever starts it. None where nothing says what was in it, or where it cannot be made.
+    For an environment whose Python version is not on this machine, so that its packages cannot be used. The path stays,
+    so kernels and settings still start it. None where its requests are not known, or where it cannot be created.
     """
     reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
     if made_for is None or reader.system == "windows":
@@ -94,7 +94,7 @@ def recreated(view: View, machine: Machine) -> Fix | None:
 
 
 def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
-    """The distributions that were asked for, by the installer's mark (REQUESTED); else those that no other requires."""
+    """The distributions that were requested, by the installer's mark (REQUESTED); else those that no other requires."""
     installed = [distribution for distribution in machine.installed(sites) if distribution.key not in BROUGHT_ALONG]
     marked = [
         distribution
@@ -111,7 +111,7 @@ def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
 
 
 def remove(view: View, machine: Machine) -> Fix:
-    """Remove what is left of an environment; Kalyx looks first at what speaks against it, a plain removal would not."""
+    """Remove what is left of an environment with ``kalyx discard``, which checks first what forbids the removal."""
     prefix = view.environment.prefix
     step = fixes.step(machine, RemoveEnvironment(prefix=prefix))
     return Fix(message="remove what is left of the environment", steps=[step], changes=[prefix])

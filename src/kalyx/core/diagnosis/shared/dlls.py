@@ -12,7 +12,7 @@ from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.text.patterns import pattern
 
-# Sets of functions that the system itself maps to libraries, and the debugger's names of them.
+# API sets, which the system maps to libraries, and the extension API sets.
 _VIRTUAL = ("api-ms-", "ext-ms-")
 _READ = 300
 _PYTHON = pattern(r"python(\d)(\d+)(?:_d)?\.dll")
@@ -60,5 +60,5 @@ def _found(case: Case, machine: Machine, library: str, own: str) -> str | None:
     folders = [own, case.interpreter.base_prefix, reader.join(case.interpreter.base_prefix, "DLLs"), _system(machine)]
     folders += [reader.join(site, name) for site in case.sites for name in reader.names(site) if name.endswith(".libs")]
     paths = [reader.join(folder, library) for folder in folders]
-    # A folder that this user may not look into may hold it.
+    # A folder that this user may not list may have it.
     return next((path for path in paths if reader.is_file(path) or reader.refusal(path) is not None), None)

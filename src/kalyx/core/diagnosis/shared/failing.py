@@ -1,4 +1,4 @@
-"""What causes of failing imports share: the files a failure names, who owns them, and installing them again."""
+"""What causes of failing imports share: the files that a failure names, their distributions, reinstalling those."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def compiled_of(case: Case) -> list[str]:
 
 
 def namesakes(case: Case) -> list[str]:
-    """Compiled files that bear the missing module's name and are not taken: the name's ending is for another Python."""
+    """Compiled files with the missing module's name that Python does not load: their suffix is for another Python."""
     lack = lack_of(case)
     subject = case.missing or (f"{lack.module}.{lack.name}" if lack is not None else None)
     if subject is None:
@@ -77,18 +77,18 @@ def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why:
 
 
 def owned(owner: Installed) -> Evidence:
-    """That a file belongs to a distribution, as evidence."""
+    """Evidence that a file belongs to a distribution."""
     return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
 
 
 def said(case: Case) -> list[Evidence]:
-    """What the trial's exception says; nothing where it raised none."""
+    """Evidence of the trial's exception; empty where the trial raised none."""
     raised = case.raised
     return [Evidence(fact=f"{raised.type}: {raised.text[:200]}", source="the trial")] if raised is not None else []
 
 
 def asked_here(case: Case, what: str) -> list[Evidence]:
-    """The line of code that asked for it; nothing where no file did."""
+    """Evidence of the line that imports the module; empty where no file does."""
     frame = case.importer()
     fact = f"{what} is asked for here"
     return [Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line)] if frame is not None else []
@@ -135,7 +135,7 @@ def owners_passed(case: Case) -> list[Installed]:
 
 
 def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
-    """Run it once without variables, nothing changed for others; a kernel that sets them has them taken out."""
+    """Run the same once without some variables; a kernel that sets them is registered without them."""
     kernel, named = case.kernel, " and ".join(variables)
     path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
     text = (machine.reader.text_or_none(path, 1024 * 1024) or "") if kernel is not None else ""
@@ -148,13 +148,13 @@ def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
 
 
 def set_here(case: Case, name: str) -> str:
-    """That a variable is set, with its value where that may be shown."""
+    """Evidence that a variable is set, with its value where that is no secret."""
     value = shown_variables({name: case.way.variables.get(name, "")})[name]
     return f"{name} is {value}" if value is not None else f"{name} is set"
 
 
 def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, module: str) -> Fix | None:
-    """Where a distribution only has the module's name, and the well-known module comes from another one: that one."""
+    """The distribution of a well-known module, where the installed distribution only has the module's name."""
     top = module.split(".")[0]
     meant = table_modules().get(top)
     if meant is None or canonical(meant) == owner.key or owner.key != canonical(top):

@@ -1,4 +1,4 @@
-"""The other environments that have what is missing here, and the ways out that they offer."""
+"""The other environments that have the missing module, and the fixes that use them."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:  # conditions of a seat need these functions where no import i
 
 
 def called(seat: Seat) -> str:
-    """What a sentence calls a seat."""
+    """The name of a seat in a sentence."""
     return "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
 
 
@@ -48,13 +48,13 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
         location = resolver.resolve(case.missing).place
         if location is not None and location.kind not in ("namespace", "builtin") and _is_installed(resolver, location):
             result.append((environment, location))
-    # The environment's own copy before one that it only sees below it.
+    # The environment's own copy before one that it sees in its base.
     result.sort(key=lambda pair: not machine.reader.inside(pair[1].path, pair[0].prefix))
     return result
 
 
 def _is_installed(resolver: Resolver, place: Place) -> bool:
-    """In a site folder: a standard module of another version is another cause's matter."""
+    """Whether the module is in a site folder; standard modules of other versions have causes of their own."""
     sites = resolver.search.site_packages
     return any(place.entry == site or place.path.startswith(site) for site in sites) or place.entry not in {
         entry.entry for entry in resolver.search.entries if entry.put_by == "library"
@@ -62,7 +62,7 @@ def _is_installed(resolver: Resolver, place: Place) -> bool:
 
 
 def proof(case: Missing, machine: Machine, environment: Environment, place: Place) -> tuple[list[Evidence], str]:
-    """Where the other copy is and that this path has none; with the name to install it by."""
+    """Evidence of where the other copy is and that this sys.path has none; and the name to install."""
     missing = case.missing
     owner = owner_of(machine.reader, environment.site_packages, place.path)
     if owner is None:
@@ -79,7 +79,7 @@ def proof(case: Missing, machine: Machine, environment: Environment, place: Plac
 
 
 def propose(case: Missing, machine: Machine, cause: str, environment: Environment, place: Place) -> None:
-    """That it would import from there, where that is for the same minor version of Python."""
+    """Propose the experiment that imports from there, where both have the same minor version of Python."""
     minor = ".".join((environment.version or "").split(".")[:2])
     if minor == case.interpreter.minor and place.entry in environment.site_packages:
         from kalyx.core.imports.experiment import Experiment
@@ -89,7 +89,7 @@ def propose(case: Missing, machine: Machine, cause: str, environment: Environmen
 
 
 def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Fix]:
-    """Install it here; or use the environment that has it: first where the system forbids to install here."""
+    """The fixes: install it here, or use the environment that has it (first where PEP 668 forbids to install)."""
     result = [fixes.install(machine, case.interpreter, requirement)] if requirement else []
     use = _use(case, machine, environment)
     if use is not None:
@@ -100,7 +100,7 @@ def ways_out(case: Missing, machine: Machine, environment: Environment, requirem
 
 
 def _use(case: Missing, machine: Machine, environment: Environment) -> Fix | None:
-    """What makes this seat use the environment that has the package; None where that starts nothing."""
+    """The fix that makes this seat use the environment that has the package; None where that starts nothing."""
     name = environment.name
     if case.seat.seat in ("kernel", "notebook"):
         return fixes.run_notebook_on(machine, environment, case.notebook)

@@ -1,4 +1,4 @@
-"""Which release of a package has what is asked for: by the surest that says so."""
+"""Which release of a package has what is asked for: by the most certain source."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from kalyx.core.text.numbers import number_of
 
 
 def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
-    """The version of a package that has what is asked for, by the surest that says so."""
+    """The fixes that install a release which has what is asked for, by the most certain source."""
     assert case.raised is not None
     interpreter, owner, asker = case.interpreter, lack.owner, lack.asker
     if asker is not None and owner is not None and asker.key == owner.key and lack.name in case.wanted.names:
@@ -65,9 +65,9 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
 
 
 def _is_slip(asked: str, other: str) -> bool:
-    """Whether two names are one but for case, underscores, or two letters that changed places.
+    """Whether two names differ only in case, in underscores, or in the order of two letters.
 
-    A letter more or less may make another thing of it, a number type above all: that is no proof of anything.
+    A letter more or less may be another name on purpose (of a number type above all), so it proves nothing.
     """
     if asked == other:
         return False

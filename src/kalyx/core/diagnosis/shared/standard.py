@@ -41,7 +41,7 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
 
 
 def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
-    """What brings it back; in a package a release that does without it, in one's own code its name of now."""
+    """The fixes: a distribution that has the module; another release of a package; in the user's code the new name."""
     interpreter, asker, result = case.interpreter, case.asker(), []
     item = instead("modules").get(module, {})
     if "install" in item:

@@ -21,7 +21,7 @@ from kalyx.core.system.once import once
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.versions import numbers_of
 
-# What an older interpreter says to newer ways of writing that are no matter of syntax, and the first version with them.
+# Messages of an older interpreter about newer forms that are no syntax errors, and the first version that has each.
 _SAYS = [
     (pattern(r"unsupported operand type\(s\) for \|: '?(?:type|NoneType|\w*Meta|_\w+)"), "3.10"),
     (pattern(r"'(?:type|ABCMeta|builtin_function_or_method)' object is not subscriptable"), "3.9"),
@@ -67,7 +67,7 @@ def judge(case: Case, machine: Machine) -> Judged | None:
 
 
 def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Interpreter) -> None:
-    """Put here past the installer: the metadata of what fails says that it is not for this Python."""
+    """By metadata: the failing package says that it does not support this Python."""
     raised = case.raised
     asked = machine.distribution_of_module(case.module, case.sites)
     passed = owners_passed(case) or [
@@ -112,7 +112,7 @@ def _by_words(raised: Raised, judged: Judged, interpreter: Interpreter) -> None:
 
 
 def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> None:
-    """Which of the other interpreters on this machine take the source: each is asked to compile it, none runs it."""
+    """Which other interpreters on this machine accept the source: each compiles it, none runs it."""
     from kalyx.core.interpreters.asking import Parsed, ask_witness
 
     if machine.runner is None or judged.path is None:
