@@ -110,7 +110,7 @@ ROWS = {
     "diagnosis.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
     "diagnosis.causes.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],
     "diagnosis.causes.namespace_split:_says_nothing": [(None, False), ("", True), ('"""Words."""', True), ("x = 1", False), ("f()", False), ("(", False)],
-    "diagnosis.causes.other_build:_said": [(("bad magic number in 'x'", "3.11"), "its bytecode is another Python version's; this is 3.11"), (("dynamic module does not define module export function (PyInit_x)", "3.11"), "it has no entry point for Python 3.11: it was built for another, or given another name"), (("dynamic module does not define init function (initx)", "2.7"), "it has no entry point for Python 2.7: it was built for another, or given another name"), (("something else", "3.11"), None)],
+    "diagnosis.causes.other_build:_message_of": [(("bad magic number in 'x'", "3.11"), "its bytecode is another Python version's; this is 3.11"), (("dynamic module does not define module export function (PyInit_x)", "3.11"), "it has no entry point for Python 3.11: it was built for another, or given another name"), (("dynamic module does not define init function (initx)", "2.7"), "it has no entry point for Python 2.7: it was built for another, or given another name"), (("something else", "3.11"), None)],
     "text.shells:takes_command": [("bash", True), ("ksh93", True), ("csh", True), ("cmd", False), ("xonsh", False), ("busybox", False)],
     "text.shells:is_posix": [("mksh", True), ("ash", True), ("fish", False), ("busybox", False)],
     "diagnosis.causes.name_misleads:_carries": [((["my", "heath", "env"], ["heath", "env"]), True), ((["heath"], ["heath", "env"]), False), ((["a", "b"], ["b"]), True), ((["b", "a"], ["a", "b"]), False)],
@@ -294,9 +294,9 @@ def test_which_file_of_a_checker_decides(above, path):
 @pytest.mark.parametrize("frame, prefix", [(f"{HOME}/heath/lib/python3.11/site-packages/hive/x.py", f"{HOME}/heath"), (f"{HOME}/heath/bin/hive", f"{HOME}/heath"), ("/usr/bin/hive", None),
                                            ("/srv/dist-packages/x.py", None), (f"{HOME}/heath/notbin/hive", None)])  # fmt: skip
 def test_whose_files_a_text_names(frame, prefix):
-    from kalyx.core.imports.traceback import Told, prefix_of
+    from kalyx.core.imports.traceback import ErrorReport, prefix_of
 
-    assert prefix_of(Files().machine().reader, Told(frames=[(frame, 1)])) == prefix
+    assert prefix_of(Files().machine().reader, ErrorReport(frames=[(frame, 1)])) == prefix
 
 
 @pytest.mark.parametrize("text, unknown", [("import sys\nsys.path.append('/x')\n", 1), ("import os\n", 0)])

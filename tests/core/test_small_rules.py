@@ -356,6 +356,6 @@ def test_libraries_that_need_each_other_are_read_once(monkeypatch):
     needed = {"C:\\x\\a.pyd": ["b.dll"], "C:\\x\\b.dll": ["c.dll"], "C:\\x\\c.dll": ["b.dll", "C.DLL"]}
     read = []
     monkeypatch.setattr(dlls, "read_header", lambda reader, path: read.append(path) or SimpleNamespace(needed=needed[path]))
-    monkeypatch.setattr(dlls, "_found", lambda case, machine, library, own: "C:\\x\\" + library)
+    monkeypatch.setattr(dlls, "_path_of", lambda case, machine, library, own: "C:\\x\\" + library)
     assert dlls.missing_dll(None, SimpleNamespace(reader=MemoryReader("windows", {})), ["C:\\x\\a.pyd"]) is None
     assert read == list(needed)

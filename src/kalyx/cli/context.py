@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from kalyx.cli.render.screen import Screen
-    from kalyx.core.seats.server import Found
+    from kalyx.core.seats.server import RunningServer
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.runner import Runner
 
@@ -282,16 +282,16 @@ def _notebook_of(options: argparse.Namespace, reader: Reader) -> str | None:
     return next((reader.absolute(word.removeprefix("notebook:")) for word in named), None)
 
 
-def server_of(machine: Machine, target: str) -> tuple[tuple[Found, Server] | None, Server]:
+def server_of(machine: Machine, target: str) -> tuple[tuple[RunningServer, Server] | None, Server]:
     """The notebook server that a target names: a running one with what is known of it, else the one it would run."""
     from kalyx.core.seats.answering import called
     from kalyx.core.targets import resolve
 
     seat, why = resolve(machine, target), "--seen-by names it"
-    for found in machine.servers if seat.seat == "server" else []:
-        if found.path == seat.source:
-            server = called(found, why)  # with its own variables, standing where it stands
-            return (found, server), server
+    for running in machine.servers if seat.seat == "server" else []:
+        if running.path == seat.source:
+            server = called(running, why)  # with its own variables, standing where it stands
+            return (running, server), server
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
     return None, Server(seat.interpreter, machine.reader.variables, f"a server of {target}", why=why)

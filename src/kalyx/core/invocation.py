@@ -147,7 +147,7 @@ def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None 
     return search
 
 
-def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> None:
+def _ask(seat: Seat, machine: Machine, way: Invocation, search: SearchPath) -> None:
     """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
     from kalyx.core.interpreters.asking import Who, ask_witness
 
@@ -165,15 +165,15 @@ def _ask(seat: Seat, machine: Machine, way: Invocation, found: SearchPath) -> No
     )
     if answer is None:
         return
-    known = {reader.case(entry.entry): entry for entry in found.entries}
-    first = found.entries[:1] if found.has_program and found.entries[0].entry == way.first else []
-    found.entries = first + [
+    known = {reader.case(entry.entry): entry for entry in search.entries}
+    first = search.entries[:1] if search.has_program and search.entries[0].entry == way.first else []
+    search.entries = first + [
         known.get(reader.case(text))
         or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
         for text in answer.path
     ]
-    add_by_program(reader, found.entries, way)
-    found.unknown = []
+    add_by_program(reader, search.entries, way)
+    search.unknown = []
 
 
 def with_search_path(seat: Seat, machine: Machine) -> Seat:

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from kalyx.core.imports.resolver import Resolver
     from kalyx.core.packages.metadata import Installed
     from kalyx.core.seats.running import Live
-    from kalyx.core.seats.server import Found
+    from kalyx.core.seats.server import RunningServer
     from kalyx.core.system.runner import Runner
 
 
@@ -163,13 +163,13 @@ class Machine:
     # -- kernels --------------------------------------------------------------
 
     @cached_property
-    def servers(self) -> list[Found]:
+    def servers(self) -> list[RunningServer]:
         """The notebook servers of this user that run now."""
         from kalyx.core.seats.server import running_servers
 
         return running_servers(self.reader)
 
-    def ask_server(self, found: Found, path: str) -> Any:
+    def ask_server(self, server: RunningServer, path: str) -> Any:
         """What a running server answers; under ``--static`` too: it is read, no program is started.
 
         Its token goes only to the process that its file names, where that is the one that listens: a file can name
@@ -177,17 +177,19 @@ class Machine:
         """
         from kalyx.core.system.loopback import ask_server
 
-        if found.pid in self._silent:
-            raise self._silent[found.pid]  # a server that did not answer once is not asked again
-        asked = [found.pid, found.port, path]
+        if server.pid in self._silent:
+            raise self._silent[server.pid]  # a server that did not answer once is not asked again
+        asked = [server.pid, server.port, path]
         try:
-            if found.port is None or self.reader.listens(found.pid, found.port) is not True:
-                told = f"process {found.pid}, which it names, does not listen on port {found.port}"
-                raise Unreadable(found.path, told)
-            return self.reader.served(asked, lambda: ask_server(found.address, found.token, path, min(self.seconds, 5)))
+            if server.port is None or self.reader.listens(server.pid, server.port) is not True:
+                refused = f"process {server.pid}, which it names, does not listen on port {server.port}"
+                raise Unreadable(server.path, refused)
+            return self.reader.served(
+                asked, lambda: ask_server(server.address, server.token, path, min(self.seconds, 5))
+            )
         except Unreadable as problem:
-            self._silent[found.pid] = problem
-            self.unread_servers.append(Unread(path=found.path, reason=problem.reason))
+            self._silent[server.pid] = problem
+            self.unread_servers.append(Unread(path=server.path, reason=problem.reason))
             raise
 
     @cached_property
@@ -199,7 +201,7 @@ class Machine:
         return live_kernels(self.reader, self.servers, ask)
 
     @cached_property
-    def serving(self) -> tuple[Found, Server] | None:
+    def serving(self) -> tuple[RunningServer, Server] | None:
         """The running server that answers for the subject; None where none does (``seats/answering.py``)."""
         if not self.servers:
             return None
@@ -267,9 +269,9 @@ class Machine:
             return kernels
         from kalyx.core.seats.server import listed_by
 
-        found = self.serving[0]
+        server = self.serving[0]
         try:
-            return as_the_server_lists(reader, kernels, listed_by(found, self.ask_server), self.server, found.address)
+            return as_the_server_lists(reader, kernels, listed_by(server, self.ask_server), self.server, server.address)
         except Unreadable:
             return kernels
 
@@ -326,5 +328,5 @@ class Machine:
         """The distribution in these folders that provides a top-level module, by its metadata."""
         top = module.split(".")[0]
         candidates = self.installed(sites)
-        candidates.sort(key=lambda one: one.key != top.lower().replace("_", "-"))
+        candidates.sort(key=lambda candidate: candidate.key != top.lower().replace("_", "-"))
         return next((distribution for distribution in candidates if distribution.provides(top)), None)

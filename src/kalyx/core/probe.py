@@ -89,12 +89,12 @@ def _implementation():
 
 def frames_of(trace):
     """Every frame of a traceback, outermost first: file, line, function."""
-    found = []
+    frames = []
     while trace is not None:
         code = trace.tb_frame.f_code
-        found.append((plain(code.co_filename), trace.tb_lineno, plain(code.co_name)))
+        frames.append((plain(code.co_filename), trace.tb_lineno, plain(code.co_name)))
         trace = trace.tb_next
-    return found
+    return frames
 
 
 def chain_of(error, trace):
@@ -310,7 +310,7 @@ def attempt(first, changes, module, names):
 
 
 def _files(names):
-    found = {}
+    files = {}
     for name in sorted(names)[:2000]:
         module = sys.modules.get(name)
         try:
@@ -318,13 +318,13 @@ def _files(names):
         except Exception:
             place = None
         if isinstance(place, (str, text)):
-            found[plain(name)] = plain(place)
-    return found
+            files[plain(name)] = plain(place)
+    return files
 
 
 def main(arguments):
     mark, question = arguments[0], arguments[1]
-    told = os.dup(1)
+    answers_to = os.dup(1)
     os.dup2(2, 1)
     if question == "who":
         answer = who()
@@ -337,7 +337,7 @@ def main(arguments):
         answer = attempt(arguments[2], arguments[3:end], arguments[end], arguments[end + 1 :])
     line = ("\n%s%r%s\n" % (mark, answer, mark)).encode("utf-8", "backslashreplace")
     while line:
-        line = line[os.write(told, line) :]
+        line = line[os.write(answers_to, line) :]
     try:
         sys.stdout.flush()
         sys.stderr.flush()

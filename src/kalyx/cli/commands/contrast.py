@@ -59,11 +59,11 @@ def _side(call: Call, text: str, whole: bool = False) -> Side:
         return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     file, _, target = text.partition("#")
     if _is_capture(call, text):
-        return _of_seat(Call(call.options, *captured_system(_found(call, file))), target or "shell", whole)
+        return _of_seat(Call(call.options, *captured_system(_file_path(call, file))), target or "shell", whole)
     return _of_seat(call, text, whole)
 
 
-def _found(call: Call, file: str) -> str:
+def _file_path(call: Call, file: str) -> str:
     path = call.machine.reader.absolute(file)
     return path if call.machine.reader.exists(path) else file
 

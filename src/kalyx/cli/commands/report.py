@@ -50,7 +50,9 @@ def run(call: Call) -> int:
 
     text = map_alone(call.machine, result) if kind == "svg" else page(call.machine, result, options.sizes, options.on)
     content = text.encode("utf-8", "backslashreplace")
-    environments = [one for one in result.survey.environments if one.kind != "installation"]  # as the survey counts
+    environments = [
+        environment for environment in result.survey.environments if environment.kind != "installation"
+    ]  # as the survey counts
     answer = ReportAnswer(
         path=path, folder=call.machine.reader.folder, seats=len(result.here.seats), picture=result.picture,
         environments=len(environments), findings=len(result.here.findings), bytes=len(content),

@@ -122,7 +122,7 @@ def _status(answer: WhyAnswer) -> int:
 
 def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer, in which each environment has its name and each seat its search path."""
-    answer = _found(call, tell)
+    answer = _answer_to(call, tell)
     answer.target = call.machine.named_seat(answer.target)
     if answer.target.seat in ("kernel", "notebook"):
         answer.seen_by = call.machine.server.answers
@@ -147,7 +147,7 @@ def _of_process(call: Call, answer: WhyAnswer) -> list[str]:
     return [held_by(call.machine, seat, item.module) for item in answer.imports if is_module_name(item.module)]
 
 
-def _found(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
+def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer to whatever WHAT is: a traceback, a program, a file or folder, one module everywhere, imports here."""
     options, machine = call.options, call.machine
     what, named = options.what, call.named

@@ -178,13 +178,15 @@ def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
         screen.line("            ", (screen.machine_line(argv), "bold"))
 
 
-def _reach(screen: Screen, word: str, found: Interpreter | None, path: str | None, own: Interpreter | None) -> None:
+def _reach(
+    screen: Screen, word: str, interpreter: Interpreter | None, path: str | None, own: Interpreter | None
+) -> None:
     label = f"   {word.ljust(9)}"
     if path is None:
         screen.line(label, ("is not on its PATH", QUIET))
-    elif found is None:
+    elif interpreter is None:
         screen.line(label, screen.path(path))
     else:
-        same = own is not None and found.prefix == own.prefix
-        note = "the same environment" if same else f"another environment: {screen.path(found.prefix)}"
-        screen.line(label, f"{screen.path(path)}  ({found.version}) ", (note, QUIET if same else ORANGE))
+        same = own is not None and interpreter.prefix == own.prefix
+        note = "the same environment" if same else f"another environment: {screen.path(interpreter.prefix)}"
+        screen.line(label, f"{screen.path(path)}  ({interpreter.version}) ", (note, QUIET if same else ORANGE))

@@ -83,8 +83,8 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
         screen.line("   ", ("then      ", QUIET), visible(machine.line(answer.undo_then)))
 
 
-def _same_moves(one: list[VersionChange], other: list[VersionChange]) -> bool:
-    return {(m.name.lower(), m.before, m.after) for m in one} == {(m.name.lower(), m.before, m.after) for m in other}
+def _same_moves(moves: list[VersionChange], other: list[VersionChange]) -> bool:
+    return {(m.name.lower(), m.before, m.after) for m in moves} == {(m.name.lower(), m.before, m.after) for m in other}
 
 
 def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:

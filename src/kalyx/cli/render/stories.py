@@ -106,32 +106,34 @@ def place_of(screen: Screen, seat: Seat) -> str:
     return f"{called}  ({visible(seat.environment.name)}, {seat.interpreter.version})"
 
 
-def draw_import(screen: Screen, one: ImportAnswer, seat: Seat) -> None:
+def draw_import(screen: Screen, answer: ImportAnswer, seat: Seat) -> None:
     """One import: whether it works, from where, or why not."""
-    word, colour = WORDS[one.outcome]
-    screen.line((one.statement, "bold"), "  ", (word, colour), "  in  ", place_of(screen, seat))
+    word, colour = WORDS[answer.outcome]
+    screen.line((answer.statement, "bold"), "  ", (word, colour), "  in  ", place_of(screen, seat))
     screen.blank()
-    if one.outcome == "imports":
-        _healthy(screen, one)
-    for number, finding in enumerate(one.findings):
+    if answer.outcome == "imports":
+        _healthy(screen, answer)
+    for number, finding in enumerate(answer.findings):
         if number:
             screen.blank()
             screen.line(("   and", BLUE))
         screen.finding(finding)
-    for cause in one.not_judged:
+    for cause in answer.not_judged:
         screen.line(("   not judged  ", ORANGE), f"{cause.cause}: {visible(cause.reason)}")
-    if one.outcome == "fails" and not one.findings:
-        text = f"{one.error.type}: {one.error.text}" if one.error else "it gave no reason"
+    if answer.outcome == "fails" and not answer.findings:
+        text = f"{answer.error.type}: {answer.error.text}" if answer.error else "it gave no reason"
         screen.line(("   it says  ", BLUE), screen.shown(text))
-    elif one.outcome == "undetermined" and not one.findings:
-        result = screen.path(one.found_at) if one.found_at else "nothing"
+    elif answer.outcome == "undetermined" and not answer.findings:
+        result = screen.path(answer.found_at) if answer.found_at else "nothing"
         screen.line(("   reading  ", BLUE), f"finds {result}; only the interpreter can show whether it loads")
 
 
-def _healthy(screen: Screen, one: ImportAnswer) -> None:
-    path = screen.path(one.found_at) if one.found_at else ""
+def _healthy(screen: Screen, answer: ImportAnswer) -> None:
+    path = screen.path(answer.found_at) if answer.found_at else ""
     screen.line(("   from     ", BLUE), path)
-    if one.distribution is not None:
-        screen.line(("   of       ", BLUE), f"{visible(one.distribution.name)} {visible(one.distribution.version)}")
-    for number, other in enumerate(one.hides):
+    if answer.distribution is not None:
+        screen.line(
+            ("   of       ", BLUE), f"{visible(answer.distribution.name)} {visible(answer.distribution.version)}"
+        )
+    for number, other in enumerate(answer.hides):
         screen.line((("   hides    " if number == 0 else "            "), BLUE), screen.path(other))

@@ -70,7 +70,7 @@ def _environments(
     width = min(max(names) + 2, max(16, screen.width // 3))
     for base, group in sorted(groups.items(), key=lambda item: (item[0] == "", item[0])):
         screen.line("  ", (screen.path(base) if base else "base Python not found", BLUE))
-        for environment in sorted(group, key=lambda one: one.name):
+        for environment in sorted(group, key=lambda member: member.name):
             _environment(screen, machine, environment, width, options)
 
 

@@ -14,7 +14,7 @@ from kalyx.core.actions.installer import run_to_end
 from kalyx.core.actions.trying import fetching, stand_in, tops_of
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, Dimension, least
-from kalyx.core.diagnosis.shared.failing import reinstall, said, set_here
+from kalyx.core.diagnosis.shared.failing import raised_evidence, reinstall, set_here
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.conducting import outcome_of, try_with
@@ -80,8 +80,8 @@ class _Control:
         Nothing else of another environment is used, and none of its path files: these run code at start-up.
         """
         folder, reader = self.folder(), self.reader
-        kept = {top for one in installed_in(reader, source) if one.key in keys
-                for top in tops_of(self.machine, one, source)}  # fmt: skip
+        kept = {top for distribution in installed_in(reader, source) if distribution.key in keys
+                for top in tops_of(self.machine, distribution, source)}  # fmt: skip
         if source not in self.fresh:
             kept = {top for top in kept if not top.endswith(".pth")}
         paths = [reader.join(source, name) for name in reader.names(source)]
@@ -106,13 +106,13 @@ def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: T
         control = _Control(case, machine, stack, wheels, tell)
         try:
             tell("a fresh environment gets the same versions")
-            lines = [f"{one.name}=={one.version}" for one in relevant]
+            lines = [f"{distribution.name}=={distribution.version}" for distribution in relevant]
             same = control.fetched(lines, "--no-deps")
         except KalyxError as refusal:
             note = f"not compared with a fresh environment: {refusal}"
             return _of_another_environment(control, relevant), note
         if control.alone(same) == "imports":
-            finding = _of_the_files(control, same, [one.key for one in relevant], _FRESH)
+            finding = _of_the_files(control, same, [distribution.key for distribution in relevant], _FRESH)
             return finding, (
                 "in a fresh environment with the same versions the import works: something in this environment differs"
             )
@@ -127,13 +127,15 @@ def _of_another_environment(control: _Control, relevant: list[Installed]) -> Fin
         site = next(iter(environment.site_packages), "")
         if not same or not site or site in case.sites or not_to_be_run(machine.reader, site) is not None:
             continue
-        there = {one.key: one.version for one in installed_in(machine.reader, site)}
+        there = {distribution.key: distribution.version for distribution in installed_in(machine.reader, site)}
         if relevant[0].key not in there:
             continue
         control.tell(f"the packages of {environment.name}")
         finding = _of_the_versions(control, site, environment.name)
         if finding is None:
-            keys = [one.key for one in relevant if there.get(one.key) == one.version]
+            keys = [
+                distribution.key for distribution in relevant if there.get(distribution.key) == distribution.version
+            ]
             finding = _of_the_files(control, site, keys, environment.name)
         if finding is not None:
             return finding
@@ -152,7 +154,11 @@ def _by_another_version(control: _Control, asked: Installed) -> tuple[Finding | 
         if control.alone(folder) == "imports":
             finding = _of_the_versions(control, folder, f"a fresh environment with {line}")
             return finding, f"in a fresh environment with {line} the import works: a version decides"
-        failing += [one.version for one in installed_in(control.reader, folder) if one.key == asked.key]
+        failing += [
+            distribution.version
+            for distribution in installed_in(control.reader, folder)
+            if distribution.key == asked.key
+        ]
     tried = ", ".join(dict.fromkeys([asked.version, *failing]))
     return None, f"in a fresh environment the import fails too; tried with {asked.name} {tried}"
 
@@ -162,18 +168,18 @@ def relevant_distributions(case: Case, machine: Machine) -> list[Installed]:
 
     All of them lie in this environment.
     """
-    here = {one.key: one for one in reversed(machine.installed(case.sites))}
+    here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     asked = machine.distribution_of_module(case.module, case.sites)
     passed = [case.owner(frame.file) for frame in case.frames()]
     loaded = [case.owner(path) for path in case.trial.files.values()] if case.trial is not None else []
-    pending = [one for one in [asked, *passed, *loaded] if one is not None]
+    pending = [distribution for distribution in [asked, *passed, *loaded] if distribution is not None]
     result: dict[str, Installed] = {}
     while pending and len(result) < _DISTRIBUTIONS:
-        one = pending.pop(0)
-        if one.key in result or one.key == "pip":
+        distribution = pending.pop(0)
+        if distribution.key in result or distribution.key == "pip":
             continue
-        result[one.key] = one
-        needs = asked_by(one, case.interpreter, machine.reader.system)
+        result[distribution.key] = distribution
+        needs = asked_by(distribution, case.interpreter, machine.reader.system)
         pending += [here[need.key] for need in needs if need.key in here]
     return list(result.values())
 
@@ -192,23 +198,29 @@ def explain_against(case: Case, machine: Machine, other: Case, tell: Tell) -> Fi
 
         gone = [key for key in case.way.variables if key not in other.way.variables]
         tell(f"the variables of {name}")
-        found = least(case, machine, Dimension("variable", [*sorted(given), *sorted(gone)], with_its_variables))
-        if found is not None:
-            return _of_variables(control, found, other, given)
+        decisive = least(case, machine, Dimension("variable", [*sorted(given), *sorted(gone)], with_its_variables))
+        if decisive is not None:
+            return _of_variables(control, decisive, other, given)
         if case.interpreter.minor == other.interpreter.minor and other.sites:
             tell(f"the packages of {name}")
-            there = {one.key: one.version for one in installed_in(machine.reader, other.sites[0])}
-            same = [one.key for one in relevant_distributions(case, machine) if there.get(one.key) == one.version]
+            there = {
+                distribution.key: distribution.version for distribution in installed_in(machine.reader, other.sites[0])
+            }
+            same = [
+                distribution.key
+                for distribution in relevant_distributions(case, machine)
+                if there.get(distribution.key) == distribution.version
+            ]
             finding = _of_the_versions(control, other.sites[0], name)
             return finding or _of_the_files(control, other.sites[0], same, name)
         return None
 
 
-def _of_variables(control: _Control, found: Decisive, other: Case, given: dict[str, str]) -> Finding:
+def _of_variables(control: _Control, decisive: Decisive, other: Case, given: dict[str, str]) -> Finding:
     case, machine = control.case, control.machine
     from kalyx.core.model.steps import RunWith
 
-    variables = {name: given.get(name) for name in found.items}
+    variables = {name: given.get(name) for name in decisive.items}
     shown = shown_variables({name: value for name, value in variables.items() if value is not None})
     facts = []
     for name, value in variables.items():
@@ -221,7 +233,7 @@ def _of_variables(control: _Control, found: Decisive, other: Case, given: dict[s
         step = fixes.by_hand(f"set {' and '.join(shown)} to what {other.here} has")
     mend = Fix(message=f"run it with the variables of {other.here}", steps=[step])
     mend.was_tried(works=True)
-    message = f"{' and '.join(found.items[:3])} decides: with the value of {other.here} import {case.module} works"
+    message = f"{' and '.join(decisive.items[:3])} decides: with the value of {other.here} import {case.module} works"
     return _finding(control, message, facts, mend)
 
 
@@ -232,19 +244,19 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
     """
     case, machine = control.case, control.machine
     dimension = Dimension("package", keys, lambda some: control.replaced(source, some, f"from {whose}"))
-    found = least(case, machine, dimension)
-    if found is None:
+    decisive = least(case, machine, dimension)
+    if decisive is None:
         return _of_strays(control, keys)
-    installed = {one.key: one for one in machine.installed(case.sites)}
-    owner = installed[found.items[0]]
+    installed = {distribution.key: distribution for distribution in machine.installed(case.sites)}
+    owner = installed[decisive.items[0]]
     changed, extra = _compared(control, owner, source)
-    strays = least(case, machine, Dimension("leftover", extra, control.without)) if not found.items[1:] else None
+    strays = least(case, machine, Dimension("leftover", extra, control.without)) if not decisive.items[1:] else None
     if strays is not None:
         return _leftover(control, strays, f"{owner.name} {owner.version} did not install")
     shown = [_other_file(control, f"the {owner.name} {owner.version} of {whose}", path) for path in changed[:_SHOWN]]
-    again = [reinstall(machine, case.interpreter, installed[key]) for key in found.items]
+    again = [reinstall(machine, case.interpreter, installed[key]) for key in decisive.items]
     mend = Fix(
-        message=f"reinstall {' and '.join(found.items[:3])}, the same version",
+        message=f"reinstall {' and '.join(decisive.items[:3])}, the same version",
         steps=[step for fix in again for step in fix.steps],
         changes=[path for fix in again for path in fix.changes],
     )
@@ -289,19 +301,19 @@ def _compared(control: _Control, owner: Installed, fresh: str) -> tuple[list[str
 def _of_strays(control: _Control, keys: list[str]) -> Finding | None:
     """What lies in the environment's folder of packages beside the distributions that the import needs."""
     machine, reader = control.machine, control.reader
-    own = {top for one in installed_in(reader, control.site) if one.key in keys
-           for top in tops_of(machine, one, control.site)}  # fmt: skip
+    own = {top for distribution in installed_in(reader, control.site) if distribution.key in keys
+           for top in tops_of(machine, distribution, control.site)}  # fmt: skip
     names = [name for name in reader.names(control.site) if not name.endswith((".dist-info", ".egg-info", ".pth"))]
     paths = [path for name in names if name != "__pycache__" and (path := reader.join(control.site, name)) not in own]
-    found = least(control.case, machine, Dimension("leftover", paths, control.without))
-    return _leftover(control, found, "the import does not need") if found is not None else None
+    decisive = least(control.case, machine, Dimension("leftover", paths, control.without))
+    return _leftover(control, decisive, "the import does not need") if decisive is not None else None
 
 
-def _leftover(control: _Control, found: Decisive, what: str) -> Finding:
+def _leftover(control: _Control, decisive: Decisive, what: str) -> Finding:
     """Files that stand in the way: of a distribution that is removed as a whole, or of none."""
     case, machine = control.case, control.machine
-    facts = [Evidence(fact=f"{what} this", source=path, path=path) for path in found.items[:_SHOWN]]
-    owner = case.owner(found.items[0])
+    facts = [Evidence(fact=f"{what} this", source=path, path=path) for path in decisive.items[:_SHOWN]]
+    owner = case.owner(decisive.items[0])
     if owner is not None:
         from kalyx.core.model.steps import Uninstall
 
@@ -309,10 +321,10 @@ def _leftover(control: _Control, found: Decisive, what: str) -> Finding:
         mend = Fix(message=f"remove {owner.name}", steps=[step], changes=[case.interpreter.prefix])
         message = f"{owner.name} {owner.version}, which the import does not need, makes the import fail"
     else:
-        parts = [fixes.rename(machine, path, path + ".aside") for path in found.items]
+        parts = [fixes.rename(machine, path, path + ".aside") for path in decisive.items]
         mend = Fix(message="rename what no package installed", steps=[step for part in parts for step in part.steps],
-                   changes=found.items)  # fmt: skip
-        names = ", ".join(machine.reader.name(path) for path in found.items[:3])
+                   changes=decisive.items)  # fmt: skip
+        names = ", ".join(machine.reader.name(path) for path in decisive.items[:3])
         message = f"{names} in the folder of packages, which no package installed, makes the import fail"
     mend.was_tried(works=True)
     return _finding(control, message, facts, mend)
@@ -321,31 +333,33 @@ def _leftover(control: _Control, found: Decisive, what: str) -> Finding:
 def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | None:
     """Which distribution must have the version that it has in ``source`` for the import to work."""
     case, machine = control.case, control.machine
-    here = {one.key: one for one in reversed(machine.installed(case.sites))}
-    there = {one.key: one for one in installed_in(control.reader, source)}
-    differ = [key for key, one in there.items() if key not in here or here[key].version != one.version]
+    here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
+    there = {distribution.key: distribution for distribution in installed_in(control.reader, source)}
+    differ = [
+        key for key, distribution in there.items() if key not in here or here[key].version != distribution.version
+    ]
     if len(differ) > _DISTRIBUTIONS:
-        near = {one.key for one in relevant_distributions(case, machine)}
+        near = {distribution.key for distribution in relevant_distributions(case, machine)}
         differ = [key for key in differ if key in near]
     dimension = Dimension("version", differ, lambda keys: control.replaced(source, keys, f"as in {whose}"))
-    found = least(case, machine, dimension)
-    if found is None:
+    decisive = least(case, machine, dimension)
+    if decisive is None:
         return None
-    lines = [f"{there[key].name}=={there[key].version}" for key in found.items]
+    lines = [f"{there[key].name}=={there[key].version}" for key in decisive.items]
     facts = [
         Evidence(
             fact=f"{there[key].name} is {here[key].version if key in here else 'absent'} here and "
             f"{there[key].version} in {whose}",
             source=here[key].path if key in here else control.site,
         )
-        for key in found.items
+        for key in decisive.items
     ]
     mend = fixes.install_all(machine, case.interpreter, lines)
     mend.message = f"install {' and '.join(lines)}"
     steps = [step for step in mend.steps if isinstance(step, Install)]
     if steps and steps[-1].requirements == lines:
         mend.was_tried(works=True)
-    what = ", ".join(f"{there[key].name} {here[key].version}" for key in found.items if key in here)
+    what = ", ".join(f"{there[key].name} {here[key].version}" for key in decisive.items if key in here)
     message = f"import {case.module} fails with {what}, and works with {' and '.join(lines)}"
     if not what:
         message = f"import {case.module} works where {' and '.join(lines)} is installed too"
@@ -358,6 +372,10 @@ def _finding(control: _Control, message: str, facts: list[Evidence], mend: Fix) 
         cause="decisive-difference",
         certainty="proven",
         message=message,
-        evidence=[*facts, Evidence(fact="with this changed the import works", source="tried"), *said(control.case)],
+        evidence=[
+            *facts,
+            Evidence(fact="with this changed the import works", source="tried"),
+            *raised_evidence(control.case),
+        ],
         fixes=[mend],
     )

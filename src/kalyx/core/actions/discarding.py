@@ -356,7 +356,7 @@ def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callab
     last = ("pyvenv.cfg", DISCARDED_MARK)
     names = reader.again().names(prefix)
     try:
-        for name in sorted(names, key=lambda one: (last.index(one) + 1 if one in last else 0, one)):
+        for name in sorted(names, key=lambda entry: (last.index(entry) + 1 if entry in last else 0, entry)):
             tell(name)
             item = reader.join(prefix, name)
             (writer.remove_folder if reader.again().kind(item) == "folder" else writer.remove_file)(item)

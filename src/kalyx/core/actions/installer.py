@@ -149,8 +149,8 @@ class Installer:
                 raise KalyxError(error.message.replace(copy.executable, self.interpreter.executable)) from None
             after = _written(machine, held(machine, copy))
             return [
-                PlannedInstall(one.name, one.version, tuple(one.requires))
-                for mark, one in after.items()
+                PlannedInstall(distribution.name, distribution.version, tuple(distribution.requires))
+                for mark, distribution in after.items()
                 if mark not in before
             ]
 
@@ -163,17 +163,17 @@ def _written(machine: Machine, packages: list[Package]) -> dict[tuple[str, str, 
     reader, result = machine.reader.again(), dict[tuple[str, str, int, int], Installed]()
     names = {package.name for package in packages if package.version}
     for location in dict.fromkeys(package.location for package in packages if package.version):
-        for one in installed_in(reader, location):
-            status = reader.status(one.path)
-            if one.name in names and status is not None:
-                result[one.name, one.version, status.inode, status.modified_ns] = one
+        for distribution in installed_in(reader, location):
+            status = reader.status(distribution.path)
+            if distribution.name in names and status is not None:
+                result[distribution.name, distribution.version, status.inode, status.modified_ns] = distribution
     return result
 
 
-def _reported(said: bytes) -> list[PlannedInstall]:
+def _reported(output: bytes) -> list[PlannedInstall]:
     """The distributions of an installation report (version 1 of its format)."""
     try:
-        report = json.loads(said)
+        report = json.loads(output)
         result = [item["metadata"] for item in report["install"]]
         return [
             PlannedInstall(item["name"], item["version"], tuple(item.get("requires_dist") or ())) for item in result

@@ -28,11 +28,13 @@ def moves(before: list[Package], after: list[Package]) -> list[VersionChange]:
         if was and now and (was.version, was.location) == (now.version, now.location):
             continue
         name = now.name if now else was.name if was else key
-        changes.append(VersionChange(name=name, before=_said(was), after=_said(now), hides=_hidden(was, now)))
+        changes.append(
+            VersionChange(name=name, before=_version_of(was), after=_version_of(now), hides=_hidden(was, now))
+        )
     return changes
 
 
-def _said(package: Package | None) -> str | None:
+def _version_of(package: Package | None) -> str | None:
     return package.version if package is not None else None
 
 
@@ -50,8 +52,8 @@ def foreseen_moves(packages: list[Package], coming: list[PlannedInstall]) -> lis
     for install in coming:
         was = there.get(canonical(install.name))
         hides = was.location if was is not None and was.origin != "own" and was.origin != "linked" else None
-        result.append(VersionChange(name=install.name, before=_said(was), after=install.version, hides=hides))
-    return sorted(result, key=lambda one: one.name.lower())
+        result.append(VersionChange(name=install.name, before=_version_of(was), after=install.version, hides=hides))
+    return sorted(result, key=lambda move: move.name.lower())
 
 
 def broken(

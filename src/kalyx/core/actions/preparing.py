@@ -169,7 +169,7 @@ def carry_out(
 def _clear(machine: Machine, folder: str, writer: Writer, keep: str = "") -> None:
     """Empty the folder that this run marked; the mark is removed last, so that a second stop leaves it recognisable."""
     reader = machine.reader.again()
-    for name in sorted(reader.names(folder), key=lambda one: one == UNFINISHED_MARK):
+    for name in sorted(reader.names(folder), key=lambda entry: entry == UNFINISHED_MARK):
         path = reader.join(folder, name)
         if path == keep:
             continue

@@ -285,5 +285,5 @@ def _text(reader: Reader, interpreter: Interpreter, seat: Seat, answer: RecordAn
         f"# sees its base: {'yes' if environment is not None and environment.sees_base else 'no'}",
     ]
     text = [f"# not in these lines: {item}" for item in answer.left_out] + [f"# note: {note}" for note in answer.notes]
-    lines = [record_line.line for record_line in sorted(answer.lines, key=lambda one: one.name.lower())]
+    lines = [record_line.line for record_line in sorted(answer.lines, key=lambda by_name: by_name.name.lower())]
     return "\n".join([*head, *text, *lines]) + "\n"

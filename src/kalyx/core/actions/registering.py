@@ -495,7 +495,9 @@ def _kept_of(machine: Machine, folder: str) -> list[str]:
     names = [
         name for name in reader.names(upper) if name.startswith(reader.name(base) + ".") and name.endswith(".json")
     ]
-    paths = [reader.join(upper, name) for name in sorted(names, key=lambda one: (len(one), one))]
+    paths = [
+        reader.join(upper, name) for name in sorted(names, key=lambda folder_name: (len(folder_name), folder_name))
+    ]
     return [path for path in paths if _is_of(reader, path, folder) and reader.is_folder(path.removesuffix(".json"))]
 
 

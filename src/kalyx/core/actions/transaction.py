@@ -206,20 +206,24 @@ def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iter
             yield f"{inverse.path}: not rolled back ({refusal})"
 
 
-def _take_back(reader: Reader, writer: Writer, one: Inverse) -> None:
-    if one.how == "move":
-        if reader.kind(one.to) is not None and reader.kind(one.path) is None:
-            writer.move(one.to, one.path)
+def _take_back(reader: Reader, writer: Writer, inverse: Inverse) -> None:
+    if inverse.how == "move":
+        if reader.kind(inverse.to) is not None and reader.kind(inverse.path) is None:
+            writer.move(inverse.to, inverse.path)
         return
-    if one.how == "remove-folder":
-        if reader.kind(one.path) == "folder":
-            writer.remove_empty_folder(one.path)
+    if inverse.how == "remove-folder":
+        if reader.kind(inverse.path) == "folder":
+            writer.remove_empty_folder(inverse.path)
         return
-    there = reader.kind(one.path) is not None
-    if there and one.digest and hashlib.sha256(reader.read_whole(one.path, _LIMIT)).hexdigest() != one.digest:
+    there = reader.kind(inverse.path) is not None
+    if (
+        there
+        and inverse.digest
+        and hashlib.sha256(reader.read_whole(inverse.path, _LIMIT)).hexdigest() != inverse.digest
+    ):
         return  # not as the run left it: it had not written yet, or somebody has since
-    if one.how == "remove":
+    if inverse.how == "remove":
         if there:
-            writer.remove_file(one.path)
-    elif there == bool(one.digest):
-        writer.write(one.path, base64.b64decode(one.content), times=one.times)
+            writer.remove_file(inverse.path)
+    elif there == bool(inverse.digest):
+        writer.write(inverse.path, base64.b64decode(inverse.content), times=inverse.times)

@@ -205,7 +205,7 @@ def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wh
     planned = installer.foresee(words, held(machine, attempt.interpreter), tell)
     if not planned:
         return  # nothing would change
-    lines = [f"{one.name}=={one.version}" for one in planned]
+    lines = [f"{install.name}=={install.version}" for install in planned]
     run_to_end(machine, fetching(machine, step.python, wheels, folder, [*lines, "--no-deps"]), tell)
     attempt.changes += stand_in(machine, folder, attempt.sites[0] if attempt.sites else "", attempt.wanted.module)
 
@@ -236,9 +236,9 @@ def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]
     return changes
 
 
-def tops_of(machine: Machine, one: Installed, site: str) -> list[str]:
+def tops_of(machine: Machine, distribution: Installed, site: str) -> list[str]:
     """What lies right in the site folder of a distribution's files."""
-    tops = {file.replace("\\", "/").split("/")[0] for file in one.files or []}
+    tops = {file.replace("\\", "/").split("/")[0] for file in distribution.files or []}
     return [machine.reader.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
 
 

@@ -200,8 +200,8 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
     from kalyx.core.imports.case import Case, DeadSeat
 
     refused: list[NotJudged] = []
-    found = _of_dead_seat(case, machine, refused) if isinstance(case, DeadSeat) else _of_case(case, machine, refused)
-    by_cause = {finding.cause: finding for finding in found}
+    findings = _of_dead_seat(case, machine, refused) if isinstance(case, DeadSeat) else _of_case(case, machine, refused)
+    by_cause = {finding.cause: finding for finding in findings}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
         from kalyx.core.diagnosis.experiments import proven_first, test_for_nothing

@@ -134,7 +134,7 @@ def decisive(
             if dimension.items and (kinds is None or dimension.kind in kinds) and dimension.can_be_left_out()
         ]
         try:
-            return _found(search, dimensions) if dimensions else None
+            return _deciding(search, dimensions) if dimensions else None
         except (_Spent, OSError):
             return None
 
@@ -164,7 +164,7 @@ def _all_of(dimensions: list[Dimension]) -> Callable[[Sequence[str]], Experiment
     return without
 
 
-def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
+def _deciding(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
     """The dimension that decides, and the smallest set of its items.
 
     Where the import fails as before without all dimensions, none of them is the cause; where it works, the dimensions
@@ -189,20 +189,20 @@ def _found(search: _Search, dimensions: list[Dimension]) -> Decisive | None:
             if not search.works(inside.without(inside.items)):
                 break
             dimension, items = inside, search.smallest(inside)
-    found = Decisive(dimension.kind, items, search.imported, is_least=not search.is_over)
-    found.alone = works and _fails_with(search, dimensions, found)
-    return found
+    result = Decisive(dimension.kind, items, search.imported, is_least=not search.is_over)
+    result.alone = works and _fails_with(search, dimensions, result)
+    return result
 
 
-def _fails_with(search: _Search, dimensions: list[Dimension], found: Decisive) -> bool:
+def _fails_with(search: _Search, dimensions: list[Dimension], decided: Decisive) -> bool:
     """Whether the import fails as before with these items alone, everything else left out."""
-    others = [dimension for dimension in dimensions if dimension.kind != found.kind]
-    same = [dimension for dimension in dimensions if dimension.kind == found.kind]
-    kept = [[item for item in dimension.items if item not in found.items] for dimension in same]
+    others = [dimension for dimension in dimensions if dimension.kind != decided.kind]
+    same = [dimension for dimension in dimensions if dimension.kind == decided.kind]
+    kept = [[item for item in dimension.items if item not in decided.items] for dimension in same]
     experiments = [dimension.whole for dimension in others]
     experiments += [dimension.without(items) for dimension, items in zip(same, kept, strict=True) if items]
     try:
-        trial = search.trial(together(f"with {' and '.join(found.items[:3])} alone", experiments))
+        trial = search.trial(together(f"with {' and '.join(decided.items[:3])} alone", experiments))
     except (_Spent, OSError):
         return False
     return outcome_of(search.case, trial) in ("fails alike", "gives no answer")
@@ -282,8 +282,8 @@ def _startup(case: Case, machine: Machine) -> Dimension:
     kept = tuple(entry.entry for entry in case.search.entries if entry.put_by not in ("library", "program", "variable"))
 
     def without(items: Sequence[str]) -> Experiment:
-        rest = [f"start={path}" for path in files if path not in items]
-        words = (f"prefix={case.interpreter.prefix}", *rest)
+        start_files = [f"start={path}" for path in files if path not in items]
+        words = (f"prefix={case.interpreter.prefix}", *start_files)
         message = f"without the start-up {_named('file', items)}"
         return Experiment(message, put=kept or tuple(sites), words=words, flags_in=("-S",))
 

@@ -48,7 +48,7 @@ def _entries_of_nothing(reader: Reader) -> list[Unread]:
 
     gone = [entry for entry in registered(reader) if reader.kind(entry.executable) is None]
     named = f"{NOTHING_THERE}, and the registry names it"
-    return [Unread(path=one.executable, reason=f"{named} ({one.company}\\{one.tag})") for one in gone]
+    return [Unread(path=dead.executable, reason=f"{named} ({dead.company}\\{dead.tag})") for dead in gone]
 
 
 def _installation(reader: Reader, path: str, unread: list[Unread]) -> Interpreter | None:
@@ -96,17 +96,19 @@ def base_interpreter(reader: Reader, interpreter: Interpreter) -> Interpreter | 
         return interpreter
     for path in (interpreter.real_executable, *executables_of(reader, interpreter.base_prefix)):
         try:
-            found = read_interpreter(reader, path)
+            base = read_interpreter(reader, path)
         except NotAnInterpreter:
             continue
-        if found.prefix == found.base_prefix and found.minor == interpreter.minor:
-            return found
+        if base.prefix == base.base_prefix and base.minor == interpreter.minor:
+            return base
     return None
 
 
 def in_order_of_versions(interpreters: Iterable[Interpreter]) -> list[Interpreter]:
     """The newest first."""
-    return sorted(interpreters, key=lambda one: (_version_key(one.version), one.prefix), reverse=True)
+    return sorted(
+        interpreters, key=lambda interpreter: (_version_key(interpreter.version), interpreter.prefix), reverse=True
+    )
 
 
 def _best_name(reader: Reader, row: Interpreter) -> str:

@@ -114,25 +114,25 @@ class Invocation(Struct, kw_only=True):
             before = next((word for word in self.other_flags if word[1] == letter), "-")
             self.other_flags = (*(word for word in self.other_flags if word != before), before + letter)
 
-    def _begin(self, rest: list[str], reader: Reader, interpreter: Interpreter) -> None:
+    def _begin(self, program: list[str], reader: Reader, interpreter: Interpreter) -> None:
         """The first entry, which depends only on how the program is named."""
-        if not rest or rest[0] in ("-", "-c"):
+        if not program or program[0] in ("-", "-c"):
             self.first, self.first_origin = "", "the current folder"
-        elif rest[0] == "-m":
-            self.module = "".join(rest[1:2])
+        elif program[0] == "-m":
+            self.module = "".join(program[1:2])
             newer = not interpreter.version.startswith(("2.", "3.6"))
             self.first, self.first_origin = reader.folder if newer else "", "the current folder"
         else:
             # Above a folder is above where its links lead: the words alone do not tell.
-            written = reader.join(self.folder or reader.folder, rest[0])
-            script = reader.absolute(rest[0], self.folder)
+            written = reader.join(self.folder or reader.folder, program[0])
+            script = reader.absolute(program[0], self.folder)
             if reader.is_folder(script) or _is_in_archive(reader, script):
                 # A folder or an archive with a program in it is itself the first entry, as it is named: from 3.9 on
                 # behind the current folder; Windows and PyPy tidy that.
                 major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
                 is_tidied = reader.system == "windows" or interpreter.implementation == "pypy"
                 full = script if is_tidied else written
-                self.first = full if (major, minor) >= (3, 9) else rest[0]
+                self.first = full if (major, minor) >= (3, 9) else program[0]
                 self.first_origin = "the program"
                 self.is_program = True
             else:

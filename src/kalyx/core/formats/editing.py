@@ -35,7 +35,7 @@ def apply(text: str, edits: list[Edit]) -> tuple[str, list[Edit]]:
     """The text with the edits made, and the edits that undo them."""
     back, shift = [], 0
     out, at = [], 0
-    for edit in sorted(edits, key=lambda one: one.start):
+    for edit in sorted(edits, key=lambda item: item.start):
         out += [text[at : edit.start], edit.text]
         begin = edit.start + shift
         back.append(Edit(begin, begin + len(edit.text), text[edit.start : edit.end]))
@@ -75,9 +75,9 @@ def past_blanks(text: str, at: int) -> int:
     return at
 
 
-def last(found: list[Member], key: str) -> Member | None:
+def last(members: list[Member], key: str) -> Member | None:
     """The member that counts where a key stands twice."""
-    return next((member for member in reversed(found) if member.key == key), None)
+    return next((member for member in reversed(members) if member.key == key), None)
 
 
 def set_members(text: str, place: Member, wanted: dict[str, str]) -> list[Edit]:

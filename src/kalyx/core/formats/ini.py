@@ -69,10 +69,10 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
     return result
 
 
-def _keep(found: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span, strict: bool) -> None:
-    if strict and name in found:
+def _keep(spans: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span, strict: bool) -> None:
+    if strict and name in spans:
         raise Malformed(f"{(name[1] or name[0])[:80]!r} stands twice")
-    found[name] = spot
+    spans[name] = spot
 
 
 def spots(text: str, key: list[str]) -> list[Span]:

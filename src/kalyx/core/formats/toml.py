@@ -99,8 +99,9 @@ def _place(text: str, key: list[str]) -> tuple[int, int]:
     return same, len(text) - remainder
 
 
-def _alike(one: str, other: str) -> int:
+def _alike(first: str, other: str) -> int:
     """How many characters two texts have in common at their beginning."""
     return next(
-        (at for at, pair in enumerate(zip(one, other, strict=False)) if pair[0] != pair[1]), min(len(one), len(other))
+        (at for at, pair in enumerate(zip(first, other, strict=False)) if pair[0] != pair[1]),
+        min(len(first), len(other)),
     )

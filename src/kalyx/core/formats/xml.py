@@ -21,7 +21,7 @@ class Tag(Struct, frozen=True):
     """An element's start: its name, its attributes' values, where it begins, and the elements that it lies in."""
 
     name: str
-    said: dict[str, str]
+    attributes: dict[str, str]
     start: int
     within: tuple[Tag, ...]
 
@@ -36,18 +36,18 @@ def tags(text: str) -> list[Tag]:
     opened: list[Tag] = []
     ascii_only = len(whole) == len(text)
 
-    def start(name: str, said: dict[str, str]) -> None:
+    def start(name: str, values: dict[str, str]) -> None:
         if len(opened) >= _DEEP:
             raise Malformed("nested too deeply")
         byte = parser.CurrentByteIndex
         at = byte if ascii_only else len(whole[:byte].decode("utf-8", "surrogatepass"))
-        opened.append(Tag(name, said, at, tuple(opened)))
+        opened.append(Tag(name, values, at, tuple(opened)))
         result.append(opened[-1])
 
     def end(_name: str) -> None:
         opened.pop()
 
-    def refuse(*_told: object) -> None:
+    def refuse(*_arguments: object) -> None:
         raise Malformed("it has a document type, which settings have not")
 
     parser.StartElementHandler = start
@@ -67,12 +67,12 @@ def spots(text: str, key: list[str], named: str | None) -> list[Span]:
         raise Malformed(f"no such key: {key[0]}")
     spans = []
     for tag in tags(text):
-        if tag.name == chosen[1] and tag.said.get(chosen[2]) == chosen[3] and tag.said.get(key[1]):
-            owner = next((item.said.get("name") for item in reversed(tag.within) if item.name == named), None)
+        if tag.name == chosen[1] and tag.attributes.get(chosen[2]) == chosen[3] and tag.attributes.get(key[1]):
+            owner = next((item.attributes.get("name") for item in reversed(tag.within) if item.name == named), None)
             for match in _ATTRIBUTE.finditer(text, tag.start):
                 if match[1] == key[1]:
                     group = 2 if match[2] is not None else 3
-                    spans.append(Span(match.start(group), match.end(group), tag.said[key[1]], owner))
+                    spans.append(Span(match.start(group), match.end(group), tag.attributes[key[1]], owner))
                     break
     return spans
 

@@ -88,13 +88,13 @@ def _notebook(path: str, raw: bytes) -> Read:
     return result
 
 
-def _take(found: Read, imports: Iterator[FoundImport]) -> None:
+def _take(read: Read, imports: Iterator[FoundImport]) -> None:
     """Keep the imports; a name that is longer than a module's can be is the file's problem."""
     for asked in imports:
         if asked.module and not is_module_name(asked.module):
-            found.problem = f"line {asked.line}: a module's name of {len(asked.module)} characters"
+            read.problem = f"line {asked.line}: a module's name of {len(asked.module)} characters"
         else:
-            found.imports.append(asked)
+            read.imports.append(asked)
 
 
 def _parsed(source: str) -> ast.Module | None:

@@ -73,7 +73,7 @@ _NO_RELEASE = pattern(
 )
 
 
-class Told(Struct):
+class ErrorReport(Struct):
     """What a text says: its frames (file, line), the error that counts, and what is missing: a module, a name in it.
 
     ``asked``: the import statement of the outermost frame that stands at one, where the error names nothing itself;
@@ -92,7 +92,7 @@ class Told(Struct):
     release: str | None = None
 
 
-def read_traceback(text: str) -> Told:
+def read_traceback(text: str) -> ErrorReport:
     """The last error of a text with its frames. Never raises; ``type`` is None where no error is in it."""
     lines = _COLOURS.sub("", text[-_LIMIT:]).splitlines()
     text = "\n".join(line[:_LONG] for line in lines)
@@ -100,7 +100,7 @@ def read_traceback(text: str) -> Told:
     chain = [parsed for parsed in chain if parsed.type is not None]
     parsed = next(
         (parsed for parsed in chain if parsed.module is not None or parsed.wish is not None),
-        chain[0] if chain else Told(),
+        chain[0] if chain else ErrorReport(),
     )
     if parsed.module is None and parsed.wish is None:
         parsed = _without_traceback(text, parsed)
@@ -120,8 +120,8 @@ def _last_chain(text: str) -> list[str]:
     return blocks[first:]
 
 
-def _of_block(text: str) -> Told:
-    parsed = Told()
+def _of_block(text: str) -> ErrorReport:
+    parsed = ErrorReport()
     parsed.frames = [(path, leading_number(line)) for path, line, _ in _FRAME.findall(text)]
     for other in (_NOTEBOOK_FRAME, _TEST_FRAME):
         if not parsed.frames:
@@ -137,26 +137,28 @@ def _of_block(text: str) -> Told:
     return parsed
 
 
-def _lacking(told: Told, more: str) -> Told:
+def _lacking(report: ErrorReport, more: str) -> ErrorReport:
     """The error with what it says is lacking; ``more``: what the lines after it say."""
-    told.module = told.name = told.wish = None
-    is_import = told.type in ("ImportError", "ModuleNotFoundError")
-    raised = Raised(told.type or "", told.text, import_error=True)
-    told.module = missing_name(raised)
-    if is_import and told.module is None:
-        told.name = lacking_name(raised)
-        where = re.search(r"from ['\"]([\w.]+)['\"]", told.text) if told.name is not None else None
-        told.module = where[1] if where else None
-    if told.module is None and told.name is None:
-        could = _COULD_NOT.search(told.text) or _FAILED_TO.search(told.text)
-        told.module = could[1].rstrip(".") if could is not None else None
-        attribute = _NO_ATTRIBUTE.search(told.text) if told.type == "AttributeError" else None
+    report.module = report.name = report.wish = None
+    is_import = report.type in ("ImportError", "ModuleNotFoundError")
+    raised = Raised(report.type or "", report.text, import_error=True)
+    report.module = missing_name(raised)
+    if is_import and report.module is None:
+        report.name = lacking_name(raised)
+        where = re.search(r"from ['\"]([\w.]+)['\"]", report.text) if report.name is not None else None
+        report.module = where[1] if where else None
+    if report.module is None and report.name is None:
+        could = _COULD_NOT.search(report.text) or _FAILED_TO.search(report.text)
+        report.module = could[1].rstrip(".") if could is not None else None
+        attribute = _NO_ATTRIBUTE.search(report.text) if report.type == "AttributeError" else None
         if attribute is not None:
-            told.module, told.name = attribute[1], attribute[2]
+            report.module, report.name = attribute[1], attribute[2]
         # In an error that is no import's, words like "x is required" may be about anything.
         patterns = _WISHES if is_import else _WISHES[:3]
-        told.wish = _wish(f"{told.text} {more}" if is_import else told.text, patterns) if told.module is None else None
-    return told
+        report.wish = (
+            _wish(f"{report.text} {more}" if is_import else report.text, patterns) if report.module is None else None
+        )
+    return report
 
 
 def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
@@ -168,21 +170,21 @@ def _wish(words: str, patterns: list[re.Pattern[str]]) -> str | None:
     return None
 
 
-def _without_traceback(text: str, told: Told) -> Told:
+def _without_traceback(text: str, report: ErrorReport) -> ErrorReport:
     """Messages of other programs: a shell, the installer, an interpreter's one line, a program that loads modules."""
     end = text[-20_000:]
     release = list(_NO_RELEASE.finditer(end))
     if release:
         result = release[-1]
-        return Told(type="no matching distribution", text=result[0][:300].strip(), release=result[1])
-    if told.type is None:
+        return ErrorReport(type="no matching distribution", text=result[0][:300].strip(), release=result[1])
+    if report.type is None:
         for form in _NOT_FOUND:
             if match := form.search(end):
-                return Told(type="command not found", text=match[0].strip(": \n")[:300], program=match[1])
+                return ErrorReport(type="command not found", text=match[0].strip(": \n")[:300], program=match[1])
         if match := _NO_SPECIFICATION.search(end):
-            return _lacking(Told(_said_by(end), type=match[1], text=match[2][:_LONG]), "")
+            return _lacking(ErrorReport(_said_by(end), type=match[1], text=match[2][:_LONG]), "")
         if match := _NO_MAIN.search(end):
-            return Told(
+            return ErrorReport(
                 _said_by(end),
                 type="ModuleNotFoundError",
                 text=match[0],
@@ -190,11 +192,11 @@ def _without_traceback(text: str, told: Told) -> Told:
                 name="__main__" if match[1] else None,
             )
         if match := _COULD_NOT.search(end):
-            return Told(type="ImportError", text=match[0][:300], module=match[1].rstrip("."))
+            return ErrorReport(type="ImportError", text=match[0][:300], module=match[1].rstrip("."))
         wish = _wish(end, _WISHES[:3])
         if wish is not None:
-            return Told(type="ImportError", text=wish, wish=wish)
-    return told
+            return ErrorReport(type="ImportError", text=wish, wish=wish)
+    return report
 
 
 def _said_by(text: str) -> list[tuple[str, int]]:
@@ -202,9 +204,9 @@ def _said_by(text: str) -> list[tuple[str, int]]:
     return [(match[1], 0) for match in [_SAID_BY.search(text)] if match is not None]
 
 
-def prefix_of(reader: Reader, told: Told) -> str | None:
+def prefix_of(reader: Reader, report: ErrorReport) -> str | None:
     """The environment whose files the frames or the words name; None where only a standard library's are named."""
-    named = [path for path, _ in reversed(told.frames)] + _PATHS.findall(" " + told.text)
+    named = [path for path, _ in reversed(report.frames)] + _PATHS.findall(" " + report.text)
     for path in named:
         parts = path.replace("\\", "/").split("/")
         for word in ("site-packages", "dist-packages"):

@@ -96,18 +96,18 @@ def _default(reader: Reader, launcher: str, major: str) -> tuple[str, str]:
     return "", ""
 
 
-def _fits(one: Registered, wanted: str) -> bool:
+def _fits(entry: Registered, wanted: str) -> bool:
     """Whether an entry is of the wanted version: ``3``, ``3.12``, ``3.12-32``, ``3-64``; the newest: only real ones."""
-    if one.company.lower() != "pythoncore":
+    if entry.company.lower() != "pythoncore":
         return False
     version, _, bits = wanted.partition("-")
-    tag, _, own = one.tag.partition("-")
+    tag, _, own = entry.tag.partition("-")
     if bits and (own or "64") != bits.removeprefix("bits"):
         return False
     return not version or tag == version or tag.startswith(version + ".")
 
 
-def _order(one: Registered) -> tuple[tuple[int, ...], bool]:
-    tag, _, bits = one.tag.partition("-")
+def _order(entry: Registered) -> tuple[tuple[int, ...], bool]:
+    tag, _, bits = entry.tag.partition("-")
     parts = tag.split(".")
     return tuple(int(part) for part in parts) if all(map(are_numbers, parts)) else (), not bits

@@ -180,7 +180,7 @@ class _Script:
                 ways += self.follow(body, state.copy(), depth)
                 if "*" in written:
                     return ways
-            elif any(fnmatch.fnmatchcase(value, one) for one in written if one is not None):
+            elif any(fnmatch.fnmatchcase(value, text) for text in written if text is not None):
                 return ways + self.follow(body, state, depth)
         return [*ways, (state, True)]
 
@@ -189,7 +189,7 @@ class _Script:
             ways: list[_Way] = []
             for after, ended in self._asked(node.condition, state, depth):
                 if ended is not False:
-                    ways += [_behind_loop(one) for one in self.follow(node.body, after.copy(), depth + 1)]
+                    ways += [_behind_loop(ending) for ending in self.follow(node.body, after.copy(), depth + 1)]
                 if ended is not True:
                     ways.append((after, True))
             return ways
@@ -201,8 +201,8 @@ class _Script:
             for after, _ in ways:
                 after.variables[node.name] = None if value is ARGUMENTS else value
             ways = [done for after, _ in ways for done in self.follow(node.body, after, depth + 1)]
-            left += [_behind_loop(one) for one in ways if one[0].leaves in ("loop", "function")]
-            ways = [_behind_loop(one) for one in ways if one[0].leaves in ("", "turn")]
+            left += [_behind_loop(ending) for ending in ways if ending[0].leaves in ("loop", "function")]
+            ways = [_behind_loop(ending) for ending in ways if ending[0].leaves in ("", "turn")]
             if len(ways) + len(left) > _WAYS:
                 raise Unsettled("more ways through it than are followed")
         return left + ways
@@ -221,28 +221,30 @@ class _Script:
         yield from self._run(words, given, state, depth)
 
     def _run(self, words: list[str | None], given: dict[str, str | None], state: _State, depth: int) -> Iterator[_Way]:
-        name, rest = words[0], words[1:]
+        name, parameters = words[0], words[1:]
         if name is not None and name in state.functions:
-            inner = replace(state, arguments=rest)
+            inner = replace(state, arguments=parameters)
             for after, ended in self._node(state.functions[name], inner, depth + 1):
                 yield replace(after, arguments=state.arguments, leaves=""), ended
             return
         if name is not None and name in self.given:
-            self.given[name](rest, state.variables)
+            self.given[name](parameters, state.variables)
             yield state, True
             return
         if name in _OF_SOME and is_posix(self.shell) and not SHELLS[self.shell].has_extensions:
             raise Unsettled(f"a script of {self.shell} that uses {name}, which only some of these shells have")
         builtin = _BUILTINS.get(name or "")
         if builtin is not None:
-            yield from builtin(self, rest, state, depth)
+            yield from builtin(self, parameters, state, depth)
             return
         if name in _QUIET:
             yield state, True
             return
         if name in _DECLARES:
-            is_export = name == "export" or any("x" in (word or "") for word in rest if (word or "").startswith("-"))
-            for word in rest:
+            is_export = name == "export" or any(
+                "x" in (word or "") for word in parameters if (word or "").startswith("-")
+            )
+            for word in parameters:
                 key, equals, value = (word or "").partition("=")
                 if equals and _ASSIGNMENT.fullmatch(key):
                     state.variables[key] = value
@@ -254,15 +256,15 @@ class _Script:
             return
         if name in ("break", "continue", "return"):
             state.leaves = {"break": "loop", "continue": "turn", "return": "function"}[name]
-            yield state, {"0": True, "1": False}.get(rest[0] or "") if rest else None
+            yield state, {"0": True, "1": False}.get(parameters[0] or "") if parameters else None
             return
-        if name == "exec" and not rest:
+        if name == "exec" and not parameters:
             yield state, True
             return
         is_last = name == "exec"
-        if is_last and rest[:1] == ["-a"]:
+        if is_last and parameters[:1] == ["-a"]:
             raise Unsettled("a script that gives Python another name (exec -a)")
-        self._started(rest if is_last else words, given, state, is_last, depth)
+        self._started(parameters if is_last else words, given, state, is_last, depth)
         if name is None or ("/" not in name and self._lookup(name, state) is None):
             raise Unsettled(f"a script that calls {name or 'what only running tells'}, which may change what follows")
         yield state, None
@@ -337,10 +339,10 @@ class _Script:
             if not word.startswith("/") and state.folder is None:
                 raise Unsettled("a script whose folder only running tells")
             return word if word.startswith("/") else self.reader.join(state.folder or "", word)
-        found = self._lookup(word, state)
-        if found is None:
+        path = self._lookup(word, state)
+        if path is None:
             raise Unsettled(f"a script that starts {word}, which is not on the PATH that reading knows")
-        return found
+        return path
 
     # -- words ------------------------------------------------------------------
 
@@ -428,26 +430,26 @@ class _Script:
         words = [word for word in self._words(nodes[-1].words, inner, depth) if word not in _OPTIONS]
         if not words or None in words or ARGUMENTS in words:
             return None
-        name, rest = words[0] or "", [word or "" for word in words[1:]]
+        name, arguments = words[0] or "", [word or "" for word in words[1:]]
         reader = self.reader
         if name == "pwd" and inner.folder is not None:
             return reader.real(inner.folder) if "-P" in text else inner.folder
-        if name == "dirname" and len(rest) == 1:
-            return rest[0].rstrip("/").rpartition("/")[0] or ("/" if rest[0].startswith("/") else ".")
-        if name == "basename" and rest:
-            return rest[0].rstrip("/").rpartition("/")[2].removesuffix(rest[1] if rest[1:] else "")
-        if name in ("readlink", "realpath") and rest and (name == "realpath" or rest[0] in ("-f", "-e")):
-            path = rest[-1]
+        if name == "dirname" and len(arguments) == 1:
+            return arguments[0].rstrip("/").rpartition("/")[0] or ("/" if arguments[0].startswith("/") else ".")
+        if name == "basename" and arguments:
+            return arguments[0].rstrip("/").rpartition("/")[2].removesuffix(arguments[1] if arguments[1:] else "")
+        if name in ("readlink", "realpath") and arguments and (name == "realpath" or arguments[0] in ("-f", "-e")):
+            path = arguments[-1]
             whole = path if path.startswith("/") else inner.folder and reader.join(inner.folder, path)
             return reader.real(whole) if whole else None
-        if name == "uname" and not rest:
+        if name == "uname" and not arguments:
             return {"linux": "Linux", "macos": "Darwin"}.get(reader.system)
-        if (name == "command" and rest[:1] == ["-v"]) or name == "which":
-            return self._lookup(rest[-1], inner)
+        if (name == "command" and arguments[:1] == ["-v"]) or name == "which":
+            return self._lookup(arguments[-1], inner)
         return None
 
-    def _folder(self, rest: list[str | None], state: _State) -> str | None:
-        words = [word for word in rest if word not in ("-P", "-L", "--")]
+    def _folder(self, arguments: list[str | None], state: _State) -> str | None:
+        words = [word for word in arguments if word not in ("-P", "-L", "--")]
         if len(words) != 1 or words[0] is None or words[0] is ARGUMENTS:
             return state.folder if not words else None
         if words[0].startswith("/"):
@@ -456,27 +458,27 @@ class _Script:
 
     # -- what the shell itself does ----------------------------------------------
 
-    def _cd(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        folder = self._folder(rest, state)
+    def _cd(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        folder = self._folder(arguments, state)
         if folder is not None and not self.reader.is_folder(folder):
             yield state, False
         else:
             state.folder = folder
             yield state, True if folder is not None else None
 
-    def _exit(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _exit(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         raise _Ends
         yield  # a generator, as the others
 
-    def _shift(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _shift(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         if state.arguments and state.arguments[0] is not ARGUMENTS:
             state.arguments = state.arguments[1:]
         yield state, True
 
-    def _set(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        if rest and (rest[0] == "--" or not (rest[0] or "").startswith(("-", "+"))):
-            state.arguments = rest[1:] if rest[0] == "--" else rest
-        for word in rest:
+    def _set(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        if arguments and (arguments[0] == "--" or not (arguments[0] or "").startswith(("-", "+"))):
+            state.arguments = arguments[1:] if arguments[0] == "--" else arguments
+        for word in arguments:
             if word == "allexport" or (word is not None and word.startswith("-") and "a" in word):
                 raise Unsettled("a script that exports whatever it sets")
             if word is not None and word.startswith("+"):
@@ -485,32 +487,32 @@ class _Script:
                 state.ends_by |= ending_options(word or "")
         yield state, True
 
-    def _unset(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        for word in rest:
+    def _unset(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        for word in arguments:
             state.variables.pop(word or "", None)
             state.sets.pop(word or "", None)
         yield state, True
 
-    def _eval(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        if None in rest or ARGUMENTS in rest:
+    def _eval(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        if None in arguments or ARGUMENTS in arguments:
             raise Unsettled("a script that works its command out (eval)")
-        yield from self.follow(parsed(" ".join(word or "" for word in rest)), state, depth + 1)
+        yield from self.follow(parsed(" ".join(word or "" for word in arguments)), state, depth + 1)
 
-    def _source(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        if not rest or rest[0] is None or rest[0] is ARGUMENTS or "/" not in rest[0]:
+    def _source(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        if not arguments or arguments[0] is None or arguments[0] is ARGUMENTS or "/" not in arguments[0]:
             raise Unsettled("a script that reads another that only running tells")
-        path = self._program(rest[0], state)
+        path = self._program(arguments[0], state)
         text = self.reader.text_or_none(path, _FILE_LIMIT)
         if text is None:
             raise Unsettled(f"a script that reads {path}, which this user cannot")
         for after, ended in self.follow(parsed(text), state, depth + 1):
             yield replace(after, leaves=""), ended  # a return ends the file that was read, not the script
 
-    def _test(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        yield state, self._holds(rest, state)
+    def _test(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        yield state, self._holds(arguments, state)
 
-    def _brackets(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
-        yield state, self._holds(rest[:-1], state) if rest[-1:] in (["]"], ["]]"]) else None
+    def _brackets(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+        yield state, self._holds(arguments[:-1], state) if arguments[-1:] in (["]"], ["]]"]) else None
 
     def _holds(self, words: list[str | None], state: _State) -> bool | None:
         """Whether a condition holds (``test``); None where reading does not settle that."""
@@ -538,22 +540,22 @@ class _Script:
             path = reader.join(state.folder, path)
         looks: dict[str, Callable[[str], bool]] = {
             "-e": reader.exists, "-f": reader.is_file, "-d": reader.is_folder, "-r": reader.exists,
-            "-x": lambda one: reader.exists(one) and reader.may_run(one),
-            "-L": lambda one: reader.kind(one) == "link", "-h": lambda one: reader.kind(one) == "link",
+            "-x": lambda word: reader.exists(word) and reader.may_run(word),
+            "-L": lambda word: reader.kind(word) == "link", "-h": lambda word: reader.kind(word) == "link",
         }  # fmt: skip
         return looks[sign](path) if sign in looks else None
 
-    def _command_word(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _command_word(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         """``command``: with ``-v`` whether a word is a program, else the program is started."""
-        if rest[:1] in (["-v"], ["-V"]):
-            yield from self._found(rest, state, depth)
+        if arguments[:1] in (["-v"], ["-V"]):
+            yield from self._found(arguments, state, depth)
             return
-        self._started(rest, {}, state, False, depth)
+        self._started(arguments, {}, state, False, depth)
         yield state, None
 
-    def _found(self, rest: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _found(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         """``which`` and its like: whether a word is a program."""
-        words = [word for word in rest if not (word or "").startswith("-")]
+        words = [word for word in arguments if not (word or "").startswith("-")]
         path = state.variables.get("PATH", "/usr/bin:/bin")
         if len(words) != 1 or words[0] is None or path is None:
             yield state, None
@@ -584,7 +586,8 @@ _BUILTINS: dict[str, Callable[[_Script, list[str | None], _State, int], Iterator
     "cd": _Script._cd, "exit": _Script._exit, "shift": _Script._shift, "set": _Script._set,
     "unset": _Script._unset, "eval": _Script._eval, ".": _Script._source, "source": _Script._source,
     "[": _Script._brackets, "[[": _Script._brackets, "test": _Script._test, "command": _Script._command_word,
-    "which": _Script._found, "type": _Script._found, "false": lambda script, rest, state, depth: iter([(state, False)]),
+    "which": _Script._found, "type": _Script._found,
+    "false": lambda script, arguments, state, depth: iter([(state, False)]),
 }  # fmt: skip
 
 
@@ -606,7 +609,7 @@ def variables_after(reader: Reader, path: str, text: str, given: Functions) -> d
     except RecursionError:
         raise Unsettled("a script of a shell that is nested too deeply") from None
     names = {name for variables in ways for name in variables}
-    return {name: ways[0].get(name) if len({one.get(name) for one in ways}) == 1 else None for name in names}
+    return {name: ways[0].get(name) if len({ending.get(name) for ending in ways}) == 1 else None for name in names}
 
 
 def start_of(

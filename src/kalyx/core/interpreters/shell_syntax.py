@@ -296,7 +296,7 @@ def _tokens(text: str) -> list[Word | str]:
         if sign == "#":
             at = _end_of_line(text, at)
             continue
-        operator = next((one for one in _OPERATORS if text.startswith(one, at)), None)
+        operator = next((operator_sign for operator_sign in _OPERATORS if text.startswith(operator_sign, at)), None)
         if operator is None:
             start = at
             word, at = _word(text, at)

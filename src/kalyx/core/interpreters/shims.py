@@ -57,8 +57,8 @@ def follow(
         # A text without a first line is run by the shell that finds such a file.
         if not start or b"\0" in start or reader.system == "windows" or not reader.may_run(executable):
             return None
-        found = _by_script(reader, executable, b"#!/bin/sh\n", variables)
-        return found if isinstance(found, Followed) else None
+        followed = _by_script(reader, executable, b"#!/bin/sh\n", variables)
+        return followed if isinstance(followed, Followed) else None
     for rule in RULES:
         if reader.name(reader.parent(executable)) == rule.folder:
             root = reader.parent(reader.parent(executable))
@@ -155,9 +155,9 @@ def _by_script(
         return None
     text = reader.text_or_none(executable, _SCRIPT_LIMIT)
     try:
-        found = start_of(reader, executable, text or "", variables or reader.variables, program, "".join(words[1:2]))
+        started = start_of(reader, executable, text or "", variables or reader.variables, program, "".join(words[1:2]))
     except Unsettled as reason:
         return Unknown(str(reason))
-    path = str(reader.path.normpath(found.path))
-    path = path if reader.same_path(reader.real(path), reader.real(found.path)) else found.path
-    return Followed(path, "the script's last command", found.words, found.sets)
+    path = str(reader.path.normpath(started.path))
+    path = path if reader.same_path(reader.real(path), reader.real(started.path)) else started.path
+    return Followed(path, "the script's last command", started.words, started.sets)

@@ -84,7 +84,7 @@ def _tcl_settings(text: str) -> Iterator[Setting]:
 
     def filled(word: str) -> str:
         whole = re.sub(
-            r"\$(?:\{(\w+)\}|(\w+))", lambda found: known.get(found[1] or found[2], found[0]), word.strip('"{}')
+            r"\$(?:\{(\w+)\}|(\w+))", lambda match: known.get(match[1] or match[2], match[0]), word.strip('"{}')
         )
         return whole[:LONGEST_LINE]
 

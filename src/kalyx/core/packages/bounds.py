@@ -72,13 +72,17 @@ def _tightest(specifiers: SpecifierSet) -> list[Specifier]:
 
     kept = list(specifiers)
     try:
-        lower = [((Version(one.version), one.operator == ">"), one) for one in kept if one.operator in (">", ">=")]
-        upper = [((Version(one.version), one.operator == "<="), one) for one in kept if one.operator in ("<", "<=")]
+        lower = [
+            ((Version(bound.version), bound.operator == ">"), bound) for bound in kept if bound.operator in (">", ">=")
+        ]
+        upper = [
+            ((Version(bound.version), bound.operator == "<="), bound) for bound in kept if bound.operator in ("<", "<=")
+        ]
     except InvalidVersion:
         return sorted(kept, key=str)
-    loose = [one for _, one in sorted(lower, key=lambda pair: pair[0])[:-1]]
-    loose += [one for _, one in sorted(upper, key=lambda pair: pair[0])[1:]]
-    return sorted((one for one in kept if one not in loose), key=str)
+    loose = [bound for _, bound in sorted(lower, key=lambda pair: pair[0])[:-1]]
+    loose += [bound for _, bound in sorted(upper, key=lambda pair: pair[0])[1:]]
+    return sorted((bound for bound in kept if bound not in loose), key=str)
 
 
 def _leaves_any(specifiers: SpecifierSet) -> bool:

@@ -63,7 +63,7 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
             unread.append(Unread(path=path, reason=reason))
     known = {canonical(package.name) for _, package in result}
     loose += [package for package in kept_records(reader, interpreter.prefix) if canonical(package.name) not in known]
-    return sorted([package for _, package in result] + loose, key=lambda one: one.name.lower()), unread
+    return sorted([package for _, package in result] + loose, key=lambda member: member.name.lower()), unread
 
 
 def kept_records(reader: Reader, prefix: str) -> list[Package]:

@@ -343,7 +343,7 @@ def owner_of(reader: Reader, sites: list[str], path: str) -> Installed | None:
         top = relative.split("/")[0].split(".")[0]
         likely = canonical(top)
         # The distribution named like the folder first: nearly always the owner.
-        for installed in sorted(installed_in(reader, site), key=lambda one: one.key != likely):
+        for installed in sorted(installed_in(reader, site), key=lambda distribution: distribution.key != likely):
             files = installed.files
             if files is not None and relative in files:
                 return installed

@@ -163,12 +163,12 @@ def is_refused_layout(reader: Reader, folder: str) -> bool:
         return False  # written by hand: it may name its packages
     try:
         whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
-        said = whole.get("tool", {}).get("setuptools", {})
+        settings = whole.get("tool", {}).get("setuptools", {})
     except Malformed:
         return True
     except AttributeError:
         return False
-    if not isinstance(said, dict) or {"packages", "py-modules"} & set(said):
+    if not isinstance(settings, dict) or {"packages", "py-modules"} & set(settings):
         return False
     names = [
         name for name in reader.names(folder) if name.isidentifier() and reader.is_folder(reader.join(folder, name))

@@ -49,7 +49,7 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
         if _processor(interpreter) != _processor(other):
             note("platform", "architecture", interpreter.architecture, other.architecture)
     if first.kernels is not None and second.kernels is not None:
-        mine, yours = _told(first.kernels), _told(second.kernels)
+        mine, yours = _described(first.kernels), _described(second.kernels)
         for identifier in sorted(mine.keys() | yours.keys()):
             note("kernel", identifier, mine.get(identifier), yours.get(identifier))
     if first.is_record or second.is_record:
@@ -71,7 +71,7 @@ def _processor(interpreter: Interpreter) -> str | None:
     return _PROCESSORS.get(interpreter.architecture or "", interpreter.architecture)
 
 
-def _told(kernels: list[Kernel]) -> dict[str, str]:
+def _described(kernels: list[Kernel]) -> dict[str, str]:
     return {kernel.id: _as_told(kernel) for kernel in kernels if "hidden" not in kernel.conditions}
 
 
@@ -110,7 +110,7 @@ def _with_slashes(path: str) -> str:
     return path.replace("\\", "/") if path[1:3] == ":\\" or path[:2] == "\\\\" else path
 
 
-def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
+def _paths(left: Seat, right: Seat, differences: list[Difference]) -> None:
     """Entries that one has and the other has not, each written from its own prefix and without its own version."""
 
     def shown(seat: Seat) -> list[str]:
@@ -132,11 +132,11 @@ def _paths(left: Seat, right: Seat, found: list[Difference]) -> None:
 
     item, other = shown(left), shown(right)
     for text in [text for text in item if text not in other]:
-        found.append(Difference(what="search_path", name=text, left=text, right=None))
+        differences.append(Difference(what="search_path", name=text, left=text, right=None))
     for text in [text for text in other if text not in item]:
-        found.append(Difference(what="search_path", name=text, left=None, right=text))
-    if not any(difference.what == "search_path" for difference in found) and item != other:
-        found.append(Difference(what="search_path", name="order", left=" ".join(item), right=" ".join(other)))
+        differences.append(Difference(what="search_path", name=text, left=None, right=text))
+    if not any(difference.what == "search_path" for difference in differences) and item != other:
+        differences.append(Difference(what="search_path", name="order", left=" ".join(item), right=" ".join(other)))
 
 
 def _without_version(path: str, version: str) -> str:
@@ -148,7 +148,7 @@ def _without_version(path: str, version: str) -> str:
     return path
 
 
-def _packages(left: list[Package], right: list[Package], found: list[Difference]) -> None:
+def _packages(left: list[Package], right: list[Package], differences: list[Difference]) -> None:
     def seen(packages: list[Package]) -> dict[str, Package]:
         return {canonical(package.name): package for package in reversed(packages) if package.hidden_by is None}
 
@@ -158,4 +158,4 @@ def _packages(left: list[Package], right: list[Package], found: list[Difference]
         message = [None if p is None else f"{p.version or 'no version'} ({p.origin})" for p in (a, b)]
         if message[0] != message[1]:
             name = a.name if a is not None else b.name if b is not None else key
-            found.append(Difference(what="package", name=name, left=message[0], right=message[1]))
+            differences.append(Difference(what="package", name=name, left=message[0], right=message[1]))

@@ -16,7 +16,7 @@ from kalyx.core.seats.notebook import notebook_seat, notebooks_in, read_notebook
 from kalyx.core.seats.pasted import pasted_seats
 from kalyx.core.seats.process import program_running, programs_of, with_life
 from kalyx.core.seats.running import Live, live_seat
-from kalyx.core.seats.server import Found, server_seat
+from kalyx.core.seats.server import RunningServer, server_seat
 from kalyx.core.system import Reader
 from kalyx.core.targets import default_seat, live_of_notebook, seat_of_kernel
 
@@ -183,7 +183,7 @@ def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
     return [machine.named_seat(seat) for seat in seats]
 
 
-def _concerns(reader: Reader, server: Found, real: str) -> bool:
+def _concerns(reader: Reader, server: RunningServer, real: str) -> bool:
     """Whether a running server serves the folder, or one above or below that."""
     root = reader.real(server.folder)
     return reader.inside(real, root) or reader.inside(root, real)
@@ -207,8 +207,8 @@ def seat_of_file(path: str, machine: Machine) -> Seat:
     return catalogue.judge_seat(seat, machine)
 
 
-def _same_seat(one: Seat, other: Seat) -> bool:
-    return one is other or (one.seat, one.name, one.source) == (other.seat, other.name, other.source)
+def _same_seat(seat: Seat, other: Seat) -> bool:
+    return seat is other or (seat.seat, seat.name, seat.source) == (other.seat, other.name, other.source)
 
 
 def relation(seat: Seat, reference: Seat) -> Relation:

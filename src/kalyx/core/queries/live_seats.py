@@ -112,11 +112,11 @@ def held_by(machine: Machine, seat: Seat, module: str) -> str:
     answer = _evaluated(machine, live, _HELD.format(module=module, top=top))
     if isinstance(answer, str):
         return f"process {seat.pid} was not asked: {answer}"
-    is_loaded, file, found = answer
+    is_loaded, file, origin = answer
     if is_loaded:
         return f"process {seat.pid} holds {module} from {file or 'no file'}"
-    if found:
-        return f"process {seat.pid} has not loaded {module} and would find {top} in {found}"
+    if origin:
+        return f"process {seat.pid} has not loaded {module} and would find {top} in {origin}"
     return f"process {seat.pid} has not loaded {module} and finds no {top}"
 
 

@@ -30,7 +30,7 @@ class Candidate(Struct):
 class Story(Struct):
     """An import with the path it is looked up on."""
 
-    told: ImportAnswer
+    answer: ImportAnswer
     seat: Seat
     candidates: list[Candidate]
 
@@ -60,7 +60,7 @@ def overview(
     here = look_here(machine, reference, whole=True)
     survey_answer = survey(machine, [], sizes, watch)
     stories = [_story(machine, answer, item) for answer in asked for item in answer.imports]
-    findings = [*here.findings, *(finding for story in stories for finding in story.told.findings)]
+    findings = [*here.findings, *(finding for story in stories for finding in story.answer.findings)]
     findings += [finding for kernel in machine.kernels for finding in kernel.findings]
     findings += [finding for environment in survey_answer.environments for finding in environment.findings]
     return Overview(
@@ -101,8 +101,8 @@ def _explained(findings: Iterable[Finding]) -> list[CauseText]:
     ]
 
 
-def _story(machine: Machine, answer: WhyAnswer, told: ImportAnswer) -> Story:
-    top, reader = told.module.split(".")[0], machine.reader
+def _story(machine: Machine, answer: WhyAnswer, asked: ImportAnswer) -> Story:
+    top, reader = asked.module.split(".")[0], machine.reader
     candidates, taken = [], False
     for entry in answer.target.search_path:
         names = [name for name in reader.names(entry.entry or reader.folder) if _answers(name, top)]
@@ -111,7 +111,7 @@ def _story(machine: Machine, answer: WhyAnswer, told: ImportAnswer) -> Story:
         candidates.append(
             Candidate(entry=entry.entry, origin=entry.origin, exists=entry.exists, names=sorted(names), taken=here)
         )
-    return Story(told=told, seat=answer.target, candidates=candidates)
+    return Story(answer=asked, seat=answer.target, candidates=candidates)
 
 
 def _answers(name: str, top: str) -> bool:

@@ -359,22 +359,22 @@ def _fill(
     answer.notes += [note for item in answer.imports for note in _proves_nothing(machine, kernel, item)]
 
 
-def _proves_nothing(machine: Machine, kernel: Kernel, one: ImportAnswer) -> list[str]:
+def _proves_nothing(machine: Machine, kernel: Kernel, answer: ImportAnswer) -> list[str]:
     """An import that the base below could answer as well says nothing about which of the two this kernel is."""
     environment = kernel.environment
-    if one.outcome != "imports" or environment is None or environment.base_prefix in (None, environment.prefix):
+    if answer.outcome != "imports" or environment is None or environment.base_prefix in (None, environment.prefix):
         return []
     assert kernel.interpreter is not None
     below = base_interpreter(machine.reader, kernel.interpreter)
     if below is None:
         return []
     resolver = machine.resolver(environment_of(machine.reader, below))
-    location = resolver.resolve(one.module).place if resolver is not None else None
+    location = resolver.resolve(answer.module).place if resolver is not None else None
     if location is None:
         return []
-    if one.found_at and location.kind != "builtin" and machine.reader.same_path(location.path, one.found_at):
-        return [f"{one.module} was found in the base below, which does not prove that {environment.name} runs"]
-    return [f"{one.module} is in the base below too ({location.path}): only where it was found tells the two apart"]
+    if answer.found_at and location.kind != "builtin" and machine.reader.same_path(location.path, answer.found_at):
+        return [f"{answer.module} was found in the base below, which does not prove that {environment.name} runs"]
+    return [f"{answer.module} is in the base below too ({location.path}): only where it was found tells the two apart"]
 
 
 def _import_answer(machine: Machine, kernel: Kernel, wanted: ImportStatement, row: _Row) -> ImportAnswer:

@@ -86,7 +86,7 @@ def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSi
         if files is not None:
             size = reader.usage_of_files([reader.path.normpath(reader.join(installed.site, file)) for file in files])
         package_sizes.append(PackageSize(name=installed.name, version=installed.version, size_bytes=size))
-    return sorted(package_sizes, key=lambda one: -(one.size_bytes or 0))
+    return sorted(package_sizes, key=lambda row: -(row.size_bytes or 0))
 
 
 def _own_root(machine: Machine, environment: Environment) -> str:

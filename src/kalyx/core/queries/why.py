@@ -42,8 +42,12 @@ def why_import(
     """
     answer = _answered(machine, seat, wanted, named, command, script, watch, state)
     if answer.outcome == "fails" and not answer.findings:
-        said = f"{answer.error.type}: {answer.error.text}" if answer.error is not None else answer.output or seat.reason
-        message = f"{wanted.statement} fails, and no cause that Kalyx knows says why: {said or 'nothing was written'}"
+        reported = (
+            f"{answer.error.type}: {answer.error.text}" if answer.error is not None else answer.output or seat.reason
+        )
+        message = (
+            f"{wanted.statement} fails, and no cause that Kalyx knows says why: {reported or 'nothing was written'}"
+        )
         answer.findings = [Finding(cause="raises", certainty="possible", message=message[:500])]
     return answer
 

@@ -9,7 +9,7 @@ from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import modules_of_listed
 from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
-from kalyx.core.imports.traceback import Told, prefix_of, read_traceback
+from kalyx.core.imports.traceback import ErrorReport, prefix_of, read_traceback
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
@@ -66,20 +66,20 @@ def why_traceback(
     if answer.imports:
         return answer
     by_name = seat.interpreter.executable if seat.interpreter is not None else "python"
-    found = (
+    finding = (
         library_missing.of_text(parsed.text, machine)
         or library_too_old.of_text(parsed.text, machine)
         or no_parent_package.of_text(parsed, machine, by_name)
     )
-    if found is not None:
-        answer.findings = [found]
+    if finding is not None:
+        answer.findings = [finding]
         return answer
     last = parsed.frames[-1][0] if parsed.frames else ""
     answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
     return answer
 
 
-def _asked_in(machine: Machine, parsed: Told, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
+def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
     """The seat that a text is from, by the prefix that its frames are in, and what is to be said of that."""
     prefix = prefix_of(machine.reader, parsed) if not named else None
     notes: list[str] = []

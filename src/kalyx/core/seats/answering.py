@@ -20,7 +20,7 @@ from kalyx.core.kernels.folders import Server
 from kalyx.core.model.records import Interpreter
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.seats.running import Live
-from kalyx.core.seats.server import Found
+from kalyx.core.seats.server import RunningServer
 from kalyx.core.system import Reader
 
 # Commands that start a notebook server, likeliest first; the names are the programs' own.
@@ -28,8 +28,8 @@ _SERVER_COMMANDS = ("jupyter-lab", "jupyter-notebook", "jupyter")
 
 
 def running_server(
-    reader: Reader, servers: list[Found], subject: str, lives: list[Live]
-) -> tuple[Found, Server] | None:
+    reader: Reader, servers: list[RunningServer], subject: str, lives: list[Live]
+) -> tuple[RunningServer, Server] | None:
     """The running server that answers for a notebook or a folder, with the reason; None where none does.
 
     ``lives``: the running kernels with their notebooks, needed where ``subject`` is a notebook.
@@ -38,24 +38,26 @@ def running_server(
     if live is not None and live.server is not None:
         return live.server, called(live.server, "it runs this notebook now")
     real = reader.real(subject)
-    holding = [found for found in servers if found.is_own and found.folder and _holds(reader, found, real)]
+    holding = [server for server in servers if server.is_own and server.folder and _holds(reader, server, real)]
     if not holding:
         return None
-    holding.sort(key=lambda found: (len(reader.real(found.folder)), found.process.started or 0.0), reverse=True)
+    holding.sort(key=lambda server: (len(reader.real(server.folder)), server.process.started or 0.0), reverse=True)
     first, what = holding[0], "notebook" if subject.endswith(ENDING) else "folder"
     why = f"it serves {first.folder}, which holds this {what}" if first.folder != subject else "it serves this folder"
-    rivals = [found for found in holding[1:] if reader.same_path(reader.real(found.folder), reader.real(first.folder))]
+    rivals = [
+        server for server in holding[1:] if reader.same_path(reader.real(server.folder), reader.real(first.folder))
+    ]
     if rivals:
-        others = ", ".join(_name(found) for found in rivals)
+        others = ", ".join(_name(server) for server in rivals)
         why += f", and was started last; so does {others} (--seen-by server:{rivals[0].port or rivals[0].pid})"
     return first, called(first, why)
 
 
-def _holds(reader: Reader, found: Found, real: str) -> bool:
+def _holds(reader: Reader, running: RunningServer, real: str) -> bool:
     """Whether a server's root holds a path, and the process that its file names is the one that listens there."""
-    if not reader.inside(real, reader.real(found.folder)):
+    if not reader.inside(real, reader.real(running.folder)):
         return False
-    return found.port is not None and reader.listens(found.pid, found.port) is not False
+    return running.port is not None and reader.listens(running.pid, running.port) is not False
 
 
 def live_of(reader: Reader, lives: list[Live], notebook: str) -> Live | None:
@@ -64,15 +66,15 @@ def live_of(reader: Reader, lives: list[Live], notebook: str) -> Live | None:
     return next((live for live in lives if live.notebook and reader.case(reader.real(live.notebook)) == real), None)
 
 
-def _name(found: Found) -> str:
-    return f"the server on port {found.port}" if found.port else f"the server with process {found.pid}"
+def _name(running: RunningServer) -> str:
+    return f"the server on port {running.port}" if running.port else f"the server with process {running.pid}"
 
 
-def called(found: Found, why: str) -> Server:
+def called(running: RunningServer, why: str) -> Server:
     """A running server under its port and environment, with the reason why it is the one that answers."""
-    interpreter = found.server.interpreter
+    interpreter = running.server.interpreter
     whose = f", from {interpreter.prefix}" if interpreter is not None else ""
-    return replace(found.server, said_as=_name(found) + whose, why=why)
+    return replace(running.server, said_as=_name(running) + whose, why=why)
 
 
 def server_to_start(reader: Reader, interpreter: Interpreter | None) -> Server:
@@ -99,8 +101,8 @@ def server_to_start(reader: Reader, interpreter: Interpreter | None) -> Server:
 
 def _commands(reader: Reader) -> Iterator[tuple[str, str]]:
     """The notebook server commands on ``PATH``, by its folders, then by how likely each is typed."""
-    found = [(word, path) for word in _SERVER_COMMANDS for path in reader.lookup(word)]
+    commands = [(word, path) for word in _SERVER_COMMANDS for path in reader.lookup(word)]
     folders = reader.path_folders()
     order = {folder: number for number, folder in reversed(list(enumerate(folders)))}
-    found.sort(key=lambda pair: order.get(reader.parent(pair[1]), len(folders)))  # stable: the words stay in order
-    yield from found
+    commands.sort(key=lambda pair: order.get(reader.parent(pair[1]), len(folders)))  # stable: the words stay in order
+    yield from commands

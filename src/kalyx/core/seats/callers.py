@@ -149,16 +149,16 @@ def some_processes(reader: Reader) -> Sequence[int]:
 
 def python_processes(reader: Reader) -> Iterator[Process]:
     """The processes of this user that run Python, Kalyx's own left out; others are not read further."""
-    found = []
+    running = []
     for pid in some_processes(reader):
         program = reader.program_of(pid) if pid != reader.pid else None
         if program is not None and reader.name(program).lower().startswith(_PYTHON_STARTS):
             process = reader.process(pid)
             if process is not None and program_name(process).startswith(_PYTHON_STARTS):
-                found.append(process)
-    launchers = {child.parent for child in found if reader.system == "windows"}
-    for process in found:
-        if process.pid in launchers and any(is_launcher_of(reader, process, child) for child in found):
+                running.append(process)
+    launchers = {child.parent for child in running if reader.system == "windows"}
+    for process in running:
+        if process.pid in launchers and any(is_launcher_of(reader, process, child) for child in running):
             continue
         yield process
 

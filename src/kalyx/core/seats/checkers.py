@@ -93,7 +93,7 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
     return True
 
 
-def said(reader: Reader, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
+def configured(reader: Reader, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
     """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
     row = sheet.row
     if row["format"] == "ini" or row["above"] == "folder":

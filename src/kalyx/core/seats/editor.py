@@ -15,7 +15,7 @@ from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import FORMS, LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
-from kalyx.core.seats.checkers import ConfigFile, deciding, holds_packages, said, sheet_of
+from kalyx.core.seats.checkers import ConfigFile, configured, deciding, holds_packages, sheet_of
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
@@ -63,18 +63,18 @@ def descriptors(reader: Reader) -> list[dict[str, Any]]:
     return [*(item for item in own if _is_descriptor(item)), *shipped]
 
 
-def _is_descriptor(one: object) -> bool:
+def _is_descriptor(row: object) -> bool:
     """Whether a row of the user's own table is one; others are passed over."""
-    if not isinstance(one, dict) or not all(isinstance(one.get(word), str) for word in ("family", "form", "format")):
+    if not isinstance(row, dict) or not all(isinstance(row.get(word), str) for word in ("family", "form", "format")):
         return False
-    choices, systems = one.get("choices"), [one.get("user", {}), one.get("names", {})]
+    choices, systems = row.get("choices"), [row.get("user", {}), row.get("names", {})]
     return (
-        one["format"] in FORMS
-        and _are_texts(one.get("files", []))
+        row["format"] in FORMS
+        and _are_texts(row.get("files", []))
         and all(isinstance(each, dict) and all(map(_are_texts, each.values())) for each in systems)
         and isinstance(choices, list)
-        and all(isinstance(choice, dict) and _is_choice(choice, one["format"]) for choice in choices)
-        and ("chosen" not in one or _is_key(one["chosen"], one["format"]))
+        and all(isinstance(choice, dict) and _is_choice(choice, row["format"]) for choice in choices)
+        and ("chosen" not in row or _is_key(row["chosen"], row["format"]))
     )
 
 
@@ -170,7 +170,7 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
 def settings_folder(reader: Reader, file: str) -> str:
     """The folder that a settings file governs: above the one of its form's own, where it has such."""
     patterns = [pattern for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
-    return next((found for pattern in patterns if (found := folder_of(reader, file, pattern))), reader.parent(file))
+    return next((folder for pattern in patterns if (folder := folder_of(reader, file, pattern))), reader.parent(file))
 
 
 def folder_of(reader: Reader, file: str, pattern: str) -> str | None:
@@ -231,7 +231,7 @@ def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: 
 
 def _of_sheet(reader: Reader, sheet: ConfigFile) -> Iterator[Choice]:
     for choice in sheet.row["choices"]:
-        for value, path in said(reader, sheet, choice):
+        for value, path in configured(reader, sheet, choice):
             yield Choice(
                 sheet.row["family"],
                 sheet.row["form"],
@@ -244,24 +244,24 @@ def _of_sheet(reader: Reader, sheet: ConfigFile) -> Iterator[Choice]:
             )
 
 
-def _of_file(reader: Reader, one: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
+def _of_file(reader: Reader, row: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
     try:
         raw = reader.read_whole(path, LIMIT)
         text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
-        names = _matching(reader, reader.home, one.get("names", {}).get(reader.system, []))
+        names = _matching(reader, reader.home, row.get("names", {}).get(reader.system, []))
         # Of several run configurations the file may say which one is chosen, as KIND.NAME.
-        key = one.get("chosen")
-        chosen = [value.text.partition(".")[2] for value in values(one["format"], text, key, None, None)] if key else []
-        for choice in one["choices"]:
-            for value in values(one["format"], text, choice["key"], choice.get("named"), choice.get("below")):
+        key = row.get("chosen")
+        chosen = [value.text.partition(".")[2] for value in values(row["format"], text, key, None, None)] if key else []
+        for choice in row["choices"]:
+            for value in values(row["format"], text, choice["key"], choice.get("named"), choice.get("below")):
                 is_chosen = value.named is not None and value.named in chosen
                 yield Choice(
-                    one["family"], one["form"], choice["part"], choice["kind"], value, path, own, names, is_chosen
+                    row["family"], row["form"], choice["part"], choice["kind"], value, path, own, names, is_chosen
                 )
     except (Unreadable, Malformed, UnicodeDecodeError) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
-        if own and (one["format"] not in ("toml", "ini")):
+        if own and (row["format"] not in ("toml", "ini")):
             message = f"{reader.name(path)} cannot be read: {visible(reason)}"
             seats.append(silent_seat("editor", reader.name(path), message, reader.folder, undecided=True))
             seats[-1].source = path
@@ -372,7 +372,7 @@ def _named(reader: Reader, choice: Choice) -> str | None:
         for tag in result:
             owner = next((item for item in reversed(tag.within) if item.name == "jdk"), None)
             if owner is not None and tag.name in ("name", "homePath"):
-                text.setdefault(owner.start, {}).setdefault(tag.name, tag.said.get("value", ""))
+                text.setdefault(owner.start, {}).setdefault(tag.name, tag.attributes.get("value", ""))
         for item in text.values():
             if item.get("name") == choice.value.text and item.get("homePath"):
                 return item["homePath"].replace("$USER_HOME$", reader.home)
@@ -409,8 +409,8 @@ def _called(reader: Reader, folder: str) -> dict[str, str]:
     named = {reader.name(folder): folder}
     for place in (folder, reader.parent(folder)):
         for _, opened in opened_in(reader, place):
-            if any(one.path == folder for one in opened):
-                named |= {one.name: one.path for one in opened}
+            if any(item.path == folder for item in opened):
+                named |= {item.name: item.path for item in opened}
     return named
 
 

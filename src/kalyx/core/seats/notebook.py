@@ -82,18 +82,18 @@ def notebooks_in(reader: Reader, folder: str) -> list[str]:
 def notebooks_below(reader: Reader, folders: list[str]) -> list[str]:
     """The notebook files of these folders and of those below, hidden ones and environments left out; bounded."""
     pending, seen = [(folder, 0) for folder in folders], set[str]()
-    found: list[str] = []
+    notebooks: list[str] = []
     while pending and len(seen) < _FOLDERS:
         folder, depth = pending.pop(0)
         if folder in seen:
             continue
         seen.add(folder)
-        found += notebooks_in(reader, folder)
+        notebooks += notebooks_in(reader, folder)
         if depth < _DEEP:
             below = [reader.join(folder, name) for name in reader.names(folder) if not name.startswith(".")]
             inner = [path for path in below if reader.kind(path) == "folder"]
             pending += [(path, depth + 1) for path in inner if reader.kind(reader.join(path, "pyvenv.cfg")) is None]
-    return found
+    return notebooks
 
 
 def notebook_seat(reader: Reader, notebook: Notebook, kernel: Kernel | None, server: Server) -> Seat:

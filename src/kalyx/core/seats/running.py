@@ -8,7 +8,7 @@ from kalyx.core.model.records import Kernel, RunningKernel, Seat
 from kalyx.core.seats.callers import above, connection_file_of, connection_in, program_name, some_processes, started_as
 from kalyx.core.seats.notebook import ENDING, Notebook
 from kalyx.core.seats.process import process_seat, with_life
-from kalyx.core.seats.server import Ask, Found, sessions_of
+from kalyx.core.seats.server import Ask, RunningServer, sessions_of
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import Process
 
@@ -19,14 +19,14 @@ class Live(Struct):
     process: Process
     connection: str
     executable: str | None
-    server: Found | None = None
+    server: RunningServer | None = None
     notebook: str | None = None
     spec: str | None = None
 
 
-def live_kernels(reader: Reader, servers: list[Found], ask: Ask | None) -> list[Live]:
+def live_kernels(reader: Reader, servers: list[RunningServer], ask: Ask | None) -> list[Live]:
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
-    sessions: dict[str, tuple[Found, str, str]] = {}
+    sessions: dict[str, tuple[RunningServer, str, str]] = {}
     answered: set[int] = set()
     # A server of another user can say of any notebook that a kernel of that user runs it: it is not asked.
     own = {server.pid: server for server in servers if server.is_own}

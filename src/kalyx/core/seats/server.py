@@ -26,7 +26,7 @@ _FILE_LIMIT = 64 * 1024
 _LATER = 10.0
 
 
-class Found(Struct):
+class RunningServer(Struct):
     """A running server: its process, the folder it serves, and how to reach it."""
 
     pid: int
@@ -44,7 +44,7 @@ class Found(Struct):
 
 
 # Asks one path of a server: what its JSON says. Raises Unreadable.
-Ask = Callable[[Found, str], Any]
+Ask = Callable[[RunningServer, str], Any]
 
 
 def runtime_folder(reader: Reader) -> str:
@@ -53,9 +53,9 @@ def runtime_folder(reader: Reader) -> str:
     return named or reader.join(data_folder(reader, reader.variables)[0], "runtime")
 
 
-def running_servers(reader: Reader) -> list[Found]:
+def running_servers(reader: Reader) -> list[RunningServer]:
     """Every server whose file names a process that still is that server; files of dead ones are passed over."""
-    servers: dict[int, Found] = {}
+    servers: dict[int, RunningServer] = {}
     for folder in _runtime_folders(reader):
         for name in reader.names(folder):
             if name.startswith(("jpserver-", "nbserver-")) and name.endswith(".json"):
@@ -88,7 +88,7 @@ def _may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
     return any(name.startswith("jupyter") or name == "notebook" for name in names)
 
 
-def _read(reader: Reader, path: str) -> Found | None:
+def _read(reader: Reader, path: str) -> RunningServer | None:
     try:
         document = json.loads(reader.read(path, _FILE_LIMIT).decode("utf-8"))
     except (Unreadable, ValueError, RecursionError):
@@ -109,7 +109,7 @@ def _read(reader: Reader, path: str) -> Found | None:
     root = document.get("root_dir") or document.get("notebook_dir")
     token = document.get("token")
     is_own = reader.system == "windows" or status.owner == reader.user
-    return Found(
+    return RunningServer(
         pid=document["pid"],
         port=port,
         folder=root if isinstance(root, str) else process.folder or "",
@@ -137,29 +137,29 @@ def _as_server(reader: Reader, process: Process) -> Server:
     return Server(interpreter, variables or reader.variables, text, process.folder)
 
 
-def server_seat(reader: Reader, found: Found) -> Seat:
+def server_seat(reader: Reader, running: RunningServer) -> Seat:
     """A running notebook server as a seat: the process it is."""
-    seat = process_seat(reader, found.process, f"server with process {found.pid}")
-    seat.seat, seat.name = "server", f"port {found.port}" if found.port else f"process {found.pid}"
-    seat.folder, seat.source = found.folder or seat.folder, found.path
+    seat = process_seat(reader, running.process, f"server with process {running.pid}")
+    seat.seat, seat.name = "server", f"port {running.port}" if running.port else f"process {running.pid}"
+    seat.folder, seat.source = running.folder or seat.folder, running.path
     means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""
-    seat.label = f"serves {found.folder}; {means}"
+    seat.label = f"serves {running.folder}; {means}"
     return seat
 
 
-def listed_by(found: Found, ask: Ask) -> dict[str, dict[str, Any]]:
+def listed_by(running: RunningServer, ask: Ask) -> dict[str, dict[str, Any]]:
     """The kernels it lists: id to the content of the kernel file, which is all it tells. Raises Unreadable."""
-    text = ask(found, "api/kernelspecs")
+    text = ask(running, "api/kernelspecs")
     specs = text.get("kernelspecs") if isinstance(text, dict) else None
     if not isinstance(specs, dict):
-        raise Unreadable(found.path, "its list of kernels could not be read")
+        raise Unreadable(running.path, "its list of kernels could not be read")
     rows = {str(name): item.get("spec") if isinstance(item, dict) else None for name, item in specs.items()}
     return {name: spec if isinstance(spec, dict) else {} for name, spec in rows.items()}
 
 
-def sessions_of(found: Found, ask: Ask) -> dict[str, tuple[str, str]]:
+def sessions_of(running: RunningServer, ask: Ask) -> dict[str, tuple[str, str]]:
     """What runs in it: id of the live kernel to (notebook, id of its spec). Raises Unreadable."""
-    text = ask(found, "api/sessions")
+    text = ask(running, "api/sessions")
     rows = {}
     for item in text if isinstance(text, list) else []:
         kernel = item.get("kernel") if isinstance(item, dict) else None

@@ -70,8 +70,8 @@ def _launcher(reader: Reader, shell: str) -> Part:
     return runs
 
 
-def _defined(reader: Reader, role: str, word: str, shell: str, found: list[Meaning]) -> Part:
-    first, meaning = found[0], found[-1]
+def _defined(reader: Reader, role: str, word: str, shell: str, meanings: list[Meaning]) -> Part:
+    first, meaning = meanings[0], meanings[-1]
     where = f"{first.path}, line {first.line}"
     if meaning.words is None:
         reason = f"{first.kind} in {where}: only running that file tells what it starts; kalyx here --live does"

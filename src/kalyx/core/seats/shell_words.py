@@ -72,8 +72,8 @@ class Taken(Struct):
 
     def of_python(self) -> list[Meaning]:
         """The meanings of the words of Python and its installer."""
-        found = [*self.aliases.values(), *self.functions.values(), *self.places.values()]
-        return [meaning for meaning in found if _WORD.fullmatch(meaning.word)]
+        known = [*self.aliases.values(), *self.functions.values(), *self.places.values()]
+        return [meaning for meaning in known if _WORD.fullmatch(meaning.word)]
 
     def followed(self, word: str) -> list[Meaning]:
         """What the word means, then what that means, and so on, down to a program or what only running tells."""
@@ -89,13 +89,13 @@ class Taken(Struct):
             word, reach = meaning.words[0], meaning.reach
         return result
 
-    def _next(self, word: str, reach: Reach, found: list[Meaning]) -> Meaning | None:
-        if reach == "any" and word in self.aliases and self.aliases[word] not in found:
+    def _next(self, word: str, reach: Reach, met: list[Meaning]) -> Meaning | None:
+        if reach == "any" and word in self.aliases and self.aliases[word] not in met:
             return self.aliases[word]
         if reach == "no alias" and word in self.aliases:
             return replace(self.aliases[word], words=None)  # whether it was there when the function was read
         if reach in ("any", "no alias") and word in self.functions:
-            again = self.functions[word] in found
+            again = self.functions[word] in met
             return replace(self.functions[word], words=None) if again else self.functions[word]
         return self.places.get(word) if reach != "path" else None
 
@@ -303,18 +303,18 @@ class _StartFiles:
                 self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
                 self.stood_for.add(word)
 
-    def _alias(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
-        rest = rest.strip()
-        while rest.startswith("-"):
-            rest = rest.partition(" ")[2].strip()
+    def _alias(self, words_of_alias: str, text: str, path: str, number: int, certain: bool) -> None:
+        words_of_alias = words_of_alias.strip()
+        while words_of_alias.startswith("-"):
+            words_of_alias = words_of_alias.partition(" ")[2].strip()
         pairs = []
-        if "=" in rest.split(" ")[0]:
+        if "=" in words_of_alias.split(" ")[0]:
             try:
-                pairs = [word.partition("=") for word in _words_of(rest) if "=" in word]
+                pairs = [word.partition("=") for word in _words_of(words_of_alias) if "=" in word]
             except ValueError:
-                certain, pairs = False, [rest.partition("=")]
+                certain, pairs = False, [words_of_alias.partition("=")]
         else:
-            name, _, value = rest.partition(" ")
+            name, _, value = words_of_alias.partition(" ")
             value = value.strip()
             quoted = len(value) > 1 and value[0] in "\"'" and value[-1] == value[0] and value.count(value[0]) == 2
             pairs = [(name, "=", value[1:-1] if quoted else value)] if value else []
@@ -327,8 +327,8 @@ class _StartFiles:
             if self.is_fish:  # there an alias is a function
                 self.functions[name] = self.aliases.pop(name)
 
-    def _remembered(self, rest: str, text: str, path: str, number: int, certain: bool) -> None:
-        words = rest.split()
+    def _remembered(self, arguments: str, text: str, path: str, number: int, certain: bool) -> None:
+        words = arguments.split()
         pair = None
         if len(words) == 3 and words[0] == "-p" and self.name == "bash":
             pair = words[2], words[1]

@@ -32,7 +32,7 @@ def taken_over(reader: Reader, shell: str) -> list[Meaning]:
     row = shell_called(shell)
     if not row.is_followed:
         files = [word for word in row.start_files.get("always", []) if isinstance(word, str)]
-        return [found for word in files for found in _in_file(reader, reader.absolute(word, reader.home))]
+        return [word_taken for word in files for word_taken in _in_file(reader, reader.absolute(word, reader.home))]
     if not is_followed(reader, shell):
         return []
     result: dict[tuple[str, int, str], Meaning] = {}

@@ -20,27 +20,27 @@ def variable_file_seat(reader: Reader, folder: str, path: str) -> Seat | None:
     text = reader.text_or_none(path, _LIMIT)
     try:
         variables = variables_after(reader, path, text or "", _functions(reader, reader.parent(path)))
-        found = _found(reader, variables)
+        python = _python_after(reader, variables)
     except Unsettled as reason:
         seat = silent_seat("editor", _FORM, f"only loading {path} shows it: {reason}", folder, undecided=True)
     else:
-        if found is None:
+        if python is None:
             return None
-        part = starting(reader, found, "terminal", "python")
+        part = starting(reader, python, "terminal", "python")
         seat = seat_from("editor", _FORM, part, folder, [part])
         seat.label = "where its loader is allowed to load it"
     seat.source = path
     return seat
 
 
-def _found(reader: Reader, variables: dict[str, str | None]) -> str | None:
+def _python_after(reader: Reader, variables: dict[str, str | None]) -> str | None:
     """The Python on the PATH after; None where the file changes nothing about which."""
     path = variables.get("PATH", "")
     if path is None:
         raise Unsettled("its PATH is worked out")
     if path == reader.variable("PATH"):
         return None
-    return next((found for word in ("python", "python3") for found in reader.lookup(word, path)), None)
+    return next((python for word in ("python", "python3") for python in reader.lookup(word, path)), None)
 
 
 def _functions(reader: Reader, folder: str) -> Functions:

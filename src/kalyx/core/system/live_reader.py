@@ -30,10 +30,10 @@ def _kind_of(mode: int) -> str:
     return "link" if stat.S_ISLNK(mode) else "other"
 
 
-def _on_disk(told: os.stat_result) -> int:
+def _on_disk(status: os.stat_result) -> int:
     """Bytes on disk: blocks of 512 where the system counts them, else the length."""
-    blocks = getattr(told, "st_blocks", None)
-    return told.st_size if blocks is None else blocks * 512
+    blocks = getattr(status, "st_blocks", None)
+    return status.st_size if blocks is None else blocks * 512
 
 
 # File systems of another machine or of a program, which may never answer.
@@ -119,7 +119,7 @@ def _paths_of(pid: int, what: str) -> list[str]:
         return []
 
 
-def _told(pid: int, name: str) -> bytes | None:
+def _process_file(pid: int, name: str) -> bytes | None:
     """A file of the process folder, up to a mebibyte; None where it may not be read, or the process is gone."""
     try:
         handle = os.open(f"/proc/{pid}/{name}", os.O_RDONLY)
@@ -409,7 +409,7 @@ class LiveReader(Reader):
 
     def command_of(self, pid: int) -> tuple[str, ...]:
         if self._has_process_folder:
-            return _words_of(_told(pid, "cmdline") or b"")
+            return _words_of(_process_file(pid, "cmdline") or b"")
         return super().command_of(pid)
 
     def loaded_by(self, pid: int) -> list[str]:
@@ -542,7 +542,7 @@ class LiveReader(Reader):
             except OSError:
                 return None
 
-        status = _told(pid, "stat")
+        status = _process_file(pid, "stat")
         if status is None:
             return None
         # The name is in brackets and may contain any character, brackets too.
@@ -550,7 +550,7 @@ class LiveReader(Reader):
         fields = status[closing + 2 :].split()
         if fields[0] in (b"Z", b"X"):
             return None
-        block = _told(pid, "environ")
+        block = _process_file(pid, "environ")
         variables = None
         if block is not None:
             pairs = (item.partition(b"=") for item in block.split(b"\0") if b"=" in item)
@@ -563,7 +563,7 @@ class LiveReader(Reader):
             pid,
             int(fields[1]),
             end("exe"),
-            _words_of(_told(pid, "cmdline") or b""),
+            _words_of(_process_file(pid, "cmdline") or b""),
             end("cwd"),
             variables,
             started,

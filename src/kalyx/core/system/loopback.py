@@ -48,14 +48,14 @@ class Connection:
             raise KalyxError(f"{self.path}: no connection to a kernel can be made ({reason})") from None
 
     @classmethod
-    def to_running(cls, said: dict[str, Any]) -> Connection:
+    def to_running(cls, description: dict[str, Any]) -> Connection:
         """The channels to a kernel that runs, by its connection file's words.
 
         Raises ValueError for another machine and for words that no connection file has, KeyError for missing ones.
         """
         made = cls.__new__(cls)
-        made.transport, made.key, made.folder, made.path = said["transport"], said["key"], "", ""
-        made.address, made.ports = said["ip"], {name: said[f"{name}_port"] for name in CHANNELS}
+        made.transport, made.key, made.folder, made.path = description["transport"], description["key"], "", ""
+        made.address, made.ports = description["ip"], {name: description[f"{name}_port"] for name in CHANNELS}
         made._sockets, made._context = {}, None
         if not all(isinstance(item, str) for item in (made.transport, made.key, made.address)):
             raise ValueError("its transport, key or address is no text")

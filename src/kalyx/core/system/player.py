@@ -185,20 +185,20 @@ def read_capture(path: str) -> Capture:
     return load(content, os.path.basename(path))
 
 
-def _head(said: Any, name: str) -> Mapping[str, Any]:
-    version = said.get("kalyx capture") if isinstance(said, dict) else None
+def _head(head: Any, name: str) -> Mapping[str, Any]:
+    version = head.get("kalyx capture") if isinstance(head, dict) else None
     if not isinstance(version, int):
         raise KalyxError(f"{name} is not a capture: its first line does not say so")
     if version != VERSION:
         raise KalyxError(f"{name} is a capture of form {version}, and this Kalyx reads form {VERSION}: use the other's")
     texts = ("folder", "home")
-    good = all(isinstance(said.get(key), str) for key in texts) and said.get("system") in _SYSTEMS
-    numbers = all(isinstance(said.get(key), int) for key in ("pid", "user"))
-    maps = all(isinstance(said.get(key), dict) and all(isinstance(item, str) for item in said[key].values())
+    good = all(isinstance(head.get(key), str) for key in texts) and head.get("system") in _SYSTEMS
+    numbers = all(isinstance(head.get(key), int) for key in ("pid", "user"))
+    maps = all(isinstance(head.get(key), dict) and all(isinstance(item, str) for item in head[key].values())
                for key in ("variables", "refusals"))  # fmt: skip
     if not (good and numbers and maps):
         raise KalyxError(f"{name} is not a capture: its first line lacks what a machine has")
-    return dict(said)
+    return dict(head)
 
 
 def key_of(words: Iterable[Any]) -> Key:

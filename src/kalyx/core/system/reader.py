@@ -269,9 +269,9 @@ class Reader:
         """The form in which two spellings of one path are equal: where names ignore case, in one case."""
         return path if self.system == "linux" else str(self.path.normcase(path)).lower()
 
-    def same_path(self, one: str, other: str) -> bool:
+    def same_path(self, path: str, other: str) -> bool:
         """Whether two spellings name one path, where names may ignore case."""
-        return self.case(one) == self.case(other)
+        return self.case(path) == self.case(other)
 
     def inside(self, path: str, folder: str) -> bool:
         """Whether ``path`` is ``folder`` or lies below it, by its words alone."""

@@ -37,7 +37,7 @@ def look_through(top: str, owners: bool = True) -> Look:
     try:
         first = os.lstat(top)
     except OSError as error:
-        return Look(0, _said(top, error))
+        return Look(0, _refused(top, error))
     user = os.geteuid() if hasattr(os, "geteuid") else None
     owner = (first.st_uid if user == 0 else user) if owners else None
     mounted = {folder for folder, _ in mounts() if folder == top or folder.startswith(top.rstrip("/") + "/")}
@@ -61,7 +61,7 @@ def _walk(top: str) -> Iterator[tuple[str, os.stat_result | None, str | None]]:
     try:
         yield top, os.lstat(top), None
     except OSError as error:
-        yield top, None, _said(top, error)
+        yield top, None, _refused(top, error)
         return
     while pending:
         folder = pending.pop()
@@ -69,13 +69,13 @@ def _walk(top: str) -> Iterator[tuple[str, os.stat_result | None, str | None]]:
             with os.scandir(folder) as entries:
                 names = list(entries)
         except OSError as error:
-            yield folder, None, _said(folder, error)
+            yield folder, None, _refused(folder, error)
             continue
         for entry in names:
             try:
                 seen = os.lstat(entry.path) if sys.platform == "win32" else entry.stat(follow_symlinks=False)
             except OSError as error:
-                yield entry.path, None, _said(entry.path, error)
+                yield entry.path, None, _refused(entry.path, error)
                 continue
             yield entry.path, seen, None
             if stat.S_ISDIR(seen.st_mode) and not os.path.islink(entry.path):
@@ -143,7 +143,7 @@ def _cannot_leave(top: str) -> str | None:
     try:
         seen, own = os.stat(upper), os.lstat(top)
     except OSError as error:
-        return _said(upper, error)
+        return _refused(upper, error)
     if not os.access(upper, os.W_OK | os.X_OK):
         return f"{upper} may not be written"
     user = os.geteuid() if hasattr(os, "geteuid") else 0
@@ -152,7 +152,7 @@ def _cannot_leave(top: str) -> str | None:
     return None
 
 
-def _said(path: str, error: OSError) -> str:
+def _refused(path: str, error: OSError) -> str:
     return f"{error.filename if isinstance(error.filename, str) else path}: {reason_of(error)}"
 
 
@@ -235,8 +235,8 @@ def first_difference(path: str, other: str) -> str | None:
     return None
 
 
-def _same_content(one: str, two: str) -> bool:
-    with open(one, "rb") as first, open(two, "rb") as second:
+def _same_content(path: str, two: str) -> bool:
+    with open(path, "rb") as first, open(two, "rb") as second:
         while True:
             chunk = first.read(1 << 20)
             if chunk != second.read(1 << 20):

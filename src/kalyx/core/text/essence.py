@@ -307,7 +307,7 @@ class Source:
         words = line.lstrip(" \t!%").split()
         if words[:1] and (words[0] in ("pip", "pip3", "conda", "mamba") or words[1:3] == ["-m", "pip"]):
             return _SHELL_TOKEN.sub(
-                lambda one: one[0] if one["address"] is None else self._essence._shell_word(one), line
+                lambda match: match[0] if match["address"] is None else self._essence._shell_word(match), line
             )
         return self._essence._shell(line)
 

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 
-def distance(one: str, other: str, limit: int) -> int:
+def distance(word: str, other: str, limit: int) -> int:
     """Letters to add, drop, change or swap between two words; ``limit + 1`` when it is more."""
-    if abs(len(one) - len(other)) > limit:
+    if abs(len(word) - len(other)) > limit:
         return limit + 1
     before: list[int] = []
     row = list(range(len(other) + 1))
-    for i, a in enumerate(one, 1):
+    for i, a in enumerate(word, 1):
         following = [i]
         for j, b in enumerate(other, 1):
             cost = min(row[j] + 1, following[j - 1] + 1, row[j - 1] + (a != b))
-            if i > 1 and j > 1 and a == other[j - 2] and one[i - 2] == b:
+            if i > 1 and j > 1 and a == other[j - 2] and word[i - 2] == b:
                 cost = min(cost, before[j - 2] + 1)
             following.append(cost)
         if min(following) > limit:

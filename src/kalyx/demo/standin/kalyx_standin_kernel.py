@@ -59,13 +59,13 @@ class Peer(object):
         return octet(len(name)) + name + struct.pack(">I", len(value)) + value
 
     def _exactly(self, count):
-        found = b""
-        while len(found) < count:
-            chunk = self.connection.recv(count - len(found))
+        received = b""
+        while len(received) < count:
+            chunk = self.connection.recv(count - len(received))
             if not chunk:
                 raise EOFError
-            found += chunk
-        return found
+            received += chunk
+        return received
 
     def receive(self):
         """The parts of the next message; commands are passed over."""
@@ -269,9 +269,9 @@ class Kernel(object):
             reply = {"status": "ok", "execution_count": self.count, "user_expressions": {}, "payload": []}
         except BaseException:
             kind, error = sys.exc_info()[:2]
-            told = {"ename": kind.__name__, "evalue": str(error), "traceback": ["%s: %s" % (kind.__name__, error)]}
-            self.broadcast("error", told)
-            reply = dict(told, status="error", execution_count=self.count)
+            failure = {"ename": kind.__name__, "evalue": str(error), "traceback": ["%s: %s" % (kind.__name__, error)]}
+            self.broadcast("error", failure)
+            reply = dict(failure, status="error", execution_count=self.count)
         finally:
             sys.stdout, sys.stderr = kept
         return "execute_reply", reply, True
@@ -286,8 +286,8 @@ class Kernel(object):
             value = eval(compile(ast.Expression(last.value), "<cell>", "eval"), self.space)
             if value is not None:
                 data = {"text/plain": repr(value)}
-                told = {"execution_count": self.count, "data": data, "metadata": {}}
-                self.broadcast("execute_result", told)
+                content = {"execution_count": self.count, "data": data, "metadata": {}}
+                self.broadcast("execute_result", content)
 
     @staticmethod
     def shell_line(line):

@@ -71,17 +71,17 @@ def two_lines(text: str, room: int, points: int) -> list[str]:
     return [fit(lines[0], room, points), fit(" ".join(lines[1:]), room, points)]
 
 
-def map_alone(machine: Machine, found: Overview) -> str:
+def map_alone(machine: Machine, overview: Overview) -> str:
     """The map as a drawing of its own."""
-    drawn = _drawn(_templates(), machine, found, alone=True)
+    drawn = _drawn(_templates(), machine, overview, alone=True)
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{SIGNS[1].decode()}\n{drawn}\n'
 
 
-def _drawn(templates: Templates, machine: Machine, found: Overview, alone: bool) -> str:
+def _drawn(templates: Templates, machine: Machine, overview: Overview, alone: bool) -> str:
     title = f"Seats in {machine.reader.folder}, the interpreters they start, and environments"
     heads = [(LEFT[0], "seats"), (MIDDLE[0], "interpreters"), (RIGHT[0], "environments")]
     return templates.get_template("map.svg").render(
-        picture=found.picture, title=title, alone=alone, heads=heads, middle=MIDDLE[1], marks=MARKS,
+        picture=overview.picture, title=title, alone=alone, heads=heads, middle=MIDDLE[1], marks=MARKS,
         relations=RELATIONS, colours=_COLOURS, dashes=_DASHES, fit=fit, two_lines=two_lines, short=_shortener(machine),
         map_style=Markup(_source("map.css")),
     )  # fmt: skip
@@ -97,19 +97,20 @@ def _shortener(machine: Machine) -> Callable[[str | None], str]:
     return short
 
 
-def page(machine: Machine, found: Overview, measured: bool, source: str | None) -> str:
+def page(machine: Machine, overview: Overview, measured: bool, source: str | None) -> str:
     """The whole page. ``source``: the capture that was examined; ``measured``: whether sizes are in it."""
     templates, short = _templates(), _shortener(machine)
     style, script = _source("page.css") + _source("map.css"), _source("page.js")
-    most = max([environment.size_bytes or 0 for environment in found.survey.environments] + [1])
+    most = max([environment.size_bytes or 0 for environment in overview.survey.environments] + [1])
     return templates.get_template("page.html").render(
-        here=found.here, survey=found.survey, kernels=found.kernels, stories=found.stories, causes=found.causes,
-        marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES, title=f"Kalyx: {machine.reader.folder}",
-        made=_made(source), summary=_summary(found), svg=Markup(_drawn(templates, machine, found, alone=False)),
-        strays=any(way.kind == "strays" for way in found.picture.ways), style=Markup(style), script=Markup(script),
+        here=overview.here, survey=overview.survey, kernels=overview.kernels, stories=overview.stories,
+        causes=overview.causes, marks=MARKS, relations=RELATIONS, outcomes=_OUTCOMES,
+        title=f"Kalyx: {machine.reader.folder}",
+        made=_made(source), summary=_summary(overview), svg=Markup(_drawn(templates, machine, overview, alone=False)),
+        strays=any(way.kind == "strays" for way in overview.picture.ways), style=Markup(style), script=Markup(script),
         style_hash=_hash(style), script_hash=_hash(script), measured=measured, short=short, size=said_size,
         bar=lambda count: max(1, round(90 * count / most)), alone=False,
-        **_words(found.causes, found.here.findings, short),
+        **_words(overview.causes, overview.here.findings, short),
     )  # fmt: skip
 
 
@@ -174,8 +175,8 @@ def _made(source: str | None) -> str:
     return f"Made by Kalyx {__version__} on {now}" + (f", of the machine in {source}." if source else ".")
 
 
-def _summary(found: Overview) -> str:
-    seats = found.here.seats
+def _summary(overview: Overview) -> str:
+    seats = overview.here.seats
     counts = {relation: sum(seat.relation == relation for seat in seats) for relation in MARKS}
     details = [f"{len(seats)} seats"] if len(seats) != 1 else ["one seat"]
     for relation, item, many in (
@@ -190,10 +191,10 @@ def _summary(found: Overview) -> str:
             details.append(item if counts[relation] == 1 else f"{counts[relation]} {many}")
     details += [f"{counts['unknown']} not known"] if counts["unknown"] else []
     # As survey counts: an installation is an interpreter, and no environment.
-    environments = [one for one in found.survey.environments if one.kind != "installation"]
-    kinds = f"{len(found.survey.interpreters)} interpreters and {len(environments)} environments are known"
+    environments = [environment for environment in overview.survey.environments if environment.kind != "installation"]
+    kinds = f"{len(overview.survey.interpreters)} interpreters and {len(environments)} environments are known"
     if len(details) == 1 and len(seats) > 1:
         details.append("all agree")
-    findings = len(found.here.findings)
+    findings = len(overview.here.findings)
     text = "" if not findings else "One finding." if findings == 1 else f"{findings} findings."
     return f"{', '.join(details)}; {kinds}. {text}"

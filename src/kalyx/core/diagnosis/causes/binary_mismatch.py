@@ -44,7 +44,7 @@ _LACKS = (
 )
 
 
-class _Told(Struct):
+class _Mismatch(Struct):
     """The other package, the words that say so, and which way it must move: newer, older, or to a version."""
 
     module: str
@@ -61,7 +61,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if not (trial.chain or trial.output):
         return None
-    details = _told(trial.words)
+    details = _mismatch_in(trial.words)
     if details is None:
         return None
     other = machine.distribution_of_module(details.module, case.sites) or next(
@@ -75,7 +75,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     if other is None:
         return None
     paths = [
-        path for path in compiled_of(case) + files_of(case) if (found := case.owner(path)) and found.key != other.key
+        path for path in compiled_of(case) + files_of(case) if (owner := case.owner(path)) and owner.key != other.key
     ]
     asker = case.owner(paths[0]) if paths else machine.distribution_of_module(case.module, case.sites)
     if asker is None or asker.key == other.key:
@@ -96,24 +96,24 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     )
 
 
-def _told(words: str) -> _Told | None:
+def _mismatch_in(words: str) -> _Mismatch | None:
     if match := _MAJOR.search(words):
-        return _Told(match[1].lower(), match[0], newer=False, below_major=True)
+        return _Mismatch(match[1].lower(), match[0], newer=False, below_major=True)
     if match := _API.search(words):
         newer = int(match[1][:16], 16) > int(match[3][:16], 16)
-        return _Told(match[2].lower(), match[0], newer=newer, below_major=not newer)
+        return _Mismatch(match[2].lower(), match[0], newer=newer, below_major=not newer)
     if match := _SIZE.search(words):
         # A smaller object than expected: compiled for a newer one, or for the last major whose object was larger.
-        return _Told(match[1].split(".")[0], match[0])
+        return _Mismatch(match[1].split(".")[0], match[0])
     for lack in _LACKS:
         if lack in words:
-            return _Told("numpy", lack)
+            return _Mismatch("numpy", lack)
     if (match := _PLAIN.search(words)) and not match[1].lower().startswith(("python", "gcc", "openssl")):
-        return _Told(match[1].lower().replace("-", "_"), match[0], version=match[2])
+        return _Mismatch(match[1].lower().replace("-", "_"), match[0], version=match[2])
     return None
 
 
-def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, told: _Told) -> list[Fix]:
+def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, mismatch: _Mismatch) -> list[Fix]:
     again = reinstall(machine, case.interpreter, asker)
     again.message = f"install {asker.name} again: a build for this {other.name} may be there"
     again.state = "may-help"
@@ -123,12 +123,16 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
         mend.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
         return [mend, again]
     major = other.version.split(".")[0]
-    if told.version is not None:
-        line = f"{other.name}=={told.version}" if told.version.count(".") > 1 else f"{other.name}=={told.version}.*"
+    if mismatch.version is not None:
+        line = (
+            f"{other.name}=={mismatch.version}"
+            if mismatch.version.count(".") > 1
+            else f"{other.name}=={mismatch.version}.*"
+        )
         mend = fixes.install(machine, case.interpreter, line)
-    elif told.newer is True:
+    elif mismatch.newer is True:
         mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
-    elif leading_number(major) >= (1 if told.below_major else 2):
+    elif leading_number(major) >= (1 if mismatch.below_major else 2):
         mend = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
         mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")

@@ -15,7 +15,7 @@ Not this (the name was never there):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import owned, said
+from kalyx.core.diagnosis.shared.failing import owned, raised_evidence
 from kalyx.core.diagnosis.shared.loops import loop_of
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
@@ -34,7 +34,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     for frame, following in zip(loop, [*loop[1:], loop[0]], strict=True):
         fact = f"asks for {reader.name(following.file)}"
         evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
-    evidence += said(case)
+    evidence += raised_evidence(case)
     last = loop[-1]
     owner = case.owner(last.file)
     if owner is not None:

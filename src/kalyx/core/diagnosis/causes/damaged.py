@@ -17,7 +17,7 @@ from __future__ import annotations
 import base64
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import compiled_of, files_of, reinstall, said
+from kalyx.core.diagnosis.shared.failing import compiled_of, files_of, raised_evidence, reinstall
 from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.formats.headers import read_header
 from kalyx.core.imports.case import Case, Tried
@@ -145,7 +145,7 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
     else:
         put_back = fixes.by_hand(f"put back {path} from where you got it; no installed package owns it")
         mends = [Fix(message="put the file back", steps=[put_back], changes=[path])]
-    evidence += said(case)
+    evidence += raised_evidence(case)
     if case.raised is None and case.trial is not None:
         evidence.append(
             Evidence(fact=f"the interpreter died: {case.trial.signal or case.trial.status}", source="the trial")

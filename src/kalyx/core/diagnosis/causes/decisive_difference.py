@@ -18,7 +18,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, compiled_forms, decisive
-from kalyx.core.diagnosis.shared.failing import run_without, said, set_here
+from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without, set_here
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
@@ -49,10 +49,10 @@ def look_after(case: Case, machine: Machine, ordered: list[Finding]) -> list[Fin
     kinds = _OF_THE_PATH if case.missing_is_asked else None
     if kinds is not None and not _anything_of_python(case):
         return ordered
-    found = decisive(case, machine, kinds=kinds)
-    if found is None:
+    decided = decisive(case, machine, kinds=kinds)
+    if decided is None:
         return ordered
-    return [_finding(case, machine, found), *ordered]
+    return [_finding(case, machine, decided), *ordered]
 
 
 def _says_why(finding: Finding, case: Case) -> bool:
@@ -72,21 +72,21 @@ def _anything_of_python(case: Case) -> bool:
     return bool(case.way.flags) or any(name.upper().startswith("PYTHON") for name in case.way.variables)
 
 
-def _finding(case: Case, machine: Machine, found: Decisive) -> Finding:
-    message, facts, mends = _OF_KIND[found.kind](case, machine, found)
-    what = _THAT.get(found.kind) or _that(found.items)
+def _finding(case: Case, machine: Machine, decided: Decisive) -> Finding:
+    message, facts, mends = _OF_KIND[decided.kind](case, machine, decided)
+    what = _THAT.get(decided.kind) or _that(decided.items)
     facts.append(Evidence(fact=f"without {what} import {case.module} works", source="tried"))
-    if found.alone:
+    if decided.alone:
         fact = f"with {what} alone, everything else left out, the import fails as before"
         facts.append(Evidence(fact=fact, source="tried"))
-    if not found.is_least:
-        fact = f"the search ended before it found which of these {len(found.items)} decides"
+    if not decided.is_least:
+        fact = f"the search ended before it found which of these {len(decided.items)} decides"
         facts.append(Evidence(fact=fact, source="tried"))
     return Finding(
         cause="decisive-difference",
-        certainty="proven" if found.is_least else "likely",
+        certainty="proven" if decided.is_least else "likely",
         message=message,
-        evidence=[*facts, *said(case)],
+        evidence=[*facts, *raised_evidence(case)],
         fixes=mends,
     )
 
@@ -100,8 +100,8 @@ def _that(items: list[str]) -> str:
     return f"{shown} and {len(items) - 3} more" if len(items) > 3 else shown
 
 
-def _variable(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    names = found.items
+def _variable(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    names = decided.items
     facts = [Evidence(fact=set_here(case, name), source="the variables of this seat") for name in names]
     what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
     mend = run_without(machine, case, names)
@@ -109,7 +109,7 @@ def _variable(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[
     return f"{what} the import of {case.module} fail", facts, [mend]
 
 
-def _path(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+def _path(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     value = case.way.variables["PATH"]
     facts = [Evidence(fact=f"PATH is {value}", source="the variables of this seat")]
     usual = f"{value}:/usr/local/bin:/usr/bin:/bin"
@@ -118,7 +118,7 @@ def _path(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evid
     return f"{case.module} starts a program that is in none of the folders on PATH", facts, [mend]
 
 
-def _encoding(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     names = ("LANG", "LC_ALL", "LC_CTYPE")
     locale = [f"{name} is {value}" for name, value in sorted(case.way.variables.items()) if name in names]
     facts = [Evidence(fact="; ".join(locale) or "no variable names a locale", source="the variables of this seat")]
@@ -128,19 +128,19 @@ def _encoding(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[
     return f"{case.module} reads a file in the encoding of the locale, which is not UTF-8", facts, [mend]
 
 
-def _flag(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    left = _left_of(case.command, found.items)
+def _flag(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    left = _left_of(case.command, decided.items)
     steps = [fixes.step(machine, RunWith(words=left))]
     if left == case.command:  # a flag is written together with others
-        steps = [fixes.run_without(flag) for flag in found.items]
+        steps = [fixes.run_without(flag) for flag in decided.items]
     source = "the command line"
     if case.kernel is not None:
         source = machine.reader.join(case.kernel.folder, SPEC_FILE)
-        steps = [fixes.by_hand(f"take {flag} out of the argv of {source}") for flag in found.items]
-    facts = [Evidence(fact=f"Python runs with {_that(found.items)}", source=source)]
-    mend = Fix(message=f"run it without {_that(found.items)}", steps=steps)
+        steps = [fixes.by_hand(f"take {flag} out of the argv of {source}") for flag in decided.items]
+    facts = [Evidence(fact=f"Python runs with {_that(decided.items)}", source=source)]
+    mend = Fix(message=f"run it without {_that(decided.items)}", steps=steps)
     mend.was_tried(works=True)
-    return f"the flag {_that(found.items)} makes the import of {case.module} fail", facts, [mend]
+    return f"the flag {_that(decided.items)} makes the import of {case.module} fail", facts, [mend]
 
 
 def _left_of(words: list[str], flags: list[str]) -> list[str]:
@@ -157,13 +157,13 @@ def _left_of(words: list[str], flags: list[str]) -> list[str]:
     return left
 
 
-def _entry(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    entries = [entry for entry in case.search.entries if entry.entry in found.items]
+def _entry(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    entries = [entry for entry in case.search.entries if entry.entry in decided.items]
     facts = [Evidence(fact=f"sys.path has {entry.entry or case.resolver.folder}, by {entry.origin}",
                       source=entry.entry or case.resolver.folder) for entry in entries]  # fmt: skip
     mends = [_without_entry(case, machine, entries)]
     mends[0].was_tried(works=True)
-    return f"a folder on sys.path makes the import of {case.module} fail: {_that(found.items)}", facts, mends
+    return f"a folder on sys.path makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
 
 
 def _without_entry(case: Case, machine: Machine, entries: list[PathEntry]) -> Fix:
@@ -180,10 +180,10 @@ def _without_entry(case: Case, machine: Machine, entries: list[PathEntry]) -> Fi
     return Fix(message="take that folder off sys.path", steps=steps)
 
 
-def _startup(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in found.items]
-    mends = [_renamed(machine, found.items, "rename the start-up file")]
-    return f"a start-up file makes the import of {case.module} fail: {_that(found.items)}", facts, mends
+def _startup(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in decided.items]
+    mends = [_renamed(machine, decided.items, "rename the start-up file")]
+    return f"a start-up file makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
 
 
 def _renamed(machine: Machine, paths: list[str], message: str) -> Fix:
@@ -197,31 +197,31 @@ def _renamed(machine: Machine, paths: list[str], message: str) -> Fix:
     return mend
 
 
-def _bytecode(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    forms = [form for source in found.items for form in compiled_forms(machine, source)]
+def _bytecode(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    forms = [form for source in decided.items for form in compiled_forms(machine, source)]
     facts = [Evidence(fact="Python takes this compiled file instead of its source", source=form, path=form)
              for form in forms]  # fmt: skip
     step = fixes.step(machine, RemoveFiles(paths=forms))
     mend = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
     mend.was_tried(works=True)
-    return f"the compiled file of {_that(found.items)} is not what its source says", facts, [mend]
+    return f"the compiled file of {_that(decided.items)} is not what its source says", facts, [mend]
 
 
-def _limit(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    words = [_ULIMIT[name] for name in found.items]
+def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+    words = [_ULIMIT[name] for name in decided.items]
     what = " and ".join(limited for _, limited in words)
     lines = [f'raise it in the shell that runs it: ulimit -S -{letter} "$(ulimit -H -{letter})"' for letter, _ in words]
-    facts = [Evidence(fact=f"a limit on {what} is set ({', '.join(found.items)})", source="the limits of this seat")]
+    facts = [Evidence(fact=f"a limit on {what} is set ({', '.join(decided.items)})", source="the limits of this seat")]
     mend = Fix(message=f"raise the limit on {what}", steps=[fixes.by_hand(line) for line in lines])
     mend.was_tried(works=True)
     return f"the limit on {what} makes the import of {case.module} fail", facts, [mend]
 
 
-def _file(case: Case, machine: Machine, found: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
+def _file(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     facts = [Evidence(fact=f"{case.module} reads this while it is imported", source=path, path=path)
-             for path in found.items]  # fmt: skip
-    mends = [_renamed(machine, found.items, "rename it, or correct what is in it")]
-    return f"what is in {_that(found.items)} makes the import of {case.module} fail", facts, mends
+             for path in decided.items]  # fmt: skip
+    mends = [_renamed(machine, decided.items, "rename it, or correct what is in it")]
+    return f"what is in {_that(decided.items)} makes the import of {case.module} fail", facts, mends
 
 
 _OF_KIND = {

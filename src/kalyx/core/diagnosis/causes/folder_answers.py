@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
-from kalyx.core.diagnosis.shared.failing import said
+from kalyx.core.diagnosis.shared.failing import raised_evidence
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
@@ -54,7 +54,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
         evidence.append(
             Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
         )
-    evidence += said(case)
+    evidence += raised_evidence(case)
     known = brought_by(machine, top)
     if known is not None:
         evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))

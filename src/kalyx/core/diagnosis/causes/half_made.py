@@ -154,8 +154,17 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
     library = reader.join(prefix, "lib" if on_windows else "Lib")
     sites = [reader.join(library, "site-packages"),
              *(reader.join(library, name, "site-packages") for name in reader.names(library))]  # fmt: skip
-    found = [one for site in sites for one in installed_in(reader, site) if one.key not in BROUGHT_ALONG]
-    wanted = [f"{one.name}=={one.version}" for one in found[:_WANTED] if is_requirement(f"{one.name}=={one.version}")]
+    distributions = [
+        distribution
+        for site in sites
+        for distribution in installed_in(reader, site)
+        if distribution.key not in BROUGHT_ALONG
+    ]
+    wanted = [
+        f"{distribution.name}=={distribution.version}"
+        for distribution in distributions[:_WANTED]
+        if is_requirement(f"{distribution.name}=={distribution.version}")
+    ]
     made = CreateEnvironment(prefix=f"{prefix}-{reader.system}", requirements=wanted)
     mend = Fix(
         message="create an environment for this system, with the same packages",

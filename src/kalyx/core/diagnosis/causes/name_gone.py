@@ -15,7 +15,7 @@ Not this (the module itself is not there):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import asked_here, said
+from kalyx.core.diagnosis.shared.failing import asked_here, raised_evidence
 from kalyx.core.diagnosis.shared.loops import loop_of
 from kalyx.core.diagnosis.shared.releases import ways_out
 from kalyx.core.imports import standard
@@ -35,7 +35,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         return None
     location = case.resolver.resolve(lack.module).place
     what = f"{lack.owner.name} {lack.owner.version}" if lack.owner is not None else lack.module
-    evidence = said(case)
+    evidence = raised_evidence(case)
     if location is not None:
         where = location.path if location.kind != "builtin" else None
         whole = f"{lack.module} of {what}" if lack.owner is not None else lack.module

@@ -15,9 +15,9 @@ Not this (asked for as a part of its package):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import said
+from kalyx.core.diagnosis.shared.failing import raised_evidence
 from kalyx.core.imports.case import Raising
-from kalyx.core.imports.traceback import Told
+from kalyx.core.imports.traceback import ErrorReport
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import RunWith
@@ -44,17 +44,17 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence = [
         Evidence(fact=case.asking_line() or "a relative import", source=frame.file, path=frame.file, line=frame.line)
     ]
-    return finding(machine, frame.file, [*evidence, *said(case)], by_name=case.interpreter.executable)
+    return finding(machine, frame.file, [*evidence, *raised_evidence(case)], by_name=case.interpreter.executable)
 
 
-def of_text(told: Told, machine: Machine, by_name: str) -> Finding | None:
+def of_text(report: ErrorReport, machine: Machine, by_name: str) -> Finding | None:
     """The same of an error's text alone; ``by_name``: the interpreter to run a file with."""
-    if not any(word in told.text.lower() for word in _WORDS):
+    if not any(word in report.text.lower() for word in _WORDS):
         return None
-    path, line = told.frames[-1] if told.frames else ("", 0)
-    evidence = [Evidence(fact=f"{told.type}: {told.text}"[:300], source="the text given")]
+    path, line = report.frames[-1] if report.frames else ("", 0)
+    evidence = [Evidence(fact=f"{report.type}: {report.text}"[:300], source="the text given")]
     if machine.reader.is_file(path) and path.endswith(".py"):
-        asked = Evidence(fact=told.asked or "a relative import", source=path, path=path, line=line or None)
+        asked = Evidence(fact=report.asked or "a relative import", source=path, path=path, line=line or None)
         return finding(machine, path, [asked, *evidence], by_name=by_name)
     step = fixes.by_hand("write the import with the package's name in place of the dots")
     return Finding(
@@ -73,7 +73,9 @@ def _above_the_top(case: Raising, machine: Machine) -> Finding | None:
     line = case.asking_line()
     level = len(line.removeprefix("from ")) - len(line.removeprefix("from ").lstrip("."))
     evidence = [Evidence(fact=line or "a relative import", source=frame.file, path=frame.file, line=frame.line)]
-    return beyond(machine, frame.file, line, level, [*evidence, *said(case)], by_name=case.interpreter.executable)
+    return beyond(
+        machine, frame.file, line, level, [*evidence, *raised_evidence(case)], by_name=case.interpreter.executable
+    )
 
 
 def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Evidence], *, by_name: str) -> Finding:

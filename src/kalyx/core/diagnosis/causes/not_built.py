@@ -15,7 +15,7 @@ Not this (there is no source of that name):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned, reinstall, said
+from kalyx.core.diagnosis.shared.failing import asked_here, namesakes, owned, raised_evidence, reinstall
 from kalyx.core.imports.case import Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
@@ -50,7 +50,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     evidence = [
         Evidence(fact=f"the source of {subject} is here, and nothing built from it", source=source, path=source)
     ]
-    evidence += asked_here(case, str(subject)) or said(case)
+    evidence += asked_here(case, str(subject)) or raised_evidence(case)
     owner, root = case.owner(location.path), _project_of(machine, source)
     message = "build the extension: install the project for development"
     development = fixes.for_development(machine, case.interpreter, root, message) if root is not None else []

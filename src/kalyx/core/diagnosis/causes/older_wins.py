@@ -15,7 +15,7 @@ Not this (there is one copy only):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import run_without, said
+from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
@@ -96,7 +96,7 @@ def _finding(
         Evidence(fact=f"{what} comes first, and has no {lacks}", source=first.path, path=first.path),
         Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),
     ]
-    evidence += said(case)
+    evidence += raised_evidence(case)
     origin = next((entry.origin for entry in case.search.entries if entry.entry == first.entry), "")
     if origin == "PYTHONPATH":
         mends = [run_without(machine, case, ["PYTHONPATH"])]

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
-from kalyx.core.diagnosis.shared.failing import asked_here, said
+from kalyx.core.diagnosis.shared.failing import asked_here, raised_evidence
 from kalyx.core.imports.case import Case, Raising
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
@@ -47,7 +47,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence = [
         *asked_here(case, case.missing or line),
         Evidence(fact=f"its extra {extra} asks for {line}", source=path, path=path),
-        *said(case),
+        *raised_evidence(case),
     ]
     mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
     mend.message = f"install what the extra {extra} of {owner.name} requires"

@@ -44,7 +44,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     asked = python_of(case, machine, compiled_of(case)) if words else None
     if asked is not None:
         return _finding(case, machine, asked[1], f"it needs the library of Python {asked[0]}; this is {own}")
-    text = _said(words, own)
+    text = _message_of(words, own)
     if text is None:
         return None
     paths = compiled_of(case) if "bytecode" not in text else [p for p in files_of(case) if p.endswith(".pyc")]
@@ -54,7 +54,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     return _finding(case, machine, loaded, text) if loaded is not None else None
 
 
-def _said(words: str, own: str) -> str | None:
+def _message_of(words: str, own: str) -> str | None:
     symbol = _SYMBOL.search(words)
     if symbol is not None:
         return f"it asks the interpreter for {next(filter(None, symbol.groups()))}, which Python {own} has not"

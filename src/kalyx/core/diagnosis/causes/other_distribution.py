@@ -15,7 +15,7 @@ Not this (the one that is meant is here, in another version):
 from __future__ import annotations
 
 from kalyx.core.diagnosis.shared.brought import table_modules
-from kalyx.core.diagnosis.shared.failing import asked_here, namesake, owned, said
+from kalyx.core.diagnosis.shared.failing import asked_here, namesake, owned, raised_evidence
 from kalyx.core.imports.case import Failing
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
@@ -41,7 +41,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
                 owned(owner),
                 Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),
                 *asked_here(case, name),
-                *said(case),
+                *raised_evidence(case),
             ],
             fixes=[mend],
         )

@@ -71,4 +71,4 @@ def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
             match = re.fullmatch(r"python(\d\.\d+)", name)
             if match is not None:
                 folders += [(match[1], reader.join(root, name, inner)) for inner in names]
-    return sorted(folders, key=lambda one: [int(part) for part in one[0].split(".")], reverse=True)
+    return sorted(folders, key=lambda pair: [int(part) for part in pair[0].split(".")], reverse=True)

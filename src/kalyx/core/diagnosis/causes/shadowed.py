@@ -41,19 +41,19 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     return None
 
 
-def by_itself(found: ImportAnswer, machine: Machine) -> Finding:
+def by_itself(answer: ImportAnswer, machine: Machine) -> Finding:
     """A script has the name of the module that it imports, and so imports itself."""
-    path = found.found_at or ""
+    path = answer.found_at or ""
     return Finding(
         cause="shadowed",
         certainty="proven",
         message=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
         evidence=[
-            Evidence(fact=f"{found.statement} finds this very file", source=path, path=path),
+            Evidence(fact=f"{answer.statement} finds this very file", source=path, path=path),
             Evidence(
-                fact=f"the {found.module} that is meant comes later on sys.path",
-                source=found.hides[0],
-                path=found.hides[0],
+                fact=f"the {answer.module} that is meant comes later on sys.path",
+                source=answer.hides[0],
+                path=answer.hides[0],
             ),
         ],
         fixes=[fixes.rename(machine, path, fixes.free_name(machine, path))],

@@ -46,10 +46,10 @@ def look(case: Case, machine: Machine) -> Finding | None:
 
 def of_failure(seat: Seat, item: ImportAnswer, loaded_from: str | None, error: str) -> Finding:
     """For a process whose import failed, and succeeds in a new process with the same path and variables."""
-    found = item.found_at or "a folder"
+    location = item.found_at or "a folder"
     evidence = [
         Evidence(fact=error[:300], source="the process"),
-        Evidence(fact=f"a fresh start with the same path imports {item.module}", source=found, path=item.found_at),
+        Evidence(fact=f"a fresh start with the same path imports {item.module}", source=location, path=item.found_at),
     ]
     if loaded_from is not None:
         fact = "the process has loaded the module from here"

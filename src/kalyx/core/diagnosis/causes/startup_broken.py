@@ -17,7 +17,7 @@ import re
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import decisive
-from kalyx.core.diagnosis.shared.failing import run_without, said, set_here
+from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without, set_here
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
@@ -52,31 +52,31 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
                              variables=variables, folder=empty, seconds=machine.seconds)  # fmt: skip
     if who is not None:
         return None  # Python starts; the import ended it
-    found = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
+    decided = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
     line = next((line for line in case.failed.output.splitlines() if line.strip()), "it gave no answer")
-    if found is None:
+    if decided is None:
         return None
-    if found.kind == "start-up":
-        return _hook(case, machine, line, found.items)
-    values = [set_here(case, name) for name in found.items]
+    if decided.kind == "start-up":
+        return _hook(case, machine, line, decided.items)
+    values = [set_here(case, name) for name in decided.items]
     evidence = [
         *(Evidence(fact=value, source="the variables of this seat") for value in values),
         Evidence(fact=line[:300], source="the interpreter's own words"),
         Evidence(fact="without it the interpreter starts", source="tried"),
     ]
-    mend = run_without(machine, case, found.items)
-    if found.imports:
+    mend = run_without(machine, case, decided.items)
+    if decided.imports:
         mend.was_tried(works=True)
     message = f"the interpreter does not start, for {' and '.join(values)}, which belongs to another Python"
-    if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in found.items):
+    if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in decided.items):
         message = f"the interpreter does not start, for {' and '.join(values)}"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
-def _hook(case: Case, machine: Machine, said: str, hooks: list[str]) -> Finding:
+def _hook(case: Case, machine: Machine, output: str, hooks: list[str]) -> Finding:
     evidence = [
         *(Evidence(fact="Python runs this file at start-up", source=hook, path=hook) for hook in hooks),
-        Evidence(fact=said[:300], source="the interpreter's own words"),
+        Evidence(fact=output[:300], source="the interpreter's own words"),
         Evidence(fact="without this file the interpreter starts", source="tried"),
     ]
     mend = fixes.rename(machine, hooks[0], hooks[0] + ".aside")
@@ -89,8 +89,8 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     """The failure passes through packages of another Python version that PYTHONPATH puts first."""
     own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
-    found = [case.resolution.place] if case.resolution.place is not None else case.resolution.parents
-    places = [place.path for place in found]
+    answering = [case.resolution.place] if case.resolution.place is not None else case.resolution.parents
+    places = [place.path for place in answering]
     without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
     for entry in case.search.entries:
         if entry.put_by == "variable" and fixes.is_standard_library(machine.reader, entry.entry):
@@ -109,7 +109,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
                 path=entry.entry,
             )
         ]
-        evidence += said(case)
+        evidence += raised_evidence(case)
         mend = run_without(machine, case, ["PYTHONPATH"])
         message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
         return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
@@ -120,7 +120,7 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
     """The standard library of another Python is on PYTHONPATH: the fix removes the variable."""
     evidence = [
         Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
-        *said(case),
+        *raised_evidence(case),
     ]
     mend = run_without(machine, case, ["PYTHONPATH"])
     message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"

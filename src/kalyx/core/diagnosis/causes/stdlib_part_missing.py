@@ -103,20 +103,20 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
         names = [*reader.names(reader.join(interpreter.library, "lib-dynload")), *reader.names(interpreter.library)]
         if interpreter.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
             result.append(interpreter)
-    result.sort(key=lambda one: one.version.split(".")[:2] != minor)
+    result.sort(key=lambda candidate: candidate.version.split(".")[:2] != minor)
     return next((item for item in result if item.base_prefix != own.base_prefix), None)
 
 
 def _ways_out(
-    machine: Machine, case: Missing, one: dict[str, str | None], part: str, has: Interpreter | None
+    machine: Machine, case: Missing, packages: dict[str, str | None], part: str, has: Interpreter | None
 ) -> list[Fix]:
     interpreter = case.interpreter
     packaged = interpreter.base_prefix == "/usr"
     result = []
     if packaged or machine.reader.system == "macos":
-        mend = fixes.of_system(machine, one.get("debian"), one.get("fedora"), one.get("brew"))
+        mend = fixes.of_system(machine, packages.get("debian"), packages.get("fedora"), packages.get("brew"))
         result += [mend] if mend is not None else []
-    source = fixes.of_system(machine, one.get("source"), None, None) if not packaged else None
+    source = fixes.of_system(machine, packages.get("source"), None, None) if not packaged else None
     if source is not None:
         source.message = f"build this Python again with what {part} needs"
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))

@@ -17,7 +17,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
-from kalyx.core.diagnosis.shared.failing import broken_requirement, owners_passed, said
+from kalyx.core.diagnosis.shared.failing import broken_requirement, owners_passed, raised_evidence
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import lack_of
 from kalyx.core.machine import Machine
@@ -64,7 +64,7 @@ def _too_old(case: Failing, machine: Machine) -> Finding | None:
             evidence=[
                 Evidence(fact=f"{passed.name} {passed.version} requires {line}", source=passed.path, path=passed.path),
                 Evidence(fact=f"{there.name} {there.version} is here", source=there.path, path=there.path),
-                *said(case),
+                *raised_evidence(case),
             ],
             fixes=[fixes.install(machine, case.interpreter, line)],
         )

@@ -52,9 +52,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
         status = reader.status(path)
         mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}" if status else ""
         evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
-        from kalyx.core.diagnosis.shared.failing import said
+        from kalyx.core.diagnosis.shared.failing import raised_evidence
 
-        evidence += said(case)
+        evidence += raised_evidence(case)
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = status is not None and status.owner == reader.user and reader.system != "windows"
         allow = fixes.step(machine, MakeReadable(path=path))

@@ -94,13 +94,13 @@ def _ranked_first(
         ranked.append((len(lacks), far, number, kernel, lacks))
     if not ranked:
         return None
-    _, _, _, kernel, lacks = min(ranked, key=lambda one: one[:3])
+    _, _, _, kernel, lacks = min(ranked, key=lambda row: row[:3])
     return kernel, lacks
 
 
-def _apart(one: str, other: str) -> int:
+def _apart(version: str, other: str) -> int:
     """How far two versions are from each other, in minors; another major is far away."""
-    parts = [[number_of(part) or 0 for part in text.split(".")[:2]] for text in (one, other)]
+    parts = [[number_of(part) or 0 for part in text.split(".")[:2]] for text in (version, other)]
     return abs(parts[0][0] - parts[1][0]) * 100 + abs(parts[0][-1] - parts[1][-1])
 
 

@@ -110,7 +110,9 @@ def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _
 
     The kernel package's own files are read, two imports deep, and only imports that every run carries out.
     """
-    own = {module.split(".")[0]} | {word for one in KERNEL_PACKAGES for word in (one.module, one.distribution)}
+    own = {module.split(".")[0]} | {
+        word for module_place in KERNEL_PACKAGES for word in (module_place.module, module_place.distribution)
+    }
     pending, seen = [(place, 0)], {place.path}
     while pending:
         here, depth = pending.pop(0)
@@ -121,18 +123,20 @@ def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _
             here = main
         package = here.module if here.is_package else here.module.rpartition(".")[0]
         for name, attribute, line in _imported(reader, here.path, package):
-            found = resolver.resolve(name)
-            if attribute and found.place is not None and found.place.is_package:
+            resolution = resolver.resolve(name)
+            if attribute and resolution.place is not None and resolution.place.is_package:
                 below = resolver.resolve(f"{name}.{attribute}")
-                if below.place is not None or not _may_hold(reader, resolver, found.place, attribute):
-                    found = below
-            if found.place is None:
-                return _Lack(found.missing or name, here.path, line)
+                if below.place is not None or not _may_hold(reader, resolver, resolution.place, attribute):
+                    resolution = below
+            if resolution.place is None:
+                return _Lack(resolution.missing or name, here.path, line)
             # The packages above a module run before it.
-            for one in [*found.parents, found.place] if depth < _DEEP and name.split(".")[0] in own else []:
-                if one.path not in seen:
-                    seen.add(one.path)
-                    pending.append((one, depth + 1))
+            for module_place in (
+                [*resolution.parents, resolution.place] if depth < _DEEP and name.split(".")[0] in own else []
+            ):
+                if module_place.path not in seen:
+                    seen.add(module_place.path)
+                    pending.append((module_place, depth + 1))
     return None
 
 

@@ -64,14 +64,12 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
         if other.minor == interpreter.minor:
             continue
         evidence = [
-            Evidence(fact=f"starts {one.version}", source=one.executable, path=one.executable)
-            for one in (interpreter, other)
+            Evidence(fact=f"starts {started.version}", source=started.executable, path=started.executable)
+            for started in (interpreter, other)
         ]
         base = same_minor(view, machine)
         mends = [remake(view, machine, base)] if base is not None else [remove(view, machine)]
         name = reader.name(interpreter.executable)
-        message = (
-            f"its {name} starts {interpreter.version}, and its {reader.name(executable)} starts {other.version}"
-        )
+        message = f"its {name} starts {interpreter.version}, and its {reader.name(executable)} starts {other.version}"
         return condition("mixed-versions", message, evidence, mends)
     return None

@@ -28,9 +28,9 @@ from kalyx.core.text.names import is_requirement
 _AGAIN = ["--force-reinstall", "--no-deps"]
 
 
-def _brings_commands(machine: Machine, one: Installed) -> bool:
+def _brings_commands(machine: Machine, distribution: Installed) -> bool:
     """Whether a distribution has commands, in whose first line an installer writes the environment's path."""
-    text = machine.reader.text_or_none(machine.reader.join(one.path, "entry_points.txt"), 65536) or ""
+    text = machine.reader.text_or_none(machine.reader.join(distribution.path, "entry_points.txt"), 65536) or ""
     return "[console_scripts]" in text or "[gui_scripts]" in text
 
 
@@ -51,8 +51,16 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if base is not None:
         remake = RemakeEnvironment(python=base.real_executable, prefix=environment.prefix, options=options)
         renew.append(fixes.step(machine, remake))
-    with_commands = [one for one in machine.installed(environment.site_packages) if _brings_commands(machine, one)]
-    lines = [f"{one.name}=={one.version}" for one in with_commands if is_requirement(f"{one.name}=={one.version}")]
+    with_commands = [
+        distribution
+        for distribution in machine.installed(environment.site_packages)
+        if _brings_commands(machine, distribution)
+    ]
+    lines = [
+        f"{distribution.name}=={distribution.version}"
+        for distribution in with_commands
+        if is_requirement(f"{distribution.name}=={distribution.version}")
+    ]
     if lines and renew:
         again = Install(python=view.interpreter.executable, requirements=lines, options=_AGAIN)
         renew.append(fixes.step(machine, again))

@@ -15,21 +15,23 @@ Not this (a traceback that ends in an import that failed):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.imports.traceback import Told
+from kalyx.core.imports.traceback import ErrorReport
 from kalyx.core.model.records import Evidence, Finding, Fix
 
 
-def finding(told: Told, is_own: bool) -> Finding:
+def finding(report: ErrorReport, is_own: bool) -> Finding:
     """The finding that the error is in code or data, with the line that raised it: no other environment fixes that."""
     evidence = [
-        Evidence(fact=f"{told.type}: {told.text}"[:300] if told.text else str(told.type), source="the text given")
+        Evidence(
+            fact=f"{report.type}: {report.text}"[:300] if report.text else str(report.type), source="the text given"
+        )
     ]
     where = ""
-    if told.frames:
-        path, line = told.frames[-1]
+    if report.frames:
+        path, line = report.frames[-1]
         evidence.append(Evidence(fact="raised here", source=path, path=path, line=line or None))
         where = f" in {path}, line {line}"
-    if told.type is not None and told.type.endswith(("ImportError", "ModuleNotFoundError")):
+    if report.type is not None and report.type.endswith(("ImportError", "ModuleNotFoundError")):
         return Finding(
             cause="not-the-environment",
             certainty="possible",
@@ -44,8 +46,6 @@ def finding(told: Told, is_own: bool) -> Finding:
         message=f"not an import error: the error is in {whose}{where}; another environment will not fix it",
         evidence=evidence,
         fixes=[
-            Fix(
-                message="look at that line", steps=[fixes.by_hand(f"look at {where[4:] or 'the line that raised it'}")]
-            )
+            Fix(message="look at that line", steps=[fixes.by_hand(f"look at {where[4:] or 'the line that raised it'}")])
         ],
     )

@@ -32,11 +32,11 @@ def missing_dll(case: Case, machine: Machine, paths: list[str]) -> tuple[str, st
             if name in seen or name.startswith(_VIRTUAL):
                 continue
             seen.add(name)
-            found = _found(case, machine, library, own)
-            if found is None:
+            found_at = _path_of(case, machine, library, own)
+            if found_at is None:
                 return library, path
-            if not reader.inside(found, _system(machine)):
-                pending.append((found, own))
+            if not reader.inside(found_at, _system(machine)):
+                pending.append((found_at, own))
     return None
 
 
@@ -54,7 +54,7 @@ def _system(machine: Machine) -> str:
     return machine.reader.join(machine.reader.variable("SYSTEMROOT") or "C:\\Windows", "System32")
 
 
-def _found(case: Case, machine: Machine, library: str, own: str) -> str | None:
+def _path_of(case: Case, machine: Machine, library: str, own: str) -> str | None:
     """The path of a DLL in the folders that are searched; those that packages add count as searched."""
     reader = machine.reader
     folders = [own, case.interpreter.base_prefix, reader.join(case.interpreter.base_prefix, "DLLs"), _system(machine)]

@@ -81,7 +81,7 @@ def owned(owner: Installed) -> Evidence:
     return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
 
 
-def said(case: Case) -> list[Evidence]:
+def raised_evidence(case: Case) -> list[Evidence]:
     """Evidence of the trial's exception; empty where the trial raised none."""
     raised = case.raised
     return [Evidence(fact=f"{raised.type}: {raised.text[:200]}", source="the trial")] if raised is not None else []
@@ -95,13 +95,13 @@ def asked_here(case: Case, what: str) -> list[Evidence]:
 
 
 def unfit(
-    case: Case, machine: Machine, interpreter: Interpreter, cause: str, path: str, told: tuple[str, str]
+    case: Case, machine: Machine, interpreter: Interpreter, cause: str, path: str, shown: tuple[str, str]
 ) -> Finding:
-    """A compiled file that is not for this interpreter; ``told``: the fact that shows it, and the sentence.
+    """A compiled file that is not for this interpreter; ``shown``: the fact that shows it, and the sentence.
 
     The installer takes the build that fits; a file that no package owns is to be built here.
     """
-    (fact, message), owner = told, case.owner(path)
+    (fact, message), owner = shown, case.owner(path)
     evidence = [Evidence(fact=fact, source=path, path=path)]
     step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
     mend = Fix(message="build the package on this system", steps=[step])
@@ -110,7 +110,7 @@ def unfit(
         wheel = machine.reader.join(owner.path, "WHEEL")
         evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
         mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
-    evidence += said(case)
+    evidence += raised_evidence(case)
     return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 

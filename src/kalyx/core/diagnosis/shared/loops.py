@@ -17,9 +17,9 @@ def loop_of(case: Case) -> list[Frame]:
     if not lacks:
         return []
     frames = case.frames()
-    said = text.split("'")[1] if text.count("'") > 1 and "partially" in text else None
+    named = text.split("'")[1] if text.count("'") > 1 and "partially" in text else None
     # Of an AttributeError the name is that of the attribute.
-    module = (raised.name if raised.import_error else None) or said
+    module = (raised.name if raised.import_error else None) or named
     module = module or module_asked(case)
     location = case.resolver.resolve(module).place if module else None
     if location is None or not frames or frames[-1].file == location.path:

@@ -40,7 +40,7 @@ class Judged(Struct):
     owner: Installed | None
     newer: str | None = None
     older: str | None = None
-    said: list[Evidence] = []
+    evidence: list[Evidence] = []
 
 
 @once
@@ -81,7 +81,9 @@ def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Inte
             continue
         fact = f"{owner.name} {owner.version} says that it is for Python {wanted}; this is {interpreter.version}"
         path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "PKG-INFO")
-        judged.said.append(Evidence(fact=fact, source=path, path=path if machine.reader.is_file(path) else owner.path))
+        judged.evidence.append(
+            Evidence(fact=fact, source=path, path=path if machine.reader.is_file(path) else owner.path)
+        )
         judged.owner = owner
         newest = max(
             (interpreter.version for interpreter in machine.interpreters if satisfies(interpreter.version, wanted)),
@@ -107,7 +109,9 @@ def _by_words(raised: Raised, judged: Judged, interpreter: Interpreter) -> None:
     for message, first in _SAYS:
         if message.search(raised.text) and _minor(interpreter.version) < _minor(first):
             judged.newer = first
-            judged.said.append(Evidence(fact=f"what it writes there works from Python {first} on", source="the trial"))
+            judged.evidence.append(
+                Evidence(fact=f"what it writes there works from Python {first} on", source="the trial")
+            )
             return
 
 
@@ -139,7 +143,7 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
     chosen = judged.newer or judged.older
     if chosen is not None:
         fact = f"the compiler of Python {chosen} here takes the file, that of {own} does not"
-        judged.said.append(Evidence(fact=fact, source=judged.path, path=judged.path, line=judged.line))
+        judged.evidence.append(Evidence(fact=fact, source=judged.path, path=judged.path, line=judged.line))
 
 
 # Ways of writing that only Python 2, or a Python before async was a word of its own, took.
@@ -166,7 +170,7 @@ def _by_reading(machine: Machine, judged: Judged, interpreter: Interpreter, rais
         judged.newer = _first_that_parses(machine.reader, judged.path or "", own)
     if judged.newer or judged.older:
         fact = f"it is written as Python {judged.newer or judged.older} takes it: {line.strip()[:120]}"
-        judged.said.append(Evidence(fact=fact, source=judged.path or "", path=judged.path, line=judged.line))
+        judged.evidence.append(Evidence(fact=fact, source=judged.path or "", path=judged.path, line=judged.line))
 
 
 def _first_that_parses(reader: Reader, path: str, own: list[int]) -> str | None:
@@ -198,7 +202,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
     source = f"{path}, line {judged.line}"
     evidence = [
         Evidence(fact=f"{raised.type}: {raised.text[:200]}", source=source, path=path, line=judged.line),
-        *judged.said,
+        *judged.evidence,
     ]
     newer = cause == "syntax-newer"
     if judged.owner is not None:
@@ -225,5 +229,9 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
     message = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
         f"{what} is written for Python {wanted}, and this is {own}")  # fmt: skip
     return Finding(
-        cause=cause, certainty="proven" if judged.said else "likely", message=message, evidence=evidence, fixes=mends
+        cause=cause,
+        certainty="proven" if judged.evidence else "likely",
+        message=message,
+        evidence=evidence,
+        fixes=mends,
     )
