@@ -245,6 +245,7 @@ def startup_broken_by_a_hook(place):
         pytest.skip(f"{WANT}a Python without a sitecustomize of its own")  # that one stands before any environment's
     hook = place.site("orchard") / "sitecustomize.py"
     hook.write_text("raise SystemExit('the moor is closed')\n")
+    hook.with_name("sitecustomize-before.pth").write_text("import sys\n")  # a start-up file that is not to blame
     return ["why", "json", "--in", place.orchard], "startup-broken"
 
 
@@ -553,3 +554,11 @@ def raises_for_want_of_a_variable_read_by_frozen_code(place):
 
 
 raises_for_want_of_a_variable_read_by_frozen_code.versions = CAN_MAKE[-1:]
+
+
+@only("3.6")
+def startup_broken_by_a_hook_that_waits(place):
+    hook = place.site("orchard") / "sitecustomize.py"
+    hook.write_text("import time\ntime.sleep(600)\n")
+    hook.with_name("sitecustomize-before.pth").write_text("import sys\n")
+    return ["why", "json", "--in", place.orchard, "--timeout", "2"], "startup-broken"

@@ -261,17 +261,20 @@ def limits():
 
 
 def run_as_at_start(path):
-    """One path file, or one hook, as ``site`` would run it; an error of a hook is only told."""
+    """One path file, or one hook, as ``site`` would run it: an error is printed, SystemExit and the like end Python."""
     folder, name = os.path.split(path)
-    if name.endswith(".pth"):
-        import site
+    try:
+        if name.endswith(".pth"):
+            import site
 
-        site.addpackage(folder, name, set())
-    else:
-        try:
+            site.addpackage(folder, name, set())
+        else:
             __import__(name.split(".")[0])
-        except Exception:
-            sys.excepthook(*sys.exc_info())
+    except BaseException:
+        sys.excepthook(*sys.exc_info())
+        if not isinstance(sys.exc_info()[1], Exception):
+            sys.stderr.flush()
+            os._exit(1)
 
 
 def attempt(first, changes, module, names):

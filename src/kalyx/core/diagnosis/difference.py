@@ -78,15 +78,18 @@ class _Spent(Exception):
 class _Search:
     """Counts the trials of one case; ``good`` says whether a trial has the wanted result."""
 
-    def __init__(self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool]) -> None:
-        self.case, self.machine, self.runner, self.good = case, machine, runner, good
+    def __init__(
+        self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool], seconds: float = _SECONDS
+    ) -> None:
+        self.case, self.runner, self.good = case, runner, good
+        self.seconds = min(machine.seconds, seconds)  # of one trial
         self.trials, self.spent, self.imported = 0, 0.0, False
         self.is_over = False  # before the least was found
 
     def trial(self, experiment: Experiment) -> Trial:
         if self.trials >= _TRIALS or self.spent > _SECONDS:
             raise _Spent
-        trial = try_with(self.case, experiment, self.runner, min(self.machine.seconds, _SECONDS))
+        trial = try_with(self.case, experiment, self.runner, self.seconds)
         self.trials, self.spent = self.trials + 1, self.spent + trial.seconds
         self.imported = self.imported or trial.imports
         return trial
@@ -118,15 +121,21 @@ class _Search:
 
 
 def decisive(
-    case: Case, machine: Machine, *, kinds: Iterable[str] | None = None, good: Callable[[Trial], bool] | None = None
+    case: Case,
+    machine: Machine,
+    *,
+    kinds: Iterable[str] | None = None,
+    good: Callable[[Trial], bool] | None = None,
+    seconds: float = _SECONDS,
 ) -> Decisive | None:
     """The items that decide whether the import works; None where leaving out everything changes nothing.
 
     ``kinds``: the dimensions that are searched; without it all. ``good``: the wanted result; else that it imports.
+    ``seconds``: the limit of one trial.
     """
     if machine.runner is None:
         return None
-    search = _Search(case, machine, machine.runner, good or (lambda trial: trial.imports))
+    search = _Search(case, machine, machine.runner, good or (lambda trial: trial.imports), seconds)
     with _scratch(case, machine) as stands:
         dimensions = [
             dimension

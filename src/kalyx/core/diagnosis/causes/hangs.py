@@ -26,7 +26,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if not trial.timed_out:
         return None
-    evidence = [Evidence(fact=f"no answer after {trial.seconds:.1f} seconds", source="the trial")]
+    evidence = [Evidence(fact=f"no answer within {machine.seconds:g} seconds", source="the trial")]
     own = [frame for frame in trial.stack if is_in_a_file(frame)]
     for frame in own[:3]:
         fact = f"it waits in {frame.function}" if frame is own[0] else f"called from {frame.function}"

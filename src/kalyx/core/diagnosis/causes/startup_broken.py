@@ -1,4 +1,4 @@
-"""A start-up hook fails, or PYTHONHOME or PYTHONPATH belongs to another Python.
+"""A start-up hook fails or does not end, or PYTHONHOME or PYTHONPATH belongs to another Python.
 
 How to tell: without the variable or the hook the module imports.
 Fix: remove the variable, or correct the hook.
@@ -31,33 +31,39 @@ _OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\
 
 LOOKS_AT = "tried"
 
+# Seconds in which an interpreter starts; an import may take longer.
+_STARTS_WITHIN = 5.0
+
 
 def look(case: Tried, machine: Machine) -> Finding | None:
     trial = case.failed
     if machine.runner is None:
         return None
-    if not trial.answered and not trial.timed_out and not trial.stack:
+    if not trial.answered and not trial.stack:
         return _does_not_start(case, machine)
     return _path_of_another(case, machine) or _hook_failed(case, machine)
 
 
 def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
-    """Python ended before the probe answered: the cause is what must be left out so that it answers."""
+    """Python ended, or waits, before the probe answered: the cause is what must be left out so that it answers."""
     assert machine.runner is not None
     from kalyx.core.interpreters.asking import Who, ask_witness
 
     with machine.runner.empty_folder() as empty:
-        flags, variables = ["-B", *case.way.flags], case.way.variables
+        flags, seconds = ["-B", *case.way.flags], min(machine.seconds, _STARTS_WITHIN)
         who, _ = ask_witness(machine.runner, case.interpreter.executable, flags, ["who"], Who,
-                             variables=variables, folder=empty, seconds=machine.seconds)  # fmt: skip
+                             variables=case.way.variables, folder=empty, seconds=seconds)  # fmt: skip
     if who is not None:
-        return None  # Python starts; the import ended it
-    decided = decisive(case, machine, kinds=("variable", "start-up"), good=lambda trial: trial.answered)
-    line = next((line for line in case.failed.output.splitlines() if line.strip()), "it gave no answer")
+        return None  # Python starts; the import ended the process, or did not end
+    waits = case.failed.timed_out
+    kinds = ("start-up",) if waits else ("variable", "start-up")  # a variable makes Python end, not wait
+    decided = decisive(case, machine, kinds=kinds, good=lambda trial: trial.answered, seconds=_STARTS_WITHIN)
+    silent = f"it gave no answer within {machine.seconds:g} seconds" if waits else "it gave no answer"
+    line = next((line for line in case.failed.output.splitlines() if line.strip()), silent)
     if decided is None:
         return None
     if decided.kind == "start-up":
-        return _hook(case, machine, line, decided.items)
+        return _hook(machine, line, decided.items, waits)
     values = [set_here(case, name) for name in decided.items]
     evidence = [
         *(Evidence(fact=value, source="the variables of this seat") for value in values),
@@ -73,15 +79,15 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
-def _hook(case: Case, machine: Machine, output: str, hooks: list[str]) -> Finding:
+def _hook(machine: Machine, output: str, hooks: list[str], waits: bool) -> Finding:
     evidence = [
         *(Evidence(fact="Python runs this file at start-up", source=hook, path=hook) for hook in hooks),
-        Evidence(fact=output[:300], source="the interpreter's own words"),
+        Evidence(fact=output[:300], source="the trial" if waits else "the interpreter's own words"),
         Evidence(fact="without this file the interpreter starts", source="tried"),
     ]
     mend = fixes.rename(machine, hooks[0], hooks[0] + ".aside")
     mend.message = "rename the start-up file"
-    message = f"the interpreter does not start: {hooks[0]} fails"
+    message = f"the interpreter does not start: {hooks[0]} {'does not end' if waits else 'fails'}"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
