@@ -84,7 +84,7 @@ def measure() -> list[Row]:
         ratios = []
         for _ in range(RUNS):
             own, said = once([kalyx, "packages", str(target), "--json"], home)
-            if len([one for one in json.loads(said)["packages"] if one["version"]]) != DISTRIBUTIONS:
+            if len([package for package in json.loads(said)["packages"] if package["version"]]) != DISTRIBUTIONS:
                 raise SystemExit("measured nothing: the list is not whole")
             reader, said = once([str(target / "bin" / "python"), "-c", READER], home)
             if len(json.loads(said)) != DISTRIBUTIONS:

@@ -119,8 +119,8 @@ def measure() -> list[Row]:
         argv, twice = commands(root), commands(double)
         done = subprocess.run(argv["kalyx"], cwd=home, env=ENVIRONMENT, capture_output=True, check=True)
         found = json.loads(done.stdout)
-        below = [one for one in found["environments"] if one["prefix"].startswith(str(root))]
-        if len(below) != ENVIRONMENTS or any(one["condition"] != "sound" for one in below):
+        below = [environment for environment in found["environments"] if environment["prefix"].startswith(str(root))]
+        if len(below) != ENVIRONMENTS or any(item["condition"] != "sound" for item in below):
             raise SystemExit(f"measured nothing: {len(below)} environments found, {ENVIRONMENTS} are there")
         ratios, growth = [], []
         for _ in range(RUNS):

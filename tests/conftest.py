@@ -77,7 +77,7 @@ _TAKES_LONG = re.compile(r"make_environment\(|_venv\(|\"venv\"|\"pip\"|\"prepare
 def _takes_long(item: pytest.Item) -> bool:
     """By the code of the test and of its fixtures."""
     fixtures = [one.func for named in item._fixtureinfo.name2fixturedefs.values() for one in named if one.func.__module__.startswith("tests.")]
-    return any(_TAKES_LONG.search(inspect.getsource(inspect.unwrap(one))) for one in (item.function, *fixtures))
+    return any(_TAKES_LONG.search(inspect.getsource(inspect.unwrap(fixture))) for fixture in (item.function, *fixtures))
 
 
 @pytest.hookimpl(wrapper=True)
@@ -209,8 +209,8 @@ TIMES = {"seconds", "modified", "began"}
 
 def without_times(value):
     if isinstance(value, dict):
-        return {key: without_times(one) for key, one in value.items() if key not in TIMES}
-    return [without_times(one) for one in value] if isinstance(value, list) else value
+        return {key: without_times(item) for key, item in value.items() if key not in TIMES}
+    return [without_times(item) for item in value] if isinstance(value, list) else value
 
 
 class Moor:
@@ -354,7 +354,7 @@ def put_in(wheel: str | Path, site: Path, scripts: tuple[str, ...] = ()) -> None
     """What the installer makes of a wheel (PEP 376, 427, 627), but for bytecode and scripts; starting it takes a second."""
     with zipfile.ZipFile(wheel) as archive:
         inside = archive.namelist()
-        info = next(one for one in inside if one.endswith(".dist-info/RECORD")).partition("/")[0]
+        info = next(item for item in inside if item.endswith(".dist-info/RECORD")).partition("/")[0]
         for old in site.glob(f"{info.partition('-')[0]}-*.dist-info"):
             for line in csv.reader((old / "RECORD").read_text().splitlines()):
                 (site / line[0]).unlink(missing_ok=True)
@@ -403,9 +403,9 @@ def _put_installer_in(version: str, prefix: Path) -> None:
     """What the standard module ``ensurepip`` would install; its scripts as well, and compiled as far as it is used."""
     python = prefix / "bin" / "python"
     code = "import ensurepip, os, glob; print(sorted(glob.glob(os.path.join(os.path.dirname(ensurepip.__file__), '_bundled', '*.whl'))))"
-    wheels = answer_of(BY_VERSION[version].executable, code) or [str(one) for one in Path("/usr/share/python-wheels").glob("*.whl")]
+    wheels = answer_of(BY_VERSION[version].executable, code) or [str(path) for path in Path("/usr/share/python-wheels").glob("*.whl")]
     (site,) = prefix.glob("lib/python*/site-packages")
-    for wheel in {Path(one).name.partition("-")[0]: one for one in sorted(wheels)}.values():  # of two versions the newer
+    for wheel in {Path(item).name.partition("-")[0]: item for item in sorted(wheels)}.values():  # of two versions the newer
         scripts = ["pip", "pip3", f"pip{version}"] if Path(wheel).name.startswith("pip-") else []
         place = "pip._internal.cli.main" if version != "3.6" else "pip._internal"
         for name in scripts:

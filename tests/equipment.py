@@ -81,7 +81,7 @@ def _installations() -> list[Real]:
             names = ("python3", "python", f"python{short}", "pypy3", "pypy", f"pypy{short}")
             usual = (str(folder / name) for name in names if os.path.realpath(folder / name) == real)
             rows.setdefault((real, prefix), Real(next(usual, path), real, version, implementation, prefix, base))
-    return sorted(rows.values(), key=lambda one: _numbers(one.version), reverse=True)
+    return sorted(rows.values(), key=lambda row: _numbers(row.version), reverse=True)
 
 
 def _numbers(version: str) -> list[int]:
@@ -92,7 +92,7 @@ def _numbers(version: str) -> list[int]:
 TOLD = "INTERPRETERS_OF_THE_TESTS"
 _told = json.loads(os.environ.get(TOLD, "null"))
 REAL = [Real(*row) for row in _told["real"]] if _told else _installations()
-BY_VERSION = {one.minor: one for one in reversed(REAL) if one.implementation == "cpython"}
+BY_VERSION = {item.minor: item for item in reversed(REAL) if item.implementation == "cpython"}
 VERSIONS = sorted(BY_VERSION, key=_numbers)
 
 

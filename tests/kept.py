@@ -40,7 +40,7 @@ def differs(kept: Path, text: str) -> str:
     if DRAW:
         kept.parent.mkdir(exist_ok=True)
         kept.write_text(text, encoding="utf-8")
-    lines = [one.splitlines() for one in (kept.read_text(encoding="utf-8"), text)]
+    lines = [item.splitlines() for item in (kept.read_text(encoding="utf-8"), text)]
     return "\n".join(difflib.unified_diff(*lines, "kept", "now", lineterm="", n=2))
 
 

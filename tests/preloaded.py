@@ -127,8 +127,8 @@ def _serve(path: str, script: str) -> None:
                 child = os.fork()
                 if child == 0:
                     signal.set_wakeup_fd(-1)
-                    for one in (door, line, *lines.values()):
-                        one.close()
+                    for item in (door, line, *lines.values()):
+                        item.close()
                     _call(call, handles, script)
                 for handle in handles:
                     os.close(handle)

@@ -46,7 +46,7 @@ class Traces:
 
     def left(self, kept: bool = False) -> list[str]:
         """In words, one line a thing; what is left is ended, and removed unless all is ``kept``."""
-        problems = [f"a process is left: {' '.join(one)[:200]}" for one in _ended(5.0)]
+        problems = [f"a process is left: {' '.join(item)[:200]}" for item in _ended(5.0)]
         new = sorted(self._seen() - self.before)
         problems += [f"outside the run's own folder is left: {path}" for path in new]
         # What installers leave in the run's own folder goes with it; what Kalyx leaves there is a fault.

@@ -2,6 +2,7 @@
 
 python tools/causes.py
 python tools/causes.py --results     (every builder on every interpreter here; prints the table)
+python tools/causes.py --results REPORT...   (the table of such runs; a test counts as in the last report that has it)
 """
 
 from __future__ import annotations
@@ -55,37 +56,41 @@ def page() -> str:
     return "\n".join(lines)
 
 
-def results() -> str:
-    """Make every fault on every interpreter, and the table of how many were explained and mended."""
-    with tempfile.TemporaryDirectory() as folder:
-        told = Path(folder) / "told.xml"
-        words = [sys.executable, "-m", "pytest", "-q", "-n", str(os.cpu_count() or 1), "--dist", "loadgroup",
-                 "tests/faults", f"--junitxml={told}", "-o", "junit_family=xunit1"]  # fmt: skip
-        subprocess.run(words, cwd=ROOT, env={**os.environ, "KALYX_LONG": "1"}, check=False)
-        cases = ElementTree.parse(told).getroot().iter("testcase")
-        found: dict[str, dict[str, list[bool]]] = {}
-        for case in cases:
-            about = {one.get("name"): one.get("value") or "" for one in case.iter("property")}
-            if "cause" not in about:
-                continue
+def results(reports: list[Path]) -> str:
+    """The table of how many faults were explained and fixed, from reports of test runs (junit_family=xunit1)."""
+    roots = [ElementTree.parse(report).getroot() for report in reports]
+    cases = {case.get("name"): case for root in roots for case in root.iter("testcase")}
+    by_cause: dict[str, dict[str, list[bool]]] = {}
+    for case in cases.values():
+        about = {row.get("name"): row.get("value") or "" for row in case.iter("property")}
+        if "cause" in about:
             good = case.find("failure") is None and case.find("error") is None
-            found.setdefault(about["cause"], {}).setdefault(about["version"], []).append(good)
-    versions = sorted(
-        {v for row in found.values() for v in row}, key=lambda text: [int(part) for part in text.split(".")]
-    )
+            by_cause.setdefault(about["cause"], {}).setdefault(about["version"], []).append(good)
+    known = {version for row in by_cause.values() for version in row}
+    versions = sorted(known, key=lambda text: [int(part) for part in text.split(".")])
     lines = [*RESULTS_HEAD, "", "| cause | " + " | ".join(versions) + " |", "|---" * (len(versions) + 1) + "|"]
     for cause in catalogue.ABOUT:
-        row = found.get(cause)
+        row = by_cause.get(cause)
         if row is not None:
             cells = [f"{sum(row[v])} of {len(row[v])}" if v in row else "" for v in versions]
             lines.append(f"| {cause} | " + " | ".join(cells) + " |")
     return "\n".join(lines) + "\n"
 
 
+def run_all(folder: str) -> Path:
+    """Make every fault on every interpreter; the report of that."""
+    report = Path(folder) / "report.xml"
+    words = [sys.executable, "-m", "pytest", "-q", "-n", str(os.cpu_count() or 1), "--dist", "loadgroup",
+             "tests/faults", f"--junitxml={report}", "-o", "junit_family=xunit1"]  # fmt: skip
+    subprocess.run(words, cwd=ROOT, env={**os.environ, "KALYX_LONG": "1"}, check=False)
+    return report
+
+
 def main() -> None:
     PAGE.write_text(page())
     if "--results" in sys.argv[1:]:
-        table = results()
+        with tempfile.TemporaryDirectory() as folder:
+            table = results([Path(word) for word in sys.argv[2:]] or [run_all(folder)])
         # What other long runs showed stands below it and is written by hand.
         kept = RESULTS.read_text().partition("\n## ") if RESULTS.exists() else ("", "", "")
         RESULTS.write_text(table + kept[1] + kept[2])

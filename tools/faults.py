@@ -74,7 +74,7 @@ def faults_of(file: str) -> Iterator[Fault]:
                 yield fault(node, "call left out", "None")
             elif isinstance(node, ast.ExceptHandler) and node.type is not None and text(node.type) != "Exception":
                 yield fault(node.type, "wider exception", "Exception")
-            elif isinstance(node, ast.Call) and len(node.args) >= 2 and not any(isinstance(one, ast.Starred) for one in node.args[:2]):
+            elif isinstance(node, ast.Call) and len(node.args) >= 2 and not any(isinstance(arg, ast.Starred) for arg in node.args[:2]):
                 first, second = node.args[0], node.args[1]
                 if text(first) != text(second) and lines[first.lineno - 1] == lines[second.lineno - 1]:
                     whole = lines[first.lineno - 1][first.end_col_offset : second.col_offset].decode()
@@ -85,9 +85,9 @@ def faults_of(file: str) -> Iterator[Fault]:
             elif isinstance(node, ast.Constant) and type(node.value) in (int, bool):
                 yield fault(node, "other constant", str(not node.value) if isinstance(node.value, bool) else str(node.value + 1))
             elif isinstance(node, ast.Compare):
-                for one in ast.walk(node):
-                    if isinstance(one, ast.Constant) and isinstance(one.value, str) and "\n" not in text(one) and text(one)[:1] in "\"'":
-                        yield fault(one, "other constant", repr(one.value + "~"))
+                for item in ast.walk(node):
+                    if isinstance(item, ast.Constant) and isinstance(item.value, str) and "\n" not in text(item) and text(item)[:1] in "\"'":
+                        yield fault(item, "other constant", repr(item.value + "~"))
 
 
 def chosen(covered: dict[str, dict[int, list[int]]], seed: int, count: int, only: str) -> list[Fault]:
@@ -98,7 +98,7 @@ def chosen(covered: dict[str, dict[int, list[int]]], seed: int, count: int, only
         file = path.relative_to(SOURCE).as_posix()
         if only in file and not file.startswith(_LEFT_OUT):
             package = "/".join(file.split("/")[:2]) if file.count("/") > 1 else file.split("/")[0]
-            packages[package] += [one for one in dict.fromkeys(faults_of(file)) if one.line in covered.get(file, {})]
+            packages[package] += [fromkey for fromkey in dict.fromkeys(faults_of(file)) if fromkey.line in covered.get(file, {})]
     names = [name for name, faults in sorted(packages.items()) for _ in range(len(faults))]
     found: dict[Fault, None] = {}
     while names and len(found) < min(count, len(names)):

@@ -74,7 +74,7 @@ def bases() -> dict[str, str]:
     """The prefixes of this machine's interpreters, and where the pages say that they lie."""
     argv = [sys.executable, "-m", "kalyx", "survey", "--json"]
     found = json.loads(subprocess.run(argv, capture_output=True, text=True, check=True).stdout)["interpreters"]
-    return {one["prefix"]: f"/opt/python/{one['version']}" for one in found if one["prefix"] != "/usr"}
+    return {item["prefix"]: f"/opt/python/{item['version']}" for item in found if item["prefix"] != "/usr"}
 
 
 def elsewhere(text: str, bases: dict[str, str]) -> str:

@@ -67,11 +67,11 @@ def names_in(distribution: str) -> list[str] | None:
             f"{INDEX}/{re.sub('[-_.]+', '-', distribution).lower()}/", {"Accept": "application/vnd.pypi.simple.v1+json"}
         )
     )
-    wheels = [one for one in page["files"] if one["filename"].endswith(".whl") and not one.get("yanked")]
+    wheels = [file for file in page["files"] if file["filename"].endswith(".whl") and not file.get("yanked")]
     if not wheels:
         return None
-    newest = max(one["upload-time"][:10] for one in wheels)
-    wheel = min((one for one in wheels if one["upload-time"][:10] == newest), key=lambda one: one["size"])
+    newest = max(item["upload-time"][:10] for item in wheels)
+    wheel = min((item for item in wheels if item["upload-time"][:10] == newest), key=lambda item: item["size"])
     return zipfile.ZipFile(Remote(wheel["url"], wheel["size"])).namelist()
 
 

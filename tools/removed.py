@@ -34,19 +34,19 @@ def releases(distribution: str) -> dict[tuple[int, ...], dict]:
     name = re.sub("[-_.]+", "-", distribution).lower()
     page = json.loads(_get(f"{INDEX}/{name}/", {"Accept": "application/vnd.pypi.simple.v1+json"}))
     found: dict[tuple[int, ...], tuple[Version, dict]] = {}
-    for one in page["files"]:
-        if not one["filename"].endswith(".whl") or one.get("yanked"):
+    for file in page["files"]:
+        if not file["filename"].endswith(".whl") or file.get("yanked"):
             continue
         try:
-            version = Version(one["filename"].split("-")[1])
+            version = Version(file["filename"].split("-")[1])
         except InvalidVersion:
             continue
         if version.is_prerelease:
             continue
         minor = (version.major, version.minor)
         best = found.get(minor)
-        if best is None or (version, -one["size"]) > (best[0], -best[1]["size"]):
-            found[minor] = version, one
+        if best is None or (version, -file["size"]) > (best[0], -best[1]["size"]):
+            found[minor] = version, file
     return {minor: found[minor][1] for minor in sorted(found)}
 
 
@@ -60,11 +60,11 @@ class Release:
 
     def path_of(self, module: str) -> str | None:
         path = module.replace(".", "/")
-        for one in (f"{path}/__init__.py", f"{path}.py"):
-            if one in self.paths:
-                return one
+        for item in (f"{path}/__init__.py", f"{path}.py"):
+            if item in self.paths:
+                return item
         compiled = re.compile(re.escape(path) + r"\.[\w.-]*(?:so|pyd)$")
-        return next((one for one in self.paths if compiled.match(one)), None)
+        return next((item for item in self.paths if compiled.match(item)), None)
 
     def text(self, module: str) -> str | None:
         if module not in self.texts:
@@ -95,14 +95,14 @@ class Release:
                 found.add(node.name)
             elif isinstance(node, ast.Assign | ast.AnnAssign):
                 for target in node.targets if isinstance(node, ast.Assign) else [node.target]:
-                    found |= {one.id for one in ast.walk(target) if isinstance(one, ast.Name)}
+                    found |= {item.id for item in ast.walk(target) if isinstance(item, ast.Name)}
             elif isinstance(node, ast.Import):
-                found |= {(one.asname or one.name).split(".")[0] for one in node.names}
+                found |= {(item.asname or item.name).split(".")[0] for item in node.names}
             elif isinstance(node, ast.ImportFrom):
                 above = package.split(".")[: len(package.split(".")) - node.level + 1] if node.level else []
                 source = ".".join([*above, *([node.module] if node.module else [])])
-                for one in node.names:
-                    found |= self.names(source, depth - 1) if one.name == "*" else {one.asname or one.name}
+                for item in node.names:
+                    found |= self.names(source, depth - 1) if item.name == "*" else {item.asname or item.name}
             elif isinstance(node, ast.If | ast.Try | ast.With):
                 inner = ast.iter_child_nodes(node)
                 pending += [child for child in inner if isinstance(child, ast.stmt | ast.ExceptHandler)]
@@ -189,7 +189,7 @@ def checked(row: tuple[str, str, str, str]) -> str:
     try:
         minors = list(releases(distribution))
         gone = (*(int(part) for part in first.split(".")[:2]), 0)[:2]
-        before = [one for one in minors if one < gone]
+        before = [item for item in minors if item < gone]
         if gone not in minors or not before:
             return f"the index has no wheel of {distribution} {first if gone not in minors else 'before ' + first}"
         for minor, expected in ((before[-1], True), (gone, False)):
@@ -211,7 +211,7 @@ def taken(distribution: str) -> dict[tuple[str, str], str]:
         modules = {path.removesuffix("/__init__.py").removesuffix(".py").replace("/", ".") for path in old.paths
                    if path.endswith(".py") and path.count("/") <= 2 and "test" not in path.lower()
                    and "/_" not in path.replace("__init__", "")}  # fmt: skip
-        modules = {one for one in modules if one.split(".")[0] in {path.split("/")[0] for path in new.paths}}
+        modules = {item for item in modules if item.split(".")[0] in {path.split("/")[0] for path in new.paths}}
         first = ".".join(map(str, after))
         for module in sorted(modules):
             if not new.has(module):
@@ -226,7 +226,7 @@ def taken(distribution: str) -> dict[tuple[str, str], str]:
 
 def rows() -> list[tuple[str, str, str, str]]:
     table = json.loads(TABLE.read_text())["removals"]
-    of = ((module, one["distribution"], one["names"]) for module, one in table.items())
+    of = ((module, item["distribution"], item["names"]) for module, item in table.items())
     return [(module, name, distribution, said[0]) for module, distribution, names in of for name, said in names.items()]
 
 

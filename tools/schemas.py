@@ -12,7 +12,7 @@ import msgspec
 from kalyx.core.model import action_results, results
 
 _NAMED = vars(results) | vars(action_results)
-ANSWERS = [one for name, one in _NAMED.items() if name.endswith("Answer") and "schema" in one.__struct_fields__]
+ANSWERS = [item for name, item in _NAMED.items() if name.endswith("Answer") and "schema" in item.__struct_fields__]
 FOLDER = Path(__file__).resolve().parents[1] / "docs" / "schema"
 
 
@@ -30,11 +30,11 @@ def schemas() -> dict[str, str]:
 def _described(value: Any) -> Any:
     """The same with docstrings as ``inspect.cleandoc`` gives them; since 3.13 the compiler does that itself."""
     if isinstance(value, dict):
-        found = {key: _described(one) for key, one in value.items()}
+        found = {key: _described(item) for key, item in value.items()}
         if isinstance(value.get("description"), str):
             found["description"] = inspect.cleandoc(value["description"])
         return found
-    return [_described(one) for one in value] if isinstance(value, list) else value
+    return [_described(item) for item in value] if isinstance(value, list) else value
 
 
 if __name__ == "__main__":

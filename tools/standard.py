@@ -67,12 +67,12 @@ def main() -> None:
 def _told(listed: dict[str, set[str]]) -> dict[str, dict[str, list[str]]]:
     """By version: the public names of each module, those in ``listed`` tried too."""
     told: dict[str, dict[str, list[str]]] = {}
-    for one in Machine(LiveReader()).interpreters:
-        minor = ".".join(one.version.split(".")[:2])
+    for interpreter in Machine(LiveReader()).interpreters:
+        minor = ".".join(interpreter.version.split(".")[:2])
         # A system's own is often split into packages, and says less than it has.
-        if one.implementation != "cpython" or minor in told or one.prefix == "/usr":
+        if interpreter.implementation != "cpython" or minor in told or interpreter.prefix == "/usr":
             continue
-        argv = [one.executable, "-I" if not minor.startswith("2") else "-E", "-c", CODE]
+        argv = [interpreter.executable, "-I" if not minor.startswith("2") else "-E", "-c", CODE]
         done = subprocess.run(argv, capture_output=True, text=True, check=True, input=repr(listed))
         told[minor] = ast.literal_eval(done.stdout.rpartition("<<")[2].rpartition(">>")[0])
     return told

@@ -15,7 +15,7 @@ def test_the_whole_story(story):
     planned = story[0].kalyx("demo", "larkmoor", "--dry-run", "--json").json
     assert planned["plan"][0]["deed"].startswith("remove the demo machine created there before") and not planned["done"]
     assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0], json.dumps(answer, indent=1)
-    assert [one["deed"] for one in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
+    assert [item["deed"] for item in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
     assert "orchard-spring is named after orchard but runs heath" in why
     lines = why.splitlines()
@@ -76,8 +76,8 @@ def test_its_seats_are_the_ones_that_run_and_one_can_leave(as_built):
     assert table["reference"]["interpreter"]["executable"] == said
     relations = {seat["name"]: seat["relation"] for seat in table["seats"] if seat["seat"] != "shell"}
     assert relations == {"orchard": "same", "orchard-spring": "differs", "spring_weights.ipynb": "differs"}
-    assert sorted(one["name"] for one in survey["environments"] if one["kind"] == "virtual") == ["heath", "orchard"]
-    assert {one["prefix"] for one in survey["interpreters"]} == {one["base_prefix"] for one in survey["environments"]}
+    assert sorted(environment["name"] for environment in survey["environments"] if environment["kind"] == "virtual") == ["heath", "orchard"]
+    assert {interpreter["prefix"] for interpreter in survey["interpreters"]} == {environment["base_prefix"] for environment in survey["environments"]}
     assert last.split() == [str(moor.root), str(moor.folder), "none"]
 
 

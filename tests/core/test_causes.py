@@ -44,7 +44,7 @@ def found_by(lines: list[str]) -> list[str]:
             (wanted,) = parse_wanted("json")
             found = why_import(machine, seat, wanted, named=True).findings
             judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
-            assert [one.cause for one in found] == [one.cause for one in judged]
+            assert [item.cause for item in found] == [item.cause for item in judged]
     if subject == "the shell":
         return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
     if subject == "the notebook":
@@ -82,15 +82,15 @@ def asserted_causes() -> set[str]:
     for path in [*(folder / "faults").glob("*.py"), *(folder / "real").glob("*.py"), *(folder / "trust").glob("*.py")]:
         whole = ast.parse(path.read_text())
         nodes = list(ast.walk(whole))
-        compared = [one for node in nodes if isinstance(node, ast.Assert) for one in ast.walk(node)
-                    if isinstance(one, ast.Compare) and isinstance(one.ops[0], ast.Eq)]  # fmt: skip
-        parts: list[ast.AST] = [side for one in compared for side in (one.left, *one.comparators)]
-        if any(isinstance(one, ast.Name) and one.id == "cause" for one in parts):
+        compared = [item for node in nodes if isinstance(node, ast.Assert) for item in ast.walk(node)
+                    if isinstance(item, ast.Compare) and isinstance(item.ops[0], ast.Eq)]  # fmt: skip
+        parts: list[ast.AST] = [side for item in compared for side in (item.left, *item.comparators)]
+        if any(isinstance(item, ast.Name) and item.id == "cause" for item in parts):
             parts += [node for node in whole.body if isinstance(node, ast.Assign)]
         if path.parent.name == "faults":
             parts += [part for node in nodes if isinstance(node, ast.Return) and isinstance(node.value, ast.Tuple) for part in node.value.elts[1:2]]
-        constants = [one for part in parts for one in ast.walk(part) if isinstance(one, ast.Constant)]
-        found |= {one.value for one in constants if isinstance(one.value, str)}
+        constants = [item for part in parts for item in ast.walk(part) if isinstance(item, ast.Constant)]
+        found |= {constant.value for constant in constants if isinstance(constant.value, str)}
     return found
 
 
@@ -131,7 +131,7 @@ def test_a_cause_that_could_not_be_looked_for_is_part_of_the_answer(refusal, rea
             answer = why_import(files.machine(), seat, wanted, named=True)
         others = [finding.cause for finding in usual.findings if finding.cause != cause]
         assert [finding.cause for finding in answer.findings][: len(others)] == others or cause == "elsewhere", cause
-        assert [(one.cause, one.reason) for one in answer.not_judged] in ([], [(cause, reason)]), cause
+        assert [(item.cause, item.reason) for item in answer.not_judged] in ([], [(cause, reason)]), cause
         assert answer.not_judged or catalogue.module_of(cause).LOOKS_AT in ("tried", "raising"), cause
 
 

@@ -85,7 +85,7 @@ def test_of_several_configurations_one_is_named():
     with pytest.raises(KalyxError, match="it has several: sow, reap; name one, as editor:"):
         planned(".vscode/launch.json", text)
     after = planned(".vscode/launch.json", text, named="reap").after.decode()
-    assert [one["python"] for one in json.loads(after)["configurations"]] == [HEATH, ORCHARD]
+    assert [configuration["python"] for configuration in json.loads(after)["configurations"]] == [HEATH, ORCHARD]
 
 
 @pytest.mark.parametrize("name, text, message", [

@@ -82,7 +82,7 @@ def test_which_fixes_are_carried_out(known, chosen):
             mending.fixes_to_try(answers)
     else:
         cause, some = mending.fixes_to_try(answers)
-        assert cause.cause == "absent" and [made.index(one) for one in some] == chosen
+        assert cause.cause == "absent" and [made.index(item) for item in some] == chosen
     assert mending.fixes_to_try(answers[:1]) is None
 
 
@@ -158,11 +158,11 @@ def test_what_experiments_prove(outcomes, ordered, monkeypatch):
     monkeypatch.setattr(experiments, "conduct", conduct)
     machine = SimpleNamespace(runner=object(), reader=Files().machine().reader, seconds=5.0)
     case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=proposed.get)
-    found = experiments.proven_first([finding(one) for one in causes], case, machine)
-    assert [f"{one.cause} {one.certainty}" for one in found][: len(ordered)] == ordered and len(tried) <= 4
+    found = experiments.proven_first([finding(item) for item in causes], case, machine)
+    assert [f"{item.cause} {item.certainty}" for item in found][: len(ordered)] == ordered and len(tried) <= 4
     machine.runner = None
-    found = experiments.proven_first([finding(one) for one in causes], case, machine)
-    assert all(one.certainty == "likely" for one in found if one.cause in proposed), "without a trial nothing is proven"
+    found = experiments.proven_first([finding(item) for item in causes], case, machine)
+    assert all(item.certainty == "likely" for item in found if item.cause in proposed), "without a trial nothing is proven"
 
 
 @pytest.mark.parametrize("after, outcome", [(None, "imports"), ("No module named 'hive'", "finds nothing"), ("No module named 'comb'", "fails otherwise"),
@@ -326,9 +326,9 @@ def test_whose_packages_the_system_has(text):
                                                   ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
 def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
     machine = Files().machine()
-    environment = next(one for one in machine.all_environments if one.kind == kind)
+    environment = next(all_environment for all_environment in machine.all_environments if all_environment.kind == kind)
     interpreters = [replace(machine.interpreters[0], version=version) for version in versions]
-    seats = [Seat(seat="shell", name="shell", interpreter=one, environment=environment) for one in interpreters]
+    seats = [Seat(seat="shell", name="shell", interpreter=interpreter, environment=environment) for interpreter in interpreters]
     assert here.relation(*seats) == said
     assert here.relation(Seat(seat="shell", name="x", reason="gone"), seats[0]) == "dead"
     assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"
@@ -338,7 +338,7 @@ def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
     files = Files()
     files["/usr/share/much"] = b"x" * 100_000
     machine = files.machine()
-    installation = next(one for one in machine.all_environments if one.kind == "installation" and one.prefix == "/usr")
+    installation = next(all_environment for all_environment in machine.all_environments if all_environment.kind == "installation" and all_environment.prefix == "/usr")
     assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
-    virtual = next(one for one in machine.all_environments if one.name == "heath")
+    virtual = next(all_environment for all_environment in machine.all_environments if all_environment.name == "heath")
     assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"

@@ -130,13 +130,13 @@ def test_a_workspace_of_several_folders():
 def test_a_dead_choice_is_a_finding_and_a_change_is_told():
     files = {".vscode/settings.json": '{\n "python.defaultInterpreterPath": "../haeth/bin/python"\n}'}
     before = look_here(Machine(facts_of(files=files)))
-    (finding,) = [one for one in before.findings if one.cause == "interpreter-gone"]
+    (finding,) = [item for item in before.findings if item.cause == "interpreter-gone"]
     assert finding.evidence[0].line == 2 and f"write {HEATH}" in finding.fixes[0].steps[0].line
     files[".vscode/settings.json"] = files[".vscode/settings.json"].replace("haeth", "heath")
     after = look_here(Machine(facts_of(files=files)))
     told = changes(before, after)
-    assert any("runs /home/keeper/heath (3.11.7) now" in one for one in told), told
-    assert any(one.startswith("fixed: ") for one in told) and not changes(after, after)
+    assert any("runs /home/keeper/heath (3.11.7) now" in item for item in told), told
+    assert any(item.startswith("fixed: ") for item in told) and not changes(after, after)
 
 
 def test_what_a_console_said_becomes_a_seat():

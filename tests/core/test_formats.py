@@ -29,7 +29,7 @@ ONE = [
 ]
 
 
-@pytest.mark.parametrize("form, text, key", ONE, ids=[f"{one[0]} {number}" for number, one in enumerate(ONE)])
+@pytest.mark.parametrize("form, text, key", ONE, ids=[f"{item[0]} {number}" for number, item in enumerate(ONE)])
 @pytest.mark.parametrize("quote", ['"', "'"])
 def test_one_value_is_seen_and_changed_alone(form, text, key, quote):
     quoted = "" if form in ("ini", "text") else '"' if form in ("jsonc", "lisp") else quote

@@ -30,9 +30,9 @@ def fat(*processors: int) -> bytes:
     """A universal file of two."""
     head = struct.pack(">II", 0xCAFEBABE, len(processors))
     whole, at = b"", 4096
-    for one in processors:
-        head += struct.pack(">IIIII", one, 0, at, 32, 12)
-        whole += mach(one).ljust(4096, b"\0")
+    for processor in processors:
+        head += struct.pack(">IIIII", processor, 0, at, 32, 12)
+        whole += mach(processor).ljust(4096, b"\0")
         at += 4096
     return head.ljust(4096, b"\0") + whole
 

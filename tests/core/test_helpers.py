@@ -201,7 +201,7 @@ def test_an_object_is_put_in_as_the_text_is_laid_out():
         ('{"a": {"b": 1}}', '{"a": {"b": 1, "new": {"x": "1", "y": "2"}}}'),
         ('{"a":{"b":1}}', '{"a":{"b":1,"new":{"x":"1","y":"2"}}}'),
     ]:
-        place = next(one for one in positions.members(text, 0) if one.key == "a")
+        place = next(member for member in positions.members(text, 0) if member.key == "a")
         assert editing.apply(text, [editing.put_object(text, place, "new", {"x": "1", "y": "2"})])[0] == written
 
 
@@ -224,7 +224,7 @@ def test_what_an_answer_was_about_is_asked_again():
 
     assert [wanted_again(*words).statement for words in [("from .x import a, b", "hive"), ("import hive", "hive"), ("from hive import *", "hive")]] == [
         "from hive import a, b", "import hive", "import hive"]  # fmt: skip
-    assert [one.module for one in parse_wanted("import a, b.c")] == ["a", "b.c"] and parse_wanted("a.b")[0].statement == "import a.b"
+    assert [item.module for item in parse_wanted("import a, b.c")] == ["a", "b.c"] and parse_wanted("a.b")[0].statement == "import a.b"
     for bad in ("1a", "a b", "class", ""):
         with pytest.raises(KalyxError, match="is not a module name"):
             parse_wanted(bad)

@@ -110,19 +110,19 @@ def undocumented(path: Path, documented: set[str]) -> list[str]:
     """The public classes and functions of a file without a docstring; a method may have it from the class it is made from."""
     found = []
     for node in ast.walk(ast.parse(path.read_text())):
-        for one in getattr(node, "body", []) if isinstance(node, (ast.Module, ast.ClassDef)) else []:
-            if not isinstance(one, (ast.FunctionDef, ast.ClassDef)) or one.name.startswith("_") or ast.get_docstring(one):
+        for item in getattr(node, "body", []) if isinstance(node, (ast.Module, ast.ClassDef)) else []:
+            if not isinstance(item, (ast.FunctionDef, ast.ClassDef)) or item.name.startswith("_") or ast.get_docstring(item):
                 continue
-            inherited = isinstance(node, ast.ClassDef) and node.bases and one.name in documented
-            if one.name not in SAME_EVERYWHERE and not inherited and not getattr(node, "name", "").startswith("_"):
-                found.append(f"{path.name}, line {one.lineno}: {one.name}")
+            inherited = isinstance(node, ast.ClassDef) and node.bases and item.name in documented
+            if item.name not in SAME_EVERYWHERE and not inherited and not getattr(node, "name", "").startswith("_"):
+                found.append(f"{path.name}, line {item.lineno}: {item.name}")
     return found
 
 
 def test_public_names_say_what_they_are():
     trees = [ast.parse(path.read_text()) for path in MODULES.values()]
-    documented = {one.name for tree in trees for node in ast.walk(tree) if isinstance(node, ast.ClassDef)
-                  for one in node.body if isinstance(one, ast.FunctionDef) and ast.get_docstring(one)}  # fmt: skip
+    documented = {item.name for tree in trees for node in ast.walk(tree) if isinstance(node, ast.ClassDef)
+                  for item in node.body if isinstance(item, ast.FunctionDef) and ast.get_docstring(item)}  # fmt: skip
     missing = [line for path in MODULES.values() for line in undocumented(path, documented | {"error"})]
     assert missing == [], missing
 

@@ -128,7 +128,7 @@ def test_a_distribution_whose_path_is_a_file():
     python = read_interpreter(reader, "C:\\tool\\python.exe")
     assert (python.version, python.library) == ("3.11", "C:\\tool\\python311.zip")
     search = search_path(reader, python, Invocation(first="C:\\moor", variables={"PYTHONPATH": "C:\\other"}))
-    assert [(one.entry, one.origin.rpartition(", ")[2]) for one in search.entries] == [
+    assert [(entry.entry, entry.origin.rpartition(", ")[2]) for entry in search.entries] == [
         ("C:\\tool\\python311.zip", "line 1"),
         ("C:\\tool", "line 2"),
         ("C:\\shared", "line 4"),
@@ -136,7 +136,7 @@ def test_a_distribution_whose_path_is_a_file():
     files["C:\\tool\\python311._pth"] = "python311.zip\n.\nimport site\n"
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
-    assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip", "C:\\tool", "C:\\tool\\Lib\\site-packages"]
+    assert [entry.entry for entry in search.entries] == ["C:\\tool\\python311.zip", "C:\\tool", "C:\\tool\\Lib\\site-packages"]
     # One named after the library comes before one named after the executable.
     files["C:\\tool\\python._pth"] = "python311.zip\n"
     reader = windows(files)
@@ -150,7 +150,7 @@ def test_a_distribution_whose_path_is_a_file():
     del files["C:\\tool\\python311._pth"]
     reader = windows(files)
     search = search_path(reader, read_interpreter(reader, "C:\\tool\\python.exe"), Invocation())
-    assert [one.entry for one in search.entries] == ["C:\\tool\\python311.zip"]
+    assert [entry.entry for entry in search.entries] == ["C:\\tool\\python311.zip"]
 
 
 @pytest.mark.parametrize("minor, launcher, shell, package, module, expected", [

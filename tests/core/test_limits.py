@@ -28,10 +28,10 @@ def limits() -> dict[str, str]:
         for node in ast.parse(path.read_text()).body:
             if not isinstance(node, ast.Assign):
                 continue
-            names = [one for target in node.targets for one in ast.walk(target) if isinstance(one, ast.Name)]
-            numbers = [one for one in ast.walk(node.value) if isinstance(one, ast.Constant)]
-            if numbers and all(isinstance(one.value, (int, float)) for one in numbers) and not isinstance(node.value, ast.Call):
-                found |= {f"{module}.{one.id}": one.id for one in names if NAME.fullmatch(one.id)}
+            names = [item for target in node.targets for item in ast.walk(target) if isinstance(item, ast.Name)]
+            numbers = [item for item in ast.walk(node.value) if isinstance(item, ast.Constant)]
+            if numbers and all(isinstance(number.value, (int, float)) for number in numbers) and not isinstance(node.value, ast.Call):
+                found |= {f"{module}.{name.id}": name.id for name in names if NAME.fullmatch(name.id)}
     return found
 
 

@@ -168,7 +168,7 @@ def test_a_record_of_it(place):
     place.package("heath", "nectarflow")
     machine = place.machine()
     answer = record(machine, resolve(machine, place.at("heath")), used=None, everything=False)
-    assert [one.line for one in answer.lines if one.kind == "pinned"] == ["nectarflow==2.1"]
+    assert [line.line for line in answer.lines if line.kind == "pinned"] == ["nectarflow==2.1"]
     assert answer.text.splitlines()[1] == "# python 3.12.1 cpython" and f"# platform {place.system} " in answer.text
     assert "# not in these lines: hivescale: a development install of file:///x" in answer.text
 
@@ -191,7 +191,7 @@ def test_removing_it_looks_at_the_same_things(place):
     machine = place.machine()
     assert list(discarding.unowned_files(machine.reader, read_environment(machine.reader, place.at("heath")))) == []
     leaving = discarding.plan(machine, place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
-    assert [one.path for one in leaving.answer.plan] == [place.at("heath")]
+    assert [item.path for item in leaving.answer.plan] == [place.at("heath")]
     for own in (
         ("notes.txt",),
         (scripts, "pipeline.bat"),
@@ -204,7 +204,7 @@ def test_removing_it_looks_at_the_same_things(place):
     told = discarding.plan(
         place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=True
     ).answer.unowned
-    assert len(told) == 4 and all("\\" not in one for one in told)
+    assert len(told) == 4 and all("\\" not in item for item in told)
     for refused in (place.base, place.at("spring")):
         with pytest.raises(KalyxError):
             discarding.plan(place.machine(), refused, Writer(), own_prefix=place.at("elsewhere"), with_own_files=True)
@@ -281,8 +281,8 @@ def test_paths_with_the_mark_of_windows():
     """A path marked as taken literally names what its plain form names: in settings, in links, as a target."""
     reader = as_installed()
     machine = Machine(reader)
-    assert {one.prefix: one.version for one in machine.interpreters} == {NEWER: "3.12.4", OLDER: "3.9.13"}
-    assert [(one.prefix, one.condition) for one in machine.environments if one.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
+    assert {interpreter.prefix: interpreter.version for interpreter in machine.interpreters} == {NEWER: "3.12.4", OLDER: "3.9.13"}
+    assert [(environment.prefix, environment.condition) for environment in machine.environments if environment.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
     for target in ("\\\\?\\D:\\moor\\.venv", "d:\\MOOR\\.venv\\Scripts\\PYTHON.exe"):
         assert resolve(machine, target).environment.prefix.lower() == "d:\\moor\\.venv"
     assert resolve(machine, "D:\\links\\python.exe").interpreter.base_prefix == NEWER

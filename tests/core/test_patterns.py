@@ -38,10 +38,10 @@ def patterns():
         for name, value in vars(module).items():
             rows = value if isinstance(value, (list, tuple)) else [value]
             for number, row in enumerate(rows):
-                for one in row if isinstance(row, tuple) else [row]:
-                    if isinstance(one, (re.Pattern, LAZY)):
+                for item in row if isinstance(row, tuple) else [row]:
+                    if isinstance(item, (re.Pattern, LAZY)):
                         only_first = re.search(rf"\b{name}\.(full)?match\(", source) and not re.search(rf"\b{name}\.(search|sub|find)", source)
-                        yield pytest.param(one, bool(only_first), id=f"{found.name}.{name}[{number}]")
+                        yield pytest.param(item, bool(only_first), id=f"{found.name}.{name}[{number}]")
 
 
 FOUND = list(patterns())
@@ -59,7 +59,7 @@ def nested(parsed, inside: bool = False) -> bool:
             # What a part begins with that is always there parts one turn from the next.
             if nested(inner, inside or (endless and str(inner[0][0]) != "LITERAL")):
                 return True
-        elif name == "SUBPATTERN" and nested(value[-1], inside) or name == "BRANCH" and any(nested(one, inside) for one in value[1]) or name in ("ASSERT", "ASSERT_NOT") and nested(value[1], False):
+        elif name == "SUBPATTERN" and nested(value[-1], inside) or name == "BRANCH" and any(nested(item, inside) for item in value[1]) or name in ("ASSERT", "ASSERT_NOT") and nested(value[1], False):
             return True
     return False
 

@@ -59,9 +59,9 @@ def test_whether_it_can_run(more, runs, missing, other):
     found = judged(place(**more))
     assert (found.runs, found.missing[:2], found.other) == (runs, missing[:2], other)
     assert found.python_allowed == ("python" not in more)
-    groups = {one.name: one.group for one in found.requirements if one.group}
+    groups = {requirement.name: requirement.group for requirement in found.requirements if requirement.group}
     assert groups == {"pollenkit": "plots", "frames": "test", "smoker": "lint"}
-    assert next(one.line for one in found.requirements if one.name == "hivescale") == 5
+    assert next(requirement.line for requirement in found.requirements if requirement.name == "hivescale") == 5
 
 
 def test_here_tells_each_seat():

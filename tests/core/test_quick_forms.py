@@ -40,7 +40,7 @@ def test_each_says_what_its_pattern_says():
         assert canonical(name) == re.sub("[-_.]+", "-", name).lower(), name
     made = list(texts("stars"))
     # Each with the text that it is without its stars, which fits, and with another's, which seldom does.
-    for stars, name in [(one, other.replace("*", "")) for at, one in enumerate(made) for other in (one, made[at - 1])]:
+    for stars, name in [(item, other.replace("*", "")) for at, item in enumerate(made) for other in (item, made[at - 1])]:
         assert fits(name, stars) == fnmatch.fnmatchcase(name, stars), (name, stars)
         seen.add(("fits", fits(name, stars), "*" in stars))
     for tag in texts("tags"):

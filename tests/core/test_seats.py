@@ -179,7 +179,7 @@ def test_contents_and_contrast():
         return seat, contents(machine.reader, seat.interpreter, machine.search(seat.interpreter, Invocation()))[0]
 
     seat, packages = look("heath")
-    found = {(one.name, one.version): one for one in packages}
+    found = {(package.name, package.version): package for package in packages}
     assert found["hivescale", "2.1"].unmet[0].found == "1.0"
     assert found["loose", None].origin == "own"
     assert ("hivescale", "1.0") not in found, "an installer's leftover is no package"
@@ -188,7 +188,7 @@ def test_contents_and_contrast():
     same = contrast(Side(seat, packages), Side(seat, packages))
     assert same.same and not same.differences
     differences = contrast(Side(seat, packages), Side(other, fewer)).differences
-    assert {"hivescale", "nectarflow", "loose"} <= {one.name for one in differences if one.what == "package"}
+    assert {"hivescale", "nectarflow", "loose"} <= {difference.name for difference in differences if difference.what == "package"}
 
 
 def test_a_link_renames_no_environment():
@@ -198,7 +198,7 @@ def test_a_link_renames_no_environment():
         files[link] = Link(f"{HOME}/heath")
         files.kernel("orchard", f"{link}/bin/python")
         machine = files.machine()
-        assert {one.name for one in machine.environments if one.kind == "virtual"} == {"heath", "orchard"}, link
+        assert {environment.name for environment in machine.environments if environment.kind == "virtual"} == {"heath", "orchard"}, link
         assert resolve(machine, link).environment.name == "heath"
         (kernel,) = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
         assert kernel.environment.name == "heath" and "name-misleads" in kernel.conditions, (link, kernel.conditions)

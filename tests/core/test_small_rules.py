@@ -64,7 +64,7 @@ def test_a_script_means_the_same_written_otherwise(text, same):
         return [["".join(part.text for part in word) for word in node.words] for node in nodes]
 
     def shown(text):
-        return shape(one for one in parsed(text) if hasattr(one, "words"))
+        return shape(item for item in parsed(text) if hasattr(item, "words"))
 
     assert shown(text)[-1] == shown(same)[-1] and len(shown(text)) == len(shown(same))
 
@@ -96,7 +96,7 @@ def test_a_package_that_only_one_side_has_is_called_by_its_name():
     found = []
     _packages([], [Package(name="Hive.Scale", version="1", modules=[], location="/x", origin="own")], found)
     _packages([Package(name="Nectar_Flow", version="1", modules=[], location="/x", origin="own")], [], found)
-    assert [(one.name, one.left, one.right) for one in found] == [("Hive.Scale", None, "1 (own)"), ("Nectar_Flow", "1 (own)", None)]
+    assert [(item.name, item.left, item.right) for item in found] == [("Hive.Scale", None, "1 (own)"), ("Nectar_Flow", "1 (own)", None)]
 
 
 def test_lines_are_filled_to_the_last_column():
@@ -220,11 +220,11 @@ def test_a_failing_import_is_never_without_a_finding(form, monkeypatch):
     ask = {
         "import": lambda: [why.why_import(machine, seat, wanted, named=True)], "program": lambda: why_program.why_program(machine, "hive", tell=tell).imports,
         **{name: lambda path=path: why_files.why_files(machine, seat, f"{HOME}/spring{path}", named=True, tell=tell).imports for name, path in (("script", "/a.py"), ("notebook", "/a.ipynb"), ("folder", ""))},
-        "traceback": lambda: why_traceback.why_traceback(machine, told, seat, named=True, tell=tell).imports, "everywhere": lambda: [one.imports[0] for one in why_everywhere.why_everywhere(machine, wanted, tell=tell).seats],
+        "traceback": lambda: why_traceback.why_traceback(machine, told, seat, named=True, tell=tell).imports, "everywhere": lambda: [item.imports[0] for item in why_everywhere.why_everywhere(machine, wanted, tell=tell).seats],
         "command": lambda: [why.why_import(machine, seat, wanted, named=True, command="python a.py")],
     }  # fmt: skip
     answers = ask[form]()
-    assert answers and all(one.outcome == "fails" and one.findings for one in answers), answers
+    assert answers and all(answer.outcome == "fails" and answer.findings for answer in answers), answers
 
 
 def test_an_archive_of_packages_is_unpacked_to_a_limit(monkeypatch):
@@ -241,7 +241,7 @@ def test_an_archive_of_packages_is_unpacked_to_a_limit(monkeypatch):
     for limit, found, is_cut in ((200_000, 3, True), (1_000_000, 9, False), (1_000, 0, True)):
         monkeypatch.setattr(metadata, "_ARCHIVE_LIMIT", limit)
         reader = MemoryReader("linux", {f"{HOME}/{limit}.zip": raw.getvalue()}, home=HOME, folder=HOME)
-        assert ([one.name for one in metadata.installed_in(reader, f"{HOME}/{limit}.zip")], f"{HOME}/{limit}.zip" in reader.cut) == ([f"hive{n}" for n in range(found)], is_cut)
+        assert ([distribution.name for distribution in metadata.installed_in(reader, f"{HOME}/{limit}.zip")], f"{HOME}/{limit}.zip" in reader.cut) == ([f"hive{n}" for n in range(found)], is_cut)
 
 
 def test_whether_somebody_chose_what_runs():

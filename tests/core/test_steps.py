@@ -136,7 +136,7 @@ def test_steps_by_hand_take_the_place_of_what_a_folder_of_wheels_cannot_be_writt
 
 def test_every_type_of_step_has_a_row():
     assert {type(row[0]) for row in ROWS} == set(typing.get_args(Step))
-    assert len({one.__struct_config__.tag for one in typing.get_args(Step)}) == len(typing.get_args(Step))
+    assert len({get_arg.__struct_config__.tag for get_arg in typing.get_args(Step)}) == len(typing.get_args(Step))
 
 
 WINDOWS = [

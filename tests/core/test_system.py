@@ -103,7 +103,7 @@ def test_reading(tmp_path, seed):
             one, other = outcome(getattr(live, reading), path), outcome(getattr(memory, reading), path)
             assert one == other, (reading, path)
         there = live.status(path), memory.status(path)
-        assert [one and (one.kind, one.size if one.kind == "file" else 0) for one in there][0] == (
+        assert [item and (item.kind, item.size if item.kind == "file" else 0) for item in there][0] == (
             there[1] and (there[1].kind, there[1].size if there[1].kind == "file" else 0)
         ), path
         # And the system's own word.

@@ -53,9 +53,9 @@ def only(since: str = "", until: str = "") -> Callable[[Callable], Callable]:
 
     def mark(builder: Callable) -> Callable:
         builder.versions = [
-            one
-            for one in CAN_MAKE
-            if (not since or minor(one) >= minor(since)) and (not until or minor(one) <= minor(until))
+            item
+            for item in CAN_MAKE
+            if (not since or minor(item) >= minor(since)) and (not until or minor(item) <= minor(until))
         ]
         return builder
 

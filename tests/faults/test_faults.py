@@ -101,7 +101,7 @@ def test_fault(place, builder, record_property):
     assert ran.status == 1, ran.out + ran.err
     (answer,) = ran.json["imports"]
     if not proved and "-" not in words and (CAPTURED or LONG or zlib.crc32(builder.__name__.encode()) % 24 == 1):
-        told = [re.sub(r"0x[0-9a-f]+", "0x", json.dumps(one, indent=1)).splitlines() for one in (without_times(in_stand_ins(place.moor, ran.json)), captured(place.moor, words, variables))]
+        told = [re.sub(r"0x[0-9a-f]+", "0x", json.dumps(item, indent=1)).splitlines() for item in (without_times(in_stand_ins(place.moor, ran.json)), captured(place.moor, words, variables))]
         assert told[0] == told[1], "\n".join(difflib.unified_diff(*told, n=0))
     findings = answer["findings"]
     assert [f["cause"] for f in findings][:1] == [cause], json.dumps(answer, indent=1)
@@ -159,7 +159,7 @@ def test_every_cause_of_an_import_has_two_builders():
     without = {"no-interpreter", "unreadable", "stale-in-memory", "hangs"}  # built elsewhere
     for cause, about in catalogue.ABOUT.items():
         if "import" in about.split() and cause not in without:
-            made = [one for one in BUILDERS if one.__name__.startswith(cause.replace("-", "_"))]
+            made = [builder for builder in BUILDERS if builder.__name__.startswith(cause.replace("-", "_"))]
             assert len(made) >= 2, cause
 
 
@@ -194,10 +194,10 @@ def test_a_moved_environment_works_again_as_printed(tmp_path):
     subprocess.run([place.heath, "-m", "pip", "install", "-q", "combcmd"], check=True, env=variables)
     moved = (place.moor.root / "heath").rename(place.moor.root / "heather")
     survey = place.moor.kalyx("survey", "--unsound", "--json")
-    (finding,) = next(one for one in survey.json["environments"] if one["name"] == "heather")["findings"]
+    (finding,) = next(environment for environment in survey.json["environments"] if environment["name"] == "heather")["findings"]
     assert finding["cause"] == "moved"
     for step in finding["fixes"][0]["steps"]:
         assert "NAME" not in step["line"]
         subprocess.run(step["line"], shell=True, check=True, env=variables, capture_output=True)
     assert subprocess.run([moved / "bin" / "combcmd"], capture_output=True, check=True).stdout == b"combs\n"
-    assert all(one["name"] != "heather" for one in place.moor.kalyx("survey", "--unsound", "--json").json["environments"])
+    assert all(environment["name"] != "heather" for environment in place.moor.kalyx("survey", "--unsound", "--json").json["environments"])

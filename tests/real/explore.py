@@ -225,7 +225,7 @@ class Case(Struct, frozen=True):
 
 def named() -> dict[str, Real]:
     """The interpreters of this machine, by version (and implementation, and whose)."""
-    return {f"{one.implementation} {one.minor}{' system' if one.prefix == '/usr' else ''}": one for one in REAL}
+    return {f"{item.implementation} {item.minor}{' system' if item.prefix == '/usr' else ''}": item for item in REAL}
 
 
 def by_chance(chance: random.Random, known: list[str]) -> Case:
@@ -451,9 +451,9 @@ def smallest(case: Case) -> Case:
         again = False
         smaller = [replace(case, bends=tuple(b for b in case.bends if b != bend)) for bend in case.bends]
         smaller += [replace(case, **{field: value}) for field, value in (("flags", ()), ("mode", "-c"), ("variables", ()), ("kind", "plain" if case.kind not in OLDER else case.kind)) if getattr(case, field) != value]
-        for one in smaller:
-            if tried(one) is not None:
-                case, again = one, True
+        for item in smaller:
+            if tried(item) is not None:
+                case, again = item, True
                 break
     return case
 

@@ -107,7 +107,7 @@ def said_by_all(moor, notebook: Path, *more: str) -> dict[str, str]:
         "here": next(seat for seat in here["seats"] if seat["name"] == notebook.name)["interpreter"],
         "why": why["target"]["interpreter"],
         "why FILE": file["target"]["interpreter"],
-        "kernels": next((one["interpreter"] for one in kernels["kernels"] if one["id"] == kernel and not {"hidden", "unlisted"} & set(one["conditions"])), None),
+        "kernels": next((item["interpreter"] for item in kernels["kernels"] if item["id"] == kernel and not {"hidden", "unlisted"} & set(item["conditions"])), None),
         "contrast": point.get("left", {}).get("interpreter"),  # an error where nothing starts
     }  # fmt: skip
     assert here["seen_by"].partition(":")[0] == kernels["seen_by"].partition(":")[0]
@@ -206,8 +206,8 @@ def test_what_the_server_leaves_out_or_cannot_say(moor, labs):
     moor.kernel("moor", [labs["orchard"], "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     notebook = moor.notebook("weights.ipynb", "moor")
     with serving(labs["lab"], moor.folder, moor.variables, more=["--KernelSpecManager.allowed_kernelspecs={'python3'}"]):
-        assert [one["id"] for one in moor.kalyx("kernels", "--json").json["kernels"] if "unlisted" not in one["conditions"]] == ["python3"]
-        seat = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+        assert [kernel["id"] for kernel in moor.kalyx("kernels", "--json").json["kernels"] if "unlisted" not in kernel["conditions"]] == ["python3"]
+        seat = next(item for item in moor.kalyx("here", "--json").json["seats"] if item["seat"] == "notebook")
         assert seat["relation"] == "dead" and "moor, which is not registered" in seat["reason"]
     with serving(labs["lab"], moor.folder, moor.variables) as served:
         served.api("sessions", {"name": notebook.name, "path": notebook.name, "type": "notebook", "kernel": {"name": "moor"}})
@@ -219,9 +219,9 @@ def test_what_the_server_leaves_out_or_cannot_say(moor, labs):
             answer = moor.kalyx("here", "--json").json
         finally:
             os.kill(pid, signal.SIGCONT)
-    seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
+    seat = next(item for item in answer["seats"] if item["seat"] == "notebook")
     assert seat["interpreter"]["executable"] == labs["orchard"], "what runs, not what the file asks for by now"
-    assert [one["path"] for one in answer["unread"]] == [str(file)], "said once"
+    assert [item["path"] for item in answer["unread"]] == [str(file)], "said once"
 
 
 def test_a_program_that_runs_is_asked_by_its_open_files(moor, labs):

@@ -70,8 +70,8 @@ def test_its_links_lead_to_where_it_is_handed_out(built, tmp_path):
     urls = dict(line.split(", ") for line in told["with"].get_all("Project-URL"))
     assert set(urls) == {"Homepage", "Documentation", "Changelog", "Security"} and told["without"].get_all("Project-URL") is None
     files = [*urls.values(), *targets["with"]]
-    assert len(files) > 30 and all((clone / one.removeprefix(place + "/")).exists() and one.startswith(place) for one in files), files
-    assert all((clone / one).exists() for one in targets["without"]) and len(targets["without"]) == len(targets["with"])
+    assert len(files) > 30 and all((clone / file.removeprefix(place + "/")).exists() and file.startswith(place) for file in files), files
+    assert all((clone / item).exists() for item in targets["without"]) and len(targets["without"]) == len(targets["with"])
 
 
 def lowest(wheel: Path, version: str) -> list[str]:
@@ -79,7 +79,7 @@ def lowest(wheel: Path, version: str) -> list[str]:
     with zipfile.ZipFile(wheel) as opened:
         lines = Parser().parsestr(opened.read(f"kalyx-{__version__}.dist-info/METADATA").decode()).get_all("Requires-Dist")
     wanted = [Requirement(line) for line in lines if "extra ==" not in line]
-    return [f"{one.name}=={next(iter(one.specifier)).version}" for one in wanted if not one.marker or one.marker.evaluate({"python_version": version})]
+    return [f"{item.name}=={next(iter(item.specifier)).version}" for item in wanted if not item.marker or item.marker.evaluate({"python_version": version})]
 
 
 # What Kalyx runs on, whatever is here; and what of it is here.
@@ -97,7 +97,7 @@ def test_the_lowest_versions_come_without_a_compiler(version, built):
     subprocess.run([*words, "--python-version", version, "--target", built[0] / "none", *compiled], check=True, capture_output=True)
 
 
-@pytest.mark.parametrize("bounds, version", [("lowest", INTO[0]), *([("newest", one) for one in INTO] if LONG else [])])
+@pytest.mark.parametrize("bounds, version", [("lowest", INTO[0]), *([("newest", item) for item in INTO] if LONG else [])])
 def test_it_installs_and_works(bounds, version, built, tmp_path):
     """On the oldest Python that is here, with every dependency in the lowest version that is said to be enough.
 

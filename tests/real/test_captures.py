@@ -72,12 +72,12 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
         here = own[" ".join(words)]
         assert there.status == here.status, (words, there.err)
         same = without_times(json.loads(blind.stand_ins(json.dumps(here.json).encode())))
-        told = [json.dumps(one, indent=1).splitlines() for one in (same, without_times(there.json))]
+        told = [json.dumps(item, indent=1).splitlines() for item in (same, without_times(there.json))]
         assert told[0] == told[1], (words, *list(difflib.unified_diff(*told, n=0))[:40])
     # What nobody asked before is not in it, which is not the same as not there.
     asked = spring.kalyx("why", "colorsys", "--in", "heath", "--on", file, "--json")
     (only,) = asked.json["imports"]
-    assert asked.status == 2 and only["outcome"] == "undetermined" and [one["cause"] for one in only["findings"]] == ["not-asked"]
+    assert asked.status == 2 and only["outcome"] == "undetermined" and [finding["cause"] for finding in only["findings"]] == ["not-asked"]
     assert "--why colorsys" in only["findings"][0]["message"] and NOT_HERE in only["findings"][0]["message"]
     drawn = spring.kalyx("why", "hivescale", "--in", "kernel:orchard", "--on", file)
     assert "gone_for_good" in drawn.out and drawn.status == 1
@@ -172,11 +172,11 @@ def test_no_secret_is_shown(spring, tmp_path):
     for words in calls:
         for more in ([], ["--json"]):
             ran = spring.kalyx(*words, *more, *(["--yes"] if words[0] == "report" else []))
-            held = [one for one in planted if one in ran.out + ran.err]
-            assert not held, (words, more, held, [line for line in (ran.out + ran.err).splitlines() if any(one in line for one in held)][:3])
-    assert not [one for one in planted if one in page.read_text()]
+            held = [item for item in planted if item in ran.out + ran.err]
+            assert not held, (words, more, held, [line for line in (ran.out + ran.err).splitlines() if any(item in line for item in held)][:3])
+    assert not [item for item in planted if item in page.read_text()]
     left = [path for folder in (spring.root / ".local", spring.root.parent / "cache", spring.data / "kalyx-removed") for path in folder.rglob("*") if path.is_file()]
-    assert not [(path, one) for path in left for one in planted if one in path.read_text(errors="replace")]
+    assert not [(path, item) for path in left for item in planted if item in path.read_text(errors="replace")]
 
 
 def test_no_secret_is_in_it(spring, tmp_path):
@@ -189,12 +189,12 @@ def test_no_secret_is_in_it(spring, tmp_path):
         said = json.loads(line).get("is")
         if isinstance(said, dict) and "bytes" in said:
             held += base64.b64decode(said["bytes"]).decode("latin-1")
-    left = {one: held[max(0, held.index(one) - 80) :][:100] for one in planted if one in held}
+    left = {item: held[max(0, held.index(item) - 80) :][:100] for item in planted if item in held}
     assert not left, json.dumps(left, indent=1)
     assert "orchard" in held and "hivescale" in held
     shown = spring.kalyx("capture", file, "--show")
     assert shown.status == 0 and "settings.json" in shown.out and "files, with their content" in shown.out
-    assert not [one for one in planted if one in shown.out]
+    assert not [item for item in planted if item in shown.out]
     assert spring.kalyx("here", "--on", file).status == 1
 
 
@@ -313,7 +313,7 @@ EXPECTED = {
 def test_machines_are_compared_kernel_by_kernel(spring, tmp_path):
     """Two captures, or one and this machine: what explains the difference first; two systems share no paths."""
     told = spring.kalyx("contrast", "cluster-larkmoor", "macos-larkmoor", "--json").json["differences"]
-    assert [(one["what"], one["name"]) for one in told] == [
+    assert [(item["what"], item["name"]) for item in told] == [
         ("version", "python"), ("platform", "system"), ("platform", "architecture"), ("kernel", "heath"), ("kernel", "orchard"),
         ("kernel", "orchard-spring"), ("package", "nectarflow"), ("package", "pip"),
     ]  # fmt: skip

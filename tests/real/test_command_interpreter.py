@@ -106,4 +106,4 @@ def test_the_line_enters(interpreter, script):
     for line in ("call " * script + answer.line, pasted):
         printed = carry_out([line, "set VIRTUAL_ENV", "path"])
         assert f"VIRTUAL_ENV={place}" in printed, (line, printed)
-        assert any(one.startswith(f"PATH={place}\\Scripts;") for one in printed), (line, printed)
+        assert any(item.startswith(f"PATH={place}\\Scripts;") for item in printed), (line, printed)

@@ -133,7 +133,7 @@ def test_module_files_are_read(name, text, wanted):
     reader = MemoryReader("linux", {f"/m/larkpython/{name}": text.encode()}, variables=variables)
     (module,) = available_modules(reader, "python")
     assert module.path == loaded_modules(reader)[0].path
-    assert [(one.variable, one.value, one.line) for one in settings_of(reader, module)] == wanted
+    assert [(item.variable, item.value, item.line) for item in settings_of(reader, module)] == wanted
 
 
 MODULES = "/usr/share/modules/init/bash"
@@ -175,7 +175,7 @@ def test_start_files_are_bounded_and_follow_no_circle():
         f"{home}/.two": b"\xff\n",
     }
     reader = MemoryReader("linux", files, home=home)
-    assert [(one.word, one.line) for one in taken_over(reader, "bash")] == [("pip", 3)]
+    assert [(item.word, item.line) for item in taken_over(reader, "bash")] == [("pip", 3)]
     files |= {f"{home}/.config/powershell/profile.ps1": b"set-alias python py\nSet-Alias ls dir\nfunction pip3 { py -m pip }\n"}
-    assert [(one.kind, one.word, one.line) for one in taken_over(MemoryReader("linux", files, home=home), "pwsh")] == [
+    assert [(item.kind, item.word, item.line) for item in taken_over(MemoryReader("linux", files, home=home), "pwsh")] == [
         ("alias", "python", 1), ("function", "pip3", 3)]  # fmt: skip

@@ -47,8 +47,8 @@ def test_a_script(moor, heath, name):
     done = subprocess.run([heath, *flags.split(), script], cwd=moor.folder, capture_output=True, text=True, check=False)
     more = ["--as", f"python {flags} {script}"] if flags else []
     ran = moor.kalyx("why", f"./{script}", "--in", heath, "--json", *more)
-    failing = [one for one in ran.json["imports"] if one["outcome"] != "imports" or one["findings"]]
-    causes = [finding["cause"] for one in failing if not one["guarded"] for finding in one["findings"][:1]]
+    failing = [item for item in ran.json["imports"] if item["outcome"] != "imports" or item["findings"]]
+    causes = [finding["cause"] for item in failing if not item["guarded"] for finding in item["findings"][:1]]
     assert (ran.status == 0) == (done.returncode == 0), (done.stderr, ran.out)
     assert causes[:1] == ([cause] if cause else []), ran.out
 
@@ -72,9 +72,9 @@ def test_a_source_that_no_compiler_takes_is_read_as_such(moor, version):
     works = {module: subprocess.run([python, "-c", f"import {module}"], cwd=moor.folder, env=moor.variables, capture_output=True,
                                     check=False).returncode == 0 for module in modules}  # fmt: skip
     for more in (["--static"], []):
-        found = {one["module"]: one for one in moor.kalyx("why", *modules, "--in", python, *more, "--json").json["imports"]}
-        assert {module: one["outcome"] == "imports" for module, one in found.items()} == works, more
-        assert all(works[module] or one["findings"] for module, one in found.items()), more
+        found = {item["module"]: item for item in moor.kalyx("why", *modules, "--in", python, *more, "--json").json["imports"]}
+        assert {module: item["outcome"] == "imports" for module, item in found.items()} == works, more
+        assert all(works[module] or item["findings"] for module, item in found.items()), more
 
 
 @pytest.mark.parametrize("argv", [[], None, [""], ["python", 1], ["no-such"], ["~/x"], ["/tmp"], ["python\0"],
@@ -101,5 +101,5 @@ def test_a_notebooks_own_lines(moor, heath):
                 "metadata": {}, "nbformat": 4, "nbformat_minor": 5}  # fmt: skip
     (moor.folder / "spring.ipynb").write_text(json.dumps(notebook))
     ran = moor.kalyx("why", "spring.ipynb", "--in", heath, "--json")
-    absent = [one["module"] for one in ran.json["imports"] if one["outcome"] == "fails"]
+    absent = [item["module"] for item in ran.json["imports"] if item["outcome"] == "fails"]
     assert absent == ["one_absent", "two_absent", "three_absent", "four_absent"], ran.out

@@ -32,10 +32,10 @@ def test_fill_foresees_does_and_proves(version, moor, wheels):
     assert ran.status == 1 and done["done"], "it breaks another: status 1"
     wanted = [("hivescale", None, "2.1"), ("nectarflow", "1.0", "1.2")]
     for answer in (foreseen, done):
-        assert [(one["name"], one["before"], one["after"]) for one in answer["moves"]] == wanted
+        assert [(move["name"], move["before"], move["after"]) for move in answer["moves"]] == wanted
         (broken,) = answer["broken"]
         assert (broken["name"], broken["requirement"], broken["found"]) == ("combtool", "nectarflow<1.1", "1.2")
-    assert [one["outcome"] for one in done["imports"]] == ["imports", "imports"]
+    assert [item["outcome"] for item in done["imports"]] == ["imports", "imports"]
     for back in (done["undo"], done["undo_then"]):
         assert moor.kalyx(*back[1:], "--yes").status == 0, back
     assert tree(prefix).keys() == before.keys(), "both calls make it what it was"
@@ -45,7 +45,7 @@ def test_fill_foresees_does_and_proves(version, moor, wheels):
     )
     assert {"name": "nectarflow", "version": "1.2"} in json.loads(own.stdout)
     ran = moor.kalyx("fill", prefix, "--remove", "hivescale", "combtool", "--json", "--yes")
-    assert ran.status == 0 and [one["after"] for one in ran.json["moves"]] == [None, None]
+    assert ran.status == 0 and [move["after"] for move in ran.json["moves"]] == [None, None]
     assert ran.json["undo"] == ["kalyx", "fill", str(prefix), "combtool==1.0", "hivescale==2.1"]
     ran = moor.kalyx("fill", prefix, "--remove", "nectarflo", "--yes")
     assert ran.status == 2 and "nearest: nectarflow" in ran.err
@@ -69,7 +69,7 @@ def test_what_is_seen_from_below_is_not_added(moor, wheels):
     make_environment(NEW, prefix, "--system-site-packages")
     ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, "--json", "--yes", **user)
     assert ran.status == 0 and not ran.json["moves"]
-    assert [(one["name"], one["origin"]) for one in ran.json["seen_below"]] == [("nectarflow", "user")]
+    assert [(item["name"], item["origin"]) for item in ran.json["seen_below"]] == [("nectarflow", "user")]
     ran = moor.kalyx("fill", prefix, "nectarflow>=1.1", "--wheels", wheels, "--json", "--yes", **user)
     (move,) = ran.json["moves"]
     assert (move["before"], move["after"]) == ("1.0", "1.2") and move["hides"].startswith(str(moor.root / "mine"))
@@ -116,7 +116,7 @@ def test_running_kernels_are_named(moor, wheels):
     running = subprocess.Popen([python, "-c", "import time; time.sleep(60)", "-f", str(connection)])
     try:
         ran = moor.kalyx("fill", prefix, "nectarflow", "--wheels", wheels, "--yes", "--json")
-        assert [one for one in ran.json["restart"] if str(running.pid) in one and "kernel" in one]
+        assert [item for item in ran.json["restart"] if str(running.pid) in item and "kernel" in item]
     finally:
         running.kill()
         running.wait()
@@ -165,7 +165,7 @@ def test_a_full_disk(moor, tmp_path):
     assert done.stderr.count("No space left") == 2 and "rolled back" in done.stderr, done.stderr
     assert (moor.root / "before").read_text() == (moor.root / "after").read_text()
     found = json.loads((moor.root / "survey.json").read_text())["environments"]
-    assert [one["condition"] for one in found if one["prefix"].startswith(str(small))] == ["sound"]
+    assert [item["condition"] for item in found if item["prefix"].startswith(str(small))] == ["sound"]
 
 
 def test_two_at_once(moor, wheels):
@@ -175,8 +175,8 @@ def test_two_at_once(moor, wheels):
     words = [sys.executable, "-m", "kalyx", "fill", str(prefix), "--wheels", str(wheels), "--yes"]
     both = [subprocess.Popen([*words, name], env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
                              stderr=subprocess.PIPE, text=True) for name in ("broad", "hivescale")]  # fmt: skip
-    said = [one.communicate()[1] for one in both]
-    ends = sorted(one.returncode for one in both)
+    said = [item.communicate()[1] for item in both]
+    ends = sorted(item.returncode for item in both)
     assert ends in ([0, 0], [0, 2]) and (ends == [0, 0] or any("is changing" in words for words in said)), said
     assert not [name for name in os.listdir(prefix) if name.startswith(".kalyx")]
     assert moor.kalyx("fill", prefix, "broad", "hivescale", "--wheels", wheels, "--yes").status == 0

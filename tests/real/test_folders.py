@@ -129,9 +129,9 @@ def test_the_reference_agrees(number, servers, tmp_path):
     folders, rows = json.loads(done.stdout.splitlines()[-1])
     reader = LiveReader(variables=variables, folder=str(stand))
     server = Server(read_interpreter(reader, executable), variables)
-    mine = [one.path for one in kernel_folders(reader, server)]
-    assert mine == list(dict.fromkeys(os.path.normpath(os.path.join(stand, one)) for one in folders)), variables
-    listed = {one.id: one for one in listed_kernels(reader, server) if not {"hidden", "unlisted"} & set(one.conditions)}
+    mine = [kernel_folder.path for kernel_folder in kernel_folders(reader, server)]
+    assert mine == list(dict.fromkeys(os.path.normpath(os.path.join(stand, item)) for item in folders)), variables
+    listed = {listed_kernel.id: listed_kernel for listed_kernel in listed_kernels(reader, server) if not {"hidden", "unlisted"} & set(listed_kernel.conditions)}
     assert listed.keys() == rows.keys(), variables
     for name, (folder, command) in rows.items():
         assert listed[name].folder == os.path.normpath(os.path.join(stand, folder)), (name, variables)
@@ -167,8 +167,8 @@ def test_older_releases_agree(number, servers, releases, tmp_path):
     variables["PYTHONPATH"] = f"{releases / release}:{variables.get('PYTHONPATH', '')}".rstrip(":")
     words = [executable, "-W", "ignore", "-c", FOLDERS]
     done = subprocess.run(words, env=variables, cwd=stand, capture_output=True, text=True, check=True)
-    theirs = [os.path.normpath(os.path.join(stand, one)) for one in json.loads(done.stdout.splitlines()[-1])]
+    theirs = [os.path.normpath(os.path.join(stand, load)) for load in json.loads(done.stdout.splitlines()[-1])]
     reader = LiveReader(variables=variables, folder=str(stand))
     server = Server(read_interpreter(reader, executable), variables)
-    mine = [one.path for one in kernel_folders(reader, server) if one.source != "the older place in the home folder"]
+    mine = [kernel_folder.path for kernel_folder in kernel_folders(reader, server) if kernel_folder.source != "the older place in the home folder"]
     assert mine == list(dict.fromkeys(theirs)), (release, variables)

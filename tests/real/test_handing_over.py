@@ -38,7 +38,7 @@ def test_what_is_recorded_is_rebuilt_and_the_same(version, moor, wheels):
     file = moor.root / "orchard.txt"
     ran = moor.kalyx("record", python, "-o", file, "--json")
     assert ran.status == 0
-    lines = {one["name"]: one["line"] for one in ran.json["lines"]}
+    lines = {line["name"]: line["line"] for line in ran.json["lines"]}
     assert lines["hivescale"] == "hivescale==2.1" and lines["nectarflow"] == "nectarflow==1.0"
     assert lines["combtool"] == 'combtool==1.0 ; sys_platform == "linux"'
     assert lines["lampkit"] == "lampkit==1.0", "what another system alone asks for is here for another reason"
@@ -79,7 +79,7 @@ def test_what_no_line_can_bring_is_said(moor, wheels):
     source = {"url": "https://example.org/moor/nectarflow", "vcs_info": {"vcs": "git", "commit_id": "a1b2"}}
     (info / "direct_url.json").write_text(json.dumps(source))
     ran = moor.kalyx("record", python, "--json", LOADEDMODULES="meadow/2.0")
-    kinds = {one["name"]: (one["kind"], one["elsewhere"]) for one in ran.json["lines"]}
+    kinds = {line["name"]: (line["kind"], line["elsewhere"]) for line in ran.json["lines"]}
     assert kinds == {"beelines": ("development", False), "localbuild": ("pinned", False), "hivescale": ("pinned", True),
                      "nectarflow": ("direct", True), "combtool": ("pinned", False)}  # fmt: skip
     text = ran.json["text"]
@@ -87,7 +87,7 @@ def test_what_no_line_can_bring_is_said(moor, wheels):
     assert "# beelines: a development install of file://" in text and "loose in " in text and "meadow/2.0" in text
     (moor.folder / "weigh.py").write_text("import hivescale, json\nfrom nothing_here import x\n")
     used = moor.kalyx("record", python, "--used", moor.folder, "--json").json
-    assert [one["name"] for one in used["lines"]] == ["hivescale", "nectarflow"]
+    assert [line["name"] for line in used["lines"]] == ["hivescale", "nectarflow"]
     assert used["left_out"] == ["nothing_here is imported in weigh.py, line 2, and is not here"]
     (moor.folder / "own.txt").write_text("mine\n")
     ran = moor.kalyx("record", python, "-o", moor.folder / "own.txt")
@@ -161,13 +161,13 @@ def test_an_environment_goes_with_its_kernels_and_nothing_else(moor, wheels):
     (moor.folder / "mypy.ini").write_text(f"[mypy]\npython_executable = {python}\n")
     ran = moor.kalyx("discard", "kernel:heath", "--dry-run", "--json", "--with-own-files")
     assert ran.json["kernels"] == ["heath"] and ran.json["size_bytes"] > 1000 and prefix.exists()
-    assert any("mypy.ini (line 2)" in one for one in ran.json["pointers"]) and any(
-        "spring.ipynb" in one for one in ran.json["pointers"]
+    assert any("mypy.ini (line 2)" in pointer for pointer in ran.json["pointers"]) and any(
+        "spring.ipynb" in pointer for pointer in ran.json["pointers"]
     )
     ran = moor.kalyx("discard", prefix, "--yes", "--with-own-files")
     assert ran.status == 0 and not prefix.exists(), ran.err
     assert (outside / "kept.txt").read_text() == "kept"
-    assert [one["id"] for one in moor.kalyx("kernels", "--json").json["kernels"]] == ["other"]
+    assert [kernel["id"] for kernel in moor.kalyx("kernels", "--json").json["kernels"]] == ["other"]
 
 
 SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'
@@ -185,7 +185,7 @@ def test_an_editor_is_pointed_and_put_back(moor):
     assert ran.status == 0 and file.read_text() == SETTINGS % orchard, ran.out + ran.err
     assert ran.json["seat"]["interpreter"]["executable"] == orchard and ran.json["was"] == heath
     seats = moor.kalyx("here", "--json").json["seats"]
-    assert [one["interpreter"]["executable"] for one in seats if one["seat"] == "editor"] == [orchard]
+    assert [seat["interpreter"]["executable"] for seat in seats if seat["seat"] == "editor"] == [orchard]
     assert moor.kalyx(*ran.json["undo"][1:], "--yes").status == 0 and file.read_text() == SETTINGS % heath
     other = moor.root / "other" / ".vscode" / "settings.json"
     other.parent.mkdir(parents=True)

@@ -59,13 +59,13 @@ def test_each_shell_is_itself(shell, habit, moor, two):
     assert "}" in done.stdout, done.stderr
     text, _, said = done.stdout.rpartition("}\n")
     executable, prefix = said.split("\n")[:2] if said.strip() else ("", "")
-    seat = next(one for one in json.loads(text + "}")["seats"] if one["seat"] == "shell")
+    seat = next(item for item in json.loads(text + "}")["seats"] if item["seat"] == "shell")
     assert seat["name"].startswith(shell)
     if executable and habit != "an empty entry":
         assert seat["interpreter"]["prefix"] == prefix
         assert os.path.realpath(seat["interpreter"]["executable"]) == os.path.realpath(executable)
     if habit == "entered by hand" and shell != "fish":
-        assert any(one["cause"] == "activation-differs" for one in seat["findings"])
+        assert any(finding["cause"] == "activation-differs" for finding in seat["findings"])
 
 
 def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server):  # noqa: F811
@@ -84,11 +84,11 @@ def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server)
     session = api("sessions", {"name": "", "path": "spring.ipynb", "type": "notebook", "kernel": {"name": "orchard"}})
     time.sleep(2)
     answer = moor.kalyx("here", "--json", "--live").json
-    seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
+    seat = next(item for item in answer["seats"] if item["seat"] == "notebook")
     assert seat["interpreter"]["executable"] == provided and "its file asks for other" in seat["label"]
     (asked,) = [part for part in seat["parts"] if part["role"] == "asked"]
     assert asked["path"] == provided, asked
-    found = next(one for one in answer["seats"] if one["seat"] == "server")
+    found = next(item for item in answer["seats"] if item["seat"] == "server")
     assert (found["pid"], found["folder"], found["interpreter"]["executable"]) == (
         running.pid,
         str(moor.folder),
@@ -104,7 +104,7 @@ def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server)
     try:
         began = time.monotonic()
         answer = moor.kalyx("here", "--json", "--live").json
-        seat = next(one for one in answer["seats"] if one["seat"] == "notebook")
+        seat = next(item for item in answer["seats"] if item["seat"] == "notebook")
         (asked,) = [part for part in seat["parts"] if part["role"] == "asked"]
         assert asked["path"] is None and "nothing was put into its queue" in asked["reason"]
         assert time.monotonic() - began < 20
@@ -122,17 +122,17 @@ def test_programs_that_run_here_are_seats(moor, two):
                                 stdin=subprocess.PIPE, cwd=moor.folder)  # fmt: skip
     try:
         running.stdout.readline(), standing.stdout.readline()
-        seats = {one["pid"]: one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "process"}
+        seats = {seat["pid"]: seat for seat in moor.kalyx("here", "--json").json["seats"] if seat["seat"] == "process"}
         assert seats[running.pid]["interpreter"]["executable"] == heath
         assert seats[standing.pid]["interpreter"]["executable"] == orchard
-        assert any(f"({os.getpid()})" in one for one in seats[running.pid]["started_by"])
+        assert any(f"({os.getpid()})" in item for item in seats[running.pid]["started_by"])
         assert abs(seats[running.pid]["started"] - time.time()) < 60
         assert not seats[running.pid]["changed_since"]
         time.sleep(1.1)
         site = next((Path(heath).parents[1] / "lib").glob("python*")) / "site-packages"
         (site / "nectarflow-1.0.dist-info").mkdir()
         (site / "nectarflow-1.0.dist-info" / "METADATA").write_text("Name: nectarflow\nVersion: 1.0\n")
-        seats = {one["pid"]: one for one in moor.kalyx("here", "--json").json["seats"]}
+        seats = {seat["pid"]: seat for seat in moor.kalyx("here", "--json").json["seats"]}
         assert seats[running.pid]["changed_since"] == ["nectarflow 1.0"]
         assert not seats[standing.pid]["changed_since"]
     finally:
@@ -152,9 +152,9 @@ def test_a_real_checker_takes_what_the_table_says(moor, two):
             done = subprocess.run([sys.executable, "-m", "mypy", "-v", "a.py", "--cache-dir", moor.root / "cache"], cwd=moor.folder,
                                   env=moor.variables, capture_output=True, text=True, check=False)  # fmt: skip
             said = [line for line in (done.stdout + done.stderr).splitlines() if "xecutable" in line]
-            checks = [one for one in moor.kalyx("here", "--json").json["seats"]
-                      if one["seat"] == "editor" and one["parts"][0]["role"] == "check"]  # fmt: skip
-            assert [one["interpreter"]["executable"] for one in checks] == [python]
+            checks = [seat for seat in moor.kalyx("here", "--json").json["seats"]
+                      if seat["seat"] == "editor" and seat["parts"][0]["role"] == "check"]  # fmt: skip
+            assert [check["interpreter"]["executable"] for check in checks] == [python]
             assert said and any(python in line for line in said), done.stdout + done.stderr
         (moor.folder / name).unlink()
 
@@ -173,7 +173,7 @@ def test_watch_says_what_changed(moor, two):
         assert first["schema"] == "kalyx.here/2" and not first["changes"]
         chosen.write_text(json.dumps({"python.defaultInterpreterPath": heath}))
         second = json.loads(watching.stdout.readline())
-        assert any("editor settings.json: editor's Python ran" in one and "heath" in one for one in second["changes"]), second["changes"]
+        assert any("editor settings.json: editor's Python ran" in change and "heath" in change for change in second["changes"]), second["changes"]
         site = next((Path(heath).parents[1] / "lib").glob("python*")) / "site-packages"
         (site / f"new_{time.time_ns()}.py").touch()
         third = json.loads(watching.stdout.readline())
@@ -182,7 +182,7 @@ def test_watch_says_what_changed(moor, two):
         watching.kill()
         watching.wait()
     told = moor.kalyx("here", "--since", kept, "--json").json["changes"]
-    assert any("editor settings.json: editor's Python ran" in one for one in told)
+    assert any("editor settings.json: editor's Python ran" in item for item in told)
     kept.write_text("{}")
     assert moor.kalyx("here", "--since", kept).status == 2
 
@@ -206,10 +206,10 @@ def test_the_pasted_lines_are_read_back(shell, moor, two):
                           text=True, check=False)  # fmt: skip
     assert "kalyx-says" in done.stdout, done.stdout + done.stderr
     (moor.folder / "console.kalyx-seat").write_text(said + done.stdout)
-    seats = {one["name"]: one for one in moor.kalyx("here", "--json").json["seats"]}
+    seats = {seat["name"]: seat for seat in moor.kalyx("here", "--json").json["seats"]}
     assert seats["console"]["interpreter"]["executable"] == two[1]
     words = [part["reason"] for part in seats["console, as the shell itself says"]["parts"]]
-    assert any("alias" in one for one in words) or shell == "fish", words
+    assert any("alias" in word for word in words) or shell == "fish", words
 
 
 @pytest.mark.parametrize(
@@ -223,7 +223,7 @@ def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, to
     subprocess.run([*git, "init", "-q"], check=True, env=moor.variables)
     if shared:
         subprocess.run([*git, "add", "."], check=True, env=moor.variables)
-    found = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "in-version-control"]
+    found = [finding for finding in moor.kalyx("here", "--json").json["findings"] if finding["cause"] == "in-version-control"]
     assert bool(found) == told
     if told:
         assert str(two[0]) in found[0]["message"] and found[0]["evidence"][0]["line"] == 1
@@ -253,7 +253,7 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
     # Asked from outside by its process, it is the same one.
     pid = finding["fixes"][0]["steps"][0]["line"].split("process ")[1].split()[0]
     by_process = moor.kalyx("why", "hivescale", "--in", f"pid:{pid}", "--json").json["imports"][0]["findings"]
-    assert [one["cause"] for one in by_process] == ["stale-in-memory"] and by_process[0]["evidence"][0]["path"] == str(module)
+    assert [item["cause"] for item in by_process] == ["stale-in-memory"] and by_process[0]["evidence"][0]["path"] == str(module)
     time.sleep(1.2)
     api(f"kernels/{session['kernel']['id']}/restart", {})
     time.sleep(2)
@@ -269,5 +269,5 @@ def test_a_relative_entry_of_another_process_goes_by_its_folder(moor):
     with started([python, "-c", code], cwd=other, env={**moor.variables, "PYTHONPATH": "combs"}, stdout=subprocess.PIPE) as running:
         running.stdout.readline()
         ran = moor.kalyx("packages", f"pid:{running.pid}", "--json")
-        entries = [one["entry"] for one in ran.json["target"]["search_path"]]
-    assert str(other / "combs") in entries and not [one for one in entries if one.startswith(str(moor.folder / "combs"))], entries
+        entries = [item["entry"] for item in ran.json["target"]["search_path"]]
+    assert str(other / "combs") in entries and not [entry for entry in entries if entry.startswith(str(moor.folder / "combs"))], entries

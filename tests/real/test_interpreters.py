@@ -26,13 +26,13 @@ def test_the_survey_loses_no_interpreter(moor):
     """Those that are here were found without Kalyx, each by its own word: the survey has them all, and says the same."""
     moor.variables |= {"PATH": os.environ["PATH"], "HOME": os.path.expanduser("~")}
     rows = msgspec.convert(moor.kalyx("survey", "--json").json["interpreters"], list[Interpreter])
-    found = {one.real_executable: one for one in rows}
-    for one in REAL:
-        assert one.real_executable in found, f"the survey loses {one.executable}"
-        row = found.pop(one.real_executable)
+    found = {item.real_executable: item for item in rows}
+    for item in REAL:
+        assert item.real_executable in found, f"the survey loses {item.executable}"
+        row = found.pop(item.real_executable)
         said = (row.implementation, row.prefix, row.base_prefix, os.path.realpath(row.executable))
-        assert said == (one.implementation, one.prefix, one.base_prefix, one.real_executable)
-        assert row.version == one.version
+        assert said == (item.implementation, item.prefix, item.base_prefix, item.real_executable)
+        assert row.version == item.version
     assert not found, f"the survey has what is not here: {list(found)}"
 
 
@@ -120,7 +120,7 @@ def test_no_other_program_is_taken_for_an_interpreter(tmp_path):
             except NotAnInterpreter:
                 continue
     assert [
-        one.executable for one in wrong if not one.real_executable.split("/")[-1].startswith(("python", "pypy"))
+        item.executable for item in wrong if not item.real_executable.split("/")[-1].startswith(("python", "pypy"))
     ] == []
     own = BY_VERSION[NEW]
     shutil.copy2(own.real_executable, tmp_path / "snake")

@@ -144,7 +144,7 @@ def test_of_many_dead_kernels_each_is_listed_and_the_first_are_explained(moor):
     told = moor.kalyx("kernels").out
     assert told.count('"hive-') == 23 and told.count("kalyx unregister hive-") == 2 * 20 and told.rstrip().endswith("3 more are only marked in the list; kalyx kernels -v explains each")
     assert moor.kalyx("kernels", "-v").out.count("kalyx unregister hive-") == 2 * 23
-    assert len([one for one in moor.kalyx("kernels", "--json").json["kernels"] if one["findings"]]) == 23
+    assert len([kernel for kernel in moor.kalyx("kernels", "--json").json["kernels"] if kernel["findings"]]) == 23
 
 
 def test_the_real_server_starts_what_was_registered(moor, provided):
@@ -291,7 +291,7 @@ def test_a_kernel_package_that_is_there_in_part(moor):
             (site / name).write_text(text)
         if gone is not None:
             (site / gone).unlink()
-        found = {one["id"]: one for one in moor.kalyx("kernels", "--json").json["kernels"]}
+        found = {kernel["id"]: kernel for kernel in moor.kalyx("kernels", "--json").json["kernels"]}
         for name, command in commands.items():
             if name == "barred":
                 assert found[name]["conditions"] == ["interpreter-gone"]
@@ -326,7 +326,7 @@ def test_a_kernel_that_is_not_told_its_connection_file(moor, provided):
     moor.kernel("heath", [provided, "-m", "ipykernel_launcher", "-f", "kept.json"], display_name="Heath")
     (row,) = moor.kalyx("kernels", "--json").json["kernels"]
     assert "no-connection-file" in row["conditions"] and not moor.kalyx("rehearse", "heath", "--timeout", "5", "--json").json["answered"]
-    finding = next(one for one in row["findings"] if one["cause"] == "no-connection-file")
+    finding = next(item for item in row["findings"] if item["cause"] == "no-connection-file")
     assert finding["evidence"][0]["line"] == 3
     line = finding["fixes"][0]["steps"][0]["line"]
     assert moor.kalyx(*shlex.split(line)[1:], "--yes").status == 0

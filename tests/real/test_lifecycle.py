@@ -23,8 +23,8 @@ def test_prepare_makes_fills_and_checks(moor, wheels, version, name):
     )
     answer = ran.json
     assert ran.status == 0 and answer["done"], ran.out + ran.err
-    assert {one["name"]: one["version"] for one in answer["packages"]} == {"hivescale": "2.1"}
-    assert [one["outcome"] for one in answer["imports"]] == ["imports"]
+    assert {package["name"]: package["version"] for package in answer["packages"]} == {"hivescale": "2.1"}
+    assert [item["outcome"] for item in answer["imports"]] == ["imports"]
     assert (
         answer["environment"]["version"] == BY_VERSION[version].version
         and answer["environment"]["condition"] == "sound"
@@ -92,7 +92,7 @@ def test_prepare_with_a_project_and_a_kernel(moor, wheels):
     answer = ran.json
     assert ran.status == 0, ran.out + ran.err
     assert answer["interpreter"]["version"].startswith(minor + ".")
-    assert {one["name"]: one["version"] for one in answer["packages"]} == {
+    assert {package["name"]: package["version"] for package in answer["packages"]} == {
         "nectarflow": "1.0",
     }
     assert answer["rehearsal"]["answered"] and answer["rehearsal"]["kernel"]["label"] == "Spring"
@@ -111,9 +111,9 @@ def test_packages_are_the_interpreters_own_list(moor, wheels, version):
         subprocess.run([python, "-c", METADATA], env=moor.variables, capture_output=True, text=True, check=True).stdout
     )
     answer = moor.kalyx("packages", str(prefix), "--json").json
-    mine = sorted([one["name"], one["version"]] for one in answer["packages"] if one["version"])
+    mine = sorted([package["name"], package["version"]] for package in answer["packages"] if package["version"])
     assert sorted(map(tuple, mine)) == sorted(map(tuple, own))
-    origins = {one["name"]: one["origin"] for one in answer["packages"] if one["hidden_by"] is None}
+    origins = {package["name"]: package["origin"] for package in answer["packages"] if package["hidden_by"] is None}
     assert origins["hivescale"] == "own"
 
 
@@ -125,7 +125,7 @@ def test_unmet_hidden_and_contrast(moor, wheels):
             put_in(next(wheels.glob(f"{name}-*.whl")), next(prefix.glob("lib/python*/site-packages")))
     ran = moor.kalyx("packages", one, "--unmet", "--json")
     assert ran.status == 1
-    assert [one["unmet"] for one in ran.json["packages"]] == [[{"requirement": "nectarflow>=1.1", "found": "1.0"}]]
+    assert [package["unmet"] for package in ran.json["packages"]] == [[{"requirement": "nectarflow>=1.1", "found": "1.0"}]]
     kept = moor.root / "before.json"
     kept.write_text(moor.kalyx("packages", one, "--json").out)
     assert moor.kalyx("contrast", one, one).status == 0
@@ -143,7 +143,7 @@ def test_what_kalyx_made_is_found_wherever_it_lies(moor, tmp_path):
     assert moor.kalyx(*words).status == 0
 
     def listed() -> bool:
-        return str(away) in [one["prefix"] for one in moor.kalyx("survey", "--json").json["environments"]]
+        return str(away) in [environment["prefix"] for environment in moor.kalyx("survey", "--json").json["environments"]]
 
     (held,) = moor.root.rglob("kalyx/environments.json")
     assert listed()

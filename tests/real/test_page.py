@@ -40,7 +40,7 @@ def test_a_kernel_chosen_on_the_page_is_what_here_says(moor, provided, page):  #
     assert moor.kalyx("register", provided, "--id", "orchard", "--label", "Orchard of the moor", "--yes").status == 0
     empty = {"cells": [], "metadata": {}, "nbformat": 4, "nbformat_minor": 5}
     (moor.folder / "spring.ipynb").write_text(json.dumps(empty))
-    before = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+    before = next(item for item in moor.kalyx("here", "--json").json["seats"] if item["seat"] == "notebook")
     assert before["interpreter"] is None and before["reason"] == "it names no kernel"
     browser, url = page
     browser.get(f"{url}notebooks/spring.ipynb?token=honey-token")
@@ -60,7 +60,7 @@ def test_a_kernel_chosen_on_the_page_is_what_here_says(moor, provided, page):  #
             browser.find_element(By.CSS_SELECTOR, ".jp-CodeCell .cm-content").click()
             browser.find_element(By.CSS_SELECTOR, ".jp-CodeCell .cm-content").send_keys(Keys.SHIFT, Keys.ENTER)
     executable, prefix, pid = said.split()
-    seat = next(one for one in moor.kalyx("here", "--json").json["seats"] if one["seat"] == "notebook")
+    seat = next(item for item in moor.kalyx("here", "--json").json["seats"] if item["seat"] == "notebook")
     assert (seat["interpreter"]["executable"], seat["environment"]["prefix"], seat["pid"]) == (
         executable, prefix, int(pid),
     )  # fmt: skip

@@ -48,7 +48,7 @@ def test_a_file_a_notebook_and_a_folder(moor, moors):
                       "except ImportError:\n    pass\ndef late():\n    import gone_b\n")  # fmt: skip
     (moor.folder / "helper.py").write_text("")
     ran = moor.kalyx("why", script, "--in", moors["orchard"][0], "--json")
-    found = {one["module"]: one for one in ran.json["imports"]}
+    found = {item["module"]: item for item in ran.json["imports"]}
     assert ran.status == 0 and list(found) == ["json", "hivescale", "helper", "gone_a", "gone_b"], ran.out
     assert found["hivescale"]["outcome"] == "imports" and found["hivescale"]["distribution"]["version"] == "2.1"
     assert found["gone_a"]["outcome"] == "fails" and found["gone_a"]["guarded"] and found["gone_b"]["guarded"]
@@ -70,8 +70,8 @@ def test_a_file_a_notebook_and_a_folder(moor, moors):
     assert any("installs into" in note and str(orchard.parent) in note for note in ran.json["notes"]), ran.json["notes"]
     (moor.folder / "bad.py").write_text("import (\n")
     whole = moor.kalyx("why", f"{moor.folder}/", "--in", moors["orchard"][0], "--json").json
-    assert [Path(one["path"]).name for one in whole["unread"]] == ["bad.py"]
-    assert {one["module"] for one in whole["imports"]} >= {"json", "hivescale", "gone_a"}
+    assert [Path(item["path"]).name for item in whole["unread"]] == ["bad.py"]
+    assert {item["module"] for item in whole["imports"]} >= {"json", "hivescale", "gone_a"}
 
 
 TRACEBACKS = [
@@ -116,7 +116,7 @@ def test_programs_and_everywhere(moor, moors):
     assert ran.status == 0 and ran.json["target"]["interpreter"]["executable"] == python
     tool.write_text(f"#!{python}\nimport json\nfrom hivegone.cli import main\n")
     ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
-    assert ran.status == 1 and {one["module"]: one["outcome"] for one in ran.json["imports"]} == {"json": "imports", "hivegone.cli": "fails"}
+    assert ran.status == 1 and {item["module"]: item["outcome"] for item in ran.json["imports"]} == {"json": "imports", "hivegone.cli": "fails"}
     tool.write_text(f"#!/no/such/python\n{TEXT}")
     ran = moor.kalyx("why", "program:hivescale-read", "--json", **on_path)
     assert ran.json["findings"][0]["cause"] == "first-line-dead"
@@ -159,7 +159,7 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     assert moor.kalyx(*words, **offline).status == 2, "nothing is changed without consent"
     ran = moor.kalyx(*words, "--yes", **offline)
     assert ran.status == 0 and ran.json["done"], ran.out
-    assert [one["outcome"] for one in ran.json["before"] + ran.json["imports"]] == ["fails", "imports"]
+    assert [item["outcome"] for item in ran.json["before"] + ran.json["imports"]] == ["fails", "imports"]
     assert moor.kalyx(*words, "--yes").status == 0
     by_hand = moor.kalyx("why", "gone_for_good", "--in", prefix, "--fix", "--yes")
     assert by_hand.status == 2 and "by hand" in by_hand.err
@@ -182,10 +182,10 @@ def test_a_notebook_whose_kernel_is_not_registered(moor):
         moor.kernel(name, [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     moor.notebook("spring.ipynb", "orchard")
     (finding,) = moor.kalyx("why", "hivescale", "--in", "spring.ipynb", "--json").json["imports"][0]["findings"]
-    (told,) = [one for one in moor.kalyx("here", "--json").json["findings"] if one["cause"] == "kernel-absent"]
+    (told,) = [item for item in moor.kalyx("here", "--json").json["findings"] if item["cause"] == "kernel-absent"]
     assert finding["cause"] == "kernel-absent" and finding["fixes"] == told["fixes"] and told["fixes"]
-    twins = [one for kernel in moor.kalyx("kernels", "--json").json["kernels"] for one in kernel["findings"] if one["cause"] == "twin"]
-    assert [one["fixes"][0]["steps"][0]["line"] for one in twins] == ["kalyx unregister twin"] * 2
+    twins = [item for kernel in moor.kalyx("kernels", "--json").json["kernels"] for item in kernel["findings"] if item["cause"] == "twin"]
+    assert [twin["fixes"][0]["steps"][0]["line"] for twin in twins] == ["kalyx unregister twin"] * 2
 
 
 def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
@@ -211,7 +211,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
 
     def state() -> tuple[object, ...]:
         here = machine().environment_named(str(prefix)).site_packages
-        return sorted((one.name, one.version) for one in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
+        return sorted((item.name, item.version) for item in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
     fix = Fix(message="in vain", steps=[fixes.step(machine(), step) for step in steps])
     before, found = state(), []
@@ -238,7 +238,7 @@ def test_eggs_that_a_path_file_names_are_distributions(moor):
             path.write_text(text.format("combs"))
     (site / "easy-install.pth").write_text("./combs-1.5-py3.egg\n./frames-1.5-py3.egg\n")
     found = moor.kalyx("packages", prefix, "--json").json["packages"]
-    assert [(one["name"], one["version"], one["modules"], one["origin"]) for one in found] == [
+    assert [(item["name"], item["version"], item["modules"], item["origin"]) for item in found] == [
         ("combs", "1.5", ["combs"], "linked"), ("frames", "1.5", ["frames"], "linked")]  # fmt: skip
     for name in ("combs", "frames"):
         (answer,) = moor.kalyx("why", name, "--in", python, "--json").json["imports"]

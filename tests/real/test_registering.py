@@ -140,7 +140,7 @@ def test_a_kernel_package_of_another_make(moor, others, kernel_package):
         others,
         str(Path(others).parents[1]),
     )
-    assert [one["outcome"] for one in ran.json["imports"]] == ["imports", "fails"]
+    assert [item["outcome"] for item in ran.json["imports"]] == ["imports", "fails"]
     assert nothing_is_left(moor)
 
 
@@ -184,7 +184,7 @@ def test_a_running_server_is_asked(moor, provided, server):  # noqa: F811
     )
     subprocess.run([sys.executable, "-c", code], check=True, env={"PATH": "/usr/bin"})
     ran = moor.kalyx("kernels", "--running", "--json")
-    (live,) = next(one["running"] for one in ran.json["kernels"] if one["id"] == "orchard")
+    (live,) = next(kernel["running"] for kernel in ran.json["kernels"] if kernel["id"] == "orchard")
     assert live["notebook"] == str(notebook) and live["executable"] == provided and live["server"] == running.pid
     assert os.readlink(f"/proc/{live['pid']}/exe") == os.path.realpath(provided)
     assert "honey-token" not in ran.out + ran.err + moor.kalyx("kernels", "--running", "-v").out
@@ -211,10 +211,10 @@ def test_two_registrations_at_once(moor, provided):  # noqa: F811
     words = [sys.executable, "-m", "kalyx", "register", provided, "--id", "orchard", "--take-over", "--yes", "--label"]
     both = [subprocess.Popen([*words, label], env=moor.variables, cwd=moor.folder, stdout=subprocess.PIPE,
                              stderr=subprocess.STDOUT) for label in ("One", "Two")]  # fmt: skip
-    said = [one.communicate()[0] for one in both]
+    said = [item.communicate()[0] for item in both]
     # One does it; the other says that somebody came first, or replaces what the first has finished.
-    assert sorted(one.returncode for one in both) in ([0, 0], [0, 2]), said
-    assert all(one.returncode == 0 or b"meanwhile" in words for one, words in zip(both, said, strict=True)), said
+    assert sorted(item.returncode for item in both) in ([0, 0], [0, 2]), said
+    assert all(item.returncode == 0 or b"meanwhile" in words for item, words in zip(both, said, strict=True)), said
     folder = moor.data / "kernels" / "orchard"
     assert json.loads((folder / "kernel.json").read_text())["display_name"] in ("One", "Two")
     assert sorted(os.listdir(folder)) == ["kernel.json", "logo-32x32.png", "logo-64x64.png", "logo-svg.svg"]

@@ -40,7 +40,7 @@ def test_in_a_browser(moor, report):
         browser.get(report.as_uri())
         assert [line for line in browser.get_log("browser") if line["level"] != "INFO"] == []
         asked = [json.loads(line["message"])["message"] for line in browser.get_log("performance")]
-        sent = {one["params"]["request"]["url"] for one in asked if one["method"] == "Network.requestWillBeSent"}
+        sent = {item["params"]["request"]["url"] for item in asked if item["method"] == "Network.requestWillBeSent"}
         # (Its own first page asks for its own parts.)
         assert {url for url in sent if not url.startswith(("chrome", "data:"))} == {report.as_uri()}, sent
         # What would be markup is text; what would steer a terminal or turn the line round is written out.

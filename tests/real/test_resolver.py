@@ -95,7 +95,7 @@ def compare(executable: str, variables: dict[str, str], more: tuple[str, ...] = 
 
 
 PLAIN = {"PATH": "/usr/bin:/bin", "HOME": "/nowhere", "LANG": "C.UTF-8"}
-INSTALLED = [one.executable for one in REAL if one.implementation == "cpython" and not one.version.startswith("2.")]
+INSTALLED = [item.executable for item in REAL if item.implementation == "cpython" and not item.version.startswith("2.")]
 
 
 @pytest.mark.parametrize("executable", [*INSTALLED, sys.executable])

@@ -15,7 +15,7 @@ from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, CAN_MAKE, LONG, NEW, REAL, some
 from tests.real.paths import VARIANTS, World, applies, read, said
 
-NAMES = [f"{one.implementation}-{one.version}{'-system' if one.prefix == '/usr' else ''}" for one in REAL]
+NAMES = [f"{item.implementation}-{item.version}{'-system' if item.prefix == '/usr' else ''}" for item in REAL]
 
 
 def environments(world, interpreter):
@@ -90,12 +90,12 @@ def test_start_up_code_is_asked_of_a_named_target_only(version, moor):
         read = moor.kalyx("packages", str(prefix), "--as", f"python {flags} say.py", "--json").json
         assert [entry["entry"] for entry in read["target"]["search_path"]] == own, flags
         assert not read["unknown"]
-        assert any(one["name"] == "combfound" and one["origin"] == "linked" for one in read["packages"]) == ran
+        assert any(package["name"] == "combfound" and package["origin"] == "linked" for package in read["packages"]) == ran
     moor.root.joinpath("ran").unlink(missing_ok=True)
     unasked = moor.kalyx("packages", str(prefix), "--static", "--json").json
-    assert {os.path.basename(one["path"]) for one in unasked["unknown"]} == {"late.pth", *([] if system_hook.exists() else ["sitecustomize.py"])}
+    assert {os.path.basename(item["path"]) for item in unasked["unknown"]} == {"late.pth", *([] if system_hook.exists() else ["sitecustomize.py"])}
     found = moor.kalyx("survey", "--under", moor.root, "--json").json
-    assert str(prefix) in [one["prefix"] for one in found["environments"]]
+    assert str(prefix) in [environment["prefix"] for environment in found["environments"]]
     seats = moor.kalyx("here", "--json", PATH=f"{prefix}/bin:/usr/bin:/bin").json["seats"]
     assert executable in [seat["interpreter"]["executable"] for seat in seats if seat["interpreter"]]
     assert not moor.root.joinpath("ran").exists(), "a hook ran for a target nobody named"

@@ -60,7 +60,7 @@ def test_what_the_reference_lists(moor, record_property):
     done = subprocess.run([sys.executable, "-c", SAYS], env=moor.variables, capture_output=True, text=True, check=True)
     theirs = json.loads(done.stdout)
     answer = moor.kalyx("kernels", "--seen-by", sys.executable, "--json").json
-    ours = {one["id"]: one for one in answer["kernels"] if one["id"] in raws and "spec-unreadable" not in one["conditions"]}
+    ours = {kernel["id"]: kernel for kernel in answer["kernels"] if kernel["id"] in raws and "spec-unreadable" not in kernel["conditions"]}
     for name, raw in raws.items():
         if dead_at_start(raw):
             continue

@@ -183,7 +183,7 @@ def test_a_starter_is_followed_in_each_question(world, moor):
     own = subprocess.run([path, "-c", "import sys; print(sys.path)"], cwd=moor.folder, env=moor.variables, capture_output=True, check=True)
     for target in (str(path), "program:moor-python"):
         answer = moor.kalyx("why", "json", "--in", target, "--as", "python -c pass", "--json").json
-        assert [one["entry"] for one in answer["target"]["search_path"]] == ast.literal_eval(own.stdout.decode()), target
+        assert [item["entry"] for item in answer["target"]["search_path"]] == ast.literal_eval(own.stdout.decode()), target
     moor.kernel("through", [str(path), "-m", "json.tool", "{connection_file}"])
     (kernel,) = moor.kalyx("kernels", "--json").json["kernels"]
     assert kernel["environment"]["prefix"] == str(world / "e")
@@ -199,5 +199,5 @@ def test_a_starter_is_followed_in_each_question(world, moor):
     for shell in ("bash", "dash", "zsh"):
         line = "python -c 'import os, sys; print(os.path.realpath(sys.executable))'"
         said = subprocess.run([shell, "-c", line], env=moor.variables, capture_output=True, text=True, check=True)
-        (seat,) = [one for one in moor.kalyx("here", "--json", SHELL=f"/bin/{shell}").json["seats"] if one["seat"] == "shell"]
+        (seat,) = [item for item in moor.kalyx("here", "--json", SHELL=f"/bin/{shell}").json["seats"] if item["seat"] == "shell"]
         assert os.path.realpath(seat["interpreter"]["executable"]) == said.stdout.strip()

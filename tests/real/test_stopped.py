@@ -85,7 +85,7 @@ def test_while_registering(moor, deed, record_property):
         seen["old" if found == old else "new"] += 1
         if deed != "KILL":
             assert sorted(os.listdir(folder)) in (names, ["kernel.json"]), "what can be cleared is cleared"
-        listed = [one["id"] for one in moor.kalyx("kernels", "--json").json["kernels"] if "orchard" in one["id"]]
+        listed = [kernel["id"] for kernel in moor.kalyx("kernels", "--json").json["kernels"] if "orchard" in kernel["id"]]
         assert listed == ["orchard"]
     status, _, said = moor.stepped("KILL", 0, *words)
     assert status == 0 and sorted(os.listdir(folder)) == names, "the next run clears what was left"
@@ -109,7 +109,7 @@ def test_while_pointing(moor, record_property):
         status, _, said = moor.stepped("KILL", number, *words)
         assert status == -9 and file.read_text() in (SETTINGS % old, SETTINGS % new), said
         seen["old" if file.read_text() == SETTINGS % old else "new"] += 1
-        assert all(one.name.startswith(".kalyx-") for one in file.parent.iterdir() if one != file)
+        assert all(path.name.startswith(".kalyx-") for path in file.parent.iterdir() if path != file)
     file.write_text(SETTINGS % old)
     assert moor.kalyx(*words).status == 0 and os.listdir(file.parent) == ["settings.json"]
     told(seen, record_property)
@@ -139,7 +139,7 @@ def test_while_removing(moor, record_property):
             seen["marked"] += 1
             if (prefix / "pyvenv.cfg").exists():
                 found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
-                (one,) = [one for one in found if one["prefix"] == str(prefix)]
+                (one,) = [item for item in found if item["prefix"] == str(prefix)]
                 assert one["condition"] == "half-made"
                 assert one["findings"][0]["fixes"][0]["steps"][0]["command"][:2] == ["kalyx", "discard"]
         elif tree(prefix):
@@ -192,7 +192,7 @@ def test_while_preparing(moor, wheels, deed, record_property):
         whole = (path / "bin" / "python").exists() and not (path / ".kalyx-unfinished").exists()
         seen["whole" if whole else "marked"] += 1
         found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
-        condition = [one["condition"] for one in found if one["prefix"] == str(path)]
+        condition = [item["condition"] for item in found if item["prefix"] == str(path)]
         assert condition in (["sound"] if whole else ["half-made"], []), (number, condition)
         assert whole or deed == "KILL", "an interrupted run clears its folder"
         if not whole:
@@ -230,7 +230,7 @@ def test_while_filling(moor, wheels, record_property):
         if (prefix / ".kalyx-before").exists():
             seen["marked"] += 1
             found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
-            (one,) = [one for one in found if one["prefix"] == str(prefix)]
+            (one,) = [item for item in found if item["prefix"] == str(prefix)]
             assert one["condition"] == "half-made", one["findings"]
             line = one["findings"][0]["fixes"][0]["steps"][0]["command"]
             assert moor.kalyx(*line[1:], "--yes").status == 0

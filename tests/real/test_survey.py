@@ -18,7 +18,7 @@ from tests.equipment import BY_VERSION, NEW, OLD, need
 
 def by_folder(moor, *words) -> dict:
     answer = moor.kalyx("survey", "--under", moor.root, *words, "--json").json
-    return {Path(one["prefix"]).name: one for one in answer["environments"]}
+    return {Path(environment["prefix"]).name: environment for environment in answer["environments"]}
 
 
 def test_conditions_of_real_environments(moor):
@@ -85,7 +85,7 @@ def test_conditions_of_real_environments(moor):
     for name, condition in expected.items():
         for finding in found[name]["findings"]:
             assert finding["fixes"] and finding["evidence"], (name, finding)
-            assert all(os.path.lexists(one["path"]) for one in finding["evidence"] if one["path"]), (name, finding)
+            assert all(os.path.lexists(item["path"]) for item in finding["evidence"] if item["path"]), (name, finding)
         assert bool(found[name]["findings"]) == (condition != "sound"), found[name]["findings"]
     shown = moor.kalyx("survey", "--under", moor.root, "--unsound")
     assert shown.status == 1 and "sound " not in shown.out and "fix " in shown.out
@@ -138,7 +138,7 @@ def test_a_part_that_is_lost(moor):
         python = moor.root / name / "bin" / "python"
         own = subprocess.run([python, "-c", "import combs, sys; print(sys.prefix)"], capture_output=True, text=True, check=False)
         assert own.stdout.strip() == str(moor.root / name), (name, own.stderr)
-    assert {one["condition"] for name, one in by_folder(moor).items() if "folder" in name} == {"sound"}
+    assert {item["condition"] for name, item in by_folder(moor).items() if "folder" in name} == {"sound"}
 
 
 def test_sizes_are_the_systems_own(moor):
@@ -151,7 +151,7 @@ def test_sizes_are_the_systems_own(moor):
     counted = subprocess.run(["du", "-s", "--block-size=1", str(moor.root / "weighed")], capture_output=True, text=True,
                              check=True).stdout.split()[0]  # fmt: skip
     assert abs(answer["size_bytes"] - int(counted)) <= int(counted) * 0.01
-    pip = next(one for one in answer["package_sizes"] if one["name"] == "pip")
+    pip = next(package_size for package_size in answer["package_sizes"] if package_size["name"] == "pip")
     assert pip["size_bytes"] > 1_000_000 and python
 
 
@@ -224,8 +224,8 @@ def test_what_was_asked_is_remembered(moor):
             cache.parent.mkdir(parents=True, exist_ok=True)
             cache.write_bytes(content)
         rows = moor.kalyx("survey", "--json").json["interpreters"]
-        others = [one["executable"] for one in rows if one["known_by"] == "asking"]
-        versions = {one["executable"]: one["version"] for one in rows}
+        others = [row["executable"] for row in rows if row["known_by"] == "asking"]
+        versions = {row["executable"]: row["version"] for row in rows}
         assert all(version.count(".") == 2 for version in versions.values())
     if others:
         assert json.loads(cache.read_text())["schema"] == "kalyx.remembered/1"
@@ -262,7 +262,7 @@ def test_running_and_listed_places_are_found(moor):
     finally:
         sleeper.kill()
         sleeper.wait()
-    found = {Path(one["prefix"]).name: one for one in answer["environments"]}
+    found = {Path(environment["prefix"]).name: environment for environment in answer["environments"]}
     assert {"by-process", "by-kernel", "by-list"} <= set(found)
     assert found["by-kernel"]["kernels"] and found["by-list"]["condition"] == "no-interpreter"
     assert sys.executable
@@ -281,7 +281,7 @@ def test_an_own_interpreter_that_does_not_start_is_renewed_as_printed(moor, kind
     python.write_bytes({"empty": b"", "not to be executed": Path(BY_VERSION[NEW].real_executable).read_bytes(), "a script": b"#!/bin/sh\nexit 3\n"}[kind])
     python.chmod(0o644 if kind == "not to be executed" else 0o755)
     answer = moor.kalyx("survey", "--under", moor.root, "--json").json
-    (found,) = [one for one in answer["environments"] if one["prefix"] == str(prefix)]
+    (found,) = [environment for environment in answer["environments"] if environment["prefix"] == str(prefix)]
     assert found["condition"] == "no-interpreter" and "gone" not in found["findings"][0]["message"]
     for step in found["findings"][0]["fixes"][0]["steps"]:
         subprocess.run(step["line"], shell=True, env=moor.variables, check=True, capture_output=True)
@@ -302,11 +302,11 @@ def test_installations_below_are_rows_of_their_own(moor):
     deep = moor.root / "away" / "/".join("abcdefgh")
     deep.mkdir(parents=True)
     answer = moor.kalyx("survey", "--under", moor.root / "away", "--under", moor.root, "--json").json
-    prefixes = {one["prefix"] for one in answer["interpreters"]}
+    prefixes = {interpreter["prefix"] for interpreter in answer["interpreters"]}
     assert str(hidden) in prefixes and BY_VERSION[OLD].prefix in prefixes
-    found = {os.path.relpath(one["prefix"], moor.root) for one in answer["environments"]}
+    found = {os.path.relpath(environment["prefix"], moor.root) for environment in answer["environments"]}
     assert {"heath", *inside} <= found
-    said = [one["reason"] for one in answer["unread"]]
+    said = [item["reason"] for item in answer["unread"]]
     assert any("folders deep" in reason for reason in said), said
 
 
@@ -341,4 +341,4 @@ def test_ignore_files_of_the_users_own_count(moor, how):
         ignored = subprocess.run([*git, "-C", str(work), "check-ignore", "-q", name], check=False, env=env).returncode == 0
         assert ignored == (name == "left-out")
     found = by_folder(moor)
-    assert {name: [one["cause"] for one in found[name]["findings"]] for name in ("left-out", "kept")} == {"left-out": [], "kept": ["in-version-control"]}
+    assert {name: [finding["cause"] for finding in found[name]["findings"]] for name in ("left-out", "kept")} == {"left-out": [], "kept": ["in-version-control"]}

@@ -218,7 +218,7 @@ def fault_of(place: str, content: bytes) -> str | None:
     try:
         ask(place, content)
     except Exception as failure:
-        frames = [one for one in traceback.extract_tb(failure.__traceback__) if "kalyx" in one.filename]
+        frames = [item for item in traceback.extract_tb(failure.__traceback__) if "kalyx" in item.filename]
         where = f"{Path(frames[-1].filename).name}:{frames[-1].lineno}" if frames else "?"
         return f"{type(failure).__name__} at {where}: {str(failure)[:80]!r}"
     took = time.process_time() - began

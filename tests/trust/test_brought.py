@@ -170,24 +170,24 @@ def calls_of_the_parser(aviary: Path, own: str) -> list[list[str]]:
 
     def samples(action: argparse.Action) -> list[str]:
         known = list(action.choices) if action.choices else SAMPLES[str(action.metavar or action.dest)]
-        return [str(one).format(own=own, file=aviary.parent / f"written-{next(count)}.html") for one in known]
+        return [str(item).format(own=own, file=aviary.parent / f"written-{next(count)}.html") for item in known]
 
     calls = []
     for command in sorted(set(COMMANDS) - {"demo"}):
-        actions = [one for one in command_parser(command)._actions if not NOT_ASKED & set(one.option_strings)]
-        places = [samples(one) for one in actions if not one.option_strings]
-        needed = [word for one in actions if one.required and one.option_strings for word in (one.option_strings[-1], samples(one)[0])]
-        dry = ["--dry-run"] if any("--dry-run" in one.option_strings for one in actions) and command not in ("why", "capture", "report") else []
-        first = [one[0] for one in places]
+        actions = [item for item in command_parser(command)._actions if not NOT_ASKED & set(item.option_strings)]
+        places = [samples(item) for item in actions if not item.option_strings]
+        needed = [word for item in actions if item.required and item.option_strings for word in (item.option_strings[-1], samples(item)[0])]
+        dry = ["--dry-run"] if any("--dry-run" in item.option_strings for item in actions) and command not in ("why", "capture", "report") else []
+        first = [place[0] for place in places]
         for number, several in enumerate(places):
             calls += [[command, *first[:number], word, *first[number + 1 :], *needed, *dry] for word in several]
         calls += [[command, *needed, *dry]] if not places else []
-        for one in actions:
-            if one.option_strings and not one.required and "--dry-run" not in one.option_strings:
-                for value in samples(one) if one.nargs != 0 else [None]:
-                    wheels = ["--wheels", "wheels"] if one.option_strings[-1] == "--prove" else []
+        for item in actions:
+            if item.option_strings and not item.required and "--dry-run" not in item.option_strings:
+                for value in samples(item) if item.nargs != 0 else [None]:
+                    wheels = ["--wheels", "wheels"] if item.option_strings[-1] == "--prove" else []
                     fresh = samples(actions[[a.dest for a in actions].index("file")])[:1] if command == "capture" else first
-                    words = [one.option_strings[-1], *([value] if value is not None else []), *wheels]
+                    words = [item.option_strings[-1], *([value] if value is not None else []), *wheels]
                     calls.append([command, *fresh, *needed, *words, *dry, *(["--yes"] if command in ("why", "report") else [])])
     return calls
 
@@ -254,7 +254,7 @@ def test_a_fix_is_what_was_proven(moor, wheels):
     make_environment(OWN, moor.root / "orchard")
     assert moor.kalyx("fill", moor.root / "orchard", "nectarflow", "--wheels", wheels, "--yes").status == 0
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--prove", "--wheels", wheels, "--json")
-    lines = [one["steps"][0]["command"] for one in ran.json["imports"][0]["findings"][0]["fixes"] if one["tried"] == "works"]
+    lines = [fix["steps"][0]["command"] for fix in ran.json["imports"][0]["findings"][0]["fixes"] if fix["tried"] == "works"]
     assert lines and all(line[4:7] == ["--no-index", "--find-links", str(wheels)] for line in lines if line[1:3] == ["-m", "pip"]), lines
     variables = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple"}
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--fix", "--yes", "--json", **variables)

@@ -92,7 +92,7 @@ def test_the_reason_is_said(ground):
     moor, python = ground
     with shut(moor.root / "heath" / "bin"):
         ran = moor.kalyx("survey", "--under", moor.root, "--json", before=as_one_who_may_not(moor))
-        (one,) = [one for one in ran.json["environments"] if one["prefix"] == str(moor.root / "heath")]
+        (one,) = [environment for environment in ran.json["environments"] if environment["prefix"] == str(moor.root / "heath")]
         assert one["condition"] == "unreadable" and "permission denied" in json.dumps(one["findings"][0])
         ran = moor.kalyx("why", "hivescale", "--in", moor.root / "heath", "--json", before=as_one_who_may_not(moor))
         assert ran.json["imports"][0]["findings"][0]["cause"] == "unreadable", ran.out
@@ -138,7 +138,7 @@ def test_the_same_in_memory(shut_folder):
     machine = Machine(MemoryReader("linux", {**files, shut_folder: Shut()}))
     judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
     assert judged.condition == "unreadable", judged.findings
-    assert not [step.command for one in judged.findings for mend in one.fixes for step in mend.steps if step.command]
+    assert not [step.command for finding in judged.findings for mend in finding.fixes for step in mend.steps if step.command]
 
 
 @pytest.mark.parametrize("folder, owner, counts", [("rook", 1001, False), (".venv", 1001, True), ("heath", None, True), ("venv", None, True)])
@@ -147,12 +147,12 @@ def test_a_folder_that_another_user_shuts_is_no_environment(folder, owner, count
     path = f"/home/keeper/spring/{folder}"
     files = {f"{path}/x": b"", path: Shut(owner), "/home/keeper/spring/notes.txt": b""}
     machine = Machine(MemoryReader("linux", files, folder="/home/keeper/spring"))
-    assert [one.prefix for one in machine.environments] == [path] * counts
+    assert [environment.prefix for environment in machine.environments] == [path] * counts
     with pytest.raises(KalyxError, match="is not an environment") as refusal:
         resolve(machine, "/home/keeper/spring")
     assert refusal.value.candidates == [path] * counts
     named = MemoryReader("linux", files, folder="/home/keeper/spring", variables={"VIRTUAL_ENV": path})
-    assert [one.prefix for one in Machine(named).environments] == [path]
+    assert [environment.prefix for environment in Machine(named).environments] == [path]
 
 
 def test_the_helper_can_fail(ground):

@@ -215,8 +215,8 @@ def test_what_a_folder_brought_is_not_believed(moor, wheels):
         for words in calls:
             ran = moor.kalyx(*words, *(["--wheels", wheels] if words[0] != "discard" else []))
             assert ran.status == 2 and ran.err.count("\n") == 1, (name, words, ran.out, ran.err)
-            assert {path: one for path, one in whole(moor.root).items() if "/journal" not in path and path not in (".", "heath", ".local")
-                    and not path.startswith(".local/")} == {path: one for path, one in before.items() if path not in (".", "heath")}, (name, words)  # fmt: skip
+            assert {path: item for path, item in whole(moor.root).items() if "/journal" not in path and path not in (".", "heath", ".local")
+                    and not path.startswith(".local/")} == {path: item for path, item in before.items() if path not in (".", "heath")}, (name, words)  # fmt: skip
         shutil.rmtree(place) if place.is_dir() else place.unlink()
 
 
@@ -247,8 +247,8 @@ def test_a_journal_that_others_can_write_is_not_believed(moor):
     working = Working(reader, str(prefix), "discard", LiveWriter())
     working.begin()
     (prefix / ".kalyx-discarding").write_text(f"1 2\n{working.mark}\n")
-    seen = lambda: [one["condition"] for one in moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]  # noqa: E731
-                    if one["prefix"] == str(prefix)]  # fmt: skip
+    seen = lambda: [environment["condition"] for environment in moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]  # noqa: E731
+                    if environment["prefix"] == str(prefix)]  # fmt: skip
     assert seen() == ["half-made"]
     (entry,) = (moor.root / ".local" / "state" / "kalyx" / "journal").iterdir()
     entry.chmod(0o666)
@@ -390,4 +390,4 @@ def test_a_link_in_the_place_of_what_kalyx_keeps(moor, wheels):
     (cache / "said").unlink()
     mine.rename(cache / "said")
     assert moor.kalyx("fill", python, "torn-comb", "broad===9", "--wheels", wheels, "--yes").status == 2
-    assert len([one for one in (cache / "said").iterdir() if one.name[0].isdigit()]) == 9
+    assert len([path for path in (cache / "said").iterdir() if path.name[0].isdigit()]) == 9

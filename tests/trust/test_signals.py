@@ -40,10 +40,10 @@ def test_while_modules_load(moor, numbers):
     ended = set()
     for at in range(1, 240, 4 if LONG else 24):
         done = subprocess.run([sys.executable, "-c", EARLY, numbers, str(at)], cwd=moor.folder, env=moor.variables, capture_output=True, text=True, check=False)
-        expected = {128 + int(one) for one in numbers.split(",")} | {0, 1}
+        expected = {128 + int(word) for word in numbers.split(",")} | {0, 1}
         assert done.returncode in expected and done.stderr.count("\n") <= 1, (at, done.returncode, done.stderr)
         ended.add(done.returncode)
-    assert ended & {128 + int(one) for one in numbers.split(",")}
+    assert ended & {128 + int(word) for word in numbers.split(",")}
 
 
 # A signal while the library of records reads a type: an exception in there would end the interpreter itself.
@@ -129,7 +129,7 @@ def test_what_a_killed_run_left_beside_a_file_goes(hive):
     steps = moor.steps_of(*words)
     shutil.rmtree(settings.parent)
     at = max(number for number, step in enumerate(steps, 1) if step.startswith("open") and str(settings.parent) in step)
-    assert moor.stepped("KILL", at + 1, *words)[0] == -9 and [one for one in os.listdir(settings.parent) if one.startswith(".kalyx-new-")]
+    assert moor.stepped("KILL", at + 1, *words)[0] == -9 and [name for name in os.listdir(settings.parent) if name.startswith(".kalyx-new-")]
     moor.kalyx("unregister", "nobody", "--yes")
     assert not settings.parent.exists() or os.listdir(settings.parent) == []
 
@@ -188,7 +188,7 @@ def once(event, arguments):
         with open({str(target)!r}, "w") as file:
             file.write("theirs")
 sys.addaudithook(once)
-sys.argv = ["kalyx", *{[str(one) for one in (*words, target)]!r}]
+sys.argv = ["kalyx", *{[str(word) for word in (*words, target)]!r}]
 from kalyx.cli.start import main
 main()
 """

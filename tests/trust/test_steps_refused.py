@@ -104,5 +104,5 @@ def test_every_step_refused_once(place, name, record_property):  # noqa: F811
         left = sorted(os.listdir(scratch))
         shutil.rmtree(scratch)
         scratch.mkdir()
-        assert not [one for one in left if "failure" not in one and not re.fullmatch("[a-z0-9_]{8}", one)], (about, left)
+        assert not [item for item in left if "failure" not in item and not re.fullmatch("[a-z0-9_]{8}", item)], (about, left)
     record_property("refused steps", len(chosen))

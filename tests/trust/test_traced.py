@@ -87,7 +87,7 @@ def test_a_trial_starts_the_interpreter_of_the_seat_and_nothing_else(machine):
     cache = str(machine["home"] / ".cache" / "kalyx")
     for line, started in (("why hivescale --in {orchard}", orchard), ("packages {orchard}", orchard), ("rehearse orchard", orchard)):
         calls = traced(machine, line.format(**machine).split())
-        others = [one for one in programs(calls) if not one.startswith(started) and one != "/bin/sh"]
+        others = [program for program in programs(calls) if not program.startswith(started) and program != "/bin/sh"]
         left = [call for call in changes(calls) if not temporary.search(call) and cache not in call]
         assert (others, left, peers(calls)) == ([], [], []), line
         assert programs(calls) or line.startswith("packages"), line

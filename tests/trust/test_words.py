@@ -55,7 +55,7 @@ def test_a_hostile_record_never_gets_into_a_line(name, moor):
     """In the environment that has the module, in the one that lacks it, as what is required, and as what is recorded."""
     make_environment(NEW, moor.root / "orchard", "--without-pip")
     heath = make_environment(NEW, moor.root / "heath", "--without-pip")
-    sites = {one: next((moor.root / one).glob("lib/python*/site-packages")) for one in ("orchard", "heath")}
+    sites = {item: next((moor.root / item).glob("lib/python*/site-packages")) for item in ("orchard", "heath")}
     record(sites["orchard"], "hivescale-2.1.dist-info", name, "2.1", "hivescale")
     record(sites["heath"], "broodmap-1.0.dist-info", "broodmap", "1.0", "broodmap", f"Requires-Dist: {name}\n")
     record(sites["heath"], "skep-1.0.dist-info", "skep", name, "skepmod")
@@ -125,7 +125,7 @@ def test_no_secret_is_shown(moor):
                       ["fill", orchard, "nectarflow", "--dry-run"], ["register", orchard, "--id", "orchard", "--yes"]):  # fmt: skip
             for form in ([], ["--json"]):
                 ran = moor.kalyx(*words, *form)
-                leaked = [one for one in SECRETS if one in ran.out + ran.err]
+                leaked = [item for item in SECRETS if item in ran.out + ran.err]
                 assert not leaked, (words, form, leaked, ran.out, ran.err)
     assert next(secret, None) is None, "all were planted"
 
@@ -215,7 +215,7 @@ def test_a_token_goes_only_to_the_process_that_its_file_names(moor):
             (runtime / f"jpserver-{number}.json").write_text(json.dumps(said))
             heard.clear()
             moor.kalyx("kernels", "--running", "--timeout", "3")
-            assert any(b"honey-token" in one for one in heard) == told, (number, heard)
+            assert any(b"honey-token" in item for item in heard) == told, (number, heard)
             assert told or not heard
 
 
@@ -234,5 +234,5 @@ def test_json_carries_nothing_that_acts_on_a_terminal(moor):
     """Control and direction characters are escapes in it, and the values are the same."""
     moor.kernel("odd", ["/gone/\u202egnp.\x9b31m\x7f\U000e0041/python"], raw=None)
     ran = moor.kalyx("kernels", "--json")
-    assert all(one.isprintable() or one == "\n" for one in ran.out)
+    assert all(item.isprintable() or item == "\n" for item in ran.out)
     assert json.loads(ran.out)["kernels"][0]["argv"][0] == "/gone/\u202egnp.\x9b31m\x7f\U000e0041/python"

@@ -32,7 +32,7 @@ def test_kernels_are_those_that_the_reference_lists(tmp_path):
     done = subprocess.run([sys.executable, "-c", SAYS], env=variables, stdin=subprocess.DEVNULL, capture_output=True, check=False)
     theirs = json.loads(done.stdout)
     answer = json.loads(kalyx("kernels", "--seen-by", sys.executable, "--json", **{key: variables[key] for key in (*roots, "JUPYTER_USE_PROGRAMDATA")}))
-    ours = {one["id"]: one for one in answer["kernels"] if one["id"] in raws and not {"spec-unreadable", "hidden"} & set(one["conditions"])}
+    ours = {kernel["id"]: kernel for kernel in answer["kernels"] if kernel["id"] in raws and not {"spec-unreadable", "hidden"} & set(kernel["conditions"])}
     for name in raws:
         if not any(map(dead_at_start, raws[name])):
             assert (name in theirs) == (name in ours), (SEED, name, raws[name], theirs.get(name), ours.get(name))

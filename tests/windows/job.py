@@ -146,7 +146,7 @@ def test_conditions_and_their_fixes(demo, spoil, condition):
     prefix = demo.moor / spoil.__name__.strip("_")
     subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(prefix)], check=True)
     spoil(prefix)
-    found = next(one for one in demo.json("survey")["environments"] if one["name"] == prefix.name)
+    found = next(environment for environment in demo.json("survey")["environments"] if environment["name"] == prefix.name)
     assert found["condition"] == condition, found
     line = found["findings"][0]["fixes"][0]["steps"][0]["line"]
     if spoil is _from_linux:  # test_the_job carries such a line out
@@ -155,7 +155,7 @@ def test_conditions_and_their_fixes(demo, spoil, condition):
     if spoil is _gone:  # of the third no Python 3.8 is there to go back to
         status, out = demo.type(line + (" --yes" if line.startswith("kalyx") else ""))
         assert status == 0, (line, out)
-        after = [one["condition"] for one in demo.json("survey")["environments"] if one["name"].startswith(prefix.name)]
+        after = [environment["condition"] for environment in demo.json("survey")["environments"] if environment["name"].startswith(prefix.name)]
         assert "sound" in after, after
 
 
@@ -204,7 +204,7 @@ def test_one_place_in_many_spellings(demo):
     try:
         known = [row["name"] for row in demo.json("survey")["environments"]]
         assert known.count("orchard") == 1 and len(known) == len({name.lower() for name in known}), known
-        kernel = next(one for one in demo.json("kernels")["kernels"] if one["id"] == "spelled")
+        kernel = next(item for item in demo.json("kernels")["kernels"] if item["id"] == "spelled")
         assert kernel["environment"]["name"] == "orchard" and "twin" in json.dumps(kernel), kernel
     finally:
         (folder / "kernel.json").unlink()
