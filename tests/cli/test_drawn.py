@@ -13,7 +13,7 @@ import pytest
 from kalyx.demo.machines import MACHINES
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, NEW
-from tests.faults.place import installation
+from tests.faults.environments import installation
 from tests.kept import as_kept, differs, story_differs
 
 FOLDER = Path(__file__).with_name("drawn")

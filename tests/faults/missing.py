@@ -9,91 +9,91 @@ import pytest
 
 from kalyx.demo.wheels import Package, write_wheel
 from tests.equipment import BY_VERSION, WANT
-from tests.faults.place import environment_over, minor, only, own_base, plain, standin
+from tests.faults.environments import environment_over, minor, only, own_base, plain, standin
 
 
-def _unpacked(place, package, folder: Path) -> None:
+def _unpacked(envs, package, folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
-    zipfile.ZipFile(write_wheel(package, str(place.wheels))).extractall(folder)
+    zipfile.ZipFile(write_wheel(package, str(envs.wheels))).extractall(folder)
 
 
-def other_minor_in_the_prefix(place):
-    _unpacked(place, plain("frostcomb"), place.moor.root / "heath" / "lib" / "python3.5" / "site-packages")
-    return ["why", "frostcomb", "--in", place.heath], "other-minor"
+def other_minor_in_the_prefix(envs):
+    _unpacked(envs, plain("frostcomb"), envs.moor.root / "heath" / "lib" / "python3.5" / "site-packages")
+    return ["why", "frostcomb", "--in", envs.heath], "other-minor"
 
 
-def other_minor_a_module(place):
+def other_minor_a_module(envs):
     package = Package("dewpoint", "1.0", {"dewpoint.py": ""})
-    _unpacked(place, package, place.moor.root / "heath" / "lib" / "python3.4" / "site-packages")
-    return ["why", "dewpoint", "--in", place.heath], "other-minor"
+    _unpacked(envs, package, envs.moor.root / "heath" / "lib" / "python3.4" / "site-packages")
+    return ["why", "dewpoint", "--in", envs.heath], "other-minor"
 
 
-def _user_site(place) -> Path:
-    return place.moor.root / ".local" / "lib" / f"python{place.version}" / "site-packages"
+def _user_site(envs) -> Path:
+    return envs.moor.root / ".local" / "lib" / f"python{envs.version}" / "site-packages"
 
 
-def user_site_off_by_the_environment(place):
-    _unpacked(place, plain("gorsewax"), _user_site(place))
-    return ["why", "gorsewax", "--in", place.heath], "user-site-off"
+def user_site_off_by_the_environment(envs):
+    _unpacked(envs, plain("gorsewax"), _user_site(envs))
+    return ["why", "gorsewax", "--in", envs.heath], "user-site-off"
 
 
-def user_site_off_by_a_variable(place):
-    _unpacked(place, plain("lingbloom"), _user_site(place))
+def user_site_off_by_a_variable(envs):
+    _unpacked(envs, plain("lingbloom"), _user_site(envs))
     return (
-        ["why", "lingbloom", "--in", BY_VERSION[place.version].executable],
+        ["why", "lingbloom", "--in", BY_VERSION[envs.version].executable],
         "user-site-off",
         {"PYTHONNOUSERSITE": "1"},
     )
 
 
-def stdlib_gone_renamed(place):
+def stdlib_gone_renamed(envs):
     return (
-        ["why", "from urlparse import urljoin", "--in", place.heath],
+        ["why", "from urlparse import urljoin", "--in", envs.heath],
         "stdlib-gone",
         None,
         lambda: ["why", "urllib.parse"],
     )
 
 
-def stdlib_gone_a_package_needs_it(place):
-    source = "import smtpd\n" if minor(place.version) >= (3, 12) else "import ConfigParser\n"
-    place.install("heath", plain("smokeline", source=source))
-    place.offer(plain("smokeline", "1.1"))
-    return ["why", "smokeline", "--in", place.heath], "stdlib-gone"
+def stdlib_gone_a_package_needs_it(envs):
+    source = "import smtpd\n" if minor(envs.version) >= (3, 12) else "import ConfigParser\n"
+    envs.install("heath", plain("smokeline", source=source))
+    envs.offer(plain("smokeline", "1.1"))
+    return ["why", "smokeline", "--in", envs.heath], "stdlib-gone"
 
 
 @only(until="3.10")
-def stdlib_newer_a_package_needs_it(place):
-    place.install("heath", plain("tallyfile", "1.1", source="import tomllib\n"))
-    place.offer(plain("tallyfile", "1.0"))
-    return ["why", "tallyfile", "--in", place.heath], "stdlib-newer"
+def stdlib_newer_a_package_needs_it(envs):
+    envs.install("heath", plain("tallyfile", "1.1", source="import tomllib\n"))
+    envs.offer(plain("tallyfile", "1.0"))
+    return ["why", "tallyfile", "--in", envs.heath], "stdlib-newer"
 
 
 @only(until="3.10")
-def stdlib_newer_asked_for(place):
-    place.offer(Package("tomli", "1.0", {"tomli.py": ""}))
-    return ["why", "tomllib", "--in", place.heath], "stdlib-newer"
+def stdlib_newer_asked_for(envs):
+    envs.offer(Package("tomli", "1.0", {"tomli.py": ""}))
+    return ["why", "tomllib", "--in", envs.heath], "stdlib-newer"
 
 
-def _without(place, part: str, asked: str):
+def _without(envs, part: str, asked: str):
     """A base that was built without a part; building it again is what mends it."""
-    executable, site = own_base(place, f"without{part}")
+    executable, site = own_base(envs, f"without{part}")
     parts = list(site.parent.glob(f"lib-dynload/{part}.*"))
     if not parts:
         pytest.skip(f"{WANT}a Python whose {part} is a file of its own")
     (lost,) = parts
-    aside = place.wheels.parent / lost.name
+    aside = envs.wheels.parent / lost.name
     shutil.move(lost, aside)
-    python = environment_over(executable, place.moor.root / f"over{part}", "--without-pip")
+    python = environment_over(executable, envs.moor.root / f"over{part}", "--without-pip")
     return ["why", asked, "--in", python], "stdlib-part-missing", None, lambda: shutil.move(aside, lost) and None
 
 
-def stdlib_part_missing_of_a_package(place):
-    return _without(place, "_bz2", "bz2")
+def stdlib_part_missing_of_a_package(envs):
+    return _without(envs, "_bz2", "bz2")
 
 
-def stdlib_part_missing_itself(place):
-    return _without(place, "_lzma", "import lzma")
+def stdlib_part_missing_itself(envs):
+    return _without(envs, "_lzma", "import lzma")
 
 
 # A project whose own file is its build backend: the installer needs nothing else to link it.
@@ -113,12 +113,12 @@ build_wheel = build_editable
 """
 
 
-def project(place, name: str, folder: Path) -> None:
+def project(envs, name: str, folder: Path) -> None:
     (folder / name).mkdir(parents=True)
     (folder / name / "__init__.py").write_text("")
     (folder / "backend.py").write_text(BACKEND.replace("NAME", name))
     # The installer of the oldest knows no backends.
-    (folder / ("pyproject.toml" if place.version != "3.6" else "unused.toml")).write_text(
+    (folder / ("pyproject.toml" if envs.version != "3.6" else "unused.toml")).write_text(
         '[build-system]\nrequires = []\nbuild-backend = "backend"\nbackend-path = ["."]\n'
         f'[project]\nname = "{name}"\nversion = "1.0"\n'
     )
@@ -127,165 +127,165 @@ def project(place, name: str, folder: Path) -> None:
     )
 
 
-def link_broken_path_line(place):
-    project(place, "beelines", place.moor.root / "work" / "beelines-2")
-    gone = place.moor.root / "work" / "beelines"
-    _unpacked(place, Package("beelines", "1.0", {"beelines.pth": f"{gone}\n"}), place.site())
-    return ["why", "beelines", "--in", place.heath], "link-broken"
+def link_broken_path_line(envs):
+    project(envs, "beelines", envs.moor.root / "work" / "beelines-2")
+    gone = envs.moor.root / "work" / "beelines"
+    _unpacked(envs, Package("beelines", "1.0", {"beelines.pth": f"{gone}\n"}), envs.site())
+    return ["why", "beelines", "--in", envs.heath], "link-broken"
 
 
-def link_broken_finder(place):
-    project(place, "hedgerow", place.moor.root / "work" / "moved" / "hedgerow")
-    gone = place.moor.root / "work" / "moved" / "old" / "hedgerow"
+def link_broken_finder(envs):
+    project(envs, "hedgerow", envs.moor.root / "work" / "moved" / "hedgerow")
+    gone = envs.moor.root / "work" / "moved" / "old" / "hedgerow"
     finder = f"MAPPING = {{'hedgerow': {str(gone)!r}}}\ndef install(): pass\n"
     files = {"__editable___hedgerow_1_0_finder.py": finder,
              "__editable__.hedgerow-1.0.pth": "import __editable___hedgerow_1_0_finder; __editable___hedgerow_1_0_finder.install()\n"}  # fmt: skip
-    _unpacked(place, Package("hedgerow", "1.0", files), place.site())
-    return ["why", "hedgerow", "--in", place.heath], "link-broken"
+    _unpacked(envs, Package("hedgerow", "1.0", files), envs.site())
+    return ["why", "hedgerow", "--in", envs.heath], "link-broken"
 
 
-def unmet_asked_for_by_name(place):
+def unmet_asked_for_by_name(envs):
     """What is missing is asked for through the import system's own function; another environment has it."""
-    place.install("orchard", plain("smokepot"))
-    place.offer(plain("smokepot"))
+    envs.install("orchard", plain("smokepot"))
+    envs.offer(plain("smokepot"))
     source = "import importlib\nfor name in ('json', 'smokepot'):\n    importlib.import_module(name)\n"
-    place.install("heath", plain("beewatch", source=source, requires=["smokepot>=1"]))
-    return ["why", "beewatch", "--in", place.heath], "unmet"
+    envs.install("heath", plain("beewatch", source=source, requires=["smokepot>=1"]))
+    return ["why", "beewatch", "--in", envs.heath], "unmet"
 
 
-def misspelt_part_of_a_known_name(place):
+def misspelt_part_of_a_known_name(envs):
     """The package is in the table of well-known names; the part of it is what is misspelt. The environment lies elsewhere."""
     files = {"yaml/__init__.py": "", "yaml/representer.py": "class Representer:\n    pass\n"}
-    place.install("heath", Package("PyYAML", "6.0", files))
-    return ["why", "from yaml.represnter import Representer", "--in", place.heath], "misspelt"
+    envs.install("heath", Package("PyYAML", "6.0", files))
+    return ["why", "from yaml.represnter import Representer", "--in", envs.heath], "misspelt"
 
 
-def optional_by_its_metadata(place):
+def optional_by_its_metadata(envs):
     package = Package("harvest", "1.0", {"harvest/__init__.py": "", "harvest/plots.py": "import inkwell\n"},
                       extras={"plots": ["inkwell>=1"]})  # fmt: skip
-    place.install("heath", package)
-    place.offer(plain("inkwell", "1.2"))
-    return ["why", "harvest.plots", "--in", place.heath], "optional"
+    envs.install("heath", package)
+    envs.offer(plain("inkwell", "1.2"))
+    return ["why", "harvest.plots", "--in", envs.heath], "optional"
 
 
-def optional_by_its_own_words(place):
+def optional_by_its_own_words(envs):
     source = "try:\n    import quillpen\nexcept ImportError:\n    raise ImportError('please run: pip install \"Scriptory[pens]\"')\n"
-    place.install("heath", plain("scriptory", source=source, extras={"pens": ["quillpen"]}))
-    place.offer(plain("quillpen"))
-    return ["why", "scriptory", "--in", place.heath], "optional"
+    envs.install("heath", plain("scriptory", source=source, extras={"pens": ["quillpen"]}))
+    envs.offer(plain("quillpen"))
+    return ["why", "scriptory", "--in", envs.heath], "optional"
 
 
-def path_cut_by_a_flag(place):
-    (place.moor.folder / "flowering.py").write_text("")
-    return ["why", "flowering", "--in", place.heath, "--as", "python -I sow.py"], "path-cut"
+def path_cut_by_a_flag(envs):
+    (envs.moor.folder / "flowering.py").write_text("")
+    return ["why", "flowering", "--in", envs.heath, "--as", "python -I sow.py"], "path-cut"
 
 
-def _away_from_its_sources(place, name: str) -> Path:
+def _away_from_its_sources(envs, name: str) -> Path:
     """A project whose sources lie in src, and a folder of it that what runs lies in."""
-    root = place.moor.folder / f"{name}-project"
+    root = envs.moor.folder / f"{name}-project"
     (root / "src").mkdir(parents=True)
     (root / "runs").mkdir()
     (root / "src" / f"{name}.py").write_text("")
     return root / "runs"
 
 
-def path_cut_of_a_script(place):
-    script = _away_from_its_sources(place, "millrace") / "grind.py"
+def path_cut_of_a_script(envs):
+    script = _away_from_its_sources(envs, "millrace") / "grind.py"
     script.write_text("import millrace\n")
-    return ["why", str(script), "--in", place.heath], "path-cut"
+    return ["why", str(script), "--in", envs.heath], "path-cut"
 
 
-def path_cut_of_a_notebook(place):
-    place.install("heath", standin())
-    place.moor.kernel("millpond", [place.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"])
-    notebook = _away_from_its_sources(place, "millpond_sources") / "pond.ipynb"
+def path_cut_of_a_notebook(envs):
+    envs.install("heath", standin())
+    envs.moor.kernel("millpond", [envs.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"])
+    notebook = _away_from_its_sources(envs, "millpond_sources") / "pond.ipynb"
     cell = {"cell_type": "code", "source": ["import millpond_sources"], "metadata": {}, "outputs": [], "execution_count": None}
     spec = {"kernelspec": {"name": "millpond", "display_name": "millpond", "language": "python"}}
     notebook.write_text(json.dumps({"cells": [cell], "metadata": spec, "nbformat": 4, "nbformat_minor": 5}))
     return ["why", str(notebook)], "path-cut"
 
 
-def path_cut_sources_of_the_project(place):
-    folder = place.moor.folder / "moorproject" / "src" / "heathland"
+def path_cut_sources_of_the_project(envs):
+    folder = envs.moor.folder / "moorproject" / "src" / "heathland"
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "__init__.py").write_text("")
-    (place.moor.folder / "moorproject" / "notebooks").mkdir(exist_ok=True)
+    (envs.moor.folder / "moorproject" / "notebooks").mkdir(exist_ok=True)
     return [
         "why",
         "heathland",
         "--in",
-        place.heath,
+        envs.heath,
         "--from",
-        str(place.moor.folder / "moorproject" / "notebooks"),
+        str(envs.moor.folder / "moorproject" / "notebooks"),
     ], "path-cut"
 
 
-def project_not_installed_from_a_folder_of_it(place):
-    root = place.moor.folder / "marshproject"
-    project(place, "marshgold", root)
+def project_not_installed_from_a_folder_of_it(envs):
+    root = envs.moor.folder / "marshproject"
+    project(envs, "marshgold", root)
     (root / "notebooks").mkdir()
-    return ["why", "marshgold", "--in", place.heath, "--from", str(root / "notebooks")], "project-not-installed"
+    return ["why", "marshgold", "--in", envs.heath, "--from", str(root / "notebooks")], "project-not-installed"
 
 
-def project_not_installed_sources(place):
-    root = place.moor.folder / "fenproject"
-    project(place, "fenwort", root)
+def project_not_installed_sources(envs):
+    root = envs.moor.folder / "fenproject"
+    project(envs, "fenwort", root)
     (root / "src").mkdir()
     (root / "fenwort").rename(root / "src" / "fenwort")
     (root / "setup.py").write_text("from setuptools import setup\nsetup(name='fenwort', version='1.0', packages=['fenwort'], package_dir={'': 'src'})\n")
     (root / "backend.py").write_text(BACKEND.replace("NAME", "fenwort").replace("os.getcwd()", "os.path.join(os.getcwd(), 'src')"))
-    return ["why", "from fenwort import __file__", "--in", place.heath, "--from", str(root)], "project-not-installed"
+    return ["why", "from fenwort import __file__", "--in", envs.heath, "--from", str(root)], "project-not-installed"
 
 
-def stubs_only_beside(place):
-    place.install("heath", Package("types-reedbed", "1.0", {"reedbed-stubs/__init__.pyi": ""}))
-    place.install("orchard", plain("reedbed"))
-    return ["why", "reedbed", "--in", place.heath], "stubs-only"
+def stubs_only_beside(envs):
+    envs.install("heath", Package("types-reedbed", "1.0", {"reedbed-stubs/__init__.pyi": ""}))
+    envs.install("orchard", plain("reedbed"))
+    return ["why", "reedbed", "--in", envs.heath], "stubs-only"
 
 
-def stubs_only_under_the_name(place):
-    place.install("heath", Package("sallow-types", "1.0", {"sallow/weigh.pyi": "", "sallow/__init__.pyi": ""}))
-    place.install("orchard", plain("sallow"))
-    return ["why", "from sallow import GRAMS", "--in", place.heath], "stubs-only"
+def stubs_only_under_the_name(envs):
+    envs.install("heath", Package("sallow-types", "1.0", {"sallow/weigh.pyi": "", "sallow/__init__.pyi": ""}))
+    envs.install("orchard", plain("sallow"))
+    return ["why", "from sallow import GRAMS", "--in", envs.heath], "stubs-only"
 
 
-def submodule_gone_required_newer(place):
-    place.install("heath", plain("hivescale-x", "1.0"))
-    place.install("heath", plain("needsit", source="import hivescale_x.frames\n", requires=["hivescale-x>=2"]))
+def submodule_gone_required_newer(envs):
+    envs.install("heath", plain("hivescale-x", "1.0"))
+    envs.install("heath", plain("needsit", source="import hivescale_x.frames\n", requires=["hivescale-x>=2"]))
     files = {"hivescale_x/__init__.py": "", "hivescale_x/frames.py": ""}
-    place.offer(Package("hivescale-x", "2.0", files))
-    return ["why", "needsit", "--in", place.heath], "submodule-gone"
+    envs.offer(Package("hivescale-x", "2.0", files))
+    return ["why", "needsit", "--in", envs.heath], "submodule-gone"
 
 
-def submodule_gone_another_environment_has_it(place):
-    place.install("heath", plain("wickerwork", "3.0"))
-    place.install("orchard", Package("wickerwork", "2.0", {"wickerwork/__init__.py": "", "wickerwork/weave.py": ""}))
-    return ["why", "wickerwork.weave", "--in", place.heath], "submodule-gone"
+def submodule_gone_another_environment_has_it(envs):
+    envs.install("heath", plain("wickerwork", "3.0"))
+    envs.install("orchard", Package("wickerwork", "2.0", {"wickerwork/__init__.py": "", "wickerwork/weave.py": ""}))
+    return ["why", "wickerwork.weave", "--in", envs.heath], "submodule-gone"
 
 
-def checker_only_settings(place):
-    place.install("heath", plain("sweetclover"))
-    settings = place.moor.folder / ".vscode"
+def checker_only_settings(envs):
+    envs.install("heath", plain("sweetclover"))
+    settings = envs.moor.folder / ".vscode"
     settings.mkdir(exist_ok=True)
     (settings / "settings.json").write_text(
-        json.dumps({"python.defaultInterpreterPath": place.heath, "python.analysis.pythonPath": place.orchard})
+        json.dumps({"python.defaultInterpreterPath": envs.heath, "python.analysis.pythonPath": envs.orchard})
     )
     (settings / "launch.json").write_text("{}")
-    path = place.moor.folder / "pyrightconfig.json"
-    path.write_text(json.dumps({"venvPath": str(place.moor.root), "venv": "orchard"}))
+    path = envs.moor.folder / "pyrightconfig.json"
+    path.write_text(json.dumps({"venvPath": str(envs.moor.root), "venv": "orchard"}))
 
     def mend():
-        path.write_text(json.dumps({"venvPath": str(place.moor.root), "venv": "heath"}))
+        path.write_text(json.dumps({"venvPath": str(envs.moor.root), "venv": "heath"}))
 
     return ["why", "sweetclover", "--in", "editor:pyrightconfig.json"], "checker-only", None, mend
 
 
-def checker_only_in_a_project_file(place):
-    place.install("heath", plain("whiteclover"))
-    path = place.moor.folder / "mypy.ini"
-    path.write_text(f"[mypy]\npython_executable = {place.orchard}\n")
+def checker_only_in_a_project_file(envs):
+    envs.install("heath", plain("whiteclover"))
+    path = envs.moor.folder / "mypy.ini"
+    path.write_text(f"[mypy]\npython_executable = {envs.orchard}\n")
 
     def mend():
-        path.write_text(f"[mypy]\npython_executable = {place.heath}\n")
+        path.write_text(f"[mypy]\npython_executable = {envs.heath}\n")
 
     return ["why", "whiteclover", "--in", "editor:mypy.ini"], "checker-only", None, mend

@@ -28,12 +28,12 @@ from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import Moor, make_environment, put_in, tree, without_times
 from tests.equipment import BY_VERSION, CAN_MAKE, LONG, WANT, running_with
 from tests.faults import answered, elementary, loading, missing
-from tests.faults.place import Place, apply
+from tests.faults.environments import Environments, apply
 from tests.kept import answer_differs
 
 CAPTURED = bool(os.environ.get("KALYX_CAPTURED"))
 PROVE = bool(os.environ.get("KALYX_PROVE"))
-_places: dict[str, Place] = {}
+_by_version: dict[str, Environments] = {}
 
 CAUSES = tuple(cause.replace("-", "_") for cause in catalogue.ABOUT)
 BUILDERS = [
@@ -45,11 +45,11 @@ BUILDERS = [
 
 
 @pytest.fixture
-def place(request, tmp_path_factory):
+def envs(request, tmp_path_factory):
     version = request.param
-    if version not in _places:
-        _places[version] = Place(version, tmp_path_factory.mktemp("place" + version.replace(".", "")))
-    return _places[version]
+    if version not in _by_version:
+        _by_version[version] = Environments(version, tmp_path_factory.mktemp("envs" + version.replace(".", "")))
+    return _by_version[version]
 
 
 def pairs():
@@ -78,35 +78,35 @@ def in_stand_ins(moor, value):
     return json.loads(blind.stand_ins(json.dumps(value).encode()))
 
 
-def word_for_word(place: Place, name: str, answer: dict) -> str:
+def word_for_word(envs: Environments, name: str, answer: dict) -> str:
     """What differs from the answer that is kept of this fault."""
-    real = BY_VERSION[place.version]
-    names = {str(place.moor.root): "moor", str(place.wheels.parent): "made", real.prefix: "base", real.executable: "interpreter", str(Path(kalyx.__file__).parent): "kalyx"}
+    real = BY_VERSION[envs.version]
+    names = {str(envs.moor.root): "moor", str(envs.wheels.parent): "made", real.prefix: "base", real.executable: "interpreter", str(Path(kalyx.__file__).parent): "kalyx"}
     made_by = f"Python {real.version}, user {'root' if os.geteuid() == 0 else 'other'}"
     return answer_differs(Path(__file__).with_name("answers") / f"{name}.json", without_times(answer), names, made_by)
 
 
-@pytest.mark.parametrize("place, builder", list(pairs()), indirect=["place"])
-def test_fault(place, builder, record_property):
-    for path in place.moor.folder.iterdir():
+@pytest.mark.parametrize("envs, builder", list(pairs()), indirect=["envs"])
+def test_fault(envs, builder, record_property):
+    for path in envs.moor.folder.iterdir():
         path.unlink() if path.is_file() else shutil.rmtree(path)
-    shutil.rmtree(place.wheels.parent / "made", ignore_errors=True)  # the libraries of an earlier fault
-    words, cause, variables, mend = (*builder(place), None, None)[:4]
+    shutil.rmtree(envs.wheels.parent / "made", ignore_errors=True)  # the libraries of an earlier fault
+    words, cause, variables, mend = (*builder(envs), None, None)[:4]
     record_property("cause", cause)
-    record_property("version", place.version)
+    record_property("version", envs.version)
     variables = dict(variables or {})
     # Of some the fixes are tried beforehand, on something that is thrown away: they work there too.
     proved = ["--prove"] if LONG or zlib.crc32(builder.__name__.encode()) % 20 == 0 or PROVE else []
-    ran = place.moor.kalyx(*words, "--json", *proved, **variables)
+    ran = envs.moor.kalyx(*words, "--json", *proved, **variables)
     assert ran.status == 1, ran.out + ran.err
     (answer,) = ran.json["imports"]
     if not proved and "-" not in words and (CAPTURED or LONG or zlib.crc32(builder.__name__.encode()) % 24 == 1):
-        told = [re.sub(r"0x[0-9a-f]+", "0x", json.dumps(item, indent=1)).splitlines() for item in (without_times(in_stand_ins(place.moor, ran.json)), captured(place.moor, words, variables))]
+        told = [re.sub(r"0x[0-9a-f]+", "0x", json.dumps(item, indent=1)).splitlines() for item in (without_times(in_stand_ins(envs.moor, ran.json)), captured(envs.moor, words, variables))]
         assert told[0] == told[1], "\n".join(difflib.unified_diff(*told, n=0))
     findings = answer["findings"]
     assert [f["cause"] for f in findings][:1] == [cause], json.dumps(answer, indent=1)
     if not proved:
-        difference = word_for_word(place, builder.__name__, answer)
+        difference = word_for_word(envs, builder.__name__, answer)
         assert not difference, difference
     first = findings[0]
     assert first["fixes"][0]["tried"] != "fails", first["fixes"]
@@ -123,17 +123,17 @@ def test_fault(place, builder, record_property):
         assert first["fixes"][0]["steps"], first
         again = [*(mend() or words[:2]), *words[2:]]
     else:
-        again = apply(place, first["fixes"][0], words, variables)
-    ran = place.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})
+        again = apply(envs, first["fixes"][0], words, variables)
+    ran = envs.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})
     assert ran.status == 0 and ran.json["imports"][0]["outcome"] == "imports", ran.out
     back = first["fixes"][0]["undo"]
     if back and (back.startswith("kalyx ") or zlib.crc32(builder.__name__.encode()) % 4 == 2):
         # The way back works, too: what was wrong is wrong again.
-        undone = apply(place, {"steps": [{"command": shlex.split(back), "line": back}]}, words, variables)
-        ran = place.moor.kalyx(*undone, "--json", **{k: v for k, v in variables.items() if v is not None})
+        undone = apply(envs, {"steps": [{"command": shlex.split(back), "line": back}]}, words, variables)
+        ran = envs.moor.kalyx(*undone, "--json", **{k: v for k, v in variables.items() if v is not None})
         assert ran.json["imports"][0]["findings"][0]["cause"] == cause, ran.out
-    shutil.rmtree(place.moor.data / "kernels", ignore_errors=True)
-    for hook in place.site("orchard").glob("sitecustomize*"):
+    shutil.rmtree(envs.moor.data / "kernels", ignore_errors=True)
+    for hook in envs.site("orchard").glob("sitecustomize*"):
         hook.unlink()
 
 
@@ -186,18 +186,18 @@ def test_a_trial_may_not_take_the_machines_memory(tmp_path):
 
 def test_a_moved_environment_works_again_as_printed(tmp_path):
     """Also the commands of its packages, which an installer wrote for the old place."""
-    place = Place(CAN_MAKE[-2], tmp_path)
+    envs = Environments(CAN_MAKE[-2], tmp_path)
     files = {"combcmd/__init__.py": "def main():\n    print('combs')\n", "combcmd-1.0.dist-info/entry_points.txt": "[console_scripts]\ncombcmd = combcmd:main\n"}
-    place.offer(Package("combcmd", "1.0", files))
-    bundled = Path(BY_VERSION[place.version].prefix, "lib", f"python{place.version}", "ensurepip", "_bundled")
-    variables = {**place.moor.variables, "PIP_FIND_LINKS": f"{place.wheels} {bundled}"}
-    subprocess.run([place.heath, "-m", "pip", "install", "-q", "combcmd"], check=True, env=variables)
-    moved = (place.moor.root / "heath").rename(place.moor.root / "heather")
-    survey = place.moor.kalyx("survey", "--unsound", "--json")
+    envs.offer(Package("combcmd", "1.0", files))
+    bundled = Path(BY_VERSION[envs.version].prefix, "lib", f"python{envs.version}", "ensurepip", "_bundled")
+    variables = {**envs.moor.variables, "PIP_FIND_LINKS": f"{envs.wheels} {bundled}"}
+    subprocess.run([envs.heath, "-m", "pip", "install", "-q", "combcmd"], check=True, env=variables)
+    moved = (envs.moor.root / "heath").rename(envs.moor.root / "heather")
+    survey = envs.moor.kalyx("survey", "--unsound", "--json")
     (finding,) = next(environment for environment in survey.json["environments"] if environment["name"] == "heather")["findings"]
     assert finding["cause"] == "moved"
     for step in finding["fixes"][0]["steps"]:
         assert "NAME" not in step["line"]
         subprocess.run(step["line"], shell=True, check=True, env=variables, capture_output=True)
     assert subprocess.run([moved / "bin" / "combcmd"], capture_output=True, check=True).stdout == b"combs\n"
-    assert all(environment["name"] != "heather" for environment in place.moor.kalyx("survey", "--unsound", "--json").json["environments"])
+    assert all(environment["name"] != "heather" for environment in envs.moor.kalyx("survey", "--unsound", "--json").json["environments"])

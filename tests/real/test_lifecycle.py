@@ -9,7 +9,7 @@ import pytest
 
 from tests.conftest import make_environment, put_in
 from tests.equipment import BY_VERSION, CAN_MAKE, NEW, OLD
-from tests.faults.place import installation
+from tests.faults.environments import installation
 
 METADATA = "import json; from importlib import metadata; print(json.dumps(sorted([d.metadata['Name'], d.version] for d in metadata.distributions())))"
 

@@ -13,7 +13,7 @@ import pytest
 
 from tests.conftest import Moor, make_environment, tree, until
 from tests.equipment import LONG, NEW, running_with
-from tests.faults.place import installation
+from tests.faults.environments import installation
 from tests.real.test_kernels import standin_argv
 
 SETTINGS = '{\n  // the moor\n  "a": [1,\n 2],\n  "python.defaultInterpreterPath": "%s", // mine\n}\n'

@@ -17,7 +17,7 @@ from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.targets import resolve
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
-from tests.faults.place import environment_over, installation
+from tests.faults.environments import environment_over, installation
 
 # What no fix may do here, and no sentence say.
 FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "was interrupted", "is gone", "does not exist (")

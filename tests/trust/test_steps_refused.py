@@ -15,7 +15,7 @@ import pytest
 
 from tests.conftest import make_environment, tree
 from tests.equipment import LONG, NEW
-from tests.faults.place import installation
+from tests.faults.environments import installation
 from tests.trust.test_readings_refused import COMMANDS as READING
 from tests.trust.test_readings_refused import place, reset  # noqa: F401
 

@@ -12,7 +12,7 @@ from tests.conftest import Moor, make_environment, put_in, template
 from tests.equipment import BY_VERSION, CAN_MAKE, need
 
 
-class Place:
+class Environments:
     """One interpreter's environments orchard and heath, and a folder of wheels, shared by the faults of that version."""
 
     def __init__(self, version: str, root: Path) -> None:
@@ -62,14 +62,14 @@ def only(since: str = "", until: str = "") -> Callable[[Callable], Callable]:
     return mark
 
 
-def own_base(place: Place, name: str) -> tuple[Path, Path]:
+def own_base(envs: Environments, name: str) -> tuple[Path, Path]:
     """An installation of its own, made by copying this version's: a real base may not be written to.
 
     Its executable and its site folder.
     """
-    base = place.moor.root / name
-    short = f"python{place.version}"
-    installation(place.version, base)
+    base = envs.moor.root / name
+    short = f"python{envs.version}"
+    installation(envs.version, base)
     own = base / "bin" / short
     said = subprocess.run(
         [own, "-c", "import site; print(site.getsitepackages()[0])"], capture_output=True, text=True, check=True
@@ -131,19 +131,19 @@ void *PyInit_NAME(void) { INSIDE return PyModule_Create2(&def, 1013); }
 """
 
 
-def compiled(place: Place, name: str, before: str = "", inside: str = "", *flags: str) -> bytes:
+def compiled(envs: Environments, name: str, before: str = "", inside: str = "", *flags: str) -> bytes:
     """The bytes of a compiled module called ``name``."""
-    source, made = place.wheels.parent / f"{name}.c", place.wheels.parent / f"{name}.so"
+    source, made = envs.wheels.parent / f"{name}.c", envs.wheels.parent / f"{name}.so"
     need("gcc")
     source.write_text(MODULE.replace("NAME", name).replace("BEFORE", before).replace("INSIDE", inside))
     subprocess.run(["gcc", "-shared", "-fPIC", "-o", made, source, *flags], check=True, capture_output=True)
     return made.read_bytes()
 
 
-def library(place: Place, file: str, source: str, *flags: str) -> Path:
+def library(envs: Environments, file: str, source: str, *flags: str) -> Path:
     """A shared library made of a line of C, in a folder of its own that no loader searches."""
     need("gcc")
-    folder = place.wheels.parent / "made"
+    folder = envs.wheels.parent / "made"
     folder.mkdir(exist_ok=True)
     (folder / "source.c").write_text(source)
     made = folder / file
@@ -156,7 +156,7 @@ def standin() -> Package:
     return standin_package()
 
 
-def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | None]) -> list[str]:
+def apply(envs: Environments, fix: dict, words: list[str], variables: dict[str, str | None]) -> list[str]:
     """Carry out a fix as printed; returns the call to repeat, changed where the fix says to write it otherwise.
 
     What a fix says of variables for one run goes into ``variables`` (None: left out).
@@ -170,11 +170,11 @@ def apply(place: Place, fix: dict, words: list[str], variables: dict[str, str | 
             assert step["kind"] == "write-import", step
             words = ["why", step["statement"], *words[2:]]
         elif step["command"][0] == "kalyx":
-            ran = place.moor.kalyx(*shlex.split(step["line"])[1:], "--yes")
+            ran = envs.moor.kalyx(*shlex.split(step["line"])[1:], "--yes")
             assert ran.status == 0, ran.out + ran.err
         else:
-            environment = {**place.moor.variables, **{k: v for k, v in variables.items() if v is not None}}
-            done = subprocess.run(step["line"], shell=True, env=environment, cwd=place.moor.folder,
+            environment = {**envs.moor.variables, **{k: v for k, v in variables.items() if v is not None}}
+            done = subprocess.run(step["line"], shell=True, env=environment, cwd=envs.moor.folder,
                                   capture_output=True, text=True, check=False)  # fmt: skip
             assert done.returncode == 0, step["line"] + "\n" + done.stdout + done.stderr
             if step.get("kind") == "run-with":
