@@ -95,7 +95,7 @@ def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
     own = {"family": "mine", "form": "hive settings", "format": "json", "files": ["hive.json"],
            "choices": [{"key": ["python"], "part": "tests", "kind": "interpreter"}]}  # fmt: skip
     added = {
-        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"descriptors": [own]}),
+        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"note": "mine", "descriptors": [1, {**own, "choices": [{}]}, {**own, "format": "yaml"}, {**own, "format": "xml"}, own]}),
         "hive.json": f'{{"python": "{HEATH}"}}',
     }
     (seat,) = editor_seats(facts_of(files=added), MOOR)

@@ -283,12 +283,13 @@ def test_json_holds_no_character_that_acts_on_a_terminal():
 def test_which_file_of_a_checker_decides(above, path):
     """By ``file`` the first kind of file wherever it lies; by ``folder`` the nearest folder."""
     from kalyx.core.seats.checkers import deciding
+    from kalyx.core.seats.settings_forms import SettingsForm
     from kalyx.core.system.memory_reader import MemoryReader
 
     reader = MemoryReader("linux", {"/home/a/first.ini": b"[x]\n", "/home/a/b/second.ini": b"[x]\n", "/home/a/b/c/z": b""}, folder="/home/a/b/c", home="/home")
-    rows = [{"above": above, "files": [name], "format": "ini"} for name in ("first.ini", "second.ini")]
-    assert deciding(reader, "/home/a/b/c", rows).path == path
-    assert deciding(reader, "/nowhere", rows) is None
+    forms = [SettingsForm("types", "x", "ini", [], files=[name], above=above) for name in ("first.ini", "second.ini")]
+    assert deciding(reader, "/home/a/b/c", forms).path == path
+    assert deciding(reader, "/nowhere", forms) is None
 
 
 @pytest.mark.parametrize("frame, prefix", [(f"{HOME}/heath/lib/python3.11/site-packages/hive/x.py", f"{HOME}/heath"), (f"{HOME}/heath/bin/hive", f"{HOME}/heath"), ("/usr/bin/hive", None),

@@ -1,14 +1,13 @@
 """Making an editor's settings or a run configuration choose an environment: only that value changes.
 
-What may be written is in the same table of descriptors that the reading goes
-by. A value keeps its form: a path from the folder on stays one where the new
-one lies in the folder, the word for the folder is kept, quotes are kept.
+What may be written is in the same table of forms that the reading uses. A value
+keeps its form: a path that begins at the folder stays one where the new path lies in
+the folder, the word for the folder is kept, quotes are kept.
 """
 
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from msgspec import Struct
 
@@ -21,7 +20,8 @@ from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, KalyxError, Seat
-from kalyx.core.seats.editor import choices_for, descriptors, editor_seats, folder_of
+from kalyx.core.seats.editor import choices_for, editor_seats, folder_of
+from kalyx.core.seats.settings_forms import ChoiceForm, SettingsForm, settings_forms
 from kalyx.core.system import Reader
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.numbers import is_number
@@ -32,15 +32,15 @@ _FOLDER_WORDS = ("${workspaceFolder}", "${workspaceRoot}", "${fileWorkspaceFolde
 
 
 class _ConfigFile(Struct):
-    """A settings file: its descriptor, and the folder that its paths are relative to."""
+    """A settings file: its form, and the folder that its paths are relative to."""
 
     file: str
-    about: dict[str, Any]
+    about: SettingsForm
     folder: str
 
     @property
     def form(self) -> str:
-        return str(self.about["format"])
+        return self.about.format
 
 
 def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointing:
@@ -75,12 +75,8 @@ def settings_file(reader: Reader) -> str:
     for seat in editor_seats(reader, reader.folder):
         if seat.source and reader.inside(seat.source, reader.folder) and seat.parts and seat.parts[0].role == "run":
             return seat.source
-    first = next(
-        descriptor
-        for descriptor in descriptors(reader)
-        if descriptor["format"] in ("json", "jsonc") and descriptor.get("files")
-    )
-    return reader.join(reader.folder, *str(first["files"][0]).split("/"))
+    first = next(form for form in settings_forms(reader) if form.format in ("json", "jsonc") and form.files)
+    return reader.join(reader.folder, *first.files[0].split("/"))
 
 
 def _line(after: str, edits: list[Edit]) -> str:
@@ -92,8 +88,8 @@ def _line(after: str, edits: list[Edit]) -> str:
 
 
 def _sheet(reader: Reader, file: str) -> _ConfigFile:
-    """The descriptor of the settings file at a path. Raises KalyxError where no descriptor names the path."""
-    known = [(descriptor, pattern) for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
+    """The form of the settings file at a path. Raises KalyxError where no form names the path."""
+    known = [(form, pattern) for form in settings_forms(reader) for pattern in form.files]
     config_files = [
         _ConfigFile(file, item, folder) for item, pattern in known if (folder := folder_of(reader, file, pattern))
     ]
@@ -107,24 +103,24 @@ def _sheet(reader: Reader, file: str) -> _ConfigFile:
     text = reader.text_or_none(file, LIMIT) or ""
     for sheet in config_files:
         try:
-            if any(spots(sheet.form, text, item["key"], item.get("named")) for item in sheet.about["choices"]):
+            if any(spots(sheet.form, text, choice.key, choice.named) for choice in sheet.about.choices):
                 return sheet
         except (Malformed, ValueError, IndexError):
             continue
     return config_files[0]
 
 
-def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str, Any], Span | None]:
+def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[ChoiceForm, Span | None]:
     """The value to change: of those that can be written the first that is there; named where there are several."""
     writable = [
         choice
-        for choice in sheet.about["choices"]
-        if choice["kind"] in ("interpreter", "environment", "either", "command", "version")
+        for choice in sheet.about.choices
+        if choice.kind in ("interpreter", "environment", "either", "command", "version")
     ]
     if not writable:
         raise Malformed("this form keeps a name that the editor itself gives out, which only the editor can write")
     for choice in writable:
-        spans = spots(sheet.form, text, choice["key"], choice.get("named"))
+        spans = spots(sheet.form, text, choice.key, choice.named)
         if named is not None:
             spans = [spot for spot in spans if spot.named == named]
         names = list(dict.fromkeys(spot.named or "" for spot in spans))
@@ -138,27 +134,25 @@ def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[dict[str,
 
 
 def _replaced(
-    sheet: _ConfigFile, choice: dict[str, Any], spot: Span, text: str, reader: Reader, target: Seat
+    sheet: _ConfigFile, choice: ChoiceForm, spot: Span, text: str, reader: Reader, target: Seat
 ) -> list[Edit]:
-    if choice.get("below"):
+    if choice.below:
         return _in_two(sheet, choice, spot, text, reader, target)
-    value = _value(reader, sheet.folder, choice["kind"], spot.value, target)
-    if choice["kind"] == "command" and not spot.words:
+    value = _value(reader, sheet.folder, choice.kind, spot.value, target)
+    if choice.kind == "command" and not spot.words:
         value = " ".join([value, *spot.value.split(" ")[1:]])
-    return [_edit(sheet, text, spot, choice["key"], value)]
+    return [_edit(sheet, text, spot, choice.key, value)]
 
 
-def _in_two(
-    sheet: _ConfigFile, choice: dict[str, Any], spot: Span, text: str, reader: Reader, target: Seat
-) -> list[Edit]:
+def _in_two(sheet: _ConfigFile, choice: ChoiceForm, spot: Span, text: str, reader: Reader, target: Seat) -> list[Edit]:
     """An environment that is named by its own name and, apart from that, by the folder it lies in."""
     assert target.environment is not None
-    upper = next(reversed(spots(sheet.form, text, choice["below"], None)), None)
+    upper = next(reversed(spots(sheet.form, text, choice.below, None)), None)
     if upper is None:
         raise Malformed("it names an environment and not the folder that the environment is in")
     name = reader.name(target.environment.prefix)
     lies_in = _value(reader, sheet.folder, "folder", upper.value, target)
-    return [_edit(sheet, text, spot, choice["key"], name), _edit(sheet, text, upper, choice["below"], lies_in)]
+    return [_edit(sheet, text, spot, choice.key, name), _edit(sheet, text, upper, choice.below, lies_in)]
 
 
 def _edit(sheet: _ConfigFile, text: str, spot: Span, key: list[str], value: str) -> Edit:
@@ -193,24 +187,24 @@ def _is_folder(reader: Reader, folder: str, value: str) -> bool:
     return not reader.name(value).lower().startswith(("python", "pypy"))
 
 
-def _added(sheet: _ConfigFile, choice: dict[str, Any], text: str, reader: Reader, target: Seat) -> Edit:
+def _added(sheet: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, target: Seat) -> Edit:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
-    if sheet.form not in ("json", "jsonc") or "*" in choice["key"] or len(choice["key"]) != 1:
+    if sheet.form not in ("json", "jsonc") or "*" in choice.key or len(choice.key) != 1:
         raise Malformed("it does not choose an interpreter yet, and Kalyx cannot add a value to this format")
     plain = without_comments(text)
     if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
         raise Malformed("it holds only comments; add the value by hand")
-    return append_text(plain, choice["key"][0], _value(reader, sheet.folder, choice["kind"], "", target))
+    return append_text(plain, choice.key[0], _value(reader, sheet.folder, choice.kind, "", target))
 
 
 def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
     """A settings file of its own, where the form is an object that may hold that value alone."""
-    choice = sheet.about["choices"][0]
-    if sheet.form == "text" and choice["kind"] == "version":
+    choice = sheet.about.choices[0]
+    if sheet.form == "text" and choice.kind == "version":
         text = _value(reader, sheet.folder, "version", "", target) + "\n"
-    elif sheet.form in ("json", "jsonc") and len(choice["key"]) == 1 and not choice.get("below"):
-        value = _value(reader, sheet.folder, choice["kind"], "", target)
-        text = json.dumps({choice["key"][0]: value}, indent=4, ensure_ascii=False) + "\n"
+    elif sheet.form in ("json", "jsonc") and len(choice.key) == 1 and not choice.below:
+        value = _value(reader, sheet.folder, choice.kind, "", target)
+        text = json.dumps({choice.key[0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
         raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
     deeds = [ChangePlan(deed="write " + " ".join(text.split()), path=sheet.file)]

@@ -10,12 +10,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any
 
 from msgspec import Struct
 
 from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
+from kalyx.core.seats.settings_forms import ChoiceForm, SettingsForm
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.patterns import pattern
 
@@ -25,35 +25,35 @@ _VARIABLE = pattern(r"\$(\w+|\{[^}]*\})")
 
 
 class ConfigFile(Struct):
-    """A checker's configuration: its row of the table, the file, and whether it is the folder's and not the user's."""
+    """A checker's configuration: its form, the file, and whether it is the folder's and not the user's."""
 
-    row: dict[str, Any]
+    form: SettingsForm
     path: str
     text: str
     own: bool
     problem: str | None = None
 
 
-def deciding(reader: Reader, folder: str, rows: list[dict[str, Any]]) -> ConfigFile | None:
-    """The file that decides for the checker of these rows, which are one family's; None where it has none."""
-    if rows[0]["above"] == "file":
-        looked = ((row, path) for row in rows for path in reader.upward(folder))
+def deciding(reader: Reader, folder: str, forms: list[SettingsForm]) -> ConfigFile | None:
+    """The file that decides for the checker of these forms, which are one family's; None where it has none."""
+    if forms[0].above == "file":
+        looked = ((form, path) for form in forms for path in reader.upward(folder))
     else:
-        looked = ((row, path) for path in reader.upward(folder, _TOPS) for row in rows)
-    for row, path in looked:
-        for name in row["files"]:
-            sheet = sheet_of(reader, row, reader.join(path, name), own=True)
+        looked = ((form, path) for path in reader.upward(folder, _TOPS) for form in forms)
+    for form, path in looked:
+        for name in form.files:
+            sheet = sheet_of(reader, form, reader.join(path, name), own=True)
             if sheet is not None:
                 return sheet
-    for row in rows:
-        for name in row.get("user", {}).get(reader.system, []):
-            sheet = sheet_of(reader, row, reader.absolute(name, reader.home), own=False)
+    for form in forms:
+        for name in form.user.get(reader.system, []):
+            sheet = sheet_of(reader, form, reader.absolute(name, reader.home), own=False)
             if sheet is not None:
                 return sheet
     return None
 
 
-def sheet_of(reader: Reader, row: dict[str, Any], path: str, *, own: bool) -> ConfigFile | None:
+def sheet_of(reader: Reader, form: SettingsForm, path: str, *, own: bool) -> ConfigFile | None:
     """The file as this checker takes it; None where it passes the file over."""
     if not reader.is_file(path):
         return None
@@ -61,25 +61,25 @@ def sheet_of(reader: Reader, row: dict[str, Any], path: str, *, own: bool) -> Co
         text = reader.read_whole(path, LIMIT).decode("utf-8")
         if text.startswith("\ufeff"):
             raise Malformed("it begins with a byte-order mark, which this checker does not take")
-        if not _has_section(row, text):
+        if not _has_section(form, text):
             return None
     except (Unreadable, UnicodeDecodeError, Malformed) as problem:
-        if row["above"] == "folder" or row.get("section"):
+        if form.above == "folder" or form.section:
             return None  # the checker reports that, and searches further
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
-        return ConfigFile(row, path, "", own, reason)
-    return ConfigFile(row, path, text, own)
+        return ConfigFile(form, path, "", own, reason)
+    return ConfigFile(form, path, text, own)
 
 
-def _has_section(row: dict[str, Any], text: str) -> bool:
+def _has_section(form: SettingsForm, text: str) -> bool:
     """Whether the file holds what it must, to count. Raises Malformed where the checker could not read it."""
-    section: list[str] = row.get("section", [])
-    if row["format"] == "ini":
+    section = form.section
+    if form.format == "ini":
         from kalyx.core.formats import ini
 
         result = ini.read(text, strict=True)
         return not section or (section[0], "") in result
-    if row["format"] == "toml":
+    if form.format == "toml":
         from kalyx.core.formats import toml
 
         table: object = toml.read(text)
@@ -89,25 +89,25 @@ def _has_section(row: dict[str, Any], text: str) -> bool:
     if text.strip():
         from kalyx.core.formats.positions import spots
 
-        spots(row["format"], text, ["*"], None)
+        spots(form.format, text, ["*"], None)
     return True
 
 
-def configured(reader: Reader, sheet: ConfigFile, choice: dict[str, Any]) -> Iterator[tuple[Value, str]]:
+def configured(reader: Reader, sheet: ConfigFile, choice: ChoiceForm) -> Iterator[tuple[Value, str]]:
     """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
-    row = sheet.row
-    if row["format"] == "ini" or row["above"] == "folder":
-        for value in values(row["format"], sheet.text, choice["key"], None, None):
-            text = value.text if choice["kind"] == "version" else _with_variables(reader, value.text, sheet.path)
+    form = sheet.form
+    if form.format == "ini" or form.above == "folder":
+        for value in values(form.format, sheet.text, choice.key, None, None):
+            text = value.text if choice.kind == "version" else _with_variables(reader, value.text, sheet.path)
             yield Value(text, value.line, value.named, value.words), sheet.path
         return
     chain = list(_extended(reader, sheet))
-    result = _first(row["format"], chain, choice["key"])
+    result = _first(form.format, chain, choice.key)
     if result is None:
         return
     value, path = result
-    if choice.get("below"):
-        below = _first(row["format"], chain, choice["below"])
+    if choice.below:
+        below = _first(form.format, chain, choice.below)
         if below is None:
             return  # without the folder that it lies in, an environment's name says nothing
         folder = reader.join(reader.parent(below[1]), below[0].text)
@@ -129,11 +129,11 @@ def _extended(reader: Reader, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
     """The file and those that it builds upon, the nearest first."""
     from kalyx.core.formats.positions import spots
 
-    path, text, form, seen = sheet.path, sheet.text, sheet.row["format"], set[str]()
+    path, text, form, seen = sheet.path, sheet.text, sheet.form.format, set[str]()
     while path not in seen and len(seen) < _EXTENDED_AT_MOST:
         seen.add(path)
         yield path, text
-        key = [*(sheet.row.get("section", []) if form == "toml" else []), "extends"]
+        key = [*(sheet.form.section if form == "toml" else []), "extends"]
         try:
             base = next((spot.value for spot in spots(form, text, key, None)), None)
         except Malformed:

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
-from typing import Any
 
 from msgspec import Struct
 
-from kalyx.core.data import table
 from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.span import Malformed
-from kalyx.core.formats.values import FORMS, LIMIT, Value, values
+from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.checkers import ConfigFile, configured, deciding, holds_packages, sheet_of
+from kalyx.core.seats.settings_forms import SettingsForm, settings_forms
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
@@ -47,54 +45,6 @@ class Choice(Struct):
     names: list[str] = []
     is_chosen: bool = False
     is_literal: bool = False  # a path by a checker's own rules: nothing in it stands for anything
-
-
-def descriptors(reader: Reader) -> list[dict[str, Any]]:
-    """The table that ships, and what a file of the user's own adds in front of it."""
-    shipped = table("editors")["descriptors"]
-    assert isinstance(shipped, list)
-    base = reader.variable("APPDATA") if reader.system == "windows" else reader.variable("XDG_CONFIG_HOME")
-    path = reader.join(base or reader.join(reader.home, ".config"), "kalyx", "kalyx-editors.json")
-    try:
-        own = json.loads(reader.read_text(path, LIMIT))["descriptors"] if reader.is_file(path) else []
-    except (Unreadable, ValueError, KeyError, TypeError, RecursionError):
-        own = []
-    own = own if isinstance(own, list) else []
-    return [*(item for item in own if _is_descriptor(item)), *shipped]
-
-
-def _is_descriptor(row: object) -> bool:
-    """Whether a row of the user's own table is one; others are passed over."""
-    if not isinstance(row, dict) or not all(isinstance(row.get(word), str) for word in ("family", "form", "format")):
-        return False
-    choices, systems = row.get("choices"), [row.get("user", {}), row.get("names", {})]
-    return (
-        row["format"] in FORMS
-        and _are_texts(row.get("files", []))
-        and all(isinstance(each, dict) and all(map(_are_texts, each.values())) for each in systems)
-        and isinstance(choices, list)
-        and all(isinstance(choice, dict) and _is_choice(choice, row["format"]) for choice in choices)
-        and ("chosen" not in row or _is_key(row["chosen"], row["format"]))
-    )
-
-
-def _is_choice(choice: dict[str, Any], form: str) -> bool:
-    optional = choice.get("named"), choice.get("below")
-    return (
-        _is_key(choice.get("key"), form)
-        and isinstance(choice.get("part"), str)
-        and isinstance(choice.get("kind"), str)
-        and (optional[0] is None or isinstance(optional[0], str))
-        and (optional[1] is None or _is_key(optional[1], form))
-    )
-
-
-def _is_key(key: object, form: str) -> bool:
-    return _are_texts(key) and len(key) >= {"xml": 2, "text": 0}.get(form, 1)  # type: ignore[arg-type]
-
-
-def _are_texts(words: object) -> bool:
-    return isinstance(words, list) and all(isinstance(word, str) for word in words)
 
 
 def editor_seats(reader: Reader, folder: str) -> list[Seat]:
@@ -147,12 +97,8 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
         return [seat]
     ignored: list[Seat] = []
     choices = [choice for choice in _choices(reader, opened.path, ignored) if choice.own]
-    rows = [
-        descriptor
-        for descriptor in descriptors(reader)
-        if any(name.endswith(ENDING) for name in descriptor.get("files", []))
-    ]
-    choices += [choice for row in rows for choice in _of_file(reader, row, file, True, ignored)]
+    forms = [form for form in settings_forms(reader) if any(name.endswith(ENDING) for name in form.files)]
+    choices += [choice for form in forms for choice in _of_file(reader, form, file, True, ignored)]
     seats: list[Seat] = []
     decided: set[tuple[str, str, str | None]] = set()
     for choice in choices:
@@ -169,7 +115,7 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
 
 def settings_folder(reader: Reader, file: str) -> str:
     """The folder that a settings file governs: above the one of its form's own, where it has such."""
-    patterns = [pattern for descriptor in descriptors(reader) for pattern in descriptor.get("files", [])]
+    patterns = [pattern for form in settings_forms(reader) for pattern in form.files]
     return next((folder for pattern in patterns if (folder := folder_of(reader, file, pattern))), reader.parent(file))
 
 
@@ -188,8 +134,8 @@ def choices_for(reader: Reader, folder: str, file: str) -> list[Seat]:
     ignored: list[Seat] = []
     choices = [choice for choice in _choices(reader, folder, ignored) if choice.path == file]
     if not choices:  # of a checker another file decides, by now
-        rows = [row for row in descriptors(reader) if "above" in row and reader.name(file) in row["files"]]
-        sheets = [sheet for row in rows if (sheet := sheet_of(reader, row, file, own=True)) is not None]
+        forms = [form for form in settings_forms(reader) if form.above and reader.name(file) in form.files]
+        sheets = [sheet for form in forms if (sheet := sheet_of(reader, form, file, own=True)) is not None]
         choices = [choice for sheet in sheets for choice in _of_sheet(reader, sheet)]
     result = [_seat(reader, folder, choice) for choice in choices]
     return [seat for seat in result if seat is not None]
@@ -202,23 +148,21 @@ def _has_python(reader: Reader, folder: str) -> bool:
 
 def _choices(reader: Reader, folder: str, seats: list[Seat]) -> Iterator[Choice]:
     """Every choice, the folder's before the user's; a file that cannot be read becomes a seat that says so."""
-    known = descriptors(reader)
-    above = {
-        item["family"]: [row for row in known if row["family"] == item["family"]] for item in known if "above" in item
-    }
-    for rows in above.values():
-        yield from _of_checker(reader, folder, rows, seats)
-    known = [item for item in known if item["family"] not in above]
+    known = settings_forms(reader)
+    families = dict.fromkeys(form.family for form in known if form.above)
+    for family in families:
+        yield from _of_checker(reader, folder, [form for form in known if form.family == family], seats)
     for own in (True, False):
-        for item in known:
-            patterns = item.get("files", []) if own else item.get("user", {}).get(reader.system, [])
-            for path in _matching(reader, folder if own else reader.home, patterns):
-                yield from _of_file(reader, item, path, own, seats)
+        for form in known:
+            patterns = form.files if own else form.user.get(reader.system, [])
+            if form.family not in families:
+                for path in _matching(reader, folder if own else reader.home, patterns):
+                    yield from _of_file(reader, form, path, own, seats)
 
 
-def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: list[Seat]) -> Iterator[Choice]:
+def _of_checker(reader: Reader, folder: str, forms: list[SettingsForm], seats: list[Seat]) -> Iterator[Choice]:
     """What the one file says that decides for a checker; a value is a path by the checker's own rules."""
-    sheet = deciding(reader, folder, rows)
+    sheet = deciding(reader, folder, forms)
     if sheet is None:
         return
     if sheet.problem is not None:
@@ -230,38 +174,28 @@ def _of_checker(reader: Reader, folder: str, rows: list[dict[str, Any]], seats: 
 
 
 def _of_sheet(reader: Reader, sheet: ConfigFile) -> Iterator[Choice]:
-    for choice in sheet.row["choices"]:
+    form = sheet.form
+    for choice in form.choices:
         for value, path in configured(reader, sheet, choice):
-            yield Choice(
-                sheet.row["family"],
-                sheet.row["form"],
-                choice["part"],
-                choice["kind"],
-                value,
-                path,
-                sheet.own,
-                is_literal=True,
-            )
+            yield Choice(form.family, form.form, choice.part, choice.kind, value, path, sheet.own, is_literal=True)
 
 
-def _of_file(reader: Reader, row: dict[str, Any], path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
+def _of_file(reader: Reader, form: SettingsForm, path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
     try:
         raw = reader.read_whole(path, LIMIT)
         text = raw.decode("utf-16") if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else raw.decode("utf-8")
-        names = _matching(reader, reader.home, row.get("names", {}).get(reader.system, []))
+        names = _matching(reader, reader.home, form.names.get(reader.system, []))
         # Of several run configurations the file may say which one is chosen, as KIND.NAME.
-        key = row.get("chosen")
-        chosen = [value.text.partition(".")[2] for value in values(row["format"], text, key, None, None)] if key else []
-        for choice in row["choices"]:
-            for value in values(row["format"], text, choice["key"], choice.get("named"), choice.get("below")):
+        spans = values(form.format, text, form.chosen, None, None) if form.chosen else []
+        chosen = [value.text.partition(".")[2] for value in spans]
+        for choice in form.choices:
+            for value in values(form.format, text, choice.key, choice.named, choice.below or None):
                 is_chosen = value.named is not None and value.named in chosen
-                yield Choice(
-                    row["family"], row["form"], choice["part"], choice["kind"], value, path, own, names, is_chosen
-                )
+                yield Choice(form.family, form.form, choice.part, choice.kind, value, path, own, names, is_chosen)
     except (Unreadable, Malformed, UnicodeDecodeError) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
-        if own and (row["format"] not in ("toml", "ini")):
+        if own and form.format not in ("toml", "ini"):
             message = f"{reader.name(path)} cannot be read: {visible(reason)}"
             seats.append(silent_seat("editor", reader.name(path), message, reader.folder, undecided=True))
             seats[-1].source = path
