@@ -330,6 +330,20 @@ def test_a_demo_on_a_machine_with_one_python_says_so():
     assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
 
 
+@pytest.mark.parametrize("system, word, found", [
+    ("linux", "hive", "/usr/bin/hive"), ("linux", "./hive", "/w/hive"), ("linux", "bin/hive", "/w/bin/hive"), ("linux", "../hive", "/hive"),
+    ("linux", "/w/bin/hive", "/w/bin/hive"), ("linux", "./gone", None), ("linux", "~/hive", None),
+    ("windows", ".\\hive", "C:\\w\\hive.exe"), ("windows", "./hive", "C:\\w\\hive.exe"), ("windows", "hive", "C:\\bin\\hive.exe"),
+])  # fmt: skip
+def test_a_word_with_a_separator_is_no_word_of_the_path(system, word, found):
+    if system == "linux":
+        files = dict.fromkeys(("/usr/bin/hive", "/w/hive", "/w/bin/hive", "/hive", "/usr/bin/gone", "/home/hive"), b"")
+        reader = MemoryReader(system, files, home="/home", folder="/w", variables={"PATH": "/usr/bin:/bin"})
+    else:
+        reader = MemoryReader(system, {"C:\\w\\hive.exe": b"", "C:\\bin\\hive.exe": b""}, home="C:\\h", folder="C:\\w", variables={"PATH": "C:\\bin"})
+    assert next(reader.lookup(word), None) == found
+
+
 def test_a_program_that_python_runs_is_its_script():
     from kalyx.core.invocation import command_given
 

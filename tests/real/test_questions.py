@@ -17,7 +17,7 @@ from kalyx.core.model.steps import CreateEnvironment, Install, Move, Uninstall
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from tests.conftest import make_environment
-from tests.equipment import NEW, OTHER
+from tests.equipment import BY_VERSION, NEW, OTHER
 
 TEXT = "print('honey')\n"
 
@@ -40,6 +40,39 @@ def moors(tmp_path_factory):
     (heath / "broodmap.py").write_text("import gone_for_good\n")
     (heath / "stingers.py").write_text("def read():\n    return int('honey')\n")
     return found
+
+
+def test_what_is_run_by_its_name(moor, moors):
+    """A script without an ending, in the interpreter of its first line; of one with an ending that is a note; an archive."""
+    moor.variables["PATH"] = f"{Path(moors['orchard'][0]).parent}:/usr/bin:/bin"
+    for name in ("weigh", "weigh.py"):
+        (moor.folder / name).write_text(f"#!{moors['heath'][0]}\nimport hivescale, json\n")
+        (moor.folder / name).chmod(0o755)
+    for word in ("./weigh", "program:./weigh"):
+        answer = moor.kalyx("why", word, "--json").json
+        assert answer["target"]["interpreter"]["executable"] == moors["heath"][0] and not answer["notes"][word != "./weigh" :]
+        assert [item["outcome"] for item in answer["imports"]] == ["fails", "imports"], answer
+    (moor.folder / "weigh.py").chmod(0o755)
+    answer = moor.kalyx("why", "weigh.py", "--in", "shell", "--json").json
+    assert [item["outcome"] for item in answer["imports"]] == ["imports", "imports"], answer
+    note = f"run by its name, it starts {moors['heath'][0]} ({BY_VERSION[OTHER].version}): kalyx why {moor.folder}/weigh.py --in {moors['heath'][0]}"
+    assert answer["notes"] == [note]
+    assert not moor.kalyx("why", "weigh.py", "--in", moors["orchard"][0], "--json").json["notes"]
+    (moor.folder / "weigh.py").chmod(0o644)
+    assert not moor.kalyx("why", "weigh.py", "--in", "shell", "--json").json["notes"]
+    with zipfile.ZipFile(moor.folder / "app.pyz", "w") as archive:
+        archive.writestr("__main__.py", "import helper, hivescale, nothing_here\n")
+        archive.writestr("helper.py", "")
+    answer = moor.kalyx("why", "app.pyz", "--in", "shell", "--json").json
+    assert [item["outcome"] for item in answer["imports"]] == ["imports", "imports", "fails"], answer
+    assert answer["imports"][0]["found_at"] == f"{moor.folder}/app.pyz/helper.py"
+    for content in (b"PK\x05\x06", b"PK\x05\x06" + b"\0" * 18, (moor.folder / "app.pyz").read_bytes()[9:]):
+        (moor.folder / "broken.pyz").write_bytes(content)
+        ran = moor.kalyx("why", "broken.pyz")
+        assert (ran.status, ran.err) == (2, f"kalyx: {moor.folder}/broken.pyz: an archive that is damaged, or that has no __main__.py\n"), ran.err
+    (moor.folder / "empty.py").write_text("import sys\n")
+    assert moor.kalyx("why", "empty.py").out == "note  empty.py imports nothing, or only modules that are part of the interpreter\n"
+    assert "starts no Python" in moor.kalyx("why", "/bin/ls").out
 
 
 def test_a_file_a_notebook_and_a_folder(moor, moors):

@@ -126,6 +126,11 @@ class Clone:
         says.write_text(f"#!/bin/sh\ncat >&2 <<'E'\n{frames}E   ModuleNotFoundError: No module named 'hivescale'\nE\nexit 1\n")
         says.chmod(0o755)
         (self.folder / "use.py").write_text("import hivescale\nimport nothing_of_the_kind\n")
+        # What a script's first line names is the script's word.
+        for name, python in (("by-venv", ".venv/bin/python"), ("by-env", "env/bin/python"), ("by-path.py", ".venv/bin/python")):
+            script = self.folder / name
+            script.write_text(f"#!{self.folder}/{python}\nimport hivescale\n")
+            script.chmod(0o755)
 
     def repository(self) -> None:
         for name in ("post-checkout", "pre-commit", "fsmonitor-watchman", "post-index-change"):
@@ -268,7 +273,7 @@ COMMANDS = [
     ["packages"], ["packages", "--unmet"], ["packages", "shell"], ["why", "hivescale"], ["why", "hivescale", "--everywhere"], ["why", "nothing_of_the_kind"],
     ["why", "nothing_of_the_kind", "--fix", "--yes"], ["why", "ownmodule", "--in", "shell"], ["why", "ownmodule", "--in", "shell", "--prove"], ["why", "hivescale", "--prove"],
     ["why", "nothing_of_the_kind", "--in", "editor", "--prove"], ["why", "hivescale", "--in", "editor", "--fix", "--yes"], ["why", "hivescale", "--in", "shell"], ["why", "hivescale", "--in", "editor"], ["why", "use.py"], ["why", "."], ["why", "spring.ipynb"], ["why", "program:python"],
-    ["why", "program:hive-tool"], ["why", "-"], ["causes"], ["contrast", "shell", "shell"], ["record", "shell"], ["enter", "shell"],
+    ["why", "program:hive-tool"], ["why", "./by-venv"], ["why", "program:./by-env"], ["why", "by-path.py"], ["why", "./by-env", "--prove"], ["why", "-"], ["causes"], ["contrast", "shell", "shell"], ["record", "shell"], ["enter", "shell"],
     ["point", "editor", "{own}", "--dry-run"], ["register", "{own}", "--dry-run"], ["why", "hivescale", "--static"],
     ["prepare", "new", "--dry-run"], ["unregister", "brought", "--dry-run"],
 ]  # fmt: skip

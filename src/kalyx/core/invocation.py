@@ -110,6 +110,8 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
         return "shell"  # the folder names what the user's own shell names too
     if seat.seat == "editor":
         return "folder"
+    if seat.seat == "program" and seat.source and lies_in_tree(machine.reader, seat.source) is not None:
+        return "shell" if _is_the_shells(seat, machine) else "machine"  # the first line is the folder's word
     if named and seat.seat not in ("shell", "program") and not (seat.seat == "notebook" and brought):
         return "user"
     if seat.pid is not None or seat.seat in ("process", "server"):

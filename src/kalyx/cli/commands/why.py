@@ -23,6 +23,8 @@ from kalyx.core.text.visible import visible
 if TYPE_CHECKING:
     from kalyx.core.actions.rollback import Before
 
+# Endings of Python's own files; a file of another name is a program, or is asked about with --in.
+_SOURCES = (".py", ".pyw", ".pyz", ".pyzw", ".ipynb")
 _WHAT = 'a module (a.b), a statement ("from a import b"), a file, a folder, program:NAME, or - (a traceback)'
 
 _LOG_LIMIT, _TEXT_LIMIT = 256 * 1024 * 1024, 1024 * 1024
@@ -168,9 +170,16 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
+        if (
+            options.target is None
+            and options.command_line is None
+            and not path.endswith(_SOURCES)
+            and _starts_itself(call, path)
+        ):
+            return why_program(machine, path, tell=tell)
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
-    gone = next((text for text in what if text.endswith((".py", ".ipynb")) or "/" in text), None)
+    gone = next((text for text in what if text.endswith(_SOURCES) or "/" in text), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
         if machine.reader.exists(path):
@@ -335,7 +344,7 @@ def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
 
 
 def _is_file(call: Call, text: str) -> bool:
-    """Whether a word names a script, a notebook or a folder rather than a module."""
+    """Whether a word names a script, an archive, a notebook or a folder rather than a module."""
     reader = call.machine.reader
     if text.startswith(("import ", "from ")):
         return False
@@ -344,4 +353,12 @@ def _is_file(call: Call, text: str) -> bool:
         if reader.kind(path) is None and "/" not in text and text.endswith(".py"):
             return False
         return True
+    if (text.endswith(_SOURCES) or "/" in text or reader.path.sep in text) and reader.is_file(path):
+        return True
     return reader.is_folder(path) and (text in (".", "..") or "/" in text)
+
+
+def _starts_itself(call: Call, path: str) -> bool:
+    """Whether a file is run by its name alone: the user may run it, and it is no folder."""
+    reader = call.machine.reader
+    return reader.is_file(path) and reader.may_run(path)

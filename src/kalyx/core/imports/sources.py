@@ -20,6 +20,8 @@ from kalyx.core.text.patterns import pattern
 
 _LIMIT = 64 * 1024 * 1024
 _FILES = 2_000
+# How a zip archive ends (APPNOTE 4.3.16), and the bytes from the end in which that stands.
+_END_OF_ARCHIVE, _TAIL = b"PK\x05\x06", 65557
 # Of a cell's first line: those that run what stands below as code of the notebook's own Python.
 _AROUND_CODE = {"time", "timeit", "capture", "prun", "python", "python3", "memit", "mprun", "snakeviz"}
 _ASSIGNED = pattern(r"[\w, ]+=\s*[!%]")
@@ -52,23 +54,41 @@ class Read(Struct):
     imports: list[FoundImport] = []
     installs: list[tuple[int, int, str]] = []  # cell, line in it, the words
     problem: str | None = None
+    is_archive: bool = False
 
 
 def read_file(reader: Reader, path: str) -> Read:
-    """The imports of a script or a notebook. Never raises for what is wrong in it."""
+    """The imports of a script, a notebook or an archive's ``__main__.py``. Never raises for what is wrong in it."""
     try:
         raw = reader.read_whole(path, _LIMIT)
     except Unreadable as problem:
         return Read(path, problem=problem.reason)
+    is_archive = _END_OF_ARCHIVE in raw[-_TAIL:]
+    program = _program_in(raw) if is_archive else raw
+    if program is None:
+        return Read(path, problem="an archive that is damaged, or that has no __main__.py")
     if path.endswith(".ipynb"):
         return _notebook(path, raw)
-    source = Read(path)
+    source = Read(path, is_archive=is_archive)
     try:
-        _take(source, _imports(ast.parse(raw), path, None))
+        _take(source, _imports(ast.parse(program), path, None))
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None)
         source.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
     return source
+
+
+def _program_in(raw: bytes) -> bytes | None:
+    """The ``__main__.py`` of a zip archive (PEP 441), at most ``_LIMIT`` bytes of it; None where there is none."""
+    import io
+    import zipfile
+    import zlib
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(raw)) as archive, archive.open("__main__.py") as member:
+            return member.read(_LIMIT)
+    except (zipfile.BadZipFile, KeyError, OSError, ValueError, NotImplementedError, RuntimeError, EOFError, zlib.error):
+        return None
 
 
 def _notebook(path: str, raw: bytes) -> Read:

@@ -2,14 +2,15 @@
 
 Starting an interpreter runs what its environment brings (path files, start-up hooks), and an environment can lie in a
 folder that somebody else wrote. ``objection`` decides for an interpreter; ``Gate`` is the one way to start anything:
-it refuses whatever lies around the folder stood in and was not let through by ``objection``. ``docs/security.md`` says
+it refuses whatever lies around the current folder and was not let through by ``objection``. ``docs/security.md`` says
 the same case by case.
 
-Named by the user, it may be started. Named only by files of the folder stood in, or by a text that was pasted, it may
-not. Named by the user's own shell, kernels or processes, it may where neither the program nor its environment lies in
-that folder's tree; and in the tree, where the user has entered the environment, or has registered it by its full path,
-or runs it already. Merely found on the machine, it may where it lies nowhere around the folder and is an installation
-that is known by itself: not by an environment's link alone, unless it is the system's.
+Named by the user, it may be started. Named only by files of the current folder, or by a text that was pasted, it may not
+(by a script's first line: as if it was only found). Named by the user's own shell, kernels or processes, it may where
+neither the program nor its environment lies in that folder's tree; and in the tree, where the user has activated the
+environment, or has registered it by its full path, or runs it already. Only found on the machine, it may where it lies
+nowhere around the folder and is an installation that is known by itself: not by an environment's link alone, unless it
+is the system's.
 """
 
 from __future__ import annotations

@@ -17,6 +17,7 @@ from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Place, 
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.loopback import monotonic
+from kalyx.core.text.quoting import line_for
 from kalyx.core.text.visible import visible
 
 Tell = Callable[[str], None]
@@ -35,19 +36,22 @@ def why_files(
     """
     reader = machine.reader
     reads = read_folder(reader, path) if reader.is_folder(path) else [read_file(reader, path)]
+    is_script = not reader.is_folder(path) and not path.endswith(".ipynb")
+    if is_script and command is None and reads[0].is_archive:
+        command = line_for(["python", path], "cmd" if reader.system == "windows" else "sh")
     # Of a link to a script the folder of its target is the first entry; a notebook stands where it is opened.
-    ends = reader.hops(path)[-1] if path.endswith(".py") else path
+    ends = reader.hops(path)[-1] if is_script else path
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
     answer = WhyAnswer(target=seat, imports=[])
     answer.unread = [Unread(path=source.path, reason=source.problem) for source in reads if source.problem]
     if not reader.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
-    is_script = path.endswith(".py") and not reader.is_folder(path) and "-m" not in (command or "").split()
+    is_run_itself = is_script and "-m" not in (command or "").split()
     by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]] = {}
     for imported in (asked for read in reads for asked in read.imports):
         if imported.level:
-            result = _relative(machine, imported, ends if imported.path == path else imported.path, is_script)
+            result = _relative(machine, imported, ends if imported.path == path else imported.path, is_run_itself)
             if isinstance(result, ImportAnswer):
                 answer.imports.append(result)
                 continue
@@ -59,6 +63,10 @@ def why_files(
     _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
     _judge_ways(answer, by_statement)
     answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
+    if not answer.imports and not answer.unread:
+        answer.notes.append(f"{reader.name(path)} imports nothing, or only modules that are part of the interpreter")
+    if is_script and (not named or seat.seat == "shell"):
+        answer.notes += _started_as_command(machine, seat, path)
     unused = not_activated.look_at_seat(seat, machine)
     if unused is not None and all(item.outcome == "imports" for item in answer.imports):
         answer.notes.insert(0, f"{unused.message}: {unused.fixes[0].steps[0].line}")
@@ -92,7 +100,7 @@ def _ask_each(
         tell(module)
         names = () if names == ("*",) else names
         statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
-        script = path if path.endswith(".py") and not machine.reader.is_folder(path) else None
+        script = path if not path.endswith(".ipynb") and not machine.reader.is_folder(path) else None
         stands = seat if folder == seat.folder else replace(seat, folder=folder)
         result = why_import(
             machine, stands, ImportStatement(statement, module, names), named=named, command=command, script=script
@@ -103,6 +111,22 @@ def _ask_each(
         if result.outcome == "imports" and result.found_at in [imported.path for imported in asked] and result.hides:
             result.findings.insert(0, shadowed.by_itself(result, machine))
         answer.imports.append(result)
+
+
+def _started_as_command(machine: Machine, seat: Seat, path: str) -> list[str]:
+    """A note where a script that is run by its name starts another interpreter than this seat does."""
+    reader = machine.reader
+    first_line = interpreter_of_script(reader, path)
+    if first_line.path is None or seat.interpreter is None or not reader.may_run(path):
+        return []
+    try:
+        own = read_interpreter(reader, first_line.path)
+    except NotAnInterpreter as problem:
+        return [f"run by its name, it does not start: {visible(first_line.line)} ({visible(problem.reason)})"]
+    if own.prefix == seat.interpreter.prefix and own.version == seat.interpreter.version:
+        return []
+    line = machine.line(["kalyx", "why", path, "--in", first_line.path])
+    return [f"run by its name, it starts {own.executable} ({own.version}): {line}"]
 
 
 def _relative(

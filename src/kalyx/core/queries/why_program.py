@@ -23,7 +23,8 @@ def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> 
         return WhyAnswer(target=machine.shell_seat, imports=[], findings=absent)
     seat = resolve(machine, f"program:{word}")
     answer = WhyAnswer(target=seat, imports=[])
-    answer.notes = [f"{word} is {result[0]}"] + [f"after it on PATH comes {other}" for other in result[1:4]]
+    answer.notes = [f"{word} is {result[0]}"] if word != result[0] else []
+    answer.notes += [f"after it on PATH comes {other}" for other in result[1:4]]
     script = interpreter_of_script(reader, result[0])
     if seat.interpreter is None and script.path is None and not script.line:
         answer.notes.append(f"{word} is {script.reason or 'a program of its own'}: it starts no Python")

@@ -483,8 +483,8 @@ class Reader:
     def lookup(self, word: str, path: str | None = None, *, current_first: bool = False) -> Iterator[str]:
         """Every file that ``word`` could start by this ``PATH``, first the one that wins.
 
-        Windows: the endings of PATHEXT are tried; ``current_first`` looks in the
-        current folder before the path, as its command interpreter does.
+        A word with a separator is a path from the current folder. Windows: the endings of PATHEXT are tried;
+        ``current_first`` looks in the current folder before the path, as its command interpreter does.
         """
         endings = [""]
         if self.system == "windows":
@@ -492,7 +492,9 @@ class Reader:
             if self.path.splitext(word)[1].lower() not in known:
                 endings = known
         folders = self.path_folders(path)
-        if current_first:
+        if "/" in word or self.path.sep in word:
+            word, folders = self.within(word), [self.folder]
+        elif current_first:
             folders.insert(0, self.folder)
         seen: set[str] = set()
         for folder in folders:
