@@ -5,8 +5,8 @@ folder that somebody else wrote. ``objection`` decides for an interpreter; ``Gat
 it refuses whatever lies around the current folder and was not let through by ``objection``. ``docs/security.md`` says
 the same case by case.
 
-Named by the user, it may be started. Named only by files of the current folder, or by a text that was pasted, it may not
-(by a script's first line: as if it was only found). Named by the user's own shell, kernels or processes, it may where
+Named by the user, it may be started. Named only by files of the current folder, or by a pasted text, it may not (by a
+script's first line: as if it was only found). Named by the user's own shell, kernels or processes, it may where
 neither the program nor its environment lies in that folder's tree; and in the tree, where the user has activated the
 environment, or has registered it by its full path, or runs it already. Only found on the machine, it may where it lies
 nowhere around the folder and is an installation that is known by itself: not by an environment's link alone, unless it
