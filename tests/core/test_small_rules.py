@@ -188,6 +188,23 @@ def test_a_program_of_its_own_environment_has_no_finding(of):
     assert [finding.cause for finding in answer.findings] == ([] if of == "heath" else ["first-line-dead"])
 
 
+@pytest.mark.parametrize("content, note", [
+    (b"#!/usr/bin/node\n", "hive starts no Python: its first line names /usr/bin/node: a program, but no Python interpreter"),
+    (b"\x7fELF", "hive is a program of its own, no script: it starts no Python"),
+    (b"#!/bin/sh\nexec $(cat where)\n", "what hive starts is not known: "),
+    (Link("/usr/bin/python3.11"), "hive is a Python interpreter; to ask about a module in it: kalyx why MODULE --in /usr/local/bin/hive"),
+    (b'#!/bin/sh\nexec /usr/bin/python3.11 "$@"\n', "hive starts /usr/bin/python3.11 (3.11.7)"),
+])  # fmt: skip
+def test_a_program_that_is_no_script_of_python(content, note):
+    from kalyx.core.queries.why_program import why_program
+
+    files = Files()
+    files["/usr/local/bin/hive"], files["/usr/bin/node"] = content, b"\x7fELF"
+    files.variables["PATH"] = "/usr/local/bin:/usr/bin"
+    answer = why_program(files.machine(), "hive", tell=lambda text: None)
+    assert not answer.findings and not answer.imports and answer.notes[-1].startswith(note), (answer.notes, answer.findings)
+
+
 @pytest.mark.parametrize("folder, starts", [("/opt", "/opt/python3.11"), ("/gone", "/usr/bin/python3.11"), ('"$(cat where)"', None)])
 def test_a_script_goes_into_a_folder(folder, starts):
     """Where only running tells whether that works, both ways are followed: what starts is not known."""

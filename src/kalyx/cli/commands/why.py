@@ -182,6 +182,8 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     gone = next((text for text in what if text.endswith(_SOURCES) or "/" in text), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
+        if machine.reader.exists(path) and len(what) == 1:
+            raise KalyxError(f"{visible(path)} is no file that can be read: a pipe, a socket or a device")
         if machine.reader.exists(path):
             raise KalyxError(f"{visible(path)} cannot be asked about together with other words; --in names a target")
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(machine.reader, path))

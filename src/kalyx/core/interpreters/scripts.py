@@ -20,12 +20,16 @@ _GOES_ON = pattern(rb"\bos\.exec[lv]")
 
 
 class FirstLine(Struct):
-    """The interpreter a script names (None where reading cannot tell), the line, and why not."""
+    """The interpreter a script names (None where it names none), the line, and why not.
+
+    ``is_unknown``: what the script starts is not known, because it cannot be read, or only running it tells.
+    """
 
     path: str | None
     line: str
     reason: str | None = None
     script: str = ""
+    is_unknown: bool = False
 
 
 def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, str] | None = None) -> FirstLine:
@@ -34,10 +38,10 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
         try:
             start = reader.read(script, 4096)
         except Unreadable as problem:
-            return FirstLine(None, "", problem.reason, script)
+            return FirstLine(None, "", problem.reason, script, is_unknown=True)
         following = shims.follow(reader, script, start, variables)
         if isinstance(following, shims.Unknown):
-            return FirstLine(None, "", following.reason, script)
+            return FirstLine(None, "", following.reason, script, is_unknown=True)
         if following is None:
             break
         if reader.name(following.path).startswith(("python", "pypy")):

@@ -26,7 +26,10 @@ def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> 
     answer.notes = [f"{word} is {result[0]}"] if word != result[0] else []
     answer.notes += [f"after it on PATH comes {other}" for other in result[1:4]]
     script = interpreter_of_script(reader, result[0])
-    if seat.interpreter is None and script.path is None and not script.line:
+    if seat.interpreter is None and seat.undecided:
+        unknown = f"what {word} starts is not known: {seat.reason}"
+        answer.notes.append(f"{word} starts no Python: {seat.reason}" if script.path is not None else unknown)
+    elif seat.interpreter is None and script.path is None and not script.line:
         answer.notes.append(f"{word} is {script.reason or 'a program of its own'}: it starts no Python")
     elif seat.interpreter is None:
         answer.findings = [
@@ -41,5 +44,9 @@ def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> 
         try:
             answer.imports = why_files(machine, seat, result[0], named=False, tell=tell).imports
         except KalyxError:
-            pass  # a script of a shell, which starts that interpreter further on
+            # A script of a shell, which starts that interpreter further on.
+            answer.notes.append(f"{word} starts {seat.interpreter.executable} ({seat.interpreter.version})")
+    else:
+        line = machine.line(["kalyx", "why", "MODULE", "--in", result[0]])
+        answer.notes.append(f"{word} is a Python interpreter; to ask about a module in it: {line}")
     return answer

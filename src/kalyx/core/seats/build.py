@@ -33,14 +33,14 @@ def running(reader: Reader, interpreter: Interpreter, role: str = "python", word
 def starting_script(reader: Reader, path: str, role: str, word: str) -> Part:
     """What a program with a first line, or a copied starter, is run by."""
     line = interpreter_of_script(reader, path)
-    part = Part(role=role, word=word, path=path, links=[path], reason=line.reason)
+    part = Part(role=role, word=word, path=path, links=[path], reason=line.reason, undecided=line.is_unknown)
     if line.script and line.script != path:
         part.links.append(line.script)
     if line.path is None:
         return part
     runs = starting(reader, line.path)
     part.links += [hop for hop in runs.links if hop not in part.links] if runs.interpreter else []
-    part.interpreter, part.environment = runs.interpreter, runs.environment
+    part.interpreter, part.environment, part.undecided = runs.interpreter, runs.environment, runs.undecided
     part.reason = f"its first line names {line.path}: {runs.reason}" if runs.interpreter is None else None
     return part
 
