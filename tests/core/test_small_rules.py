@@ -361,6 +361,17 @@ def test_a_word_with_a_separator_is_no_word_of_the_path(system, word, found):
     assert next(reader.lookup(word), None) == found
 
 
+def test_a_capture_keeps_what_a_launcher_and_a_first_line_choose():
+    from kalyx.core.interpreters.shims import RULES
+    from kalyx.core.text.essence import Essence
+
+    for name in ("weigh", "weigh.py"):
+        kept = Essence(b"salt").content(f"{HOME}/{name}", b"#!/usr/bin/env python3.9\n# of Saturday\nimport hive\n")
+        assert kept.startswith(b"#!/usr/bin/env python3.9\n#") and kept.endswith(b"import hive\n") and b"Saturday" not in kept
+    for name in (name for rule in RULES for name in (rule.local_file, rule.global_file)):
+        assert Essence(b"salt").content(f"{HOME}/.manager/{name}", b"3.11.7\nsystem\n") == b"3.11.7\nsystem\n"
+
+
 def test_a_program_that_python_runs_is_its_script():
     from kalyx.core.invocation import command_given
 

@@ -55,6 +55,8 @@ _FOLLOWED = pattern(
     r"(?:import_module|__import__|find_spec|import_optional_dependency|path\.(?:append|insert|extend)|addsitedir|join|Path)"
     r"\(\s{0,9}(?:\d{1,3}\s{0,3},\s{0,9})?\[?$"
 )
+# Texts of a kernel package's own source by which its search path is known (core/kernel_path.py).
+_LOOKED_FOR = ("site-packages", "extensions")
 _METADATA = frozenset(
     """name version requires-dist requires-python provides-extra metadata-version import-name import-namespace
     provides-dist obsoletes-dist requires provides dynamic""".split()
@@ -125,7 +127,7 @@ class Essence:
         if low.endswith(".ipynb"):
             return self._notebook
         if low.endswith((".py", ".pyw", ".pyi")):
-            return (lambda text: text) if is_library else lambda text: Source(self).feed(text)
+            return (lambda text: text) if is_library else self._python
         if low == "kernel.json":
             return lambda text: self._json(text, self._of_kernel)
         if low.endswith((".json", ".jsonc", ".code-workspace", ".sublime-project", ".sublime-build")):
@@ -138,7 +140,7 @@ class Essence:
             return lambda text: _lines(text, lambda line: line[:1] == "[" or "excludesfile" in line.lower())
         if low.endswith((".el", ".lisp")):
             return lambda text: _lines(text, lambda line: re.search(r"python|pyvenv|nil", line) is not None)
-        if low in ("pyvenv.cfg", "mount", "mounts") or low.endswith((".txt", ".egg-link", "._pth", ".in")):
+        if low in ("pyvenv.cfg", "mount", "mounts", "version") or low.endswith((".txt", ".egg-link", "._pth", ".in")):
             return lambda text: text
         if low.endswith(".pth"):
             return lambda text: "".join(
@@ -152,11 +154,15 @@ class Essence:
     def _script(self, text: str) -> str:
         """A shell's file, or a program with a first line: that line whole, the rest by the words that are read."""
         first, sign, remainder = text.partition("\n")
-        if first.startswith("#!"):
-            if "python" in first or "pypy" in first:
-                return first + sign + Source(self).feed(remainder)
-            return first + sign + self._shell(remainder)
-        return self._shell(text)
+        if not first.startswith("#!"):
+            return self._shell(text)
+        return self._python(text) if "python" in first or "pypy" in first else first + sign + self._shell(remainder)
+
+    def _python(self, text: str) -> str:
+        """Python source; a first line that names the interpreter stays whole."""
+        first, sign, remainder = text.partition("\n")
+        is_named = first.startswith("#!")
+        return first + sign + Source(self).feed(remainder) if is_named else Source(self).feed(text)
 
     def _shell(self, text: str) -> str:
         return _SHELL_TOKEN.sub(self._shell_word, text)
@@ -277,7 +283,8 @@ class Source:
                 inner_end = last if is_closed else end
                 inner = text[at + len(sign) : inner_end]
                 follows = len(sign) == 1 and _FOLLOWED.search(text[max(0, at - 80) : at]) is not None
-                result.append(sign + (inner if follows else _filled(inner)) + text[inner_end:end])
+                is_kept = follows or inner in _LOOKED_FOR
+                result.append(sign + (inner if is_kept else _filled(inner)) + text[inner_end:end])
             else:
                 end = match.end()
                 result.append(self._line(match[0]))
