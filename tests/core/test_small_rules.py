@@ -2,13 +2,15 @@
 
 import json
 import os
+import shutil
+from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.interpreters.shell_syntax import parsed
-from kalyx.core.model.records import Environment, Fix, Package, Seat
+from kalyx.core.model.records import Environment, Fix, KalyxError, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
@@ -359,6 +361,23 @@ def test_a_word_with_a_separator_is_no_word_of_the_path(system, word, found):
     else:
         reader = MemoryReader(system, {"C:\\w\\hive.exe": b"", "C:\\bin\\hive.exe": b""}, home="C:\\h", folder="C:\\w", variables={"PATH": "C:\\bin"})
     assert next(reader.lookup(word), None) == found
+
+
+@pytest.mark.parametrize("letters", [1, 90])
+def test_a_local_socket_needs_a_short_folder(letters, tmp_path, monkeypatch):
+    from kalyx.core.system import loopback
+
+    folder = Path("/tmp", f"{tmp_path.name[-8:]}{'x' * letters}")
+    folder.mkdir()
+    try:
+        monkeypatch.setattr(loopback, "guard", lambda: SimpleNamespace(new_folder=lambda: str(folder)))
+        if letters == 1:
+            assert loopback.Connection("ipc").address == f"{folder}/kernel"
+        else:
+            with pytest.raises(KalyxError, match="set TMPDIR to a folder with a shorter path"):
+                loopback.Connection("ipc")
+    finally:
+        shutil.rmtree(folder)
 
 
 def test_a_capture_keeps_what_a_launcher_and_a_first_line_choose():

@@ -406,8 +406,9 @@ def difference(case: Case, root: Path) -> str | None:
     if search.unknown and read != own[0]:
         return None  # reading says itself that a line of code may add to the path
     told = {"path": (own[0], read), "version": (own[4], interpreter.version if own[4].startswith(interpreter.version) else f"({interpreter.version})")}
-    # Without its site module no Python of these knows that it is an environment's.
-    if not any(key == "PYTHONHOME" for key, _ in case.variables) and not any("S" in flag for flag in case.flags):
+    # Without its site module no Python of these knows that it is an environment's; with a variable that names its program
+    # reading says that only the interpreter knows.
+    if not any(key in ("PYTHONHOME", "PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__") for key, _ in case.variables) and not any("S" in flag for flag in case.flags):
         told["prefix"] = os.path.normpath(own[1]), interpreter.prefix
         if case.kind not in OLDER:  # these have no name for it that all releases know
             told["base"] = own[2], interpreter.base_prefix

@@ -207,7 +207,7 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
         from kalyx.core.diagnosis.experiments import proven_first, test_for_nothing
 
         ordered = proven_first(ordered, case, machine)
-        ordered = _with_difference(ordered, case, machine)
+        ordered = _with_difference(ordered, case, machine, refused)
         test_for_nothing(ordered, case, machine)
     return without_repeats(ordered), refused
 
@@ -217,9 +217,15 @@ def without_repeats(ordered: list[Finding]) -> list[Finding]:
     return [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
 
 
-def _with_difference(ordered: list[Finding], case: Case, machine: Machine) -> list[Finding]:
+def _with_difference(
+    ordered: list[Finding], case: Case, machine: Machine, refused: list[NotJudged]
+) -> list[Finding]:
     """Where no cause says why, what decides is searched for: only then, for a search starts the interpreter often."""
-    after: list[Finding] = module_of("decisive-difference").look_after(case, machine, ordered)
+    try:
+        after: list[Finding] = module_of("decisive-difference").look_after(case, machine, ordered)
+    except KalyxError as refusal:
+        refused.append(NotJudged(cause="decisive-difference", reason=refusal.message))
+        return ordered
     for finding in after:
         if finding.cause == "decisive-difference":
             for fix in finding.fixes:

@@ -169,6 +169,10 @@ class Gate(Runner):
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
 
+    @property
+    def is_live(self) -> bool:
+        return self._inner.is_live
+
     def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Any:
         return self._inner.empty_folder(like, without)
 

@@ -37,6 +37,9 @@ class Connection:
         self.folder = guard().new_folder()
         self.path = os.path.join(self.folder, "kernel-connection.json")
         self.address = "127.0.0.1" if transport == "tcp" else os.path.join(self.folder, "kernel")
+        if transport == "ipc" and len(os.fsencode(self.address)) >= _LONGEST_SOCKET:
+            raise KalyxError(f"{self.folder}: this path is too long for the sockets of a kernel, which this machine"
+                             " needs here; set TMPDIR to a folder with a shorter path")  # fmt: skip
         self._sockets: dict[str, Any] = {}
         self._context: Any = None
         try:

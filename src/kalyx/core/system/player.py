@@ -427,6 +427,10 @@ class PlayerRunner(Runner):
         self._normal.folders.append(folder)
         yield folder
 
+    @property
+    def is_live(self) -> bool:
+        return False
+
     def chance(self, count: int) -> str:
         self._number += 1
         mark = f"{self._number:0{count * 2}x}"

@@ -159,10 +159,11 @@ class RecordingRunner(Runner):
         ended = self._inner.run(argv, variables=variables, folder=folder, **more)
         text = [self._normal.words(item.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
                 for item in (ended.output, ended.errors)]  # fmt: skip
-        self._capture.answers[key_of(self._normal.key(argv, self._base, variables, folder))] = [
+        # The first answer stays: later ones may be without a variable that the capture does not hold.
+        self._capture.answers.setdefault(key_of(self._normal.key(argv, self._base, variables, folder)), [
             ended.status, packed(text[0]), packed(text[1]), round(ended.seconds, 4),
             ended.timed_out, ended.cut, ended.problem,
-        ]  # fmt: skip
+        ])  # fmt: skip
         return ended
 
     def start(self, argv: list[str], **more: Any) -> Running:

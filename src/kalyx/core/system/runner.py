@@ -58,6 +58,11 @@ class Running:
 class Runner:
     """Starts programs under limits; none outlives Kalyx, however Kalyx ends."""
 
+    @property
+    def is_live(self) -> bool:
+        """Whether it starts programs, or only gives answers that a capture holds."""
+        return True
+
     def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> AbstractContextManager[str]:
         """A new folder to stand in, removed afterwards: empty, or with links to what lies in ``like``.
 

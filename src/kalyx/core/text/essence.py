@@ -66,6 +66,7 @@ _SECTIONS = tuple(
     tool.hatch tool.pdm options metadata defaults global""".split()
 )
 _OF_A_LINE = pattern(r"[^\r\n]+")
+_NOT_TEXT = pattern("[\udc80-\udcff]")
 _JSON_TOKEN = pattern(r'"(?:\\.|[^"\\])*"|//[^\n]*|/\*|[{}\[\],:]')
 _WHOLE = frozenset(
     """RECORD INSTALLER WHEEL top_level.txt entry_points.txt namespace_packages.txt patchlevel.h environments.txt index
@@ -76,8 +77,13 @@ _BINARY = (b"\x7fELF", b"MZ", b"\xcf\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xca\x
 
 
 def _filled(text: str) -> str:
-    """As long as the text in UTF-8, its line breaks in their places."""
-    return _OF_A_LINE.sub(lambda match: "x" * len(match[0].encode("utf-8", "surrogateescape")), text)
+    """As long as the text in UTF-8, its line breaks in their places; a byte that is not UTF-8 stays such a byte."""
+    filled = _OF_A_LINE.sub(lambda match: "x" * len(match[0].encode("utf-8", "surrogateescape")), text)
+    odd = None if text.isascii() else _NOT_TEXT.search(text)
+    if odd is None:
+        return filled
+    at = len(text[: odd.start()].encode("utf-8", "surrogateescape"))
+    return filled[:at] + "\udcff" + filled[at + 1 :]
 
 
 class Essence:
@@ -126,6 +132,8 @@ class Essence:
             return _metadata
         if low.endswith(".ipynb"):
             return self._notebook
+        if low.startswith("__editable__"):
+            return lambda text: text  # a finder that a build tool wrote: module names and folders
         if low.endswith((".py", ".pyw", ".pyi")):
             return (lambda text: text) if is_library else self._python
         if low == "kernel.json":

@@ -22,7 +22,7 @@ from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without, se
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, PathEntry
+from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError, PathEntry
 from kalyx.core.model.steps import ManualStep, RemoveFiles, RunWith
 
 # What says how it failed, and not why: a search may say more.
@@ -39,7 +39,10 @@ _ULIMIT = {
 
 
 def look_after(case: Case, machine: Machine, ordered: list[Finding]) -> list[Finding]:
-    """The findings with what decides before them; unchanged where a cause is proven that says why."""
+    """The findings with what decides before them; unchanged where a cause is proven that says why.
+
+    Raises KalyxError on a captured machine.
+    """
     if machine.runner is None or case.trial is None or case.trial.imports or case.trial.timed_out:
         return ordered
     if not case.trial.answered and not case.trial.stack and case.trial.problem is not None:
@@ -49,6 +52,9 @@ def look_after(case: Case, machine: Machine, ordered: list[Finding]) -> list[Fin
     kinds = _OF_THE_PATH if case.missing_is_asked else None
     if kinds is not None and not _anything_of_python(case):
         return ordered
+    if not machine.runner.is_live:
+        # A capture holds neither all variables nor all files: of two trials it may have one answer.
+        raise KalyxError("which variable, flag or file decides is searched for on the machine itself, not on a capture")
     decided = decisive(case, machine, kinds=kinds)
     if decided is None:
         return ordered
