@@ -372,7 +372,7 @@ def test_a_local_socket_needs_a_short_folder(letters, tmp_path, monkeypatch):
     try:
         monkeypatch.setattr(loopback, "guard", lambda: SimpleNamespace(new_folder=lambda: str(folder)))
         if letters == 1:
-            assert loopback.Connection("ipc").address == f"{folder}/kernel"
+            assert loopback.Connection("ipc").address == os.path.join(folder, "kernel")
         else:
             with pytest.raises(KalyxError, match="set TMPDIR to a folder with a shorter path"):
                 loopback.Connection("ipc")
