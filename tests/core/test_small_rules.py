@@ -387,6 +387,13 @@ def test_a_capture_keeps_what_a_launcher_and_a_first_line_choose():
     for name in ("weigh", "weigh.py"):
         kept = Essence(b"salt").content(f"{HOME}/{name}", b"#!/usr/bin/env python3.9\n# of Saturday\nimport hive\n")
         assert kept.startswith(b"#!/usr/bin/env python3.9\n#") and kept.endswith(b"import hive\n") and b"Saturday" not in kept
+    mapping = b"MAPPING = {'hive': '/w/hive'}\n"
+    assert Essence(b"salt").content("/site-packages/__editable___hive_1_0_finder.py", mapping) == mapping
+    assert b"/w/hive" not in Essence(b"salt").content("/site-packages/hive.py", mapping)
+    kept = Essence(b"salt").content("/w/a.py", b"name = 'H\xfcter'\nif last in {'site-packages'}: pass\n")
+    assert b"'site-packages'" in kept and b"ter" not in kept and len(kept) == 50
+    with pytest.raises(UnicodeDecodeError):
+        kept.decode()
     for name in (name for rule in RULES for name in (rule.local_file, rule.global_file)):
         assert Essence(b"salt").content(f"{HOME}/.manager/{name}", b"3.11.7\nsystem\n") == b"3.11.7\nsystem\n"
 

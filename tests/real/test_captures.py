@@ -83,6 +83,20 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
     assert "gone_for_good" in drawn.out and drawn.status == 1
 
 
+def test_what_decides_is_not_searched_for_on_a_capture(moor, tmp_path):
+    """Neither the variable that decides nor the others are in it: no other may be blamed, and the import fails as it did."""
+    make_environment(NEW, moor.root / "heath", "--without-pip")
+    moor.variables |= {"KALYX_ONLY_BELOW": str(moor.root)}
+    (moor.folder / "swarmer.py").write_text("import os\nif os.environ.get('SWARM'):\n    raise RuntimeError('no swarm today')\n")
+    words, file = ["why", "swarmer", "--in", "heath"], tmp_path / "moor.capture"
+    (here,) = moor.kalyx(*words, "--json", SWARM="1").json["imports"]
+    assert [finding["cause"] for finding in here["findings"]][:1] == ["decisive-difference"] and not here["not_judged"]
+    assert moor.kalyx("capture", file, "--why", "swarmer", SWARM="1").status == 0
+    (there,) = moor.kalyx(*words, "--on", file, "--json").json["imports"]
+    assert (there["outcome"], [finding["cause"] for finding in there["findings"]]) == ("fails", ["raises"]), there
+    assert [row["cause"] for row in there["not_judged"]] == ["decisive-difference"]
+
+
 def test_what_changes_something_is_refused(spring, tmp_path):
     file = tmp_path / "moor.capture"
     assert spring.kalyx("capture", file, "--dry-run").status == 0 and not file.exists()

@@ -73,6 +73,8 @@ def test_what_is_run_by_its_name(moor, moors):
     (moor.folder / "empty.py").write_text("import sys\n")
     assert moor.kalyx("why", "empty.py").out == "note  empty.py imports nothing, or only modules that are part of the interpreter\n"
     assert "starts no Python" in moor.kalyx("why", "/bin/ls").out
+    (moor.folder / "weigh").write_text(f"#!{moors['heath'][0]}\nprint(1)\n")
+    assert "weigh imports nothing" in moor.kalyx("why", "./weigh").out
 
 
 def test_a_file_a_notebook_and_a_folder(moor, moors):

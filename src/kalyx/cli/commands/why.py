@@ -170,12 +170,8 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
-        if (
-            options.target is None
-            and options.command_line is None
-            and not path.endswith(_SOURCES)
-            and _starts_itself(call, path)
-        ):
+        is_program = not path.endswith(_SOURCES) and machine.reader.is_file(path) and machine.reader.may_run(path)
+        if is_program and options.target is None and options.command_line is None:
             return why_program(machine, path, tell=tell)
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
@@ -358,9 +354,3 @@ def _is_file(call: Call, text: str) -> bool:
     if (text.endswith(_SOURCES) or "/" in text or reader.path.sep in text) and reader.is_file(path):
         return True
     return reader.is_folder(path) and (text in (".", "..") or "/" in text)
-
-
-def _starts_itself(call: Call, path: str) -> bool:
-    """Whether a file is run by its name alone: the user may run it, and it is no folder."""
-    reader = call.machine.reader
-    return reader.is_file(path) and reader.may_run(path)

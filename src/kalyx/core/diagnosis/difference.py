@@ -82,7 +82,7 @@ class _Search:
         self, case: Case, machine: Machine, runner: Runner, good: Callable[[Trial], bool], seconds: float = _SECONDS
     ) -> None:
         self.case, self.runner, self.good = case, runner, good
-        self.seconds = min(machine.seconds, seconds)  # of one trial
+        self.seconds = min(machine.seconds, seconds, _SECONDS)  # of one trial
         self.trials, self.spent, self.imported = 0, 0.0, False
         self.is_over = False  # before the least was found
 

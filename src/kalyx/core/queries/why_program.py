@@ -42,7 +42,9 @@ def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> 
             answer.findings = [first_line_dead.of_another(machine, word, result[0], lies, view.environment.prefix)]
         # A script whose package is gone still starts, and fails at its first import.
         try:
-            answer.imports = why_files(machine, seat, result[0], named=False, tell=tell).imports
+            read = why_files(machine, seat, result[0], named=False, tell=tell)
+            answer.imports = read.imports
+            answer.notes += read.notes if not read.imports else []
         except KalyxError:
             # A script of a shell, which starts that interpreter further on.
             answer.notes.append(f"{word} starts {seat.interpreter.executable} ({seat.interpreter.version})")

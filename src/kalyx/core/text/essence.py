@@ -132,7 +132,7 @@ class Essence:
             return _metadata
         if low.endswith(".ipynb"):
             return self._notebook
-        if low.startswith("__editable__"):
+        if low.startswith("__editable__") and low.endswith("_finder.py"):
             return lambda text: text  # a finder that a build tool wrote: module names and folders
         if low.endswith((".py", ".pyw", ".pyi")):
             return (lambda text: text) if is_library else self._python

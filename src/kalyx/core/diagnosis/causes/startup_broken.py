@@ -49,15 +49,16 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
     assert machine.runner is not None
     from kalyx.core.interpreters.asking import Who, ask_witness
 
+    waits = case.failed.timed_out
+    seconds = min(machine.seconds, _STARTS_WITHIN) if waits else machine.seconds
     with machine.runner.empty_folder() as empty:
-        flags, seconds = ["-B", *case.way.flags], min(machine.seconds, _STARTS_WITHIN)
+        flags = ["-B", *case.way.flags]
         who, _ = ask_witness(machine.runner, case.interpreter.executable, flags, ["who"], Who,
                              variables=case.way.variables, folder=empty, seconds=seconds)  # fmt: skip
     if who is not None:
         return None  # Python starts; the import ended the process, or did not end
-    waits = case.failed.timed_out
     kinds = ("start-up",) if waits else ("variable", "start-up")  # a variable makes Python end, not wait
-    decided = decisive(case, machine, kinds=kinds, good=lambda trial: trial.answered, seconds=_STARTS_WITHIN)
+    decided = decisive(case, machine, kinds=kinds, good=lambda trial: trial.answered, seconds=seconds)
     silent = f"it gave no answer within {machine.seconds:g} seconds" if waits else "it gave no answer"
     line = next((line for line in case.failed.output.splitlines() if line.strip()), silent)
     if decided is None:
