@@ -15,6 +15,7 @@ import signal
 import subprocess
 import sys
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cache
@@ -33,10 +34,10 @@ _IS_WORKER = "PYTEST_XDIST_WORKER" in os.environ
 # Before pytest chooses its own temporary folder, and before a worker is started.
 _traces = None if _IS_WORKER else Traces()
 
-from tests.equipment import BY_VERSION, SEED, wanted_by  # noqa: E402
+from tests.equipment import BY_VERSION, LONG, SEED, wanted_by  # noqa: E402
 
 # Whose tests share something that takes long to make: those of a group go to one worker, one after the other.
-TOGETHER = {"tests/cli/test_demo.py": "demo", "tests/trust/test_traced.py": "demo", "tests/real/test_command_interpreter.py": "words",
+TOGETHER = {"tests/core/test_house.py": "sources", "tests/core/test_rules.py": "sources", "tests/cli/test_demo.py": "demo", "tests/trust/test_traced.py": "demo", "tests/real/test_command_interpreter.py": "words",
             "tests/real/test_built.py": "built", "tests/real/test_folders.py": "folders"}  # fmt: skip
 
 
@@ -50,11 +51,12 @@ def group_of(test: str) -> str:
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--quick", action="store_true", help="no test that makes an environment or starts an installer, a server or a browser")
+    parser.addoption("--in-turn", action="store_true", help="of the tests of tests/in_turn.txt only a third, which the seed names")
     parser.addoption("--keep", action="store_true", help="keep the folder of the run, with the machines that were made in it")
 
 
-def pytest_report_header() -> str:
-    return f"seed: {SEED}"
+def pytest_report_header(config: pytest.Config) -> str:
+    return f"seed: {SEED}" + (f", turn {SEED % TURNS + 1} of {TURNS} of what takes long" if config.getoption("--in-turn") else "")
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -63,10 +65,22 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     What takes minutes begins first: the other worker has enough to do until it ends.
     """
     items.sort(key=lambda item: not item.nodeid.startswith("tests/windows/"))
+    chosen = items
     if config.getoption("--quick"):
-        quick = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
-        config.hook.pytest_deselected(items=[item for item in items if item not in set(quick)])
-        items[:] = quick
+        chosen = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
+    elif config.getoption("--in-turn") and not LONG:
+        chosen = [item for item in items if _has_its_turn(item.nodeid)]
+    config.hook.pytest_deselected(items=[item for item in items if item not in set(chosen)])
+    items[:] = chosen
+
+
+# One run of so many runs a test that is in the list; each run another part of them, by its seed.
+TURNS = 3
+IN_TURN = frozenset((Path(__file__).with_name("in_turn.txt")).read_text(encoding="utf-8").splitlines())
+
+
+def _has_its_turn(test: str) -> bool:
+    return test not in IN_TURN or zlib.crc32(test.encode()) % TURNS == SEED % TURNS
 
 
 QUICK = ("tests/core/", "tests/cli/test_contract.py", "tests/trust/test_fuzzed.py", "tests/trust/test_spoilt.py", "tests/trust/test_lines.py",

@@ -1,4 +1,4 @@
-"""Set up Kalyx in this clone and run the demo or all tests: python3 tools/clone.py demo | tests [--quick]
+"""Set up Kalyx in this clone, and run the demo or the tests: tools/clone.py set-up | demo | tests [--quick | --whole]
 
 Makes .venv in the clone (again when it is not usable), installs Kalyx into it
 and goes on there. Repeats safely. Needs Python 3.10 or newer with pip and venv.
@@ -14,8 +14,8 @@ from pathlib import Path
 
 CLONE = Path(__file__).resolve().parents[1]
 PLACE = CLONE / ".venv"
-# Many tests wait for a server, a kernel or a shell: one more than there are processors.
-WORKERS = min(5, (os.cpu_count() or 1) + 1)
+# Many tests wait for a server, a kernel or a shell: two more than there are processors.
+WORKERS = min(6, (os.cpu_count() or 1) + 2)
 PYTHON = PLACE / ("Scripts/python.exe" if os.name == "nt" else "bin/python")
 
 
@@ -56,7 +56,7 @@ def usable() -> bool:
 
 def main() -> int:
     wanted = sys.argv[1] if len(sys.argv) > 1 else ""
-    if wanted not in ("demo", "tests"):
+    if wanted not in ("demo", "tests", "set-up"):
         print(__doc__)
         return 2
     if sys.version_info < (3, 10):
@@ -67,19 +67,24 @@ def main() -> int:
         if run(*words):
             print("no environment could be made; on Debian: apt-get install python3-venv")
             return 2
-    what = f"{CLONE}[test]" if wanted == "tests" else str(CLONE)
+    what = str(CLONE) if wanted == "demo" else f"{CLONE}[test]"
     # What was set up already, from the same list of what is needed, is not looked up again.
     needed = what + hashlib.sha256((CLONE / "pyproject.toml").read_bytes()).hexdigest()
     known = PLACE / "set-up-for"
     if not known.exists() or known.read_text() != needed:
-        if installed("-e", CLONE) or (wanted == "tests" and set_up_for_tests()):
+        if installed("-e", CLONE) or (wanted != "demo" and set_up_for_tests()):
             return 2
         known.write_text(needed)
+    if wanted == "set-up":
+        return 0
     if wanted == "demo":
         return run(PYTHON, "-m", "kalyx", "demo", CLONE / "larkmoor-demo", "--yes")
     types = begun(PYTHON, "-m", "mypy", stdout=subprocess.PIPE)
     status = run(PYTHON, "-m", "ruff", "check", ".")
-    status = status or run(PYTHON, "-m", "pytest", "-n", WORKERS, "--dist", "loadgroup", *sys.argv[2:])
+    chosen = [word for word in sys.argv[2:] if word != "--whole"]
+    # A third of what takes long (tests/in_turn.txt), unless tests are named or all are asked for.
+    part = ["--in-turn"] if chosen == sys.argv[2:] and all(word.startswith("-") for word in chosen) else []
+    status = status or run(PYTHON, "-m", "pytest", "-n", WORKERS, "--dist", "loadgroup", *part, *chosen)
     found = types.communicate()[0].decode(errors="replace")
     print(found if types.returncode else "", end="", flush=True)
     return status or types.returncode

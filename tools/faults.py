@@ -3,6 +3,7 @@
 python tools/faults.py map FOLDER                    note which lines each test runs (a whole run of the tests)
 python tools/faults.py try FOLDER [--seed N] [--count N] [--only PART] [--workers N]
 python tools/faults.py show FOLDER [--seed N] [--count N] [--only PART]     the faults alone
+python tools/faults.py in-turn FOLDER                write tests/in_turn.txt: what takes long and runs only lines that others run
 
 A fault is a negated condition, a call left out, two arguments exchanged, an exception that is caught too widely, or another
 constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
@@ -36,6 +37,10 @@ SOURCE = ROOT / "src" / "kalyx"
 _LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
 _DRAWN = "tests/cli/test_drawn.py::"
+# A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
+_COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")
+# And a costly one that runs so many lines a second which no other of the run does.
+_WORTH = 0.5
 
 
 class Fault(NamedTuple):
@@ -145,6 +150,26 @@ class Map(NamedTuple):
         return picked + [self.tests[number] for number in ones if _DRAWN in self.tests[number] and self.tests[number] not in picked]
 
 
+def in_turn(known: Map) -> tuple[list[str], int]:
+    """The costly tests that need not be in each run, and how many of the lines that any test runs are run by them alone.
+
+    Of the costly ones those stay that run the most new lines a second.
+    """
+    lines: list[set[tuple[str, int]]] = [set() for _ in known.tests]
+    for file, covered in known.covered.items():
+        for line, numbers in covered.items():
+            for number in numbers:
+                lines[number].add((file, line))
+    costly = {n for n, test in enumerate(known.tests) if known.seconds[n] >= _COSTLY and not test.startswith(_EACH_RUN)}
+    ran = set().union(*(lines[n] for n in range(len(lines)) if n not in costly))
+    while True:
+        best = max(costly, key=lambda n: len(lines[n] - ran) / known.seconds[n])
+        if len(lines[best] - ran) <= _WORTH * known.seconds[best]:
+            return sorted(known.tests[n] for n in costly), len(set().union(*lines) - ran)
+        costly.discard(best)
+        ran |= lines[best]
+
+
 class Copy:
     """A copy of the product with an environment of its own, which takes all but Kalyx from this one."""
 
@@ -213,7 +238,7 @@ def note(folder: Path) -> int:
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("what", choices=("map", "try", "show"))
+    parser.add_argument("what", choices=("map", "try", "show", "in-turn"))
     parser.add_argument("folder", type=Path)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--count", type=int, default=200)
@@ -224,6 +249,12 @@ def main() -> int:
     if options.what == "map":
         return note(folder)
     known = Map.read(folder)
+    if options.what == "in-turn":
+        tests, alone = in_turn(known)
+        (ROOT / "tests" / "in_turn.txt").write_text("".join(f"{test}\n" for test in tests), encoding="utf-8")
+        spent = sum(seconds for test, seconds in zip(known.tests, known.seconds, strict=True) if test in set(tests))
+        print(f"{len(tests)} of {len(known.tests)} tests, {spent:.0f} of {sum(known.seconds):.0f} s; {alone} lines are run by these alone")
+        return 0
     faults = chosen(known.covered, options.seed, options.count, options.only)
     if options.what == "show":
         for number, fault in enumerate(faults):

@@ -2,19 +2,24 @@
 
 The interpreter's library and its extension modules are those that a package for frozen Windows programs holds; the
 standard library is that of the same version on this machine; python.exe and the launcher of environments are compiled
-here. Repeats safely: what is built already stays. Needs wine, a C compiler for Windows (Debian: wine wine64
+here. What is built already stays, until this file changes. Needs wine, a C compiler for Windows (Debian: wine wine64
 gcc-mingw-w64-x86-64-win32), a package index, and interpreters of the versions below.
 """
 
 from __future__ import annotations
 
+import fcntl
+import hashlib
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import TextIO
 
 CLONE = Path(__file__).resolve().parents[1]
 VERSIONS = ("3.11", "3.10")
@@ -39,6 +44,21 @@ __declspec(dllimport) int Py_Main(int, wchar_t **);
 int wmain(int n, wchar_t **a) { return Py_Main(n, a); }
 """
 STABLE = "int DllMain(void *h, unsigned r, void *p) { return 1; }\n"
+# In place of the program of ``ensurepip``, which takes twenty seconds under Wine: the bundled installer is unpacked and
+# compiled once, copied from there, and makes its launchers itself.
+QUICK = r"""import csv, os, pathlib, shutil, sys, sysconfig
+kept, site = pathlib.Path(__file__).parent / "kept", pathlib.Path(sysconfig.get_path("purelib"))
+if not (site / "pip").exists():
+    shutil.copytree(kept, site, dirs_exist_ok=True)
+    from pip._vendor.distlib.scripts import ScriptMaker
+    maker = ScriptMaker(None, sysconfig.get_path("scripts"))
+    maker.clobber, maker.variants = True, {""}
+    version = "{0}.{1}".format(*sys.version_info)
+    made = maker.make_multiple([name + " = pip._internal.cli.main:main" for name in ("pip", "pip3", "pip" + version)])
+    (record,) = site.glob("pip-*.dist-info/RECORD")
+    with record.open("a", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows([os.path.relpath(path, site), "", ""] for path in made)
+"""
 # Wine lacks what this module asks for when it is loaded.
 _NOT_THERE = ("_wmi.pyd",)
 BATCH = {
@@ -113,15 +133,21 @@ def end(folder: Path) -> None:
     subprocess.run(["wineserver", "-k"], check=False, env=variables(folder), stderr=subprocess.DEVNULL)
 
 
-def _standard_library(version: str) -> Path:
+def _interpreter(version: str) -> Path:
+    """This system's interpreter of a version."""
     for root in (Path.home() / ".pyenv" / "versions").glob(f"{version}.*"):
-        if (root / "lib" / f"python{version}" / "os.py").exists():
-            return root / "lib" / f"python{version}"
+        if (root / "bin" / f"python{version}").exists():
+            return root / "bin" / f"python{version}"
     found = shutil.which(f"python{version}")
     if found is None:
         raise SystemExit(f"no Python {version} is on this machine: its standard library is needed")
+    return Path(found)
+
+
+def _standard_library(version: str) -> Path:
     code = "import sysconfig; print(sysconfig.get_path('stdlib'))"
-    return Path(subprocess.run([found, "-c", code], capture_output=True, text=True, check=True).stdout.strip())
+    argv = [str(_interpreter(version)), "-c", code]
+    return Path(subprocess.run(argv, capture_output=True, text=True, check=True).stdout.strip())
 
 
 def _pip(*words: object) -> None:
@@ -129,11 +155,9 @@ def _pip(*words: object) -> None:
 
 
 def _build(folder: Path, version: str, work: Path) -> None:
-    """One installation, in a folder that gets its name when it is whole."""
+    """One installation."""
     tag = version.replace(".", "")
-    final = python(folder, version).parent
-    new = final.with_name(final.name + ".new")
-    shutil.rmtree(new, ignore_errors=True)
+    new = python(folder, version).parent
     (new / "DLLs").mkdir(parents=True)
     shutil.copytree(_standard_library(version), new / "Lib", ignore=shutil.ignore_patterns(*_LEFT_OUT), symlinks=False)
     (new / "Lib" / "site-packages").mkdir()
@@ -170,7 +194,11 @@ def _build(folder: Path, version: str, work: Path) -> None:
         run(COMPILER, "-municode", "-O2", "-o", scripts / name, CLONE / "tools" / "venvlauncher.c", cwd=work)
     for name, text in BATCH.items():
         (scripts / name).write_bytes(text.encode())
-    new.rename(final)
+    bundled = new / "Lib" / "ensurepip"
+    run(_interpreter(version), "-m", "pip", "install", "-q", "--no-deps", "--no-index", "--disable-pip-version-check",
+        "--target", bundled / "kept", *(bundled / "_bundled").glob("*.whl"))  # fmt: skip
+    shutil.rmtree(bundled / "kept" / "bin", ignore_errors=True)
+    (bundled / "__main__.py").write_text(QUICK)
 
 
 ENTRIES = r"""import sys, winreg
@@ -186,23 +214,48 @@ winreg.SetValueEx(winreg.CreateKey(key, "PythonPath"), None, 0, winreg.REG_SZ, r
 """
 
 
+@contextmanager
+def held(folder: Path) -> Iterator[TextIO]:
+    """The interpreter for as long as the block lasts: waits while it is built, and it is not built again meanwhile."""
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    with open(folder.with_name(folder.name + ".lock"), "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_SH)
+        yield lock
+
+
+def is_last(lock: TextIO) -> bool:
+    """Whether no other process holds it; then nobody can until the block of ``held`` ends."""
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
 def main(folder: Path) -> int:
+    with held(folder) as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        return build(folder)
+
+
+def build(folder: Path) -> int:
+    """Build what is not there; nobody uses it meanwhile."""
     if shutil.which("wine") is None or shutil.which(COMPILER) is None:
         print("needs: apt-get install wine wine64 gcc-mingw-w64-x86-64-win32")
         return 2
     done = folder / "built"
-    if done.exists() and done.read_text() == __doc__:
+    own_form = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
+    if done.exists() and done.read_text() == own_form:
         return 0
-    folder.mkdir(parents=True, exist_ok=True)
-    if not (folder / "prefix" / "system.reg").exists():
-        run("wine", "wineboot", "-i", env=variables(folder))
+    shutil.rmtree(folder, ignore_errors=True)  # half built, or by another form of this file
+    folder.mkdir(parents=True)
+    run("wine", "wineboot", "-i", env=variables(folder))
     start(folder)
     try:
         with tempfile.TemporaryDirectory() as name:
             work = Path(name)
             for version in VERSIONS:
-                if not python(folder, version).exists():
-                    _build(folder, version, work)
+                _build(folder, version, work)
                 entries = work / "entries.py"
                 entries.write_text(ENTRIES)
                 own = windows_path(folder, python(folder, version))
@@ -224,7 +277,7 @@ def main(folder: Path) -> int:
              "--implementation", "cp", "--only-binary=:all:", *NEEDED)  # fmt: skip
     finally:
         end(folder)
-    done.write_text(__doc__)
+    done.write_text(own_form)
     return 0
 
 

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.sources import nodes
+
 ROOT = Path(__file__).parents[2]
 SOURCE = ROOT / "src" / "kalyx"
 ROW = re.compile(r"^\| (\d+) \| `([a-z_./]+)` \|", re.MULTILINE)
@@ -40,7 +42,7 @@ def room_of(module: str) -> str | None:
 def imports_of(path: Path) -> set[str]:
     """Every module of the tree that a file imports: at its top, inside functions, and for types only."""
     found = set()
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module:
@@ -109,7 +111,7 @@ SAME_EVERYWHERE = {"look", "look_at_dead", "look_at_environment", "look_at_kerne
 def undocumented(path: Path, documented: set[str]) -> list[str]:
     """The public classes and functions of a file without a docstring; a method may have it from the class it is made from."""
     found = []
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         for item in getattr(node, "body", []) if isinstance(node, (ast.Module, ast.ClassDef)) else []:
             if not isinstance(item, (ast.FunctionDef, ast.ClassDef)) or item.name.startswith("_") or ast.get_docstring(item):
                 continue
@@ -120,8 +122,7 @@ def undocumented(path: Path, documented: set[str]) -> list[str]:
 
 
 def test_public_names_say_what_they_are():
-    trees = [ast.parse(path.read_text()) for path in MODULES.values()]
-    documented = {item.name for tree in trees for node in ast.walk(tree) if isinstance(node, ast.ClassDef)
+    documented = {item.name for path in MODULES.values() for node in nodes(path) if isinstance(node, ast.ClassDef)
                   for item in node.body if isinstance(item, ast.FunctionDef) and ast.get_docstring(item)}  # fmt: skip
     missing = [line for path in MODULES.values() for line in undocumented(path, documented | {"error"})]
     assert missing == [], missing
@@ -141,10 +142,9 @@ def test_messages_use_the_words_of_the_field():
     """Every text of the product that can be read at a terminal: all strings of more than a word, but for docstrings."""
     found = []
     for path in sorted((ROOT / "src").rglob("*.py")):
-        tree = ast.parse(path.read_text())
-        bodies = [node.body for node in ast.walk(tree) if isinstance(node, (ast.Module, ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))]
+        bodies = [node.body for node in nodes(path) if isinstance(node, (ast.Module, ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))]
         docstrings = {id(body[0].value) for body in bodies if body and isinstance(body[0], ast.Expr)}
-        for node in ast.walk(tree):
+        for node in nodes(path):
             if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docstrings and " " in node.value:
                 found += [f"{path.name}:{node.lineno}: {node.value[:80]}" for _ in PRIVATE.finditer(node.value)]
     assert not found

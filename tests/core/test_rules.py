@@ -6,6 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.sources import nodes
+
 CORE = Path(__file__).parents[2] / "src" / "kalyx" / "core"
 MODULES = sorted(path for path in CORE.rglob("*.py") if path.name not in ("probe.py", "in_kernel.py"))
 # Only these touch the machine.
@@ -14,7 +16,7 @@ TOUCHING = {"os", "subprocess", "shutil", "socket", "tempfile", "psutil", "zmq",
 
 
 def imports_of(path):
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom):
@@ -29,7 +31,7 @@ def test_core_stays_clear(path):
     if path not in DOORS:
         touching = {name for name in names if name.split(".")[0] in TOUCHING}
         assert not touching, f"{path.name} touches the machine past the doors: {touching}"
-        calls = [node for node in ast.walk(ast.parse(path.read_text()))
+        calls = [node for node in nodes(path)
                  if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)]  # fmt: skip
         assert not [call for call in calls if call.func.id in ("open", "print", "exec", "eval", "__import__")]
 

@@ -3,7 +3,6 @@
 What Wine lacks (other processes' programs and command lines, PowerShell, access lists) is tested on machines in memory.
 """
 
-import fcntl
 import os
 import re
 import subprocess
@@ -40,8 +39,13 @@ NOT_THERE = {
 
 @pytest.fixture(scope="module")
 def run():
-    """Runs a file of tests by the Windows interpreter; gives its report. Skips, by the line that builds it."""
+    """Runs a file of tests by the Windows interpreter, once that is built; gives its report. Skips, by the line that builds it."""
     place = windows.place()
+    with windows.held(place) as lock:
+        yield from _started(place, lock)
+
+
+def _started(place, lock):
     if not (place / "built").exists():
         pytest.skip(f"{WANT}a Python for Windows (python tools/windows.py)")
     site = place / "prefix" / "drive_c" / "kalyx" / "Lib" / "site-packages"
@@ -51,8 +55,6 @@ def run():
     links = links_in(temporary / "links")
     variables = windows.variables(place) | {"KALYX_SEED": str(SEED), "KALYX_LINKS": windows.windows_path(place, links)}
     variables.pop(TOLD, None)  # this system's interpreters are none of its
-    in_use = open(place / "in use", "w")  # noqa: SIM115  (closed below)
-    fcntl.flock(in_use, fcntl.LOCK_SH)
     windows.start(place)
 
     def run(*words: str) -> str:
@@ -66,12 +68,8 @@ def run():
         return text
 
     yield run
-    try:
-        fcntl.flock(in_use, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    if windows.is_last(lock):  # else another worker's Windows programs still run
         windows.end(place)
-    except BlockingIOError:
-        pass  # another worker's Windows programs still run
-    in_use.close()
     subprocess.run(["rm", "-rf", str(temporary)], check=True)
 
 
