@@ -9,8 +9,10 @@ from types import SimpleNamespace
 import pytest
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.shell_syntax import parsed
-from kalyx.core.model.records import Environment, Fix, KalyxError, Package, Seat
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Environment, Finding, Fix, Interpreter, KalyxError, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
@@ -122,6 +124,27 @@ def test_the_lines_of_a_fix(capsys, monkeypatch):
         lines = capsys.readouterr().out.splitlines()
         assert [line.split()[0] for line in lines] == ["fix", first, "then", "tested:", "undo"]
         assert {len(line) - len(line[9:].lstrip()) for line in lines} == {9}, lines
+
+
+@pytest.mark.parametrize("tried, shown", [(["fails", "works", None], ["fix b", "or c"]), (["fails", "fails"], ["may help a", "or b"])])
+def test_a_fix_that_was_tested_and_fails_is_no_fix(capsys, tried, shown):
+    from kalyx.cli.render.screen import Screen
+
+    made = [Fix(message=name, steps=[fixes.by_hand(f"do {name}")], tried=came, state="may-help" if came == "fails" else "certain")
+            for name, came in zip("abc", tried, strict=False)]  # fmt: skip
+    Screen(Files().machine(), plain=True).finding(Finding(cause="absent", certainty="proven", message="x", fixes=made))
+    lines = [" ".join(line.split()) for line in capsys.readouterr().out.splitlines()]
+    assert [line for line in lines if line.startswith(("fix ", "or ", "may help "))] == shown, lines
+
+
+@pytest.mark.parametrize("folder, where", [("heath/src", f"{HOME}/heath, as the current folder is"), ("heath", "the current folder")])
+def test_where_an_interpreter_lies_that_is_not_started(folder, where):
+    files = Files()
+    files[f"{HOME}/heath/src/a.py"] = b""
+    machine = Machine(MemoryReader("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/{folder}"))
+    python, prefix = f"{HOME}/heath/src/venv/bin/python" if folder == "heath" else f"{HOME}/heath/venv/bin/python", f"{HOME}/heath/venv"
+    interpreter = Interpreter(executable=python, real_executable=python, version="3.11.7", implementation="cpython", prefix=prefix, base_prefix="/usr")
+    assert f"was not started: it is in {where}, and you did not name it" in objection(machine.reader, interpreter, "machine")
 
 
 @pytest.mark.parametrize("kind, called", [

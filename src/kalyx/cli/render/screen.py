@@ -115,7 +115,8 @@ class Screen:
         column = max([length for length in fitting if length <= 64] + [0]) + 3
         for number, (fact, source) in enumerate(zip(facts, sources, strict=True)):
             self._seen(indent, "seen" if number == 0 else "", fact, source, column)
-        for number, fix in enumerate(finding.fixes):
+        # What was tested and fails is no fix: it is shown only where there is no other.
+        for number, fix in enumerate([fix for fix in finding.fixes if fix.tried != "fails"] or finding.fixes):
             first = "may help" if fix.state == "may-help" else "fix"
             self.fix(indent, first if number == 0 else "or", fix)
 

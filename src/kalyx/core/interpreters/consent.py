@@ -136,17 +136,26 @@ def _objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> s
         who = "only files of this folder name it" if named_by == "folder" else "only the text given names it"
         return f"{interpreter.executable} was not started: {who}, and you did not; {name}"
     paths = (interpreter.executable, interpreter.real_executable, interpreter.prefix)
-    where = "it is in the current folder, and you did not name it"
+    by_link = False
     if named_by == "machine":
-        if interpreter.by_link and not is_the_systems(reader, interpreter.real_executable):
-            where = "only an environment's link leads to it, and you did not name it"
-        elif brought_along(reader, *paths) is None:
+        by_link = interpreter.by_link and not is_the_systems(reader, interpreter.real_executable)
+        if not by_link and brought_along(reader, *paths) is None:
             return None
     elif lies_in_tree(reader, *paths) is None and not _by_relative_entry(reader, interpreter.executable):
         return None
     if named_by in ("kernel", "process") or has_entered(reader, interpreter.prefix):
         return None
-    return f"{interpreter.executable} was not started: {where}; {name}"
+    where = "only an environment's link leads to it" if by_link else f"it is in {_around(reader, *paths)}"
+    return f"{interpreter.executable} was not started: {where}, and you did not name it; {name}"
+
+
+def _around(reader: Reader, *paths: str) -> str:
+    """Where paths lie that may have come with the current folder, in words."""
+    folder = reader.real(reader.folder)
+    ground = surroundings_of(reader)
+    if ground is None or any(reader.inside(reader.real(path), folder) for path in paths if path):
+        return "the current folder"
+    return f"{ground}, as the current folder is"
 
 
 def _by_relative_entry(reader: Reader, path: str) -> bool:
