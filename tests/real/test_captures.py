@@ -17,6 +17,7 @@ from kalyx.core.queries.here import look_here
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.system.player import NOT_HERE, Capture, contents_of, load, machine_of
+from kalyx.core.system.reader import Refused
 from kalyx.core.system.recorder import Recorder
 from kalyx.core.text.blinding import Blinding
 from kalyx.demo.machines import MACHINES
@@ -300,7 +301,7 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     look_here(Machine(recording))
     captured, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
     assert captured.system == reader.system and look_here(Machine(captured)) == own
-    assert captured.kind("/no/where/read") == "refused" and captured.refusals["/no/where/read"] == NOT_HERE
+    assert captured.kind("/no/where/read") == captured.status("/no/where/read") == Refused(NOT_HERE) and captured.refusals["/no/where/read"] == NOT_HERE
     shell, first, kernels, broken, mended, entered = EXPECTED[name]
     seats = {seat["name"]: seat for seat in moor.kalyx("here", "--on", name, "--json").json["seats"]}
     seats |= {kernel["id"]: kernel for kernel in moor.kalyx("kernels", "--on", name, "--json").json["kernels"]}

@@ -9,11 +9,15 @@ from pathlib import Path
 
 import pytest
 
+from kalyx.core.actions import preparing, registering
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
+from kalyx.core.system import Unreadable, own_files
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.reader import Refused
 from kalyx.core.targets import resolve
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
@@ -153,6 +157,36 @@ def test_a_folder_that_another_user_shuts_is_no_environment(folder, owner, count
     assert refusal.value.candidates == [path] * counts
     named = MemoryReader("linux", files, folder="/home/keeper/spring", variables={"VIRTUAL_ENV": path})
     assert [environment.prefix for environment in Machine(named).environments] == [path]
+
+
+ASKED_BEFORE_A_CHANGE = {
+    "its kind": lambda reader, path: reader.known_kind(path),
+    "a new environment": lambda reader, path: preparing._refuse_what_is_there(Machine(reader), path),
+    "below it": lambda reader, path: preparing._refuse_what_is_there(Machine(reader), f"{path}/heath"),
+    "a kernel": lambda reader, path: registering._existing(Machine(reader), path, "heath", None),
+    "its kernel.json": lambda reader, path: registering._existing(Machine(reader), reader.parent(path), "heath", None),
+    "a file of Kalyx's": lambda reader, path: own_files.believed(reader, path, 10),
+    "what an undo needs": lambda reader, path: Transaction(reader, Shelf()).write(path, b"x"),
+}
+
+
+class Shelf:
+    """A writer that nothing reaches."""
+
+    def __getattr__(self, name):
+        return lambda *words, **named: pytest.fail(f"{name} {words}") if name in ("write", "remove_file") else None
+
+
+@pytest.mark.parametrize("asked", ASKED_BEFORE_A_CHANGE)
+def test_what_may_not_be_looked_at_is_not_taken_for_absent(asked):
+    """Nor for a file of another kind: before anything is changed, the answer is why it is not known."""
+    path = "/home/keeper/kernels/kernel.json"
+    reader = MemoryReader("linux", {path: b"{}", "/home/keeper/kernels": Shut(1001)})
+    reader.again = lambda: reader
+    for reading in (reader.kind(path), reader.status(path)):
+        assert isinstance(reading, Refused) and reading.reason == "permission denied" == reader.refusal(path)
+    with pytest.raises((Unreadable, KalyxError), match="permission denied"):
+        ASKED_BEFORE_A_CHANGE[asked](reader, path)
 
 
 def test_the_helper_can_fail(ground):

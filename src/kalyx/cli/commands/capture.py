@@ -37,7 +37,7 @@ def _made(call: Call, path: str) -> int:
 
     machine = call.machine
     answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
-    if machine.reader.kind(path) is not None:
+    if machine.reader.known_kind(path) is not None:
         raise KalyxError(f"{path} exists already; name a new file")
     if not call.options.dry_run:
         import socket

@@ -30,7 +30,7 @@ def run(call: Call) -> int:
     answer = record(call.machine, call.target(options.target), used=used, everything=options.everything)
     if options.to is not None:
         path = answer.path = reader.absolute(options.to)
-        there = reader.kind(path) is not None
+        there = reader.known_kind(path) is not None
         answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
         if there and (reader.kind(path) != "file" or not is_record(reader, path)) and not options.yes:
             raise KalyxError(

@@ -36,7 +36,7 @@ def run(call: Call) -> int:
     kind = path.lower().rpartition(".")[2]
     if kind not in ("html", "htm", "svg"):
         raise KalyxError(f"{visible(path)}: a page ends in .html, the map alone in .svg")
-    there = own.kind(path) is not None
+    there = own.known_kind(path) is not None
     looked_at = own.read(path, _LARGEST) if there and own.is_file(path) else None
     if there and not options.yes and not _made_here(own, path):
         raise KalyxError(f"{visible(path)} exists and is not a page of Kalyx; name another file, or say --yes")

@@ -19,6 +19,7 @@ from kalyx.core.environments.journal import entry_of
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import distrust
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.visible import visible
 
@@ -219,4 +220,4 @@ class Kept:
 
 def _times(reader: Reader, folder: str) -> tuple[int, int]:
     status = reader.status(folder)
-    return (status.modified_ns, status.modified_ns) if status is not None else (0, 0)
+    return (status.modified_ns, status.modified_ns) if isinstance(status, FileStat) else (0, 0)

@@ -36,6 +36,7 @@ from kalyx.core.packages.metadata import installed_in
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_below, read_notebook
 from kalyx.core.system import Reader, Unreadable, claims
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.text.patterns import pattern
@@ -70,12 +71,7 @@ def prefix_of(machine: Machine, text: str) -> str:
         raise KalyxError(f"{visible(path)} is a link to {visible(reader.real(path))}; name that folder itself")
     if reader.is_folder(path) and (looks_like_environment(reader, path) or _is_marked(reader, path)):
         return path
-    if (
-        reader.is_folder(path)
-        and not reader.names(path)
-        and reader.kind(path) != "refused"
-        and not reader.refused_within(path)
-    ):
+    if reader.is_folder(path) and not reader.names(path) and not reader.refused_within(path):
         line = machine.line(["rmdir", path])
         raise KalyxError(f"{visible(path)} is an empty folder that nothing shows to have been an environment: {line}")
     seat = resolve_to_change(machine, text)
@@ -159,7 +155,7 @@ def _the_users_files(reader: Reader, view: View) -> Iterator[str]:
         if _SCRIPT.match(relative) and reader.kind(path) == "link":
             continue  # to an interpreter: a status would be that of its end, which may be gone already
         status = reader.status(path)
-        is_new = status is None or max(status.changed_ns, status.modified_ns) > entry.began
+        is_new = not isinstance(status, FileStat) or max(status.changed_ns, status.modified_ns) > entry.began
         foreign = relative.split("/")[0] not in MAKERS_NAMES if entry.work == "prepare" else is_new
         if foreign and relative not in _MAKERS and not path.endswith(".pyc"):
             yield relative

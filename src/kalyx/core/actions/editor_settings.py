@@ -23,6 +23,7 @@ from kalyx.core.model.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, editor_seats, folder_of
 from kalyx.core.seats.settings_forms import ChoiceForm, SettingsForm, settings_forms
 from kalyx.core.system import Reader
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.visible import visible
@@ -98,7 +99,7 @@ def _sheet(reader: Reader, file: str) -> _ConfigFile:
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
     # Of several forms in one file, the one whose value is there.
     status = reader.status(file)
-    if status is not None and status.size > LIMIT:
+    if isinstance(status, FileStat) and status.size > LIMIT:
         raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")
     text = reader.text_or_none(file, LIMIT) or ""
     for sheet in config_files:

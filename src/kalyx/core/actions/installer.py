@@ -29,6 +29,7 @@ from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_command import own_command
 from kalyx.core.system.own_files import distrust
+from kalyx.core.system.reader import FileStat
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import redacted
@@ -165,7 +166,7 @@ def _written(machine: Machine, packages: list[Package]) -> dict[tuple[str, str, 
     for location in dict.fromkeys(package.location for package in packages if package.version):
         for distribution in installed_in(reader, location):
             status = reader.status(distribution.path)
-            if distribution.name in names and status is not None:
+            if distribution.name in names and isinstance(status, FileStat):
                 result[distribution.name, distribution.version, status.inode, status.modified_ns] = distribution
     return result
 

@@ -24,6 +24,7 @@ from kalyx.core.seats.answering import live_of
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.visible import visible
 
@@ -116,7 +117,7 @@ def read_for_change(reader: Reader, path: str) -> bytes:
     except Unreadable as problem:
         raise KalyxError(f"{visible(path)}: {problem.reason}; it was not changed") from None
     status = reader.status(path)
-    if status is not None and not status.mode & 0o222:
+    if isinstance(status, FileStat) and not status.mode & 0o222:
         raise KalyxError(f"{visible(path)} is read-only; it was not changed")
     try:
         raw.decode("utf-8")
@@ -133,7 +134,7 @@ def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]
         after=hashlib.sha256(pointing.after).hexdigest(),
         back=[(edit.start, edit.end, base64.b64encode(edit.text.encode()).decode()) for edit in pointing.back],
         new=pointing.is_new,
-        times=(status.modified_ns, status.modified_ns) if status is not None else None,
+        times=(status.modified_ns, status.modified_ns) if isinstance(status, FileStat) else None,
     )
     kept = _kept(machine.reader, pointing.path)
     with Transaction(machine.reader, writer) as transaction:

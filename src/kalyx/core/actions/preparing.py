@@ -82,10 +82,10 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
     if reader.system == "windows" and len(program) > _LONGEST_PROGRAM:
         what = f"its python.exe would have a path of {len(program)} characters, and Windows starts none above"
         raise KalyxError(f"{visible(folder)}: {what} {_LONGEST_PROGRAM}; choose a shorter folder")
-    kind = reader.kind(folder)
+    kind = reader.known_kind(folder)
     if kind is None:
         upper = reader.parent(folder)
-        while reader.kind(upper) is None and reader.parent(upper) != upper:
+        while reader.known_kind(upper) is None and reader.parent(upper) != upper:
             upper = reader.parent(upper)
         if not reader.is_folder(upper):
             raise KalyxError(f"{visible(upper)} is not a folder; nothing can be created below it")

@@ -31,6 +31,7 @@ from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Kernel
 from kalyx.core.seats.server import listed_by, runtime_folder
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.nearness import ranked
@@ -132,7 +133,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
 def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[ChangePlan]:
     """What is written or removed so that a kernel explains, or does not. Raises KalyxError for a folder or a link."""
     path = reader.join(folder, STARTUP_FILE)
-    kind = reader.kind(path)
+    kind = reader.known_kind(path)
     if kind not in (None, "file"):
         raise KalyxError(f"{visible(path)} is not a file of Kalyx's; move it away")
     if startup is not None:
@@ -202,7 +203,7 @@ def _refuse_hidden(machine: Machine, seat: Seat, order: Order, identifier: str, 
 def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> bytes | None:
     """The spec file that is there now. Raises KalyxError unless it may be replaced."""
     reader = machine.reader
-    kind = reader.kind(folder)
+    kind = reader.known_kind(folder)
     if kind is None:
         return None
     if kind == "link":
@@ -210,7 +211,7 @@ def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> b
     if kind != "folder":
         raise KalyxError(f"{folder} exists and is not a kernel folder")
     spec = reader.join(folder, SPEC_FILE)
-    if reader.kind(spec) is None:
+    if reader.known_kind(spec) is None:
         return None
     if not order.take_over:
         there = read_kernel(reader, folder, machine.server)
@@ -340,7 +341,7 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
         started = _content_of(reader.again(), startup)
         if plan.before is not None:
             status = reader.again().status(spec)
-            times = (status.modified_ns, status.modified_ns) if status is not None else None
+            times = (status.modified_ns, status.modified_ns) if isinstance(status, FileStat) else None
             note = _Note(plan.folder, _as_text(plan.before), times, _as_text(started))
             kept = remembered_folder(machine, plan.folder) + _WAS
             transaction.write(kept, msgspec.json.encode(note), mode=0o600)

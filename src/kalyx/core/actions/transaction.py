@@ -23,6 +23,7 @@ from kalyx.core.actions.journal import Files
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.reader import Refused
 from kalyx.core.system.writer import Writer
 
 _LIMIT = 64 * 1024 * 1024
@@ -104,6 +105,8 @@ class Transaction:
         reader, digest = self.reader.again(), hashlib.sha256(content).hexdigest()
         self.folder(reader.parent(path))
         status = reader.status(path)
+        if isinstance(status, Refused):
+            raise KalyxError(f"{path}: {status.reason}; nothing was changed there")
         with signals.held():
             if status is None:
                 inverse = Inverse("remove", path, digest)

@@ -15,6 +15,7 @@ from kalyx.core.interpreters.consent import Gate, objection
 from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
+from kalyx.core.system.reader import FileStat
 from kalyx.core.system.runner import Runner
 from kalyx.core.system.writer import Writer
 
@@ -29,7 +30,7 @@ def cache_file(reader: Reader) -> str:
 
 def _key(reader: Reader, path: str) -> str | None:
     status = reader.status(path)
-    if status is None:
+    if not isinstance(status, FileStat):
         return None
     return f"{path}|{status.size}|{status.modified_ns}|{status.device}:{status.inode}"
 

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.system.reader import LINK_LIMIT
+from kalyx.core.system.reader import LINK_LIMIT, FileStat
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 
@@ -162,7 +162,7 @@ def _is_in_archive(reader: Reader, path: str) -> bool:
     while status is None and reader.parent(path) != path:
         path = reader.parent(path)
         status = reader.status(path)
-    if status is None or not reader.is_file(path):
+    if not isinstance(status, FileStat) or status.kind != "file":
         return False
     try:
         return b"PK\x05\x06" in reader.read(path, 65557, max(0, status.size - 65557))

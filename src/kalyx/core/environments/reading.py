@@ -18,6 +18,7 @@ from kalyx.core.interpreters.reading import (
 )
 from kalyx.core.model.records import Environment, EnvironmentKind, Interpreter
 from kalyx.core.system import Reader
+from kalyx.core.system.reader import FileStat, Refused
 from kalyx.core.text.numbers import are_numbers
 
 # The names that environments of a project usually have, likeliest first.
@@ -63,10 +64,11 @@ def is_a_strangers(reader: Reader, folder: str) -> bool:
 
     One of this user's own, or with an environment's usual name, is an environment that may not be read.
     """
-    if reader.kind(reader.join(folder, SETTINGS_NAME)) != "refused" or reader.name(folder) in USUAL_NAMES:
+    settings = reader.kind(reader.join(folder, SETTINGS_NAME))
+    if not isinstance(settings, Refused) or reader.name(folder) in USUAL_NAMES:
         return False
     status = reader.status(folder)
-    return status is not None and status.owner != reader.user
+    return isinstance(status, FileStat) and status.owner != reader.user
 
 
 def has_activation_script(reader: Reader, prefix: str) -> bool:

@@ -14,6 +14,7 @@ from msgspec import Struct
 from kalyx.core.formats.processors import MACH, processor_of
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
+from kalyx.core.system.reader import FileStat
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
@@ -83,7 +84,7 @@ def read_header(reader: Reader, path: str) -> Header:
     except Unreadable as problem:
         return Header(problem=problem.reason)
     status = reader.status(path)
-    size = status.size if status is not None else 0
+    size = status.size if isinstance(status, FileStat) else 0
     if not magic:
         return Header(problem="it is empty")
     parser, form = None, ""

@@ -20,7 +20,7 @@ from kalyx.core.interpreters.versions import Installation
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
-from kalyx.core.system.reader import PATH_LIMIT
+from kalyx.core.system.reader import PATH_LIMIT, FileStat, Refused
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import is_number
@@ -178,11 +178,11 @@ def _read(reader: Reader, path: str, variables: Mapping[str, str] | None) -> Int
 
 def _first_bytes(reader: Reader, executable: str, real: str, links: list[str]) -> bytes:
     status = reader.status(executable)
-    refusal = reader.refusal(executable) if status is None else None
-    if refusal is not None:
-        raise NotAnInterpreter(executable, f"this user may not look at it ({refusal})", links, refused=True)
-    if status is None:
-        if reader.kind(executable) is None:
+    kind = reader.kind(executable) if status is None else None
+    if refused := next((reading for reading in (status, kind) if isinstance(reading, Refused)), None):
+        raise NotAnInterpreter(executable, f"this user may not look at it ({refused.reason})", links, refused=True)
+    if not isinstance(status, FileStat):
+        if kind is None:
             raise NotAnInterpreter(executable, NOTHING_THERE, links)
         if reader.kind(real) == "link":
             raise NotAnInterpreter(executable, "a link that leads back to itself", links)
@@ -280,7 +280,7 @@ def _version(reader: Reader, base: _Base, real: str) -> str | None:
     if base.executable != real:
         # A copy keeps its version when its base goes on to another; one of the same size is the same.
         copy, beside = reader.status(real), reader.status(base.executable)
-        if copy is not None and beside is not None and copy.size != beside.size:
+        if isinstance(copy, FileStat) and isinstance(beside, FileStat) and copy.size != beside.size:
             inside = versions.in_binary(reader, own, real)
             if inside is not None:
                 return inside

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from kalyx.core.interpreters import shims
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.system.reader import variable_of
+from kalyx.core.system.reader import FileStat, variable_of
 from kalyx.core.text.patterns import pattern
 
 # A call by which a Python script starts another program in its place.
@@ -77,7 +77,7 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
 def _launcher(reader: Reader, script: str) -> FirstLine:
     """A Windows launcher: an executable, the first line, then a zip."""
     status = reader.status(script)
-    size = status.size if status else 0
+    size = status.size if isinstance(status, FileStat) else 0
     try:
         tail = reader.read(script, 256 * 1024, max(0, size - 256 * 1024))
     except Unreadable as problem:

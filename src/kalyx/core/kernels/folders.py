@@ -17,7 +17,7 @@ from kalyx.core.environments.searchpath import SearchPath, is_switched_on, searc
 from kalyx.core.interpreters.reading import settings_for
 from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system import Reader
-from kalyx.core.system.reader import variable_of
+from kalyx.core.system.reader import FileStat, variable_of
 from kalyx.core.text.numbers import number_of
 
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
@@ -253,7 +253,7 @@ def _environment_first(reader: Reader, server: Server, release: tuple[int, int])
 
 def _owned(reader: Reader, prefix: str) -> bool:
     status = reader.status(prefix)
-    return reader.system == "windows" or (status is not None and status.owner == getattr(reader, "user", status.owner))
+    return reader.system == "windows" or (isinstance(status, FileStat) and status.owner == reader.user)
 
 
 def reach_folder(reader: Reader, reach: str, prefix: str, variables: Mapping[str, str]) -> str:

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.reader import FileStat
 from kalyx.core.text.names import canonical
 from kalyx.core.text.numbers import number_of
 from kalyx.core.text.patterns import pattern
@@ -268,7 +269,7 @@ def _in_archive(reader: Reader, path: str) -> list[Installed]:
 
     inside: dict[str, dict[str, bytes]] = {}
     status = reader.status(path)
-    left = _ARCHIVE_LIMIT if status is not None and status.size <= _ARCHIVE_LIMIT else 0
+    left = _ARCHIVE_LIMIT if isinstance(status, FileStat) and status.size <= _ARCHIVE_LIMIT else 0
     try:
         with zipfile.ZipFile(io.BytesIO(reader.read(path, _ARCHIVE_LIMIT) if left else _EMPTY)) as archive:
             for member in archive.infolist():

@@ -18,6 +18,7 @@ from kalyx.core.seats.process import program_running, programs_of, with_life
 from kalyx.core.seats.running import Live, live_seat
 from kalyx.core.seats.server import RunningServer, server_seat
 from kalyx.core.system import Reader
+from kalyx.core.system.reader import FileStat
 from kalyx.core.targets import default_seat, live_of_notebook, seat_of_kernel
 
 # Conditions of a kernel that are worth a line when somebody asks about a folder.
@@ -239,7 +240,9 @@ def package_times(machine: Machine, answer: HereAnswer) -> dict[str, int]:
     for seat in answer.seats:
         if seat.environment is not None:
             times = [
-                status.modified_ns for site in seat.environment.site_packages if (status := machine.reader.status(site))
+                status.modified_ns
+                for site in seat.environment.site_packages
+                if isinstance(status := machine.reader.status(site), FileStat)
             ]
             result[seat.environment.prefix] = max(times, default=0)
     return result

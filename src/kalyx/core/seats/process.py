@@ -16,7 +16,7 @@ from kalyx.core.seats.callers import (
 )
 from kalyx.core.seats.shell import telling
 from kalyx.core.system import Reader
-from kalyx.core.system.reader import Process
+from kalyx.core.system.reader import FileStat, Process
 from kalyx.core.text.redaction import program_ran
 
 
@@ -105,13 +105,13 @@ def changed_since(reader: Reader, seat: Seat) -> list[str]:
     result = []
     for site in seat.environment.site_packages:
         folder = reader.status(site)
-        if folder is None or folder.modified_ns / 1e9 <= seat.started:
+        if not isinstance(folder, FileStat) or folder.modified_ns / 1e9 <= seat.started:
             continue  # nothing came or went in this folder since
         from kalyx.core.packages.metadata import installed_in
 
         for installed in installed_in(reader, site):
             status = reader.status(installed.path)
-            if status is not None and status.modified_ns / 1e9 > seat.started:
+            if isinstance(status, FileStat) and status.modified_ns / 1e9 > seat.started:
                 result.append(f"{installed.name} {installed.version}")
     return result
 

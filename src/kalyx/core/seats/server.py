@@ -20,7 +20,7 @@ from kalyx.core.model.records import Seat
 from kalyx.core.seats.callers import connection_in, some_processes
 from kalyx.core.seats.process import process_seat
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.system.reader import Process
+from kalyx.core.system.reader import FileStat, Process
 
 _FILE_LIMIT = 64 * 1024
 _LATER = 10.0
@@ -96,7 +96,7 @@ def _read(reader: Reader, path: str) -> RunningServer | None:
     if not isinstance(document, dict) or not isinstance(document.get("pid"), int):
         return None
     process, status = reader.process(document["pid"]), reader.status(path)
-    if process is None or status is None:
+    if process is None or not isinstance(status, FileStat):
         return None
     if process.started is not None and process.started > status.modified_ns / 1e9 + _LATER:
         return None  # another process has its number now

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.own_files import distrust
-from kalyx.core.system.reader import Process
+from kalyx.core.system.reader import FileStat, Process
 from kalyx.core.system.writer import Writer
 from kalyx.core.text.numbers import number_of
 from kalyx.core.text.patterns import pattern
@@ -40,7 +40,7 @@ def _maker(reader: Reader, path: str, text: str, now: float) -> int | None:
     if number is None:
         # Created this moment and not yet written, or no claim of Kalyx.
         status = reader.status(path)
-        return 0 if not text and status is not None and now - status.modified_ns / 1e9 < _JUST_NOW else None
+        return 0 if not text and isinstance(status, FileStat) and now - status.modified_ns / 1e9 < _JUST_NOW else None
     process = reader.process(number)
     if process is None or (process.started is not None and started != _began(process)):
         return None

@@ -11,7 +11,16 @@ from functools import cache, cached_property
 from typing import Any
 
 from kalyx.core.model.records import KalyxError
-from kalyx.core.system.reader import LISTING_LIMIT, READ_LIMIT, SCAN_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reader import (
+    LISTING_LIMIT,
+    READ_LIMIT,
+    SCAN_LIMIT,
+    FileStat,
+    Process,
+    Reader,
+    Refused,
+    Unreadable,
+)
 from kalyx.core.system.reasons import reason_of
 from kalyx.core.text.numbers import is_number
 
@@ -165,8 +174,8 @@ class LiveReader(Reader):
         self._answering: dict[str, bool] = {}
         self._listings: dict[str, dict[str, str] | Unreadable] = {}
         self._processes: dict[int, Process | None] = {}
-        self._kinds: dict[str, str | None] = {}
-        self._statuses: dict[str, FileStat | None] = {}
+        self._kinds: dict[str, str | Refused | None] = {}
+        self._statuses: dict[str, FileStat | Refused | None] = {}
         self._links: dict[str, str | None] = {}
         self._scans: dict[tuple[str, bytes], list[bytes]] = {}
 
@@ -197,12 +206,12 @@ class LiveReader(Reader):
                 pass
         return actual
 
-    def _note_refusal(self, path: str, error: OSError) -> bool:
-        """Note an error of the system as a refusal; False where the error means that nothing exists at the path."""
+    def _note_refusal(self, path: str, error: OSError) -> Refused | None:
+        """Note an error of the system as a refusal; None where the error means that nothing exists at the path."""
         if error.errno in _NOTHING_THERE:
-            return False
+            return None
         self.refusals.setdefault(path, reason_of(error))
-        return True
+        return Refused(reason_of(error))
 
     def _is_dead(self, path: str) -> bool:
         """Whether the path lies on a mount that does not answer. Costs nothing where there are none of that kind."""
@@ -246,9 +255,9 @@ class LiveReader(Reader):
             return Unreadable(folder, "not a possible path")
         return result
 
-    def kind(self, path: str) -> str | None:
+    def kind(self, path: str) -> str | Refused | None:
         if self._remote and self._is_dead(path):
-            return "refused"
+            return Refused(self.refusals[path])
         # The parent's listing answers without asking the system again.
         folder, name = _split(path)
         listed = self._listings.get(folder)
@@ -263,7 +272,7 @@ class LiveReader(Reader):
             try:
                 known[path] = _kind_of(os.lstat(path).st_mode)
             except OSError as error:
-                known[path] = "refused" if self._note_refusal(path, error) else None
+                known[path] = self._note_refusal(path, error)
             except ValueError:
                 known[path] = None
         return known[path]
@@ -283,15 +292,14 @@ class LiveReader(Reader):
             self._links[path] = target
         return self._links[path]
 
-    def status(self, path: str) -> FileStat | None:
+    def status(self, path: str) -> FileStat | Refused | None:
         if self._remote and self._is_dead(path):
-            return None
+            return Refused(self.refusals[path])
         if path not in self._statuses:
             try:
                 seen = os.stat(path)
             except OSError as error:
-                self._note_refusal(path, error)
-                self._statuses[path] = None
+                self._statuses[path] = self._note_refusal(path, error)
             except ValueError:
                 self._statuses[path] = None
             else:

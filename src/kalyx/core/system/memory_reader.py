@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.reasons import NOTHING_THERE
 
 _NAME_LIMIT, _PATH_LIMIT = 255, 4095
@@ -175,15 +175,16 @@ class MemoryReader(Reader):
             raise Unreadable(folder, "permission denied")
         if path is None or key not in self._children:
             raise Unreadable(folder, "not a directory" if key in self._nodes else NOTHING_THERE)
-        return {name: self.kind(self.join(path, name)) or "other" for name in self._children[key].values()}
+        kinds = {name: self.kind(self.join(path, name)) for name in self._children[key].values()}
+        return {name: kind if isinstance(kind, str) else "other" for name, kind in kinds.items()}
 
-    def kind(self, path: str) -> str | None:
+    def kind(self, path: str) -> str | Refused | None:
         location = self._place(path)
+        # Where nothing is found, it may be that a folder above may not be entered.
+        if self._refused(path, location or self.real(path)):
+            return Refused(self.refusals[path])
         if location is None:
-            # It may be that a folder above may not be entered.
-            return "refused" if self._refused(path, self.real(path)) else None
-        if self._refused(path, location):
-            return "refused"
+            return None
         key = self._key(location)
         if key in self._children:
             return "folder"
@@ -199,17 +200,14 @@ class MemoryReader(Reader):
         node = self._nodes.get(self._key(location)) if location is not None else None
         return str(node) if isinstance(node, Link) else None
 
-    def status(self, path: str) -> FileStat | None:
+    def status(self, path: str) -> FileStat | Refused | None:
         location = self._end(path)
-        if location is None:
-            self.kind(path)
+        kind = self.kind(path if location is None else location)
+        if isinstance(kind, Refused):
+            self.refusals[path] = kind.reason
+            return kind
+        if location is None or kind is None or kind == "link":
             return None
-        kind = self.kind(location)
-        if kind == "refused":
-            self.refusals[path] = "permission denied"
-        if kind in (None, "link", "refused"):
-            return None
-        assert kind is not None
         size = len(self._content(location)) if kind == "file" else 0
         key = self._key(location)
         return FileStat(kind, size, 0, abs(hash(key)), 1, 0o755, self._shut.get(key, self.user))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from kalyx.core.system.reader import Reader, Unreadable
+from kalyx.core.system.reader import Reader, Refused, Unreadable
 
 Purpose = Literal["cache", "state", "data"]
 
@@ -36,7 +36,7 @@ def own_folder(reader: Reader, purpose: Purpose) -> str:
 def believed(reader: Reader, path: str, limit: int) -> bytes:
     """The content of one of Kalyx's own files, at most ``limit`` bytes. Raises Unreadable for what is not believed."""
     kind = reader.kind(path)
-    if kind is not None and kind != "file":
+    if isinstance(kind, str) and kind != "file":
         raise Unreadable(path, f"it is a {kind}, and Kalyx keeps a regular file there")
     reason = distrust(reader, path)
     if reason is not None:
@@ -50,6 +50,8 @@ def believed(reader: Reader, path: str, limit: int) -> bytes:
 def distrust(reader: Reader, path: str) -> str | None:
     """Why a file or folder of Kalyx's own is not believed, by its owner and mode; None where it is, or is not there."""
     status = reader.status(path)
+    if isinstance(status, Refused):
+        return status.reason
     if status is None or reader.system == "windows":
         return None
     if reader.user >= 0 and status.owner not in (reader.user, 0):

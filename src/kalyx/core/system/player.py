@@ -23,7 +23,7 @@ from msgspec.json import Decoder
 
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.model.records import KalyxError
-from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import needed
 from kalyx.core.text.visible import visible
@@ -219,6 +219,8 @@ def packed(value: Any) -> Any:
             return {"text": value.decode("utf-8")}
         except UnicodeDecodeError:
             return {"bytes": base64.b64encode(value).decode("ascii")}
+    if isinstance(value, Refused):
+        return None  # the reason is among the refusals of the machine
     if isinstance(value, FileStat):
         return {
             "status": [value.kind, value.size, value.modified_ns, value.inode, value.device, value.mode, value.owner]
@@ -306,6 +308,14 @@ class Player(Reader):
             return None
         return result if isinstance(result, kind) else None
 
+    def _or_refused(self, kind: type[Result], primitive: str, path: str) -> Result | Refused | None:
+        """A result of this kind, or None; refused where the capture does not hold the reading."""
+        try:
+            result = self._held(primitive, path)
+        except Unreadable as refusal:
+            return Refused(refusal.reason)
+        return result if isinstance(result, kind) else None
+
     def _each(self, kind: type[Result], primitive: str, *words: object) -> list[Result]:
         """The items of this kind of a list; none where the capture holds none."""
         items = self._or_none(list, primitive, *words) or self._or_none(tuple, primitive, *words) or ()
@@ -314,20 +324,16 @@ class Player(Reader):
     def listing(self, folder: str) -> Mapping[str, str]:
         return {name: str(kind) for name, kind in self._whole(dict, "listing", folder).items()}
 
-    def kind(self, path: str) -> str | None:
-        try:
-            kind = self._held("kind", path)
-        except Unreadable as refusal:
-            if refusal.reason != NOT_HERE:
-                raise
-            return "refused"
-        return kind if isinstance(kind, str) else None
+    def kind(self, path: str) -> str | Refused | None:
+        kind = self._or_refused(str, "kind", path)
+        return Refused(self._refused.get(path, "permission denied")) if kind == "refused" else kind
 
     def link(self, path: str) -> str | None:
         return self._or_none(str, "link", path)
 
-    def status(self, path: str) -> FileStat | None:
-        return self._or_none(FileStat, "status", path)
+    def status(self, path: str) -> FileStat | Refused | None:
+        status = self._or_refused(FileStat, "status", path)
+        return Refused(self._refused[path]) if status is None and path in self._refused else status
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
         return self._whole(bytes, "read", path, limit, start)

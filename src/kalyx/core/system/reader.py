@@ -32,6 +32,15 @@ class Unreadable(Exception):
 NOT_HERE = "it is not in the capture"
 
 
+class Refused(Struct, frozen=True):
+    """What a reading gives where the system does not tell whether anything is at the path, with the reason for people.
+
+    Absent is None, and present is what was asked for: which of the three it is, the type says.
+    """
+
+    reason: str
+
+
 class _Loop(Exception):
     """More links than a path may have: a loop. The first link stays as written."""
 
@@ -88,17 +97,16 @@ class Reader:
         """Names in ``folder`` with their kind (file, folder, link, other). Raises Unreadable."""
         raise NotImplementedError
 
-    def kind(self, path: str) -> str | None:
-        """The kind of ``path`` itself (links not followed), or None where nothing is; ``refused`` where it may not
-        be looked at."""
+    def kind(self, path: str) -> str | Refused | None:
+        """The kind of ``path`` itself (links not followed): file, folder, link or other; None where nothing is."""
         raise NotImplementedError
 
     def link(self, path: str) -> str | None:
         """Where the link ``path`` points, as written, or None when it is no link."""
         raise NotImplementedError
 
-    def status(self, path: str) -> FileStat | None:
-        """The file at the end of all links, or None; ``refusal`` tells whether None means refused."""
+    def status(self, path: str) -> FileStat | Refused | None:
+        """The file at the end of all links; None where nothing is."""
         raise NotImplementedError
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:
@@ -287,12 +295,10 @@ class Reader:
 
     def refusal(self, path: str) -> str | None:
         """Why it is not known whether ``path`` exists, links followed; None where that is known."""
-        if self.status(path) is not None:
-            return None
-        result = self.refusals.get(path)
-        if result is None and self.kind(path) == "refused":
-            result = self.refusals.get(path, "permission denied")
-        return result
+        for reading in (self.status(path), self.kind(path)):
+            if isinstance(reading, Refused):
+                return reading.reason
+        return None
 
     def first_of(self, items: Sequence[Item], most: int, what: str) -> Sequence[Item]:
         """The first items of a list; where there are more, ``cut`` notes that under ``what``: a path, or a plural."""
@@ -319,17 +325,24 @@ class Reader:
             ):
                 yield path, reason
 
-    def exists(self, path: str) -> bool:
-        """Whether anything stands at the end of all links."""
+    def known_kind(self, path: str) -> str | None:
+        """The kind of ``path``, links not followed; None where nothing is. Raises Unreadable where it is refused."""
         kind = self.kind(path)
-        return kind is not None and (kind != "link" or self.status(path) is not None)
+        if isinstance(kind, Refused):
+            raise Unreadable(path, kind.reason)
+        return kind
+
+    def exists(self, path: str) -> bool:
+        """Whether anything is at the end of all links; also where it may not be looked at what."""
+        kind = self.kind(path)
+        return kind is not None and (kind != "link" or isinstance(self.status(path), FileStat))
 
     def _ends_as(self, path: str, wanted: str) -> bool:
         kind = self.kind(path)
         if kind != "link":
             return kind == wanted
         status = self.status(path)
-        return status is not None and status.kind == wanted
+        return isinstance(status, FileStat) and status.kind == wanted
 
     def is_file(self, path: str) -> bool:
         """Whether a regular file stands at the end of all links."""
@@ -341,7 +354,7 @@ class Reader:
 
     def is_dangling(self, path: str) -> bool:
         """Whether the path is a broken link; a link to where this user may not look is not called broken."""
-        return self.kind(path) == "link" and self.status(path) is None and self.refusal(path) is None
+        return self.kind(path) == "link" and self.status(path) is None
 
     def names(self, folder: str) -> list[str]:
         """The sorted names in a folder; none when it is absent or may not be read."""

@@ -12,7 +12,7 @@ from typing import Any, ParamSpec, TypeVar
 from msgspec.structs import replace
 
 from kalyx.core.system.player import Capture, Normal, key_of, packed
-from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Unreadable
+from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import Essence
 
@@ -70,13 +70,13 @@ class Recorder(Reader):
     def listing(self, folder: str) -> Mapping[str, str]:
         return self._kept(self._inner.listing, folder)
 
-    def kind(self, path: str) -> str | None:
+    def kind(self, path: str) -> str | Refused | None:
         return self._kept(self._inner.kind, path)
 
     def link(self, path: str) -> str | None:
         return self._kept(self._inner.link, path)
 
-    def status(self, path: str) -> FileStat | None:
+    def status(self, path: str) -> FileStat | Refused | None:
         return self._kept(self._inner.status, path)
 
     def read(self, path: str, limit: int = READ_LIMIT, start: int = 0) -> bytes:

@@ -25,6 +25,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.system.reader import FileStat
 from kalyx.core.text.patterns import pattern
 
 _FILES = 5000
@@ -85,7 +86,7 @@ def _asked_for(case: Tried) -> list[str]:
 def _wrong(reader: Reader, path: str, owner: Installed | None) -> str | None:
     """What is wrong with the file, in words; None where it is what was installed, or nobody says what that was."""
     status = reader.status(path)
-    if status is None:
+    if not isinstance(status, FileStat):
         return None
     text, size = "", None
     if owner is not None:

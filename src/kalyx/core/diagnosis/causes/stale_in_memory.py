@@ -20,6 +20,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer, RunningKernel, Seat
 from kalyx.core.system import Reader
+from kalyx.core.system.reader import FileStat
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import Case
@@ -76,7 +77,7 @@ def _last_change(reader: Reader, path: str, owner: Installed | None) -> tuple[st
         folder = reader.parent(path)
         some = reader.first_of(reader.names(folder), _FILES, folder)
         files += [reader.join(folder, name) for name in some if name != "__pycache__"]
-    times = [(status.modified_ns, file) for file in files if (status := reader.status(file)) is not None]
+    times = [(status.modified_ns, file) for file in files if isinstance(status := reader.status(file), FileStat)]
     newest = max(times, default=(0, path))
     return newest[1], newest[0] / 1e9
 

@@ -23,6 +23,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import MakeReadable
 from kalyx.core.system import Unreadable
+from kalyx.core.system.reader import FileStat
 from kalyx.core.text.patterns import pattern
 
 if TYPE_CHECKING:
@@ -49,14 +50,15 @@ def look(case: Case, machine: Machine) -> Finding | None:
     for path in _places(case):
         if reader.kind(path) is None or reader.may_read(path) or reader.is_dangling(path):
             continue
-        status = reader.status(path)
-        mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}" if status else ""
+        status, mode = reader.status(path), ""
+        if isinstance(status, FileStat):
+            mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}"
         evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
         from kalyx.core.diagnosis.shared.failing import raised_evidence
 
         evidence += raised_evidence(case)
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
-        mine = status is not None and status.owner == reader.user and reader.system != "windows"
+        mine = isinstance(status, FileStat) and status.owner == reader.user and reader.system != "windows"
         allow = fixes.step(machine, MakeReadable(path=path))
         mends = (
             [Fix(message="give yourself the right to read it", steps=[allow], changes=[path])]
@@ -132,7 +134,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         reader.listing(prefix)
     except Unreadable as problem:
         status = reader.status(prefix)
-        mode = f" (owner {status.owner}, mode {status.mode:o})" if status else ""
+        mode = f" (owner {status.owner}, mode {status.mode:o})" if isinstance(status, FileStat) else ""
         evidence = [Evidence(fact=problem.reason + mode, source=prefix, path=prefix)]
         return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
     if settings is not None and settings.problem is not None:
@@ -159,7 +161,7 @@ def _shut_site(view: View, machine: Machine) -> tuple[str, str] | None:
     reader = machine.reader
     for site in view.environment.site_packages if reader.system != "windows" else []:
         status = reader.status(site)
-        if status is not None and status.mode & _FOR_ALL != _FOR_ALL and not reader.may_read(site):
+        if isinstance(status, FileStat) and status.mode & _FOR_ALL != _FOR_ALL and not reader.may_read(site):
             return site, "permission denied"
     return None
 
@@ -169,7 +171,7 @@ def _owned_by(machine: Machine, path: str) -> str:
     reader = machine.reader
     while True:
         status = reader.status(path)
-        if status is not None:
+        if isinstance(status, FileStat):
             return f" (owner {status.owner}, mode {status.mode:o})"
         if reader.parent(path) == path:
             return ""
