@@ -51,7 +51,7 @@ def group_of(test: str) -> str:
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--quick", action="store_true", help="no test that makes an environment or starts an installer, a server or a browser")
-    parser.addoption("--in-turn", action="store_true", help="of the tests of tests/in_turn.txt only a third, which the seed names")
+    parser.addoption("--in-turn", action="store_true", help="of the tests of tests/in_turn.txt only a fourth, which the seed names")
     parser.addoption("--keep", action="store_true", help="keep the folder of the run, with the machines that were made in it")
 
 
@@ -69,18 +69,19 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     if config.getoption("--quick"):
         chosen = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
     elif config.getoption("--in-turn") and not LONG:
-        chosen = [item for item in items if _has_its_turn(item.nodeid)]
+        chosen = [item for item in items if item.nodeid not in IN_TURN or has_its_turn(item.nodeid)]
     config.hook.pytest_deselected(items=[item for item in items if item not in set(chosen)])
     items[:] = chosen
 
 
-# One run of so many runs a test that is in the list; each run another part of them, by its seed.
-TURNS = 3
+# Of so many runs one takes a test that is in the list, by its seed.
+TURNS = 4
 IN_TURN = frozenset((Path(__file__).with_name("in_turn.txt")).read_text(encoding="utf-8").splitlines())
 
 
-def _has_its_turn(test: str) -> bool:
-    return test not in IN_TURN or zlib.crc32(test.encode()) % TURNS == SEED % TURNS
+def has_its_turn(test: str) -> bool:
+    """Whether this run takes a test that takes turns."""
+    return zlib.crc32(test.encode()) % TURNS == SEED % TURNS
 
 
 QUICK = ("tests/core/", "tests/cli/test_contract.py", "tests/trust/test_fuzzed.py", "tests/trust/test_spoilt.py", "tests/trust/test_lines.py",

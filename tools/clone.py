@@ -82,7 +82,7 @@ def main() -> int:
     types = begun(PYTHON, "-m", "mypy", stdout=subprocess.PIPE)
     status = run(PYTHON, "-m", "ruff", "check", ".")
     chosen = [word for word in sys.argv[2:] if word != "--whole"]
-    # A third of what takes long (tests/in_turn.txt), unless tests are named or all are asked for.
+    # A fourth of what takes long (tests/in_turn.txt), unless tests are named or all are asked for.
     part = ["--in-turn"] if chosen == sys.argv[2:] and all(word.startswith("-") for word in chosen) else []
     status = status or run(PYTHON, "-m", "pytest", "-n", WORKERS, "--dist", "loadgroup", *part, *chosen)
     found = types.communicate()[0].decode(errors="replace")

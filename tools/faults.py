@@ -40,7 +40,7 @@ _DRAWN = "tests/cli/test_drawn.py::"
 # A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
 _COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")
 # And a costly one that runs so many lines a second which no other of the run does.
-_WORTH = 0.5
+_WORTH = 0.7
 
 
 class Fault(NamedTuple):

@@ -29,6 +29,19 @@ class Environments:
             "KALYX_ONLY_BELOW": str(self.moor.root),  # not what other tests make meanwhile
         }
 
+        self._own = {folder: set(os.listdir(folder)) for name in ("heath", "orchard") for folder in (self.moor.root / name, self.site(name))}
+
+    def tidy(self) -> None:
+        """Take away what an earlier fault put in: each fault finds the same, whatever was made before it."""
+        for folder, names in self._own.items():
+            for path in folder.iterdir():
+                if path.name not in names:
+                    path.unlink() if path.is_symlink() or path.is_file() else shutil.rmtree(path)
+        for path in self.moor.folder.iterdir():
+            path.unlink() if path.is_symlink() or path.is_file() else shutil.rmtree(path)
+        for left in (self.wheels.parent / "made", self.moor.data / "kernels"):
+            shutil.rmtree(left, ignore_errors=True)
+
     def site(self, name: str = "heath") -> Path:
         return self.moor.root / name / "lib" / f"python{self.version}" / "site-packages"
 
