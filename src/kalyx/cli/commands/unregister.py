@@ -9,7 +9,7 @@ from kalyx.cli.render.colours import BLUE
 from kalyx.cli.render.survey import said_size
 from kalyx.cli.start import changing
 from kalyx.core import signals
-from kalyx.core.actions import registering
+from kalyx.core.actions import unregistering
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.model.action_results import UnregisterAnswer
 from kalyx.core.model.records import ChangePlan, Kernel
@@ -26,7 +26,7 @@ def run(call: Call) -> int:
     ids = [identifier.removeprefix("kernel:") for identifier in call.options.ids]
     if call.options.undo:
         return _undo(call, ids)
-    kernels = [registering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
+    kernels = [unregistering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
     plan = [ChangePlan(deed="remove", path=kernel.folder) for kernel in kernels]
     answer = UnregisterAnswer(plan=plan, stays=[_stays(call, kernel) for kernel in kernels])
     if call.options.dry_run:
@@ -37,10 +37,10 @@ def run(call: Call) -> int:
     writer = LiveWriter()
     with signals.held():
         with Transaction(call.machine.reader, writer) as transaction:
-            answer.undo = registering.remove(call.machine, kernels, transaction)
+            answer.undo = unregistering.remove(call.machine, kernels, transaction)
             transaction.commit()
         for kernel in kernels:
-            registering.forget_older(call.machine, kernel.folder, writer)
+            unregistering.forget_older(call.machine, kernel.folder, writer)
         answer.done = True
         signals.over()
     return _show(call, answer)
@@ -57,13 +57,13 @@ def _stays(call: Call, kernel: Kernel) -> str:
 
 
 def _undo(call: Call, ids: list[str]) -> int:
-    folders = [registering.removed_folder(call.machine, item) for item in dict.fromkeys(ids)]
-    kept = [registering.restorable(call.machine, folder) for folder in folders]
+    folders = [unregistering.removed_folder(call.machine, item) for item in dict.fromkeys(ids)]
+    kept = [unregistering.restorable(call.machine, folder) for folder in folders]
     answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=item) for item in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         with signals.held():
-            registering.restore(call.machine, folders, LiveWriter())
+            unregistering.restore(call.machine, folders, LiveWriter())
             signals.over()
         answer.stays = [f"it was restored in {folder}" for folder in folders]
         answer.done = True

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.actions import managed_envs, registering
+from kalyx.core.actions import managed_envs, unregistering
 from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.preparing import MAKERS_NAMES
 from kalyx.core.actions.transaction import Transaction
@@ -328,7 +328,7 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
             with Transaction(reader, writer) as transaction:
                 if leaving.kernels:
                     tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
-                    registering.remove(machine, leaving.kernels, transaction)
+                    unregistering.remove(machine, leaving.kernels, transaction)
                 obstacle = writer.obstacle(prefix)
                 if obstacle is not None:
                     raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
