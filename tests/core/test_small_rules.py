@@ -3,12 +3,15 @@
 import json
 import os
 import shutil
+from contextlib import nullcontext
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 
+from kalyx.core.actions import proving
 from kalyx.core.diagnosis import fixes
+from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.shell_syntax import parsed
 from kalyx.core.machine import Machine
@@ -135,6 +138,18 @@ def test_a_fix_that_was_tested_and_fails_is_no_fix(capsys, tried, shown):
     Screen(Files().machine(), plain=True).finding(Finding(cause="absent", certainty="proven", message="x", fixes=made))
     lines = [" ".join(line.split()) for line in capsys.readouterr().out.splitlines()]
     assert [line for line in lines if line.startswith(("fix ", "or ", "may help "))] == shown, lines
+
+
+@pytest.mark.parametrize("ended, text", [
+    ({"timed_out": True}, "the import took longer than 20 seconds"), ({"signal": "SIGKILL", "status": -9}, "the interpreter was ended by SIGKILL"),
+    ({"problem": "exec format error"}, "exec format error"), ({"status": 3}, "the interpreter ended with status 3"),
+])  # fmt: skip
+def test_an_import_that_gave_no_answer_says_why(monkeypatch, ended, text):
+    machine = SimpleNamespace(runner=SimpleNamespace(empty_folder=nullcontext), reader=SimpleNamespace(variables={}), seconds=20.0)
+    monkeypatch.setattr(proving, "try_import", lambda *words, **named: Trial(answered=False, **ended))
+    package = Package(name="hivescale", version="2.1", modules=["hivescale"], location="/site", origin="own")
+    (answer,) = proving.proofs(machine, SimpleNamespace(executable="/usr/bin/python3"), package)
+    assert (answer.outcome, answer.error.type, answer.error.text) == ("fails", "no answer", text)
 
 
 @pytest.mark.parametrize("folder, where", [("heath/src", f"{HOME}/heath, as the current folder is"), ("heath", "the current folder")])

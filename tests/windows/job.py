@@ -105,7 +105,7 @@ def test_the_job(demo):
     ]
     for line, expected, words in steps:
         status, out = demo.type(line)
-        assert (expected is None or status == expected) and words in out, (line, status, out)
+        assert (expected is None or status == expected) and words in out, f"{line}: {status}\n{out}"
     assert not (demo.moor / "meadow").exists()
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kalyx.core.imports.trial import try_import
+from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Distribution, Environment, ErrorText, ImportAnswer, Interpreter, Package
 from kalyx.core.seats.callers import connection_file_of, python_processes
@@ -25,7 +25,18 @@ def _try(machine: Machine, interpreter: Interpreter, package: Package, module: s
     answer.distribution = Distribution(name=package.name, version=package.version or "")
     if trial.root is not None:
         answer.error = ErrorText(type=trial.root.type, text=trial.root.text)
+    elif not trial.imports:
+        answer.error = ErrorText(type="no answer", text=_how_ended(trial, machine.seconds))
     return answer
+
+
+def _how_ended(trial: Trial, seconds: float) -> str:
+    """Why an interpreter said nothing about an import."""
+    if trial.timed_out:
+        return f"the import took longer than {seconds:g} seconds"
+    if trial.signal is not None:
+        return f"the interpreter was ended by {trial.signal}"
+    return trial.problem or f"the interpreter ended with status {trial.status}"
 
 
 def running_in(machine: Machine, environment: Environment) -> list[str]:
