@@ -214,11 +214,16 @@ winreg.SetValueEx(winreg.CreateKey(key, "PythonPath"), None, 0, winreg.REG_SZ, r
 """
 
 
+def lock_of(folder: Path) -> Path:
+    """The file that is locked while the interpreter is built or used."""
+    return folder.with_name(folder.name + ".lock")
+
+
 @contextmanager
 def held(folder: Path) -> Iterator[TextIO]:
     """The interpreter for as long as the block lasts: waits while it is built, and it is not built again meanwhile."""
     folder.parent.mkdir(parents=True, exist_ok=True)
-    with open(folder.with_name(folder.name + ".lock"), "w") as lock:
+    with lock_of(folder).open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_SH)
         yield lock
 

@@ -11,6 +11,7 @@ import time
 import pytest
 
 from tests.conftest import KALYX, started
+from tests.equipment import running_with
 
 EXPLAIN = [sys.executable, KALYX, "explain", "--plain", "--"]
 
@@ -77,9 +78,10 @@ def test_a_signal_reaches_the_command(moor, number):
 
 def test_a_program_that_the_command_leaves_behind_keeps_nobody_waiting(moor):
     began = time.monotonic()
-    ran = moor.kalyx("explain", "--", "sh", "-c", "sleep 30 >/dev/null & exit 4")
+    ran = moor.kalyx("explain", "--", "sh", "-c", "sleep 30.0625 >/dev/null & exit 4")
     assert ran.status == 4 and time.monotonic() - began < 15
-    subprocess.run(["pkill", "-f", "^sleep 30$"], check=False)
+    for pid in running_with("30.0625"):
+        os.kill(pid, signal.SIGTERM)
 
 
 def test_at_a_terminal_the_command_has_one(moor):

@@ -7,9 +7,11 @@ import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
+
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 from tests.conftest import Moor, make_environment, put_in, template
-from tests.equipment import BY_VERSION, CAN_MAKE, need
+from tests.equipment import BY_VERSION, CAN_MAKE, WANT, need
 
 
 class Environments:
@@ -29,13 +31,15 @@ class Environments:
             "KALYX_ONLY_BELOW": str(self.moor.root),  # not what other tests make meanwhile
         }
 
-        self._own = {folder: set(os.listdir(folder)) for name in ("heath", "orchard") for folder in (self.moor.root / name, self.site(name))}
+        self.bases: set[str] = set()
+        folders = [folder for name in ("heath", "orchard") for folder in (self.moor.root / name, self.site(name))]
+        self._own = {folder: set(os.listdir(folder)) | {"data"} for folder in (self.moor.root, *folders)}
 
     def tidy(self) -> None:
         """Take away what an earlier fault put in: each fault finds the same, whatever was made before it."""
         for folder, names in self._own.items():
             for path in folder.iterdir():
-                if path.name not in names:
+                if path.name not in names | self.bases:
                     path.unlink() if path.is_symlink() or path.is_file() else shutil.rmtree(path)
         for path in self.moor.folder.iterdir():
             path.unlink() if path.is_symlink() or path.is_file() else shutil.rmtree(path)
@@ -75,12 +79,20 @@ def only(since: str = "", until: str = "") -> Callable[[Callable], Callable]:
     return mark
 
 
+def start_hook(envs: Environments) -> Path:
+    """The start-up file of orchard that is not there yet; skips where the base has one, which stands before any other."""
+    if (Path(BY_VERSION[envs.version].base_prefix) / "lib" / f"python{envs.version}" / "sitecustomize.py").exists():
+        pytest.skip(f"{WANT}a Python without a sitecustomize of its own")
+    return envs.site("orchard") / "sitecustomize.py"
+
+
 def own_base(envs: Environments, name: str) -> tuple[Path, Path]:
     """An installation of its own, made by copying this version's: a real base may not be written to.
 
     Its executable and its site folder.
     """
     base = envs.moor.root / name
+    envs.bases.add(name)
     short = f"python{envs.version}"
     installation(envs.version, base)
     own = base / "bin" / short

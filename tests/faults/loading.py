@@ -5,12 +5,10 @@ import shutil
 import subprocess
 from pathlib import Path
 
-import pytest
-
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import make_environment
-from tests.equipment import BY_VERSION, CAN_MAKE, WANT
-from tests.faults.environments import compiled, library, minor, only, plain, standin
+from tests.equipment import BY_VERSION, CAN_MAKE
+from tests.faults.environments import compiled, library, minor, only, plain, standin, start_hook
 from tests.made import WINDOWS
 
 
@@ -241,9 +239,7 @@ def startup_broken_by_a_home(envs):
 
 
 def startup_broken_by_a_hook(envs):
-    if (Path(BY_VERSION[envs.version].base_prefix) / "lib" / f"python{envs.version}" / "sitecustomize.py").exists():
-        pytest.skip(f"{WANT}a Python without a sitecustomize of its own")  # that one stands before any environment's
-    hook = envs.site("orchard") / "sitecustomize.py"
+    hook = start_hook(envs)
     hook.write_text("raise SystemExit('the moor is closed')\n")
     hook.with_name("sitecustomize-before.pth").write_text("import sys\n")  # a start-up file that is not to blame
     return ["why", "json", "--in", envs.orchard], "startup-broken"
@@ -299,10 +295,10 @@ def user_site_off_by_a_kernels_flag(envs):
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "whinberry.py").write_text("")
     python = BY_VERSION[envs.version].executable
-    envs.moor.kernel("fruit", [python, "-s", "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+    envs.moor.kernel("fruit", [python, "-s", "-m", "json.tool", "{connection_file}"])
 
     def mend():
-        envs.moor.kernel("fruit", [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
+        envs.moor.kernel("fruit", [python, "-m", "json.tool", "{connection_file}"])
 
     return ["why", "whinberry", "--in", "kernel:fruit"], "user-site-off", None, mend
 
@@ -558,7 +554,7 @@ raises_for_want_of_a_variable_read_by_frozen_code.versions = CAN_MAKE[-1:]
 
 @only("3.6")
 def startup_broken_by_a_hook_that_waits(envs):
-    hook = envs.site("orchard") / "sitecustomize.py"
+    hook = start_hook(envs)
     hook.write_text("import time\ntime.sleep(600)\n")
     hook.with_name("sitecustomize-before.pth").write_text("import sys\n")
     return ["why", "json", "--in", envs.orchard, "--timeout", "2"], "startup-broken"

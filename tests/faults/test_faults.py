@@ -192,7 +192,7 @@ def test_a_trial_may_not_take_the_machines_memory(tmp_path):
 
 def test_a_moved_environment_works_again_as_printed(tmp_path):
     """Also the commands of its packages, which an installer wrote for the old place."""
-    envs = Environments(CAN_MAKE[-2], tmp_path)
+    envs = Environments(CAN_MAKE[-2:][0], tmp_path)
     files = {"combcmd/__init__.py": "def main():\n    print('combs')\n", "combcmd-1.0.dist-info/entry_points.txt": "[console_scripts]\ncombcmd = combcmd:main\n"}
     envs.offer(Package("combcmd", "1.0", files))
     bundled = Path(BY_VERSION[envs.version].prefix, "lib", f"python{envs.version}", "ensurepip", "_bundled")

@@ -42,6 +42,8 @@ NOT_THERE = {
 def run():
     """Runs a file of tests by the Windows interpreter, once that is built; gives its report. Skips, by the line that builds it."""
     place = windows.place()
+    if not place.exists() and not windows.lock_of(place).exists():
+        pytest.skip(f"{WANT}a Python for Windows (python tools/windows.py)")
     with windows.held(place) as lock:
         yield from _started(place, lock)
 
