@@ -4,7 +4,7 @@ import pytest
 
 from kalyx.core.diagnosis.fixes import install
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.reading import read_environment, view_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import read_interpreter
@@ -73,6 +73,22 @@ def test_an_environment_on_a_library_in_lib64():
     search = search_path(reader, read_interpreter(reader, f"{HOME}/heath/bin/python"), Invocation())
     assert "/usr/lib64/python3.11" in [entry.entry for entry in search.entries]
     assert not any(entry.entry.startswith("/usr/local") for entry in search.entries)
+
+
+@pytest.mark.parametrize("settings", [True, False])
+def test_an_environment_on_a_base_whose_own_folders_are_named_otherwise(settings):
+    """It has the usual folder, also where its settings file is lost and Python takes it for the base."""
+    files = {
+        "/usr/bin/python3.11": BINARY, "/usr/lib/python3.11/os.py": b"", "/usr/lib/python3.11/site.py": "# /usr/lib/python3/dist-packages\n",
+        "/usr/lib/python3/dist-packages/hive.py": b"", f"{HOME}/heath/bin/python": Link("/usr/bin/python3.11"),
+        f"{HOME}/heath/bin/activate": "VIRTUAL_ENV=", f"{HOME}/heath/lib/python3.11/site-packages/clover.py": b"",
+    }  # fmt: skip
+    if settings:
+        files[f"{HOME}/heath/pyvenv.cfg"] = "home = /usr/bin\n"
+    reader = MemoryReader("linux", files, home=HOME, folder=HOME)
+    assert read_environment(reader, f"{HOME}/heath").environment.site_packages == [f"{HOME}/heath/lib/python3.11/site-packages"]
+    base = read_interpreter(reader, "/usr/bin/python3.11")
+    assert view_of(reader, base).environment.site_packages == ["/usr/lib/python3/dist-packages"]
 
 
 # The library of the build, the processor of its program, and the endings that the build's own import system names.

@@ -196,7 +196,7 @@ def test_a_moved_environment_works_again_as_printed(tmp_path):
     files = {"combcmd/__init__.py": "def main():\n    print('combs')\n", "combcmd-1.0.dist-info/entry_points.txt": "[console_scripts]\ncombcmd = combcmd:main\n"}
     envs.offer(Package("combcmd", "1.0", files))
     bundled = Path(BY_VERSION[envs.version].prefix, "lib", f"python{envs.version}", "ensurepip", "_bundled")
-    variables = {**envs.moor.variables, "PIP_FIND_LINKS": f"{envs.wheels} {bundled}"}
+    variables = {**envs.moor.variables, "PIP_FIND_LINKS": f"{envs.wheels} {bundled} /usr/share/python-wheels"}
     subprocess.run([envs.heath, "-m", "pip", "install", "-q", "combcmd"], check=True, env=variables)
     moved = (envs.moor.root / "heath").rename(envs.moor.root / "heather")
     survey = envs.moor.kalyx("survey", "--unsound", "--json")

@@ -148,7 +148,7 @@ def _view(
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,
         sees_base=_sees_base(reader, interpreter, settings),
-        site_packages=_site_packages(reader, prefix, interpreter),
+        site_packages=_site_packages(reader, prefix, interpreter, kind == "virtual"),
         executable=interpreter.executable if interpreter else None,
     )
     return View(environment, interpreter, settings, problem)
@@ -161,11 +161,11 @@ def _sees_base(reader: Reader, interpreter: Interpreter | None, settings: Pyvenv
     return settings.sees_base if settings is not None else False
 
 
-def _site_packages(reader: Reader, prefix: str, interpreter: Interpreter | None) -> list[str]:
+def _site_packages(reader: Reader, prefix: str, interpreter: Interpreter | None, is_virtual: bool) -> list[str]:
     if interpreter is None:
         return []
-    virtual = interpreter.prefix != interpreter.base_prefix
-    folders = site_folders(reader, prefix, interpreter, interpreter.library, virtual)
+    # Also where Python no longer takes it for one: some systems' base Pythons have folders of other names.
+    folders = site_folders(reader, prefix, interpreter, interpreter.library, is_virtual)
     if reader.system == "windows":
         folders = folders[1:]
     return [folder for folder in folders if reader.is_folder(folder)]
