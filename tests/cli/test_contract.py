@@ -148,3 +148,10 @@ def test_kalyx_starts_in_the_broken_place_it_is_asked_about(moor):
     assert str(foreign) in ran.json["target"]["search_path"][1]["entry"]
     assert moor.kalyx("here", "--json", **broken).json["reference"]["seat"] == "process"
     assert moor.kalyx("--version", **broken).out.startswith("kalyx ")
+
+
+def test_help_is_the_same_wherever_it_is_asked_for(moor):
+    whole = moor.kalyx("here", "--help")
+    assert whole.status == 0 and "exit status" in whole.out
+    for words in (["here", "-h"], ["here", "--static", "-h"]):
+        assert moor.kalyx(*words).out == whole.out, words

@@ -13,7 +13,9 @@ from kalyx.core.actions import proving
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
+from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.interpreters.shell_syntax import parsed
+from kalyx.core.kernels.folders import Server, provisioners
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Finding, Fix, Interpreter, KalyxError, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
@@ -465,3 +467,32 @@ def test_libraries_that_need_each_other_are_read_once(monkeypatch):
     monkeypatch.setattr(dlls, "_path_of", lambda case, machine, library, own: "C:\\x\\" + library)
     assert dlls.missing_dll(None, SimpleNamespace(reader=MemoryReader("windows", {})), ["C:\\x\\a.pyd"]) is None
     assert read == list(needed)
+
+
+def test_what_stands_around_an_element():
+    """Of elements that follow each other none lies in the one before."""
+    from kalyx.core.formats.xml import tags
+
+    assert [(tag.name, [upper.name for upper in tag.within]) for tag in tags("<a><b><c/></b><d/></a>")] == [
+        ("a", []), ("b", ["a"]), ("c", ["a", "b"]), ("d", ["a"])]  # fmt: skip
+
+
+def test_provisioners_are_those_of_installed_packages():
+    """By the entry points of distributions, not by a file of that name elsewhere in the folder."""
+    files = Files()
+    site, group = files.site("heath"), "[jupyter_client.kernel_provisioners]\n"
+    files.package("heath", "moorkit", "1.0", "moorkit")
+    files[f"{site}/moorkit-1.0.dist-info/entry_points.txt"] = f"[other]\nx = y\n{group}moor = moorkit:Moor\n\n[more]\nz = z\n"
+    files[f"{site}/decoy/entry_points.txt"] = f"{group}decoy = decoy:Decoy\n"
+    machine = files.machine()
+    server = Server(read_interpreter(machine.reader, f"{HOME}/heath/bin/python"), {})
+    assert provisioners(machine.reader, server) == ["moor"]
+
+
+@pytest.mark.parametrize("asked, runs", [("/usr/bin/python3", "/usr/bin/python3.11"), ("/usr/bin/nothing", f"{HOME}/heath/bin/python")])
+def test_a_starter_that_asks_whether_a_program_is_there(asked, runs):
+    files = Files()
+    files[f"{HOME}/heath/bin/python"] = BINARY
+    files[f"{HOME}/start"] = f"#!/bin/sh\nif command -v {asked} >/dev/null 2>&1; then\n  exec /usr/bin/python3 \"$@\"\nfi\nexec {HOME}/heath/bin/python \"$@\"\n"
+    files["/bin/sh"] = BINARY
+    assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
