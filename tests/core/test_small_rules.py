@@ -3,6 +3,7 @@
 import json
 import os
 import shutil
+import sys
 from contextlib import nullcontext
 from pathlib import Path
 from types import SimpleNamespace
@@ -16,6 +17,7 @@ from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.interpreters.shell_syntax import parsed
 from kalyx.core.kernels.folders import Server, provisioners
+from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Finding, Fix, Interpreter, KalyxError, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
@@ -496,3 +498,84 @@ def test_a_starter_that_asks_whether_a_program_is_there(asked, runs):
     files[f"{HOME}/start"] = f"#!/bin/sh\nif command -v {asked} >/dev/null 2>&1; then\n  exec /usr/bin/python3 \"$@\"\nfi\nexec {HOME}/heath/bin/python \"$@\"\n"
     files["/bin/sh"] = BINARY
     assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
+
+
+@pytest.mark.parametrize("words, runs", [
+    ([f"{HOME}/weigh", "-v"], f"{HOME}/heath/bin/python"), ([f"{HOME}/orchard/bin/python", "x.py"], f"{HOME}/orchard/bin/python"),
+    (["python3", "x.py"], "/usr/bin/python3"), ([f"{HOME}/moor"], None), (["nowhere"], None),
+])  # fmt: skip
+def test_the_interpreter_of_a_command(words, runs):
+    from kalyx.core.queries.explain import _seat_of_command
+
+    files = Files()
+    files[f"{HOME}/weigh"], files[f"{HOME}/moor"] = f"#!{HOME}/heath/bin/python\n", b"no program"
+    seat = _seat_of_command(files.machine(), words)
+    assert (seat and seat.interpreter.executable) == runs
+
+
+@pytest.mark.parametrize("folder, words, counts", [
+    (f"{HOME}/spring", ["x.py"], True), (f"{HOME}/spring/deep", ["x.py"], True), (HOME, ["x.py"], False), (None, ["x.py"], False),
+    (HOME, [f"{HOME}/spring/x.py"], True), (HOME, ["x.py", f"{HOME}/springs"], False),
+])  # fmt: skip
+def test_which_programs_stand_in_a_folder(folder, words, counts):
+    from kalyx.core.seats.process import programs_of
+
+    files = Files()
+    running = Process(pid=7, parent=1, executable="/usr/bin/python3.11", command=("python3", *words), folder=folder, variables={}, started=1.0)
+    reader = MemoryReader("linux", files, home=HOME, folder=HOME, processes={7: running})
+    assert [process.pid for process in programs_of(reader, f"{HOME}/spring")] == [7] * counts
+
+
+@pytest.mark.parametrize("variables, plain, coloured", [({}, False, True), ({"NO_COLOR": "1"}, False, False), ({}, True, False)])
+def test_what_is_coloured(monkeypatch, variables, plain, coloured):
+    from kalyx.cli.render.screen import Screen
+
+    monkeypatch.delenv("NO_COLOR", raising=False)
+    for name, value in variables.items():
+        monkeypatch.setenv(name, value)
+    monkeypatch.setattr(sys, "stdout", SimpleNamespace(isatty=lambda: True, encoding="utf-8"))
+    console = Screen(Files().machine(), plain=plain).console
+    assert console.no_color == (not coloured)
+
+
+@pytest.mark.parametrize("kind, shown", [("editor", True), ("notebook", True), ("shell", False)])
+def test_where_a_choice_is_written(capsys, kind, shown):
+    from kalyx.cli.render.screen import Screen
+    from kalyx.cli.render.seats import _details
+
+    machine = Files().machine()
+    seat = Seat(seat=kind, name="x", interpreter=machine.interpreters[0], environment=None, reason=None, source=f"{HOME}/a.json", line=3)
+    _details(Screen(machine, plain=True), seat, 0)
+    assert ("~/a.json, line 3" in capsys.readouterr().out) == shown
+
+
+@pytest.mark.parametrize("name, shut, step", [("heath", False, "kalyx unregister heath"), ("od d!", False, None), ("heath", True, "look at")])
+def test_the_fix_of_a_kernel_file_that_cannot_be_used(name, shut, step):
+    """Removed by its id; a folder that no id may name is left, and one that may not be read is its owner's."""
+    from kalyx.core.diagnosis.conditions.spec_unreadable import look_at_kernel
+
+    folder = f"{HOME}/.local/share/jupyter/kernels/{name}"
+    reader = MemoryReader("linux", {**Files(), f"{folder}/kernel.json": None if shut else b"{"}, home=HOME, folder=HOME, variables={"HOME": HOME})
+    machine = Machine(reader)
+    finding = look_at_kernel(read_kernel(reader, folder, machine.server), machine)
+    assert (finding and finding.fixes[0].steps[0].line.startswith(step)) == (step and True)
+
+
+def test_environments_in_a_folder_are_not_its_sources():
+    from kalyx.core.imports.sources import read_folder
+
+    files = {f"{HOME}/spring/{path}": b"import hive\n" for path in (
+        "a.py", "deep/b.ipynb", "deep/er/c.py", "notes.txt", "env/pyvenv.cfg", "env/x.py", "kept/conda-meta/history", "kept/y.py", ".git/z.py",
+    )}  # fmt: skip
+    assert sorted(read.path for read in read_folder(MemoryReader("linux", files), f"{HOME}/spring")) == [
+        f"{HOME}/spring/{path}" for path in ("a.py", "deep/b.ipynb", "deep/er/c.py")]  # fmt: skip
+
+
+@pytest.mark.parametrize("before, value, after", [
+    ("'C:\\old'", "C:\\new", "'C:\\new'"), ("'old'", "it's", '"it\'s"'), ('"old"', "C:\\new", '"C:\\\\new"'), ("'old'", "a\tb", '"a\\tb"'),
+    ("['old', 'x']", "/new", "['/new', 'x']"),
+])  # fmt: skip
+def test_a_text_keeps_its_quotes_where_they_can_hold_the_new_one(before, value, after):
+    from kalyx.core.formats import toml
+
+    assert toml.with_value(f"[tool]\npython = {before}  # mine\n", ["tool", "python"], value) == f"[tool]\npython = {after}  # mine\n"
