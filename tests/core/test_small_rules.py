@@ -579,3 +579,24 @@ def test_a_text_keeps_its_quotes_where_they_can_hold_the_new_one(before, value, 
     from kalyx.core.formats import toml
 
     assert toml.with_value(f"[tool]\npython = {before}  # mine\n", ["tool", "python"], value) == f"[tool]\npython = {after}  # mine\n"
+
+
+@pytest.mark.parametrize("text, words", [
+    ("python() { /opt/mine \"$@\"; }\n", ("/opt/mine",)), ("python() {\n  /opt/mine \"$@\"\n}\n", ("/opt/mine",)),
+    ("python() {\n  echo bees\n  /opt/mine \"$@\"\n}\n", None), ("python() {\n  if true; then\n    /opt/mine \"$@\"\n  fi\n}\n", None),
+])  # fmt: skip
+def test_a_function_of_one_command_is_that_command(text, words):
+    reader = MemoryReader("linux", {f"{HOME}/.bashrc": text}, home=HOME, folder=HOME, variables={"HOME": HOME})
+    meaning = meanings(reader, ShellFound("bash", 1, "the process above")).functions["python"]
+    assert (meaning.words and meaning.words[:1]) == words, meaning
+
+
+@pytest.mark.parametrize("line, runs", [
+    ("case x in y) false;; esac && exec /usr/bin/python3 \"$@\"", "/usr/bin/python3.11"), ("case x in x) false;; esac && exec /usr/bin/python3 \"$@\"", f"{HOME}/heath/bin/python"),
+    ("case x in x) true;; esac && exec /usr/bin/python3 \"$@\"", "/usr/bin/python3.11"),
+])  # fmt: skip
+def test_a_case_of_which_no_branch_is_taken_succeeds(line, runs):
+    files = Files()
+    files[f"{HOME}/heath/bin/python"] = files["/bin/sh"] = BINARY
+    files[f"{HOME}/start"] = f"#!/bin/sh\n{line}\nexec {HOME}/heath/bin/python \"$@\"\n"
+    assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
