@@ -11,7 +11,8 @@ from types import SimpleNamespace
 import pytest
 
 from kalyx.core.actions import proving
-from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis import catalogue, fixes
+from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.reading import read_interpreter
@@ -49,6 +50,7 @@ def test_the_last_chain_of_a_pasted_text():
     ("bash", "hash -p /opt/python3 python\n", "remembered place", ("/opt/python3",)),
     ("bash", "hash -p $(pwd)/python3 python\n", "remembered place", None),
     ("zsh", "hash python=~/python3\n", "remembered place", (f"{HOME}/python3",)),
+    ("zsh", "hash python=/opt/a=b/python3\n", "remembered place", ("/opt/a=b/python3",)),
     ("bash", "alias python=python3\n[ -n \"$x\" ] && unalias python\n", "alias", None),
     ("bash", "alias python='/opt/my python'\n", "alias", ("/opt/my", "python")),
     ("bash", "alias python=python3\nif [ -n \"$x\" ]; then\n  alias python=/opt/other\nfi\npython() {\n  /opt/mine\n}\n", "alias", None),
@@ -600,3 +602,23 @@ def test_a_case_of_which_no_branch_is_taken_succeeds(line, runs):
     files[f"{HOME}/heath/bin/python"] = files["/bin/sh"] = BINARY
     files[f"{HOME}/start"] = f"#!/bin/sh\n{line}\nexec {HOME}/heath/bin/python \"$@\"\n"
     assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
+
+
+@pytest.mark.parametrize("folder, is_there", [("/opt/moor/lib", True), ("/usr/local/lib", True), ("/opt/lib", False), ("{site}/hive.libs", True), ("{site}/hive", False)])
+def test_where_a_library_may_lie_that_no_loader_searches(folder, is_there):
+    from kalyx.core.diagnosis.causes.library_missing import _elsewhere
+
+    files = Files()
+    path = f"{folder.format(site=files.site('heath'))}/libhoney.so"
+    files[path] = b""
+    machine = files.machine()
+    case = SimpleNamespace(interpreter=read_interpreter(machine.reader, f"{HOME}/heath/bin/python"), sites=[files.site("heath")])
+    assert _elsewhere(case, machine, "libhoney.so") == (path if is_there else None)
+
+
+def test_an_environment_that_may_not_be_read_is_still_one_that_a_repository_holds():
+    files = Files()
+    files[f"{HOME}/.git/HEAD"], files[f"{HOME}/heath/bin"] = b"ref: refs/heads/main\n", Shut(1001)
+    machine = files.machine()
+    judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine)
+    assert [finding.cause for finding in judged.findings] == ["unreadable", "in-version-control"]
