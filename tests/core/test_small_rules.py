@@ -596,8 +596,10 @@ def test_a_function_of_one_command_is_that_command(text, words):
 @pytest.mark.parametrize("line, runs", [
     ("case x in y) false;; esac && exec /usr/bin/python3 \"$@\"", "/usr/bin/python3.11"), ("case x in x) false;; esac && exec /usr/bin/python3 \"$@\"", f"{HOME}/heath/bin/python"),
     ("case x in x) true;; esac && exec /usr/bin/python3 \"$@\"", "/usr/bin/python3.11"),
+    ("case x in (y) exit 1;; (x|z) exec /usr/bin/python3 \"$@\";; esac", "/usr/bin/python3.11"),
+    ("case x in (y|z) exec /usr/bin/python3 \"$@\";; esac", f"{HOME}/heath/bin/python"),
 ])  # fmt: skip
-def test_a_case_of_which_no_branch_is_taken_succeeds(line, runs):
+def test_which_branch_of_a_case_is_taken(line, runs):
     files = Files()
     files[f"{HOME}/heath/bin/python"] = files["/bin/sh"] = BINARY
     files[f"{HOME}/start"] = f"#!/bin/sh\n{line}\nexec {HOME}/heath/bin/python \"$@\"\n"
