@@ -238,21 +238,24 @@ def is_last(lock: TextIO) -> bool:
 
 
 def main(folder: Path) -> int:
+    done, own_form = folder / "built", hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
     with held(folder) as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)
-        return build(folder)
+        for kind in (fcntl.LOCK_SH, fcntl.LOCK_EX):  # built when nobody uses it; another may have done so meanwhile
+            fcntl.flock(lock, kind)
+            if done.exists() and done.read_text() == own_form:
+                return 0
+        status = build(folder)
+        if status == 0:
+            done.write_text(own_form)
+        return status
 
 
 def build(folder: Path) -> int:
-    """Build what is not there; nobody uses it meanwhile."""
+    """Build all of it again: what is there is half built, or by another form of this file."""
     if shutil.which("wine") is None or shutil.which(COMPILER) is None:
         print("needs: apt-get install wine wine64 gcc-mingw-w64-x86-64-win32")
         return 2
-    done = folder / "built"
-    own_form = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
-    if done.exists() and done.read_text() == own_form:
-        return 0
-    shutil.rmtree(folder, ignore_errors=True)  # half built, or by another form of this file
+    shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     run("wine", "wineboot", "-i", env=variables(folder))
     start(folder)
@@ -282,7 +285,6 @@ def build(folder: Path) -> int:
              "--implementation", "cp", "--only-binary=:all:", *NEEDED)  # fmt: skip
     finally:
         end(folder)
-    done.write_text(own_form)
     return 0
 
 

@@ -624,3 +624,21 @@ def test_an_environment_that_may_not_be_read_is_still_one_that_a_repository_hold
     machine = files.machine()
     judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine)
     assert [finding.cause for finding in judged.findings] == ["unreadable", "in-version-control"]
+
+
+def test_a_capture_keeps_what_was_refused():
+    """Neither absent nor there, with the reason; what the capture does not hold is refused as well."""
+    from kalyx.core.queries.captures import finished
+    from kalyx.core.system.player import NOT_HERE, Capture, load, machine_of
+    from kalyx.core.system.reader import Refused
+    from kalyx.core.system.recorder import Recorder
+
+    path, gone, link = f"{HOME}/kernels/heath", f"{HOME}/gone", f"{HOME}/link"
+    reader = MemoryReader("linux", {path: b"{}", f"{HOME}/kernels": Shut(1001), link: Link(path)}, home=HOME, folder=HOME)
+    recorder = Recorder(reader, made := Capture({}))
+    asked = [(read, item) for item in (path, gone, link) for read in ("kind", "status")]
+    there = [getattr(recorder, read)(item) for read, item in asked]
+    assert there[:4] == [Refused("permission denied")] * 2 + [None] * 2 and there[4:] == ["link", Refused("permission denied")]
+    played, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
+    assert [getattr(played, read)(item) for read, item in asked] == there
+    assert played.kind("/never/asked") == played.status("/never/asked") == Refused(NOT_HERE)

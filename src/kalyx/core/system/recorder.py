@@ -71,7 +71,7 @@ class Recorder(Reader):
         return self._kept(self._inner.listing, folder)
 
     def kind(self, path: str) -> str | Refused | None:
-        return self._kept(self._inner.kind, path)
+        return self._kept_as(lambda kind: "refused" if isinstance(kind, Refused) else kind, self._inner.kind, path)
 
     def link(self, path: str) -> str | None:
         return self._kept(self._inner.link, path)
