@@ -70,7 +70,8 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         chosen = [item for item in items if item.nodeid.startswith(QUICK) and not _takes_long(item)]
     elif config.getoption("--in-turn") and not LONG:
         chosen = [item for item in items if item.nodeid not in IN_TURN or has_its_turn(item.nodeid)]
-    config.hook.pytest_deselected(items=[item for item in items if item not in set(chosen)])
+    taken = set(chosen)
+    config.hook.pytest_deselected(items=[item for item in items if item not in taken])
     items[:] = chosen
 
 

@@ -148,3 +148,9 @@ def test_messages_use_the_words_of_the_field():
             if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docstrings and " " in node.value:
                 found += [f"{path.name}:{node.lineno}: {node.value[:80]}" for _ in PRIVATE.finditer(node.value)]
     assert not found
+
+
+def test_the_tests_that_take_turns_are_there():
+    for line in (ROOT / "tests" / "in_turn.txt").read_text(encoding="utf-8").splitlines():
+        file, _, name = line.partition("::")
+        assert f"def {name.partition('[')[0]}(" in (ROOT / file).read_text(encoding="utf-8"), line
