@@ -98,7 +98,7 @@ PLAIN = {"PATH": "/usr/bin:/bin", "HOME": "/nowhere", "LANG": "C.UTF-8"}
 INSTALLED = [item.executable for item in REAL if item.implementation == "cpython" and not item.version.startswith("2.")]
 
 
-@pytest.mark.parametrize("executable", [*INSTALLED, sys.executable])
+@pytest.mark.parametrize("executable", [*INSTALLED, sys.executable], ids=[*(item.version for item in REAL if item.executable in INSTALLED), "own"])
 def test_every_module_of_what_is_here(executable):
     assert compare(executable, PLAIN) > 700
 
