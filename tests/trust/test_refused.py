@@ -165,6 +165,7 @@ ASKED_BEFORE_A_CHANGE = {
     "below it": lambda reader, path: preparing._refuse_what_is_there(Machine(reader), f"{path}/heath"),
     "a kernel": lambda reader, path: registering._existing(Machine(reader), path, "heath", None),
     "its kernel.json": lambda reader, path: registering._existing(Machine(reader), reader.parent(path), "heath", None),
+    "its start-up file": lambda reader, path: registering._content_of(reader, path),
     "a file of Kalyx's": lambda reader, path: own_files.believed(reader, path, 10),
     "what an undo needs": lambda reader, path: Transaction(reader, Shelf()).write(path, b"x"),
 }

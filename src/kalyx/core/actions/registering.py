@@ -361,7 +361,7 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
 def _content_of(reader: Reader, path: str) -> bytes | None:
     """What a file holds, None where none is there. Raises KalyxError."""
     try:
-        return reader.read(path, 1024 * 1024) if reader.kind(path) == "file" else None
+        return reader.read(path, 1024 * 1024) if reader.known_kind(path) == "file" else None
     except Unreadable as problem:
         raise KalyxError(f"{visible(path)}: {problem.reason}; nothing was changed") from None
 
