@@ -1,7 +1,7 @@
 """Write core/data/standard.json anew: which standard modules and names each Python version has.
 
-Asks every interpreter of another minor version on this machine; run it where all are. Only what is not
-the same everywhere is written: a module or a name with the first and the last version that has it.
+Asks every interpreter of another minor version on this machine; run it where all are. Of what is not the same
+everywhere, a module or a name, the first and the last version that has it is written; of what is, the modules alone.
 """
 
 from __future__ import annotations
@@ -86,6 +86,7 @@ def _write(told: dict[str, dict[str, list[str]]]) -> None:
     data["modules"] = {
         name: span for name in sorted(modules) if (span := _span([v for v in versions if name in told[v]], versions))
     }
+    data["always"] = " ".join(name for name in sorted(modules) if all(name in names for names in told.values()))
     for module in sorted(modules):
         has = {version: set(told[version].get(module, [])) for version in threes if told[version].get(module)}
         changed = {

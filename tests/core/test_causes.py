@@ -12,7 +12,7 @@ from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.case import Case, Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.model.records import KalyxError
+from kalyx.core.model.records import Finding, KalyxError
 from kalyx.core.queries.here import seat_of_file
 from kalyx.core.queries.why import why_import
 from kalyx.core.targets import resolve
@@ -25,8 +25,8 @@ ONLY_REAL = {"unmet", "name-gone", "shadowed", "raises", "decisive-difference", 
              "no-parent-package"}  # fmt: skip
 
 
-def found_by(lines: list[str]) -> list[str]:
-    """The causes found for a described machine, first the one that explains."""
+def answer_of(lines: list[str]) -> list[Finding]:
+    """What is found for a described machine, first what explains."""
     files, asked = described(lines)
     assert asked is not None, f"words that describe nothing: {lines}"
     machine = files.machine()
@@ -35,9 +35,25 @@ def found_by(lines: list[str]) -> list[str]:
         target = subject.removeprefix("in ")
         seat = resolve(machine, "shell" if target == "the shell" else target if ":" in target else f"{HOME}/{target}")
         (wanted,) = parse_wanted(statement)
-        return [finding.cause for finding in why_import(machine, seat, wanted, named=True).findings]
+        return why_import(machine, seat, wanted, named=True).findings
     subject = statement.removeprefix("about ")
-    if subject == "heath" and files.machine().reader.kind(f"{HOME}/heath/bin/python") == "link":
+    if subject == "the shell":
+        return catalogue.judge_seat(machine.shell_seat, machine).findings
+    if subject == "the notebook":
+        return seat_of_file(f"{HOME}/spring/weights.ipynb", machine).findings
+    if "kernel:" in subject:
+        second = subject.startswith("the second ")
+        identifier = subject.removeprefix("the second ").removeprefix("kernel:")
+        kernel = [kernel for kernel in machine.kernels if kernel.id == identifier][1 if second else 0]
+        return catalogue.judge_kernel(kernel, machine).findings
+    return catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/{subject}"), machine).findings
+
+
+def found_by(lines: list[str]) -> list[str]:
+    """The causes found for a described machine, first the one that explains."""
+    files, asked = described(lines)
+    machine = files.machine()
+    if asked == "asked about heath" and machine.reader.kind(f"{HOME}/heath/bin/python") == "link":
         # An import asked for in it has the same cause, where nothing starts.
         seat = resolve(machine, f"{HOME}/heath")
         if seat.interpreter is None:
@@ -45,17 +61,7 @@ def found_by(lines: list[str]) -> list[str]:
             found = why_import(machine, seat, wanted, named=True).findings
             judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
             assert [item.cause for item in found] == [item.cause for item in judged]
-    if subject == "the shell":
-        return [finding.cause for finding in catalogue.judge_seat(machine.shell_seat, machine).findings]
-    if subject == "the notebook":
-        return [finding.cause for finding in seat_of_file(f"{HOME}/spring/weights.ipynb", machine).findings]
-    if "kernel:" in subject:
-        second = subject.startswith("the second ")
-        identifier = subject.removeprefix("the second ").removeprefix("kernel:")
-        kernel = [kernel for kernel in machine.kernels if kernel.id == identifier][1 if second else 0]
-        return [finding.cause for finding in catalogue.judge_kernel(kernel, machine).findings]
-    view = read_environment(machine.reader, f"{HOME}/{subject}")
-    return [finding.cause for finding in catalogue.judge_environment(view, machine).findings]
+    return [finding.cause for finding in answer_of(lines)]
 
 
 def examples(cause: str) -> list[list[str]]:

@@ -13,6 +13,7 @@ import pytest
 from kalyx.core.actions import proving
 from kalyx.core.diagnosis import catalogue, fixes
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.imports.names import parse_wanted
 from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.reading import read_interpreter
@@ -22,11 +23,13 @@ from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Finding, Fix, Interpreter, KalyxError, Package, Seat
 from kalyx.core.model.steps import UnregisterKernel
+from kalyx.core.queries.why import why_import
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import meanings
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
+from kalyx.core.targets import resolve
 from kalyx.core.text.essence import Essence
 from tests.made import BINARY, HOME, Files
 
@@ -642,3 +645,90 @@ def test_a_capture_keeps_what_was_refused():
     played, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
     assert [getattr(played, read)(item) for read, item in asked] == there
     assert played.kind("/never/asked") == played.status("/never/asked") == Refused(NOT_HERE)
+
+
+@pytest.mark.parametrize("entered, script, asked, says", [
+    ("orchard", "orchard", "hivescale", "orchard is activated, and python starts heath"),
+    ("orchard", "orchard", "combs", None),  # not there either
+    ("old", "old", "hivescale", f"entered {HOME}/old, which is {HOME}/orchard by now"),
+    ("old", "other", "hivescale", None),  # whose folder that was is not known
+])  # fmt: skip
+def test_an_import_in_a_shell_that_entered_another_environment(entered, script, asked, says):
+    files = Files()
+    files.package("orchard", "hivescale", "2.1", "hivescale")
+    files[f"{HOME}/orchard/bin/activate"] = f"VIRTUAL_ENV={HOME}/{script}\n"
+    files.variables["VIRTUAL_ENV"] = f"{HOME}/{entered}"
+    found = why_asked(files, asked, "activation-differs", "shell")
+    assert (says in found.message) if says is not None else found is None, found
+
+
+def why_asked(files, statement, cause, target="heath"):
+    """The finding with this cause, for an import that is read only; None where it is not found."""
+    machine = files.machine()
+    answer = why_import(machine, resolve(machine, target if target == "shell" else f"{HOME}/{target}"), parse_wanted(statement)[0], named=True)
+    return next((finding for finding in answer.findings if finding.cause == cause), None)
+
+
+@pytest.mark.parametrize("there, upgrades", [("frames.py", True), ("frames/__init__.py", True), ("frames/notes.txt", False), ("trays.py", False)])
+def test_a_version_that_has_a_part_has_a_module_of_that_name(there, upgrades):
+    """A folder without code answers to the name too, and no version is asked for because of it."""
+    files = Files()
+    files.package("heath", "hivescale", "1.0", "hivescale")
+    files.package("orchard", "hivescale", "2.1", "hivescale")
+    files[f"{files.site('orchard')}/hivescale/{there}"] = b""
+    finding = why_asked(files, "hivescale.frames", "submodule-gone")
+    assert any("as in orchard" in fix.message for fix in finding.fixes) == upgrades, finding.fixes
+
+
+def test_what_a_capture_holds_is_listed():
+    from kalyx.core.system.player import Capture, contents_of
+
+    held = Capture({"variables": {"PATH": "/usr/bin"}})
+    read = {"bytes": "aGl2ZQ=="}
+    held.readings = {("listing", HOME): {"map": {"a": "file"}}, ("kind", f"{HOME}/never"): "file", ("read", f"{HOME}/a", 8, 0): read,
+                     ("read", f"{HOME}/a", 9, 0): read, ("read", f"{HOME}/shut", 8, 0): {"refused": "permission denied"}}  # fmt: skip
+    held.answers = {(("python3", "-V"),): {}}
+    assert contents_of(held) == [("variables", "PATH=/usr/bin", 0), ("files, with their content", f"{HOME}/a", 16),
+                                 ("folders, with the names in them", HOME, 0), ("programs that were asked", "python3 -V", 0)]  # fmt: skip
+
+
+@pytest.mark.parametrize("ends, is_killed", [(True, True), (False, False)])
+def test_the_guard_goes_home_only_where_nothing_runs(ends, is_killed, tmp_path, monkeypatch):
+    """Else the guard itself ends what runs, once its input is closed."""
+    from kalyx.core.system.guard import Guard
+
+    told: list[str] = []
+    made = Guard()
+    made.folder, made._held = str(tmp_path / "gone"), os.open(os.devnull, os.O_WRONLY)
+    made._shell = SimpleNamespace(kill=lambda: told.append("killed"), wait=lambda: told.append("ended"))
+    made.begun(7)
+    if ends:
+        made.over(7)
+    made.dismiss()
+    assert told == ["killed", "ended"] if is_killed else told == ["ended"]
+
+
+def test_a_version_is_the_shells_own_interpreter_and_not_its_installers():
+    """Of two of one version: the one that ``python`` starts, wherever ``pip`` installs."""
+    files = Files()
+    files["/opt/hive/bin/python3.11"], files["/opt/hive/lib/python3.11/os.py"], files["/opt/tools/pip"] = BINARY, b"", "#!/opt/hive/bin/python3.11\n"
+    files["/opt/hive/bin/python3"] = Link("python3.11")
+    for first, expected in (("/opt/tools:/usr/bin", "/usr/bin/python3.11"), ("/opt/tools:/opt/hive/bin:/usr/bin", "/opt/hive/bin/python3.11")):
+        files.variables["PATH"] = first
+        assert resolve(files.machine(), "version:3.11").interpreter.real_executable == expected
+
+
+@pytest.mark.parametrize("before, after, says", [
+    (("ImportError", "a (/one/x)"), ("ImportError", "a (/two/x)"), None),  # the same, elsewhere
+    (("ImportError", "a"), ("ImportError", "b"), "fails at something else: ImportError: b"),
+    (("ImportError", "a"), ("ValueError", "a"), "fails at something else: ValueError: a"),
+    (None, ("ValueError", "a"), None),
+    (("ImportError", "a"), None, None),
+])  # fmt: skip
+def test_what_comes_after_a_fix_is_said_where_it_is_something_else(before, after, says):
+    from kalyx.core.actions.trying import _what_comes_next
+
+    raised = [SimpleNamespace(type=item[0], text=item[1]) if item else None for item in (before, after)]
+    told = _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=False, root=raised[1]))
+    assert [item.fact.partition("import ")[2] for item in told] == ([says] if says else [])
+    assert _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=True, root=raised[1])) == []

@@ -8,7 +8,17 @@ from pathlib import Path
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, CAN_MAKE
-from tests.faults.environments import compiled, library, minor, only, plain, standin, start_hook
+from tests.faults.environments import (
+    compiled,
+    environment_over,
+    library,
+    minor,
+    only,
+    own_base,
+    plain,
+    standin,
+    start_hook,
+)
 from tests.made import WINDOWS
 
 
@@ -558,3 +568,12 @@ def startup_broken_by_a_hook_that_waits(envs):
     hook.write_text("import time\ntime.sleep(600)\n")
     hook.with_name("sitecustomize-before.pth").write_text("import sys\n")
     return ["why", "json", "--in", envs.orchard, "--timeout", "2"], "startup-broken"
+
+
+def stdlib_part_missing_a_module(envs):
+    """As a system's smallest Python has it: the library is there in part, and is put back as a whole."""
+    executable, site = own_base(envs, "withoutcolours")
+    lost, aside = site.parent / "colorsys.py", envs.wheels.parent / "colorsys.py"
+    shutil.move(lost, aside)
+    python = environment_over(executable, envs.moor.root / "overcolours", "--without-pip")
+    return ["why", "colorsys", "--in", python], "stdlib-part-missing", None, lambda: shutil.move(aside, lost) and None

@@ -379,21 +379,27 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
     return str(candidate)
 
 
-def of_system(machine: Machine, debian: str | None, fedora: str | None, brew: str | None) -> Fix | None:
-    """Install a system package with the installer of this kind of system; None where none is known."""
+def of_system(
+    machine: Machine, debian: str | None, fedora: str | None, brew: str | None, again: bool = False
+) -> Fix | None:
+    """Install a system package with the installer of this kind of system; None where none is known.
+
+    ``again``: also where the package is installed, because files of it are gone.
+    """
     reader = machine.reader
     words = _family(machine)
     root = [] if reader.user == 0 else ["sudo"]
     chosen = {
-        "debian": (debian, [*root, "apt-get", "install", "-y"]),
-        "fedora": (fedora, [*root, "dnf", "install", "-y"]),
+        "debian": (debian, [*root, "apt-get", "install", *(["--reinstall"] if again else []), "-y"]),
+        "fedora": (fedora, [*root, "dnf", "reinstall" if again else "install", "-y"]),
         "macos": (brew, ["brew", "install"]),
     }.get(words)
     if chosen is None or chosen[0] is None:
         return None
     name, argv = str(chosen[0]), chosen[1]
     made = step(machine, RunSystemProgram(words=[*argv, name]))
-    return Fix(message=f"install the system's package {name}", steps=[made], changes=["/usr"])
+    verb = "reinstall" if again else "install"
+    return Fix(message=f"{verb} the system's package {name}", steps=[made], changes=["/usr"])
 
 
 def _family(machine: Machine) -> str:

@@ -42,6 +42,16 @@ def module_span(module: str) -> Availability | None:
     return availability
 
 
+def is_standard(module: str, version: str) -> bool:
+    """Whether CPython of this version has the module, on any system."""
+    span = module_span(module)
+    if span is not None:
+        return not span.is_gone(version) and not span.is_newer(version)
+    always = table("standard")["always"]
+    assert isinstance(always, str)
+    return module in always.split()
+
+
 def systems_of(module: str) -> list[str] | None:
     """The systems whose Python has this standard module; None for one that all have, and for every other module."""
     for system, modules in instead("systems").items():

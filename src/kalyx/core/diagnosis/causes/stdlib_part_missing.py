@@ -1,7 +1,7 @@
 """This interpreter was built or packaged without a part of its standard library.
 
-How to tell: the standard library has the module's source and lacks its compiled part, or only Python for other systems
-has the module.
+How to tell: the standard library has the module's source and lacks its compiled part, or lacks a module that every
+Python of this version has, or only Python for other systems has the module.
 Fix: install the system's package that provides the part, or build this Python with the library that the part needs.
 
 Example:
@@ -18,7 +18,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.imports.case import Missing
-from kalyx.core.imports.standard import instead, module_span, systems_of
+from kalyx.core.imports.standard import instead, is_standard, module_span, systems_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
@@ -35,10 +35,15 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if systems is not None and machine.reader.system not in systems:
         return _of_other_systems(case, machine, systems)
     part = _part(missing)
-    if part is None:
+    if part is not None:
+        item = instead("parts")[part]
+        message = f"this Python was built or packaged without {item['of'][0]}: its part {part} is not there"
+    elif _is_lost(case):
+        part, item, minor = missing, {}, interpreter.minor
+        message = f"{part} belongs to the standard library of Python {minor}, and the library of this Python lacks it"
+    else:
         return None
-    item = instead("parts")[part]
-    library = [entry.entry for entry in case.search.entries if entry.put_by == "library"]
+    library = case.standard
     evidence = [
         Evidence(
             fact=f"no {part} in this interpreter's library", source=", ".join(library[:3]) or interpreter.base_prefix
@@ -52,14 +57,26 @@ def look(case: Missing, machine: Machine) -> Finding | None:
                 fact=f"the Python {has.version} at {has.prefix} has it", source=has.executable, path=has.executable
             )
         )
-    of = item["of"][0]
     return Finding(
         cause="stdlib-part-missing",
         certainty="proven",
-        message=f"this Python was built or packaged without {of}: its part {part} is not there",
+        message=message,
         evidence=evidence,
         fixes=_ways_out(machine, case, item, part, has),
     )
+
+
+def _is_lost(case: Missing) -> bool:
+    """Whether this library lacks a module that every CPython of its version has; False where that cannot be read."""
+    reader, missing, interpreter = case.resolver.reader, case.missing, case.interpreter
+    if interpreter.implementation != "cpython" or not is_standard(missing, interpreter.version):
+        return False
+    parent = missing.rpartition(".")[0]
+    place = case.resolver.resolve(parent).place if parent else None
+    if parent and (place is None or not any(reader.inside(place.path or "", folder) for folder in case.standard)):
+        return False  # another package of that name answers
+    has_folder = any(reader.is_folder(folder) for folder in case.standard)
+    return has_folder and reader.refused_within(*case.standard) is None and case.resolver.resolve(missing).place is None
 
 
 _NAMES = {"linux": "Linux", "macos": "macOS", "windows": "Windows"}
@@ -98,10 +115,12 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
     """Another interpreter here that has the part, one of the same version first."""
     reader = machine.reader
     minor = own.version.split(".")[:2]
+    *above, last = part.split(".")
     result = []
     for interpreter in machine.interpreters:
-        names = [*reader.names(reader.join(interpreter.library, "lib-dynload")), *reader.names(interpreter.library)]
-        if interpreter.implementation == "cpython" and any(name.split(".")[0] == part for name in names):
+        folder = reader.join(interpreter.library, *above)
+        names = [*reader.names(reader.join(interpreter.library, "lib-dynload")), *reader.names(folder)]
+        if interpreter.implementation == "cpython" and any(name.split(".")[0] == last for name in names):
             result.append(interpreter)
     result.sort(key=lambda candidate: candidate.version.split(".")[:2] != minor)
     return next((item for item in result if item.base_prefix != own.base_prefix), None)
@@ -115,6 +134,9 @@ def _ways_out(
     result = []
     if packaged or machine.reader.system == "macos":
         mend = fixes.of_system(machine, packages.get("debian"), packages.get("fedora"), packages.get("brew"))
+        if mend is None and packaged:  # no package of its own: with the library, which may be installed in part only
+            whole = f"libpython{interpreter.minor}-stdlib"
+            mend = fixes.of_system(machine, whole, "python3-libs", None, again=True)
         result += [mend] if mend is not None else []
     source = fixes.of_system(machine, packages.get("source"), None, None) if not packaged else None
     if source is not None:
@@ -124,5 +146,5 @@ def _ways_out(
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))
-    line = f"build or install a Python that has {part}; an environment takes it from the Python below it"
+    line = f"build or install a Python that has {part}; an environment takes it from its base Python"
     return result or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]
