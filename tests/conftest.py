@@ -51,7 +51,7 @@ def group_of(test: str) -> str:
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--quick", action="store_true", help="no test that makes an environment or starts an installer, a server or a browser")
-    parser.addoption("--in-turn", action="store_true", help="of the tests of tests/in_turn.txt only a fourth, which the seed names")
+    parser.addoption("--in-turn", action="store_true", help="of the tests of tests/in_turn.txt only an eighth, which the seed names")
     parser.addoption("--keep", action="store_true", help="keep the folder of the run, with the machines that were made in it")
 
 
@@ -76,7 +76,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
 
 # Of so many runs one takes a test that is in the list, by its seed.
-TURNS = 4
+TURNS = 8
 IN_TURN = frozenset((Path(__file__).with_name("in_turn.txt")).read_text(encoding="utf-8").splitlines())
 
 

@@ -92,7 +92,7 @@ def passed(report: str) -> int:
 # The parts of the job that take turns where the tests that take long do (``--in-turn``): other systems run the same rules.
 IN_TURN = ("test_every_answer_fits_its_schema", "test_one_place_in_many_spellings", "test_any_page_of_characters", "test_bad_input_is_one_line",
            "test_entering_by_the_printed_line", "test_a_module_of_other_systems", "test_a_compiled_part_that_does_not_load",
-           "test_what_is_in_use_is_left_whole")  # fmt: skip
+           "test_what_is_in_use_is_left_whole", "test_conditions_and_their_fixes")  # fmt: skip
 
 
 def test_the_job(run, request):

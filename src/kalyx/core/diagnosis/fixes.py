@@ -398,8 +398,8 @@ def of_system(
         return None
     name, argv = str(chosen[0]), chosen[1]
     made = step(machine, RunSystemProgram(words=[*argv, name]))
-    verb = "reinstall" if again else "install"
-    return Fix(message=f"{verb} the system's package {name}", steps=[made], changes=["/usr"])
+    ending = ", again if it is installed" if again else ""
+    return Fix(message=f"install the system's package {name}{ending}", steps=[made], changes=["/usr"])
 
 
 def _family(machine: Machine) -> str:
