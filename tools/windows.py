@@ -15,6 +15,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -221,11 +222,36 @@ def lock_of(folder: Path) -> Path:
 
 @contextmanager
 def held(folder: Path) -> Iterator[TextIO]:
-    """The interpreter for as long as the block lasts: waits while it is built, and it is not built again meanwhile."""
+    """The interpreter for as long as the block lasts: waits while it is built, and it is not built again meanwhile.
+
+    Wine's server keeps its socket in TMPDIR: programs of two servers know nothing of each other, and each takes the
+    other's temporary folders for left over. So runs with the same TMPDIR share the interpreter, and others wait.
+    """
     folder.parent.mkdir(parents=True, exist_ok=True)
-    with lock_of(folder).open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_SH)
+    with lock_of(folder).open("a+") as lock:
+        while not _taken(lock, os.environ.get("TMPDIR", "")):
+            time.sleep(0.5)
         yield lock
+
+
+def _taken(lock: TextIO, own: str) -> bool:
+    """Whether the lock was taken for this TMPDIR, alone or with others of it."""
+
+    def named() -> str:
+        lock.seek(0)
+        return lock.read()
+
+    if is_last(lock):
+        lock.truncate(0)
+        lock.write(own)
+        lock.flush()
+    elif named() != own:
+        return False
+    fcntl.flock(lock, fcntl.LOCK_SH)
+    if named() == own:
+        return True
+    fcntl.flock(lock, fcntl.LOCK_UN)  # in the moment before it was shared another one came
+    return False
 
 
 def is_last(lock: TextIO) -> bool:
