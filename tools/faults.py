@@ -9,7 +9,7 @@ A fault is a negated condition, a call left out, two arguments exchanged, an exc
 constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
 the same faults. What each came to is written to FOLDER/faults-SEED.jsonl. The map needs Python 3.12 or newer in the
 environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most, and
-those that compare word for word what is drawn.
+those that compare word for word what is drawn; what none of them notices is shown to the type checker, as in each run of the tests.
 """
 
 from __future__ import annotations
@@ -221,11 +221,17 @@ class Copy:
                 os.killpg(running.pid, 9)
                 return "caught: no end"
         if running.returncode == 0:
-            return "survives"
+            return self.types(variables)
         if running.returncode == 4 and "not found: " in said:
             return "not tried: " + next(line for line in said.splitlines() if "not found: " in line)[:160]
         failed = [line for line in said.splitlines() if line.startswith(("FAILED", "ERROR", "LEFT BEHIND"))]
         return "caught: " + (failed[0][:160] if failed else said.strip().splitlines()[-1][:160] if said.strip() else "no word")
+
+
+    def types(self, variables: dict[str, str]) -> str:
+        """What the type checker says, which runs beside the tests in every run of them."""
+        done = subprocess.run([self.python, "-m", "mypy"], cwd=self.place, capture_output=True, text=True, check=False, env=variables)
+        return "survives" if done.returncode == 0 else f"caught: {done.stdout.partition(chr(10))[0][:160]}"
 
 
 def note(folder: Path) -> int:

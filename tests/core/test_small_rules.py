@@ -17,6 +17,7 @@ from kalyx.core.imports.names import parse_wanted
 from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.interpreters.shell_syntax import parsed
 from kalyx.core.kernels.folders import Server, provisioners
 from kalyx.core.kernels.specs import read_kernel
@@ -732,3 +733,43 @@ def test_what_comes_after_a_fix_is_said_where_it_is_something_else(before, after
     told = _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=False, root=raised[1]))
     assert [item.fact.partition("import ")[2] for item in told] == ([says] if says else [])
     assert _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=True, root=raised[1])) == []
+
+
+@pytest.mark.parametrize("text, starts, reason", [
+    ("#!/opt/hive/python3 -E\n", "/opt/hive/python3", None),
+    ("#! /opt/hive/python3\n", "/opt/hive/python3", None),
+    ("#!\n", None, "an empty first line"),
+    ("#!/bin/sh\n'''exec' \"/opt/my hive/python\" \"$0\" \"$@\"\n' '''\n", "/opt/my hive/python", None),
+    ("#!/bin/sh\n'''exec' /opt/hive/python \"$0\" \"$@\"\n' '''\n", "/opt/hive/python", None),
+    ("#!/bin/sh\n'''exec' \n", None, "a second line that names nothing"),
+    ("#!/usr/bin/env python3\n", "/usr/bin/python3", None),
+    ("#!/usr/bin/env -S A=b python3 -E\n", "/usr/bin/python3", None),
+    ("#!/usr/bin/env -S\n", None, "a first line that names nothing"),
+    ("#!/usr/bin/env python9\n", None, "python9 is not on PATH"),
+    ("no script", None, "a program of its own, no script"),
+])  # fmt: skip
+def test_what_a_script_names_in_its_first_lines(text, starts, reason):
+    files = Files()
+    files["/opt/tools/hive"] = text
+    found = interpreter_of_script(files.machine().reader, "/opt/tools/hive")
+    assert (found.path, found.reason, found.is_unknown) == (starts, reason, False)
+
+
+def test_environments_of_one_name_are_told_apart_by_the_folder_above_and_then_by_the_path():
+    from kalyx.core.environments.found import names_of
+
+    files, prefixes = Files(), ["/a/own", "/b/own", "/c/b/own", "/c/single"]
+    for prefix in prefixes:
+        files.environment(prefix)
+    reader = files.machine().reader
+    read = [read_environment(reader, prefix).environment for prefix in prefixes]
+    names = [names_of(reader, read)[environment.key] for environment in read]
+    assert names == ["a/own", "/b/own", "/c/b/own", "single"]
+
+
+@pytest.mark.parametrize("marker, installs", [("pyproject.toml", True), ("setup.py", True), ("setup.cfg", False), ("notes.txt", False)])
+def test_only_what_the_installer_takes_for_a_project_is_to_be_installed(marker, installs):
+    files = Files()
+    files[f"{HOME}/spring/src/combs.py"], files[f"{HOME}/spring/{marker}"] = b"", b""
+    finding = why_asked(files, "combs", "path-cut")
+    assert any("install the project" in fix.message for fix in finding.fixes) == installs, finding.fixes

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
-from kalyx.core.interpreters.consent import NamedBy, lies_in_tree, objection
+from kalyx.core.interpreters.consent import NamedBy, lies_in_tree
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernel_path import path_changes
 from kalyx.core.kernels.specs import kernel_variables
@@ -127,7 +127,7 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
 def refuse_unnamed(seat: Seat, machine: Machine) -> None:
     """Raise KalyxError where the program of a seat may not be started, although the user named the seat."""
     if seat.interpreter is not None:
-        refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, True))
+        refused = machine.objection(seat.interpreter, named_by(seat, machine, True))
         if refused is not None:
             raise KalyxError(refused.replace("name it with --in", "name it by its path:"))
 
@@ -142,7 +142,7 @@ def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None 
     assert seat.interpreter is not None
     way = invocation_of(seat, machine, command)
     search = search_path(machine.reader, seat.interpreter, way)
-    refused = objection(machine.reader, seat.interpreter, named_by(seat, machine, named))
+    refused = machine.objection(seat.interpreter, named_by(seat, machine, named))
     if search.unknown and named and machine.runner is not None and refused is None:
         _ask(seat, machine, way, search)
     seat.search_path = search.entries

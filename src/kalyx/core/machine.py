@@ -32,6 +32,7 @@ from kalyx.core.text.quoting import Unquotable, line_for, line_that_runs_output
 
 if TYPE_CHECKING:
     from kalyx.core.imports.resolver import Resolver
+    from kalyx.core.interpreters.consent import NamedBy
     from kalyx.core.packages.metadata import Installed
     from kalyx.core.seats.running import Live
     from kalyx.core.seats.server import RunningServer
@@ -62,6 +63,7 @@ class Machine:
         self.unread_servers: list[Unread] = []
         self._silent: dict[int, Unreadable] = {}
         self._meant: list[str] = []
+        self._let_through: set[str] = set()
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
 
@@ -70,7 +72,20 @@ class Machine:
         """The Runner of other programs, made when the first is started: most questions need none."""
         from kalyx.core.interpreters.consent import Gate
 
-        return Gate(self._start(), self.reader) if self._start is not None else None
+        return Gate(self._start(), self.reader, self._let_through) if self._start is not None else None
+
+    def objection(self, interpreter: Interpreter, named_by: NamedBy) -> str | None:
+        """Why the interpreter may not be started, in words; None where it may: then the Runner starts it."""
+        from kalyx.core.interpreters.consent import objection
+
+        result = objection(self.reader, interpreter, named_by)
+        if result is None:
+            self.let_through(interpreter.executable)
+        return result
+
+    def let_through(self, path: str) -> None:
+        """Have the Runner start this program: the user named it, or Kalyx made it."""
+        self._let_through.add(path)
 
     @cached_property
     def shell(self) -> callers.ShellFound:

@@ -93,9 +93,8 @@ def _asked(machine: Machine, path: str) -> Seat | None:
     if machine.runner is None or not reader.name(path).startswith(("python", "pypy")) or not reader.may_run(path):
         return None
     from kalyx.core.interpreters.asking import ask_who
-    from kalyx.core.interpreters.consent import let_through
 
-    let_through(path)
+    machine.let_through(path)
     interpreter = ask_who(reader, machine.runner, path, machine.seconds, with_site=True)
     return seat_from("path", path, running(reader, interpreter), reader.folder) if interpreter is not None else None
 

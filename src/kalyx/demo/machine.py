@@ -13,7 +13,6 @@ from msgspec import Struct
 
 from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.imports.resolver import Resolver
-from kalyx.core.interpreters.consent import let_through, objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system.reasons import reason_of
@@ -169,7 +168,7 @@ def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter
 def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
     if interpreter.version.startswith("2") or interpreter.implementation != "cpython":
         return False
-    if objection(machine.reader, interpreter, "machine") is not None:
+    if machine.objection(interpreter, "machine") is not None:
         return False
     from kalyx.core.environments.invocation import Invocation
 
@@ -182,7 +181,7 @@ def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[
     assert machine.runner is not None
     clean = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "PIP_", "VIRTUAL_ENV"))}
     python = machine.reader.join(prefix, "Scripts" if os.name == "nt" else "bin", "python")
-    let_through(python)  # made by this very call
+    machine.let_through(python)  # made by this very call
     for argv in (
         [base.executable, "-I", "-m", "venv", prefix],
         [python, "-I", "-m", "pip", "install", "--quiet", "--no-index", "--no-deps", "--disable-pip-version-check",

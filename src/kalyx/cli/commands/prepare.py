@@ -13,7 +13,6 @@ from kalyx.core.actions.kernel_package import could_bring
 from kalyx.core.actions.record_reader import Recorded, is_record, read_record
 from kalyx.core.actions.requested import required_python, wants
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.interpreters.consent import objection
 from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import to_bring
@@ -122,7 +121,7 @@ def _startable(call: Call) -> list[Interpreter]:
     """The interpreters that were found and may be started though the user named none."""
     interpreters = call.machine.interpreters
     return [
-        interpreter for interpreter in interpreters if objection(call.machine.reader, interpreter, "machine") is None
+        interpreter for interpreter in interpreters if call.machine.objection(interpreter, "machine") is None
     ]
 
 
@@ -159,7 +158,7 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
     asked = required_python(machine.reader, machine.reader.folder)
     own = machine.shell_seat.interpreter
     is_base = own is not None and own.prefix == own.base_prefix
-    preferred = [own] if own is not None and is_base and objection(machine.reader, own, "shell") is None else []
+    preferred = [own] if own is not None and is_base and machine.objection(own, "shell") is None else []
     usable = [interpreter for interpreter in [*preferred, *_startable(call)]
               if interpreter.implementation == "cpython" and not interpreter.version.startswith("2.")]  # fmt: skip
     for interpreter in usable:

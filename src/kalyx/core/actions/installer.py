@@ -18,7 +18,6 @@ from kalyx.core.actions.version_cache import cache_file
 from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError, Package
@@ -137,7 +136,7 @@ class Installer:
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
             copy = read_interpreter(reader.again(), executable_in(reader, prefix))
-            let_through(copy.executable)  # made right here
+            machine.let_through(copy.executable)  # made right here
             for site in dict.fromkeys(package.location for package in packages if package.origin in ("own", "linked")):
                 if reader.inside(site, self.interpreter.prefix):
                     relative = reader.path.relpath(site, self.interpreter.prefix)

@@ -24,7 +24,6 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
-from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
@@ -61,7 +60,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
     python = executable_in(machine.reader, order.folder)
-    let_through(python)  # Kalyx makes it
+    machine.let_through(python)  # Kalyx makes it
     words = list(order.wants.words)
     if order.with_kernel_package and not order.wants.keys & {
         canonical(kernel_package.distribution) for kernel_package in KERNEL_PACKAGES

@@ -15,7 +15,7 @@ from kalyx.core.actions.installer import Installer, held, install_command, run_t
 from kalyx.core.diagnosis import fixes
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
-from kalyx.core.interpreters.consent import not_to_be_run, objection
+from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.invocation import invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
@@ -87,7 +87,7 @@ def prove(
     """Try each fix of the import's first finding; ``tried`` of each gets the result."""
     if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
         return
-    if objection(machine.reader, seat.interpreter, named_by(seat, machine, named)) is not None:
+    if machine.objection(seat.interpreter, named_by(seat, machine, named)) is not None:
         return  # what may not be started to try the import may not be for its fixes
     for finding in answer.findings[:1]:
         for fix in list(finding.fixes):
@@ -282,7 +282,7 @@ def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:
         )
     except NotAnInterpreter:
         raise _NotTried from None
-    if objection(reader, interpreter, "machine") is not None:
+    if machine.objection(interpreter, "machine") is not None:
         raise _NotTried
     attempt.interpreter = interpreter
     attempt.changes, attempt.sites, attempt.entries = [], [], []

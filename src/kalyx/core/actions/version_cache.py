@@ -66,7 +66,8 @@ def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list
         if keys[interpreter.real_executable] and objection(reader, interpreter, "machine") is None
     ]
     new = [interpreter for interpreter in may if keys[interpreter.real_executable] not in known]
-    details = _asked(reader, Gate(runner, reader), [interpreter.real_executable for interpreter in new])
+    paths = [interpreter.real_executable for interpreter in new]
+    details = _asked(reader, Gate(runner, reader, set(paths)), paths)
     learned = False
     for interpreter in may:
         key = keys[interpreter.real_executable] or ""

@@ -2,8 +2,8 @@
 
 Starting an interpreter runs what its environment brings (path files, start-up hooks), and an environment can lie in a
 folder that somebody else wrote. ``objection`` decides for an interpreter; ``Gate`` is the one way to start anything:
-it refuses whatever lies around the current folder and was not let through by ``objection``. ``docs/security.md`` says
-the same case by case.
+it refuses whatever lies around the current folder and was not let through (``Machine.objection``). The same stands in
+``docs/security.md``, case by case.
 
 Named by the user, it may be started. Named only by files of the current folder, or by a pasted text, it may not (by a
 script's first line: as if it was only found). Named by the user's own shell, kernels or processes, it may where
@@ -34,8 +34,6 @@ _SYSTEMS_OWN = {
     "macos": ("/usr", "/bin", "/sbin", "/opt", "/System", "/Library", "/Applications"),
     "windows": ("C:\\Windows", "C:\\Program Files", "C:\\Program Files (x86)"),
 }
-# The programs that may be started in this run of Kalyx, by the paths that they are started by.
-_let_through: set[str] = set()
 
 
 @once
@@ -114,19 +112,7 @@ def has_entered(reader: Reader, prefix: str) -> bool:
 
 
 def objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> str | None:
-    """Why the interpreter may not be started, in words; None where it may: then the gate lets it through."""
-    result = _objection(reader, interpreter, named_by)
-    if result is None:
-        let_through(interpreter.executable)
-    return result
-
-
-def let_through(path: str) -> None:
-    """Have the gate start this program: the user named it, or Kalyx made it."""
-    _let_through.add(path)
-
-
-def _objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> str | None:
+    """Why the interpreter may not be started, in words; None where it may."""
     name = f"name it with --in {interpreter.executable}"
     if named_by == "user":
         return None
@@ -170,10 +156,14 @@ def _by_relative_entry(reader: Reader, path: str) -> bool:
 
 class Gate(Runner):
     """The one way to start a program: whatever may have come with the folder stood in, and was not let through, is not
-    started. A bare word is looked up on the child's own PATH, and judged by where that leads."""
+    started. A bare word is looked up on the child's own PATH, and judged by where that leads.
 
-    def __init__(self, inner: Runner, reader: Reader) -> None:
-        self._inner, self._reader = inner, reader
+    ``let_through``: the programs that may be started, by their paths: nothing is objected to, the user named them, or
+    Kalyx made them.
+    """
+
+    def __init__(self, inner: Runner, reader: Reader, let_through: set[str]) -> None:
+        self._inner, self._reader, self._let_through = inner, reader, let_through
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inner, name)
@@ -191,7 +181,7 @@ class Gate(Runner):
     def refusal(self, argv: list[str], variables: Mapping[str, str] | None) -> str | None:
         """Why the program of this command line is not started; None where it may be."""
         reader, word = self._reader, argv[0]
-        if word == sys.executable or word in _let_through:
+        if word == sys.executable or word in self._let_through:
             return None
         path: str | None = word
         if reader.path.isabs(word):
@@ -199,7 +189,7 @@ class Gate(Runner):
         else:
             path = next(reader.lookup(word, (variables or reader.variables).get("PATH", "")), None)
             entered = path is not None and has_entered(reader, reader.parent(reader.parent(path)))
-            is_brought = path is not None and not entered and path not in _let_through
+            is_brought = path is not None and not entered and path not in self._let_through
             is_brought = is_brought and bool(lies_in_tree(reader, path or "") or _by_relative_entry(reader, path or ""))
         if not is_brought:
             return None

@@ -16,7 +16,6 @@ from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
-from kalyx.core.interpreters.consent import let_through
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.makers import quietly
@@ -283,7 +282,7 @@ def rehearse(
     in_folder = bool(imports or script)
     stand = nullcontext(machine.reader.folder) if in_folder else machine.runner.empty_folder()
     if kernel.command and machine.reader.path.isabs(kernel.command[0]):
-        let_through(kernel.command[0])  # the user named the kernel
+        machine.let_through(kernel.command[0])  # the user named the kernel
     with Connection(transport) as connection, stand as folder:
         command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
         variables = kernel_variables(kernel, machine.server)

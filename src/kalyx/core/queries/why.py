@@ -12,7 +12,6 @@ from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
-from kalyx.core.interpreters.consent import objection
 from kalyx.core.invocation import command_given, invocation_of, kernel_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
@@ -128,7 +127,7 @@ def _case(
         if resolution.place is None and machine.runner is not None:
             _ = machine.all_environments
 
-    refusal = objection(machine.reader, interpreter, named_by(seat, machine, named))
+    refusal = machine.objection(interpreter, named_by(seat, machine, named))
     trial = None
     if refusal is None and machine.runner is not None:
         if watch is not None:

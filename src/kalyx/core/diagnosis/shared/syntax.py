@@ -10,7 +10,6 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import namesake, owned, owners_passed
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.trial import Raised, missing_name
-from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
@@ -124,7 +123,7 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
     takes: dict[str, bool] = {}
     for item in machine.interpreters:
         minor = item.minor
-        if item.implementation != "cpython" or minor in takes or objection(machine.reader, item, "machine") is not None:
+        if item.implementation != "cpython" or minor in takes or machine.objection(item, "machine") is not None:
             continue
         flags = ["-E", "-s", "-S", "-B"]
         with machine.runner.empty_folder() as empty:
