@@ -773,3 +773,50 @@ def test_only_what_the_installer_takes_for_a_project_is_to_be_installed(marker, 
     files[f"{HOME}/spring/src/combs.py"], files[f"{HOME}/spring/{marker}"] = b"", b""
     finding = why_asked(files, "combs", "path-cut")
     assert any("install the project" in fix.message for fix in finding.fixes) == installs, finding.fixes
+
+
+@pytest.mark.parametrize("asked, there, found", [
+    ("beexy", "bee_x_y", "bee_x_y"), ("bee_x_y", "beexy", "beexy"), ("bee", "bea", None), ("hive", "hove", "hove"), ("hives", "have", None),
+    ("hivescale", "hivescall", "hivescall"), ("hivescale", "hivestale", "hivestale"), ("hivescale", "hivestall", "hivestall"), ("hivescale", "jivescalf", None),
+])  # fmt: skip
+def test_which_name_is_near_another(asked, there, found):
+    """But for its form it is the same; else by a letter of four, or two of eight that begin alike."""
+    files = Files()
+    files.package("heath", there, "1.0", there)
+    finding = why_asked(files, asked, "misspelt")
+    assert (finding.message.split("; ")[1].endswith(f" {found}, which is here") if found else finding is None), finding
+
+
+def test_a_standard_module_of_another_version_is_nobodys_package():
+    """It lies in the library of the environment that has it, where nobody installed it."""
+    files = Files()
+    files["/usr/bin/python3.9"], files["/usr/lib/python3.9/os.py"] = BINARY.replace(b"3.11.7", b"3.9.18"), b""
+    files[f"{HOME}/heath/bin/python"], files["/usr/lib/python3.11/tomllib/__init__.py"] = Link("/usr/bin/python3.9"), b""
+    assert why_asked(files, "tomllib", "stdlib-newer") is not None and why_asked(files, "tomllib", "elsewhere") is None
+
+
+@pytest.mark.parametrize("words, causes", [(["-S"], ["kernel-package-absent"]), ([], []), (["-I"], [])])
+def test_a_kernel_that_leaves_out_its_environments_packages(words, causes):
+    files = Files()
+    files.package("heath", "ipykernel", "6.29", "ipykernel")
+    files.package("heath", "ipykernel-launcher", "6.29", "ipykernel_launcher.py")
+    files.kernel("heath", f"{HOME}/heath/bin/python")
+    path = f"{HOME}/.local/share/jupyter/kernels/heath/kernel.json"
+    files[path] = files[path].replace('"-m"', ", ".join([*map(json.dumps, words), '"-m"']))
+    machine = files.machine()
+    found = catalogue.judge_kernel(machine.kernels[0], machine).findings
+    assert [finding.cause for finding in found] == causes
+    assert not found or (found[0].evidence[0].path, found[0].message) == (path, "kernel heath runs ipykernel_launcher, and its -S leaves out the packages of heath")
+
+
+@pytest.mark.parametrize("command, words, reach", [
+    ("/opt/hive/python -E", ("/opt/hive/python", "-E"), "any"), ("exec python3", ("python3",), "path"), ("nohup python3", ("python3",), "path"), ("command python3", ("python3",), "no function"),
+    ("exec command python3", ("python3",), "path"), ("env -u A -i B=c python3 \"$@\"", ("python3",), "path"), ("A=b python3", ("python3",), "any"), ("time ~/bin/python3", (f"{HOME}/bin/python3",), "any"),
+    ("$(which python3)", None, "any"), ("python3 'a", None, "any"), ("env", None, "any"),
+])  # fmt: skip
+def test_what_a_plain_command_of_a_start_file_starts(command, words, reach):
+    from kalyx.core.seats.shell_words import _StartFiles
+    from kalyx.core.text.shells import shell_called
+
+    reader = MemoryReader("linux", {}, home=HOME, folder=HOME, variables={"HOME": HOME})
+    assert _StartFiles(reader, shell_called("bash"))._command(command) == (words, reach)

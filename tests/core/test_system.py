@@ -70,11 +70,11 @@ def in_memory(root) -> MemoryReader:
 
 
 def outcome(ask, *words):
-    """What a reading gives, or that it refuses."""
+    """What a reading gives, or which path it refuses."""
     try:
         found = ask(*words)
-    except Unreadable:
-        return "unreadable"
+    except Unreadable as error:
+        return "unreadable", error.path
     return dict(found) if hasattr(found, "items") else found
 
 

@@ -227,7 +227,7 @@ class MemoryReader(Reader):
             raise Unreadable(path, NOTHING_THERE)
         key = self._key(location)
         if key in self._children:
-            raise Unreadable(path, "is a directory")
+            raise Unreadable(path, "not a regular file")
         if key not in self._nodes:
             raise Unreadable(path, NOTHING_THERE)
         if self._nodes[key] is None:
