@@ -820,3 +820,68 @@ def test_what_a_plain_command_of_a_start_file_starts(command, words, reach):
 
     reader = MemoryReader("linux", {}, home=HOME, folder=HOME, variables={"HOME": HOME})
     assert _StartFiles(reader, shell_called("bash"))._command(command) == (words, reach)
+
+
+IN_CLONE, OUTSIDE = f"{HOME}/aviary/bin", "/usr/bin"
+
+
+@pytest.mark.parametrize("word, own_path, path, entered, let_through, starts", [
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (), False),
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (f"{IN_CLONE}/hive",), True),
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (f"{OUTSIDE}/hive",), False),
+    (f"{OUTSIDE}/hive", IN_CLONE, None, None, (), True),
+    ("hive", OUTSIDE, None, None, (), True),
+    ("hive", f"{IN_CLONE}:{OUTSIDE}", None, None, (), False),
+    ("hive", f"{OUTSIDE}:{IN_CLONE}", None, None, (), True),
+    ("hive", OUTSIDE, f"{IN_CLONE}:{OUTSIDE}", None, (), False),  # by the PATH of what is started
+    ("hive", f"{IN_CLONE}:{OUTSIDE}", OUTSIDE, None, (), True),
+    ("hive", IN_CLONE, None, f"{HOME}/aviary", (), True),
+    ("hive", IN_CLONE, None, f"{HOME}/other", (), False),
+    ("hive", IN_CLONE, None, None, (f"{IN_CLONE}/hive",), True),
+    ("hive", "bin", None, None, (), False),
+    ("absent", IN_CLONE, None, None, (), True),  # nothing is found, and nothing is started
+    (sys.executable, IN_CLONE, None, None, (), True),
+])  # fmt: skip
+def test_the_gate_starts_nothing_that_the_folder_brought(word, own_path, path, entered, let_through, starts):
+    from kalyx.core.interpreters.consent import Gate
+
+    files = {f"{IN_CLONE}/hive": BINARY, f"{OUTSIDE}/hive": BINARY, f"{HOME}/aviary/.git/HEAD": b"", f"{HOME}/other/bin/python": BINARY}
+    variables = {"PATH": own_path, **({"VIRTUAL_ENV": entered} if entered else {})}
+    reader = MemoryReader("linux", files, variables=variables, home=HOME, folder=f"{HOME}/aviary")
+    started = []
+    inner = SimpleNamespace(run=lambda argv, **more: started.append(argv), start=lambda argv, **more: started.append(argv))
+    gate, given = Gate(inner, reader, set(let_through)), {"PATH": path} if path is not None else None
+    ended = gate.run([word, "-V"], variables=given)
+    with nullcontext() if starts else pytest.raises(OSError, match="may have come with the current folder"):
+        gate.start([word, "-V"], variables=given)
+    assert started == ([[word, "-V"]] * 2 if starts else [])
+    assert starts or (ended.status is None and "and you did not name it" in ended.problem)
+
+
+@pytest.mark.parametrize("sees", [True, False])
+def test_an_environment_that_was_moved_is_made_again_as_it_was(sees):
+    files = Files()
+    files[f"{HOME}/heath/pyvenv.cfg"] = files[f"{HOME}/heath/pyvenv.cfg"].replace("false", "true" if sees else "false")
+    files[f"{HOME}/heath/bin/activate"] = "VIRTUAL_ENV=/old/heath\n"
+    machine = files.machine()
+    (finding,) = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
+    assert finding.cause == "moved" and ("--system-site-packages" in finding.fixes[0].steps[0].command) == sees
+
+
+def test_an_import_that_several_environments_have_names_three_others():
+    files = Files()
+    for name in ("a", "b", "c", "d", "orchard"):
+        files.environment(f"{HOME}/{name}")
+        files.package(name, "hivescale", "2.1", "hivescale")
+    facts = [item.fact for item in why_asked(files, "hivescale", "elsewhere").evidence]
+    assert len([fact for fact in facts if fact.startswith("also in ")]) == 3, facts
+
+
+@pytest.mark.parametrize("name, counts", [("PYTHON_ROOT", True), ("PYTHON_HOME", True), ("PYTHON_BASE", True), ("EBROOTPYTHON", True), ("EBROOTPYTHON3", True), ("PYTHONHOME", False)])
+def test_the_variables_of_module_systems_name_installations(name, counts):
+    from kalyx.core.interpreters.sitemodules import module_prefixes
+
+    files = {"/apps/python/3.11/bin/python3": BINARY}
+    for value, expected in (("/apps/python/3.11/", ["/apps/python/3.11"]), ("apps/python/3.11", []), ("/apps/python/gone", [])):
+        reader = MemoryReader("linux", files, home=HOME, folder="/", variables={"HOME": HOME, name: value})
+        assert list(module_prefixes(reader)) == (expected if counts else [])

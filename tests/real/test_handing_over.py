@@ -49,10 +49,11 @@ def test_what_is_recorded_is_rebuilt_and_the_same(version, moor, wheels):
         file.read_text().replace("hivescale==2.1\n", "")
     )  # its requirement does not hold: two cannot be together
     moor.variables["PATH"] = f"{Path(BY_VERSION[version].executable).parent}:/usr/bin:/bin"
-    copy = moor.root / "copy"
+    copy = moor.folder / "copy"  # around the folder stood in: what Kalyx makes may be started all the same
     subprocess.run([python, "-m", "pip", "uninstall", "-q", "-y", "hivescale"], check=True, capture_output=True)
     ran = moor.kalyx("prepare", copy, "--from", file, "--wheels", wheels, "--yes", "--json")
     assert ran.status == 0, ran.out + ran.err
+    assert {item["outcome"] for item in ran.json["imports"]} == {"imports"}, ran.out
     assert ran.json["interpreter"]["version"] == BY_VERSION[version].version
     for one, other in ((copy, file), (file, python), (copy, python)):
         ran = moor.kalyx("contrast", one, other)

@@ -36,12 +36,22 @@ class Call:
         """``reader``: the machine asked about, where it is not this one; ``runner``: what starts programs there."""
         self.options = options
         self._reader, self._own_runner = reader, runner
+        self._let_through: set[str] = set()
         if reader is None and getattr(options, "on", None):
             self._reader, self._own_runner = captured_system(options.on)
 
     def again(self, options: argparse.Namespace) -> Call:
         """Another call about the same machine, as it was read so far."""
-        return Call(options, self.machine.reader, self._own_runner)
+        return self._handing_on(Call(options, self.machine.reader, self._own_runner))
+
+    def afresh(self) -> Call:
+        """The same call with nothing read yet: for use after a change."""
+        return self._handing_on(Call(self.options))
+
+    def _handing_on(self, call: Call) -> Call:
+        """What this call may start, ``call`` may."""
+        call._let_through = self._let_through
+        return call
 
     @cached_property
     def machine(self) -> Machine:
@@ -61,7 +71,8 @@ class Call:
             start, complete = _runner, partial(_completed, reader)
         elif not self.options.static and own is not None:
             start, complete = (lambda: own), partial(_completed_elsewhere, reader, own)
-        machine = Machine(reader, start, self.options.timeout, complete, _notebook_of(self.options, reader))
+        subject = _notebook_of(self.options, reader)
+        machine = Machine(reader, start, self.options.timeout, complete, subject, self._let_through)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
             machine.serving, machine.server = server_of(machine, seen_by)

@@ -49,10 +49,12 @@ class Machine:
         seconds: float = 20.0,
         complete: Callable[[list[Interpreter]], None] | None = None,
         subject: str | None = None,
+        let_through: set[str] | None = None,
     ) -> None:
         """``complete`` fills in what only asking tells of the interpreters that were read (their full version).
 
         ``subject``: the notebook asked about, by its path; None: the current folder. It decides which server answers.
+        ``let_through``: the paths of programs that may be started; what this machine lets through is added.
         """
         self.reader = reader
         self.subject = subject or reader.folder
@@ -63,7 +65,7 @@ class Machine:
         self.unread_servers: list[Unread] = []
         self._silent: dict[int, Unreadable] = {}
         self._meant: list[str] = []
-        self._let_through: set[str] = set()
+        self._let_through: set[str] = set() if let_through is None else let_through
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
 
