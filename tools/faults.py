@@ -23,7 +23,6 @@ import random
 import shutil
 import subprocess
 import sys
-import sysconfig
 import tempfile
 import time
 from collections import defaultdict
@@ -174,7 +173,7 @@ def in_turn(known: Map) -> tuple[list[str], int]:
 
 
 class Copy:
-    """A copy of the product with an environment of its own, which takes all but Kalyx from this one."""
+    """A copy of the product with an environment of its own, which is this one but for Kalyx."""
 
     def __init__(self, place: Path) -> None:
         self.place = place
@@ -184,12 +183,11 @@ class Copy:
             shutil.rmtree(place / name)
             shutil.copytree(ROOT / name, place / name, ignore=shutil.ignore_patterns("__pycache__"))
         own = place / ".venv"
-        subprocess.run([sys.executable, "-m", "venv", "--without-pip", str(own)], check=True)
+        shutil.copytree(sys.prefix, own, symlinks=True, copy_function=os.link, ignore=shutil.ignore_patterns("__pycache__"))
         site = next(own.glob("lib/python*/site-packages"))
-        (site / "copy.pth").write_text(f"{place / 'src'}\n{sysconfig.get_path('purelib')}\n")
-        for program in Path(sys.executable).parent.iterdir():
-            if not (own / "bin" / program.name).exists():
-                (own / "bin" / program.name).symlink_to(program)
+        for path in [path for path in site.glob("*.pth") if str(ROOT) in path.read_text(encoding="utf-8")]:
+            path.unlink()  # it is the other environment's as well
+        (site / "copy.pth").write_text(f"{place / 'src'}\n")
         (own / "bin" / "kalyx").unlink()
         (own / "bin" / "kalyx").write_text(f"#!{own}/bin/python\nimport sys\nfrom kalyx.cli.entry import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
         (own / "bin" / "kalyx").chmod(0o755)
@@ -221,16 +219,16 @@ class Copy:
                 os.killpg(running.pid, 9)
                 return "caught: no end"
         if running.returncode == 0:
-            return self.types(variables)
+            return "survives"
         if running.returncode == 4 and "not found: " in said:
             return "not tried: " + next(line for line in said.splitlines() if "not found: " in line)[:160]
         failed = [line for line in said.splitlines() if line.startswith(("FAILED", "ERROR", "LEFT BEHIND"))]
-        return "caught: " + (failed[0][:160] if failed else said.strip().splitlines()[-1][:160] if said.strip() else "no word")
+        return "caught: " + (failed[0][:400] if failed else said.strip().splitlines()[-1][:160] if said.strip() else "no word")
 
 
-    def types(self, variables: dict[str, str]) -> str:
+    def types(self) -> str:
         """What the type checker says, which runs beside the tests in every run of them."""
-        done = subprocess.run([self.python, "-m", "mypy"], cwd=self.place, capture_output=True, text=True, check=False, env=variables)
+        done = subprocess.run([self.python, "-m", "mypy"], cwd=self.place, capture_output=True, text=True, check=False)
         return "survives" if done.returncode == 0 else f"caught: {done.stdout.partition(chr(10))[0][:160]}"
 
 
@@ -279,7 +277,14 @@ def main() -> int:
             copy, began = copies.pop(), time.monotonic()
             try:
                 copy.put(fault)
-                return number, fault, copy.tests(known.nearest(fault)), time.monotonic() - began
+                outcome = copy.tests(known.nearest(fault))
+                outcome = copy.types() if outcome == "survives" else outcome
+                copy.take_out(fault)
+                # The test that failed passes without the fault, or it says nothing.
+                test = outcome.removeprefix("caught: FAILED ").removeprefix("caught: ERROR ").partition(" - ")[0]
+                if test.startswith("tests/") and copy.tests([test]) != "survives":
+                    outcome = f"not tried: {test} fails without it"
+                return number, fault, outcome, time.monotonic() - began
             finally:
                 copy.take_out(fault)
                 copies.append(copy)

@@ -885,3 +885,56 @@ def test_the_variables_of_module_systems_name_installations(name, counts):
     for value, expected in (("/apps/python/3.11/", ["/apps/python/3.11"]), ("apps/python/3.11", []), ("/apps/python/gone", [])):
         reader = MemoryReader("linux", files, home=HOME, folder="/", variables={"HOME": HOME, name: value})
         assert list(module_prefixes(reader)) == (expected if counts else [])
+
+
+def process(pid, command=("/usr/bin/python3",), folder="/"):
+    return Process(pid, 1, "/usr/bin/python3.11", command, folder, None, None, name="hive")
+
+
+@pytest.mark.parametrize("command, folder, opened, loaded, says", [
+    (("/usr/bin/python3",), "/", [], [], None),
+    ((f"{HOME}/heath/bin/python", "-m", "hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", f"{HOME}/heath/bin/hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", "-m", "hive", f"{HOME}/heath/notes"), "/", [], [], None),  # a word of what runs, no program
+    (("bash",), f"{HOME}/heath/lib", [], [], "has its current folder in it"),
+    (("bash",), f"{HOME}/heathen", [], [], None),
+    (("bash",), "/", [f"{HOME}/heath/log.txt"], [], "has a file of it open"),
+    (("bash",), "/", [], [f"{HOME}/heath/lib/_core.so"], "runs from it"),
+])  # fmt: skip
+def test_an_environment_in_use_is_not_removed(command, folder, opened, loaded, says, monkeypatch):
+    from kalyx.core.actions import discarding
+
+    reader = MemoryReader("linux", Files(), home=HOME, folder="/", processes={1: process(1, (f"{HOME}/heath/bin/kalyx",)), 7: process(7, command, folder)})
+    monkeypatch.setattr(reader, "opened_by", lambda pid: opened)
+    monkeypatch.setattr(reader, "loaded_by", lambda pid: loaded)
+    with pytest.raises(KalyxError, match=f"in use: process 7 .* {says}; end that first") if says else nullcontext():
+        discarding._refuse_what_is_in_use(Machine(reader), f"{HOME}/heath")
+
+
+@pytest.mark.parametrize("program, starts", [
+    (f"{HOME}/heath/bin/python", True), (f"{HOME}/heath/bin/gone", True), (f"{HOME}/orchard/bin/python", False), (f"{HOME}/orchard/bin/gone", False), ("gone", False),
+])  # fmt: skip
+def test_the_kernels_that_go_with_an_environment(program, starts):
+    """Those that start the environment, also by a program of it that is gone; and the notebooks that ask for them are named."""
+    from kalyx.core.actions import discarding
+
+    files = Files()
+    files.kernel("moor", program)
+    files[f"{HOME}/spring/a.ipynb"] = json.dumps({"metadata": {"kernelspec": {"name": "Moor", "display_name": "x"}}, "cells": [], "nbformat": 4})
+    machine = files.machine()
+    assert [discarding._starts(machine, kernel, f"{HOME}/heath") for kernel in machine.kernels] == [starts]
+    (pointer,) = discarding._pointers(machine, f"{HOME}/heath", machine.kernels)
+    assert pointer.startswith(f"{HOME}/spring/a.ipynb asks for the kernel Moor: kalyx point ")
+
+
+@pytest.mark.parametrize("base, prefix, is_refused", [("/opt/hive/bin/python3.11", "/opt/hive", True), ("/usr/bin/python3.11", "/opt/hive", False), ("/usr/bin/python3.11", f"{HOME}/heath", True)])
+def test_the_base_of_another_environment_is_not_removed(base, prefix, is_refused):
+    from kalyx.core.actions import discarding
+
+    files = Files()
+    files["/opt/hive/bin/python3.11"], files["/opt/hive/lib/python3.11/os.py"] = BINARY, b""
+    files.environment(f"{HOME}/orchard", base)
+    if prefix.endswith("heath"):  # its interpreter is a link to that one's
+        files[f"{HOME}/orchard/bin/python"] = Link(f"{HOME}/heath/bin/python")
+    with pytest.raises(KalyxError, match=f"is the base Python of other environments: {HOME}/orchard") if is_refused else nullcontext():
+        discarding._refuse_a_base_of_others(files.machine(), prefix)
