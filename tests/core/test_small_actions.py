@@ -1,0 +1,276 @@
+"""What is started, kept and removed, on machines in memory. Written from faults that no near test noticed."""
+
+import json
+import os
+import shutil
+import sys
+from contextlib import nullcontext
+from pathlib import Path
+from types import SimpleNamespace
+
+import pytest
+
+from kalyx.core.actions import proving
+from kalyx.core.imports.trial import Trial
+from kalyx.core.interpreters.consent import objection
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Fix, Interpreter, KalyxError, Package
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.reader import Process
+from kalyx.core.text.essence import Essence
+from tests.made import BINARY, HOME, Files
+
+
+@pytest.mark.parametrize("words, kept", [
+    (["python", "-m", "ipykernel_launcher", "-f", "/x/kernel-1.json", "--ip=10.0.0.1", "--quiet", "secretly", "/opt/x"], [1, 1, 1, 1, 1, 0, 1, 0, 1]),
+    (["bash", "-c", "echo hello"], [1, 1, 0]),
+    (["python", "-W", "ignore", "C:\\x\\a.py", "7", "--n=3", "--to=/x"], [1, 1, 1, 1, 1, 1, 1]),
+])  # fmt: skip
+def test_what_is_kept_of_a_command(words, kept):
+    said = Essence(b"salt").command(words)
+    assert [int(before == after) for before, after in zip(words, said, strict=True)] == kept
+
+
+def test_a_file_of_an_editor_is_kept_by_its_keys():
+    """Of a project's file the names that Kalyx asks for; of a shell's file the words that it reads."""
+    essence = Essence(b"salt")
+    xml = essence.content("/home/k/.idea/misc.xml", b'<component project-jdk-name="Python 3.11 (heath)">private words</component>').decode()
+    assert 'project-jdk-name="Python 3.11 (heath)"' in xml and "private words" not in xml
+    settings = essence.content("/home/k/a/.git/config", b"[core]\n\texcludesFile = ~/mine\n\tpager = roses\n").decode()
+    assert "[core]" in settings and "~/mine" in settings and "roses" not in settings
+    shell = essence.content("/home/k/.bashrc", b"alias python=/opt/python3\nexport FLOWERS=roses\n").decode()
+    assert "alias python=/opt/python3" in shell and "roses" not in shell and "export" in shell
+
+
+@pytest.mark.parametrize("ended, text", [
+    ({"timed_out": True}, "the import took longer than 20 seconds"), ({"signal": "SIGKILL", "status": -9}, "the interpreter was ended by SIGKILL"),
+    ({"problem": "exec format error"}, "exec format error"), ({"status": 3}, "the interpreter ended with status 3"),
+])  # fmt: skip
+def test_an_import_that_gave_no_answer_says_why(monkeypatch, ended, text):
+    machine = SimpleNamespace(runner=SimpleNamespace(empty_folder=nullcontext), reader=SimpleNamespace(variables={}), seconds=20.0)
+    monkeypatch.setattr(proving, "try_import", lambda *words, **named: Trial(answered=False, **ended))
+    package = Package(name="hivescale", version="2.1", modules=["hivescale"], location="/site", origin="own")
+    (answer,) = proving.proofs(machine, SimpleNamespace(executable="/usr/bin/python3"), package)
+    assert (answer.outcome, answer.error.type, answer.error.text) == ("fails", "no answer", text)
+
+
+@pytest.mark.parametrize("folder, where", [("heath/src", f"{HOME}/heath, as the current folder is"), ("heath", "the current folder")])
+def test_where_an_interpreter_lies_that_is_not_started(folder, where):
+    files = Files()
+    files[f"{HOME}/heath/src/a.py"] = b""
+    machine = Machine(MemoryReader("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/{folder}"))
+    python, prefix = f"{HOME}/heath/src/venv/bin/python" if folder == "heath" else f"{HOME}/heath/venv/bin/python", f"{HOME}/heath/venv"
+    interpreter = Interpreter(executable=python, real_executable=python, version="3.11.7", implementation="cpython", prefix=prefix, base_prefix="/usr")
+    assert f"was not started: it is in {where}, and you did not name it" in objection(machine.reader, interpreter, "machine")
+
+
+@pytest.mark.skipif(os.name != "posix" or not os.path.isdir("/proc/self"), reason="no folder of processes")
+def test_the_numbers_of_processes():
+    from kalyx.core.system.processes import numbers
+
+    assert os.getpid() in numbers()
+
+
+def test_a_demo_on_a_machine_with_one_python_says_so():
+    from kalyx.demo.machine import _bases
+
+    files, notes = Files(), []
+    files["/usr/lib/python3.11/venv/__init__.py"] = files["/usr/lib/python3.11/ensurepip/__init__.py"] = b""
+    newer, older = _bases(files.machine(), notes)
+    assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
+
+
+@pytest.mark.parametrize("letters", [1, 90])
+def test_a_local_socket_needs_a_short_folder(letters, tmp_path, monkeypatch):
+    from kalyx.core.system import loopback
+
+    folder = Path("/tmp", f"{tmp_path.name[-8:]}{'x' * letters}")
+    folder.mkdir()
+    try:
+        monkeypatch.setattr(loopback, "guard", lambda: SimpleNamespace(new_folder=lambda: str(folder)))
+        if letters == 1:
+            assert loopback.Connection("ipc").address == os.path.join(folder, "kernel")
+        else:
+            with pytest.raises(KalyxError, match="set TMPDIR to a folder with a shorter path"):
+                loopback.Connection("ipc")
+    finally:
+        shutil.rmtree(folder)
+
+
+def test_a_capture_keeps_what_a_launcher_and_a_first_line_choose():
+    from kalyx.core.interpreters.shims import RULES
+    from kalyx.core.text.essence import Essence
+
+    for name in ("weigh", "weigh.py"):
+        kept = Essence(b"salt").content(f"{HOME}/{name}", b"#!/usr/bin/env python3.9\n# of Saturday\nimport hive\n")
+        assert kept.startswith(b"#!/usr/bin/env python3.9\n#") and kept.endswith(b"import hive\n") and b"Saturday" not in kept
+    mapping = b"MAPPING = {'hive': '/w/hive'}\n"
+    assert Essence(b"salt").content("/site-packages/__editable___hive_1_0_finder.py", mapping) == mapping
+    assert b"/w/hive" not in Essence(b"salt").content("/site-packages/hive.py", mapping)
+    kept = Essence(b"salt").content("/w/a.py", b"name = 'H\xfcter'\nif last in {'site-packages'}: pass\n")
+    assert b"'site-packages'" in kept and b"ter" not in kept and len(kept) == 50
+    with pytest.raises(UnicodeDecodeError):
+        kept.decode()
+    for name in (name for rule in RULES for name in (rule.local_file, rule.global_file)):
+        assert Essence(b"salt").content(f"{HOME}/.manager/{name}", b"3.11.7\nsystem\n") == b"3.11.7\nsystem\n"
+
+
+@pytest.mark.parametrize("before, value, after", [
+    ("'C:\\old'", "C:\\new", "'C:\\new'"), ("'old'", "it's", '"it\'s"'), ('"old"', "C:\\new", '"C:\\\\new"'), ("'old'", "a\tb", '"a\\tb"'),
+    ("['old', 'x']", "/new", "['/new', 'x']"),
+])  # fmt: skip
+def test_a_text_keeps_its_quotes_where_they_can_hold_the_new_one(before, value, after):
+    from kalyx.core.formats import toml
+
+    assert toml.with_value(f"[tool]\npython = {before}  # mine\n", ["tool", "python"], value) == f"[tool]\npython = {after}  # mine\n"
+
+
+def test_a_capture_keeps_what_was_refused():
+    """Neither absent nor there, with the reason; what the capture does not hold is refused as well."""
+    from kalyx.core.queries.captures import finished
+    from kalyx.core.system.player import NOT_HERE, Capture, load, machine_of
+    from kalyx.core.system.reader import Refused
+    from kalyx.core.system.recorder import Recorder
+
+    path, gone, link = f"{HOME}/kernels/heath", f"{HOME}/gone", f"{HOME}/link"
+    reader = MemoryReader("linux", {path: b"{}", f"{HOME}/kernels": Shut(1001), link: Link(path)}, home=HOME, folder=HOME)
+    recorder = Recorder(reader, made := Capture({}))
+    asked = [(read, item) for item in (path, gone, link) for read in ("kind", "status")]
+    there = [getattr(recorder, read)(item) for read, item in asked]
+    assert there[:4] == [Refused("permission denied")] * 2 + [None] * 2 and there[4:] == ["link", Refused("permission denied")]
+    played, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
+    assert [getattr(played, read)(item) for read, item in asked] == there
+    assert played.kind("/never/asked") == played.status("/never/asked") == Refused(NOT_HERE)
+
+
+def test_what_a_capture_holds_is_listed():
+    from kalyx.core.system.player import Capture, contents_of
+
+    held = Capture({"variables": {"PATH": "/usr/bin"}})
+    read = {"bytes": "aGl2ZQ=="}
+    held.readings = {("listing", HOME): {"map": {"a": "file"}}, ("kind", f"{HOME}/never"): "file", ("read", f"{HOME}/a", 8, 0): read,
+                     ("read", f"{HOME}/a", 9, 0): read, ("read", f"{HOME}/shut", 8, 0): {"refused": "permission denied"}}  # fmt: skip
+    held.answers = {(("python3", "-V"),): {}}
+    assert contents_of(held) == [("variables", "PATH=/usr/bin", 0), ("files, with their content", f"{HOME}/a", 16),
+                                 ("folders, with the names in them", HOME, 0), ("programs that were asked", "python3 -V", 0)]  # fmt: skip
+
+
+@pytest.mark.parametrize("ends, is_killed", [(True, True), (False, False)])
+def test_the_guard_goes_home_only_where_nothing_runs(ends, is_killed, tmp_path, monkeypatch):
+    """Else the guard itself ends what runs, once its input is closed."""
+    from kalyx.core.system.guard import Guard
+
+    told: list[str] = []
+    made = Guard()
+    made.folder, made._held = str(tmp_path / "gone"), os.open(os.devnull, os.O_WRONLY)
+    made._shell = SimpleNamespace(kill=lambda: told.append("killed"), wait=lambda: told.append("ended"))
+    made.begun(7)
+    if ends:
+        made.over(7)
+    made.dismiss()
+    assert told == ["killed", "ended"] if is_killed else told == ["ended"]
+
+
+@pytest.mark.parametrize("before, after, says", [
+    (("ImportError", "a (/one/x)"), ("ImportError", "a (/two/x)"), None),  # the same, elsewhere
+    (("ImportError", "a"), ("ImportError", "b"), "fails at something else: ImportError: b"),
+    (("ImportError", "a"), ("ValueError", "a"), "fails at something else: ValueError: a"),
+    (None, ("ValueError", "a"), None),
+    (("ImportError", "a"), None, None),
+])  # fmt: skip
+def test_what_comes_after_a_fix_is_said_where_it_is_something_else(before, after, says):
+    from kalyx.core.actions.trying import _what_comes_next
+
+    raised = [SimpleNamespace(type=item[0], text=item[1]) if item else None for item in (before, after)]
+    told = _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=False, root=raised[1]))
+    assert [item.fact.partition("import ")[2] for item in told] == ([says] if says else [])
+    assert _what_comes_next(SimpleNamespace(error=raised[0]), Fix(message="do it", steps=[]), SimpleNamespace(imports=True, root=raised[1])) == []
+
+
+IN_CLONE, OUTSIDE = f"{HOME}/aviary/bin", "/usr/bin"
+
+
+@pytest.mark.parametrize("word, own_path, path, entered, let_through, starts", [
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (), False),
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (f"{IN_CLONE}/hive",), True),
+    (f"{IN_CLONE}/hive", OUTSIDE, None, None, (f"{OUTSIDE}/hive",), False),
+    (f"{OUTSIDE}/hive", IN_CLONE, None, None, (), True),
+    ("hive", OUTSIDE, None, None, (), True),
+    ("hive", f"{IN_CLONE}:{OUTSIDE}", None, None, (), False),
+    ("hive", f"{OUTSIDE}:{IN_CLONE}", None, None, (), True),
+    ("hive", OUTSIDE, f"{IN_CLONE}:{OUTSIDE}", None, (), False),  # by the PATH of what is started
+    ("hive", f"{IN_CLONE}:{OUTSIDE}", OUTSIDE, None, (), True),
+    ("hive", IN_CLONE, None, f"{HOME}/aviary", (), True),
+    ("hive", IN_CLONE, None, f"{HOME}/other", (), False),
+    ("hive", IN_CLONE, None, None, (f"{IN_CLONE}/hive",), True),
+    ("hive", "bin", None, None, (), False),
+    ("absent", IN_CLONE, None, None, (), True),  # nothing is found, and nothing is started
+    (sys.executable, IN_CLONE, None, None, (), True),
+])  # fmt: skip
+def test_the_gate_starts_nothing_that_the_folder_brought(word, own_path, path, entered, let_through, starts):
+    from kalyx.core.interpreters.consent import Gate
+
+    files = {f"{IN_CLONE}/hive": BINARY, f"{OUTSIDE}/hive": BINARY, f"{HOME}/aviary/.git/HEAD": b"", f"{HOME}/other/bin/python": BINARY}
+    variables = {"PATH": own_path, **({"VIRTUAL_ENV": entered} if entered else {})}
+    reader = MemoryReader("linux", files, variables=variables, home=HOME, folder=f"{HOME}/aviary")
+    started = []
+    inner = SimpleNamespace(run=lambda argv, **more: started.append(argv), start=lambda argv, **more: started.append(argv))
+    gate, given = Gate(inner, reader, set(let_through)), {"PATH": path} if path is not None else None
+    ended = gate.run([word, "-V"], variables=given)
+    with nullcontext() if starts else pytest.raises(OSError, match="may have come with the current folder"):
+        gate.start([word, "-V"], variables=given)
+    assert started == ([[word, "-V"]] * 2 if starts else [])
+    assert starts or (ended.status is None and "and you did not name it" in ended.problem)
+
+
+def process(pid, command=("/usr/bin/python3",), folder="/"):
+    return Process(pid, 1, "/usr/bin/python3.11", command, folder, None, None, name="hive")
+
+
+@pytest.mark.parametrize("command, folder, opened, loaded, says", [
+    (("/usr/bin/python3",), "/", [], [], None),
+    ((f"{HOME}/heath/bin/python", "-m", "hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", f"{HOME}/heath/bin/hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", "-m", "hive", f"{HOME}/heath/notes"), "/", [], [], None),  # a word of what runs, no program
+    (("bash",), f"{HOME}/heath/lib", [], [], "has its current folder in it"),
+    (("bash",), f"{HOME}/heathen", [], [], None),
+    (("bash",), "/", [f"{HOME}/heath/log.txt"], [], "has a file of it open"),
+    (("bash",), "/", [], [f"{HOME}/heath/lib/_core.so"], "runs from it"),
+])  # fmt: skip
+def test_an_environment_in_use_is_not_removed(command, folder, opened, loaded, says, monkeypatch):
+    from kalyx.core.actions import discarding
+
+    reader = MemoryReader("linux", Files(), home=HOME, folder="/", processes={1: process(1, (f"{HOME}/heath/bin/kalyx",)), 7: process(7, command, folder)})
+    monkeypatch.setattr(reader, "opened_by", lambda pid: opened)
+    monkeypatch.setattr(reader, "loaded_by", lambda pid: loaded)
+    with pytest.raises(KalyxError, match=f"in use: process 7 .* {says}; end that first") if says else nullcontext():
+        discarding._refuse_what_is_in_use(Machine(reader), f"{HOME}/heath")
+
+
+@pytest.mark.parametrize("program, starts", [
+    (f"{HOME}/heath/bin/python", True), (f"{HOME}/heath/bin/gone", True), (f"{HOME}/orchard/bin/python", False), (f"{HOME}/orchard/bin/gone", False), ("gone", False),
+])  # fmt: skip
+def test_the_kernels_that_go_with_an_environment(program, starts):
+    """Those that start the environment, also by a program of it that is gone; and the notebooks that ask for them are named."""
+    from kalyx.core.actions import discarding
+
+    files = Files()
+    files.kernel("moor", program)
+    files[f"{HOME}/spring/a.ipynb"] = json.dumps({"metadata": {"kernelspec": {"name": "Moor", "display_name": "x"}}, "cells": [], "nbformat": 4})
+    machine = files.machine()
+    assert [discarding._starts(machine, kernel, f"{HOME}/heath") for kernel in machine.kernels] == [starts]
+    (pointer,) = discarding._pointers(machine, f"{HOME}/heath", machine.kernels)
+    assert pointer.startswith(f"{HOME}/spring/a.ipynb asks for the kernel Moor: kalyx point ")
+
+
+@pytest.mark.parametrize("base, prefix, is_refused", [("/opt/hive/bin/python3.11", "/opt/hive", True), ("/usr/bin/python3.11", "/opt/hive", False), ("/usr/bin/python3.11", f"{HOME}/heath", True)])
+def test_the_base_of_another_environment_is_not_removed(base, prefix, is_refused):
+    from kalyx.core.actions import discarding
+
+    files = Files()
+    files["/opt/hive/bin/python3.11"], files["/opt/hive/lib/python3.11/os.py"] = BINARY, b""
+    files.environment(f"{HOME}/orchard", base)
+    if prefix.endswith("heath"):  # its interpreter is a link to that one's
+        files[f"{HOME}/orchard/bin/python"] = Link(f"{HOME}/heath/bin/python")
+    with pytest.raises(KalyxError, match=f"is the base Python of other environments: {HOME}/orchard") if is_refused else nullcontext():
+        discarding._refuse_a_base_of_others(files.machine(), prefix)
