@@ -44,7 +44,7 @@ class Call:
         """Another call about the same machine, as it was read so far."""
         return self._handing_on(Call(options, self.machine.reader, self._own_runner))
 
-    def afresh(self) -> Call:
+    def reread(self) -> Call:
         """The same call with nothing read yet: for use after a change."""
         return self._handing_on(Call(self.options))
 

@@ -71,7 +71,7 @@ def _point_editor(call: Call) -> int:
     )
     if _carried_out(call, change, answer, "it chooses that already"):
         try:
-            answer.seat = editor_settings.proof(call.afresh().machine, path, target)
+            answer.seat = editor_settings.proof(call.reread().machine, path, target)
         except KalyxError as error:
             pointing.take_back(change, LiveWriter())
             raise KalyxError(f"{error.message}; the change was rolled back") from None
@@ -128,7 +128,7 @@ def _notebook(call: Call) -> str:
 
 def _prove(call: Call, answer: PointAnswer, path: str) -> None:
     """Read again which kernel the notebook asks for and what that starts; note which processes still run as before."""
-    fresh = call.afresh().machine
+    fresh = call.reread().machine
     notebook = read_notebook(fresh.reader, path)
     kernel = fresh.kernel_by_id(notebook.kernel or "")
     answer.seat, answer.seen_by = notebook_seat(fresh.reader, notebook, kernel, fresh.server), fresh.server.answers

@@ -92,7 +92,7 @@ def run(call: Call) -> int:
 
 def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
     """What follows once the environment is there: it is checked, and registered and chosen where that was asked for."""
-    fresh = call.afresh()
+    fresh = call.reread()
     made.environment = read_environment(fresh.machine.reader, order.folder).environment
     preparing.check(fresh.machine, order, made)
     if call.options.kernel is not None:
@@ -191,7 +191,7 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
     plan = registering.plan_registration(machine, seat, order, kernel_package)
 
     def rehearsed() -> RehearsalAnswer:
-        fresh = call.afresh().machine
+        fresh = call.reread().machine
         return rehearse(fresh, read_kernel(fresh.reader, plan.folder, fresh.server, "me"), [])
 
     answer.rehearsal = registering.register(machine, plan, LiveWriter(), rehearsed)

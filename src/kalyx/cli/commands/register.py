@@ -101,14 +101,14 @@ def run(call: Call) -> int:
     if answer.done and not answer.stopped:
         if order.notebook is not None:
             answer.notes += _let_ask(call, order.notebook, plan)
-        answer.notes += registering.server_notes(call.afresh().machine, plan.identifier, plan.folder)
+        answer.notes += registering.server_notes(call.reread().machine, plan.identifier, plan.folder)
     status = _show(call, answer)
     return 128 + answer.stopped if answer.stopped else status
 
 
 def _let_ask(call: Call, notebook: str, plan: Plan) -> list[str]:
     """Make the notebook ask for the kernel that was registered; returns the notes about that."""
-    machine = call.afresh().machine
+    machine = call.reread().machine
     kernel = read_kernel(machine.reader, plan.folder, machine.server, call.options.reach)
     try:
         change = pointing.plan(machine, notebook, kernel)
@@ -208,7 +208,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
     """Write the kernel and rehearse it; where the kernel gives no answer, the change is rolled back."""
 
     def rehearsed() -> RehearsalAnswer:
-        fresh = call.afresh().machine  # what was read before the change is outdated
+        fresh = call.reread().machine  # what was read before the change is outdated
         kernel = read_kernel(fresh.reader, plan.folder, fresh.server, call.options.reach)
         if call.machine.runner is None:
             return RehearsalAnswer(schema="kalyx.register/2", kernel=kernel, done=True)

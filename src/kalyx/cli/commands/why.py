@@ -310,15 +310,15 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
                 if len(fixes) == 1:
                     raise
                 problem = str(refusal)
-            after = answer_of(call.afresh(), tell)
+            after = answer_of(call.reread(), tell)
             if problem is None and mending.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
-                steps, _ = rollback.undoing(call.afresh().machine, kept)
+                steps, _ = rollback.undoing(call.reread().machine, kept)
                 after.undo = [step.line for step in steps] or ([fix.undo] if fix.undo is not None else None)
                 return after
             text.append(f"{fix.message}: it did not help{f' ({problem})' if problem else ''}")
-            text += rollback.put_back(call.afresh().machine, kept, tell)
+            text += rollback.put_back(call.reread().machine, kept, tell)
     after.before, after.plan = before.imports, before.plan
     after.notes += text
     return after
@@ -328,7 +328,7 @@ def _keeper(call: Call, kept: list[Before]) -> Callable[[Step], None]:
     """What adds to ``kept`` the state that a step is about to change."""
     from kalyx.core.actions.rollback import state_before
 
-    return lambda step: kept.append(state_before(call.afresh().machine, step))
+    return lambda step: kept.append(state_before(call.reread().machine, step))
 
 
 def _draw_plan(call: Call, before: WhyAnswer, first: bool) -> None:
