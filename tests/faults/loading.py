@@ -6,7 +6,7 @@ import subprocess
 from pathlib import Path
 
 from kalyx.demo.wheels import Package, write_wheel
-from tests.conftest import make_environment
+from tests.conftest import answer_of, make_environment
 from tests.equipment import BY_VERSION, CAN_MAKE
 from tests.faults.environments import (
     compiled,
@@ -572,8 +572,10 @@ def startup_broken_by_a_hook_that_waits(envs):
 
 def stdlib_part_missing_a_module(envs):
     """As a system's smallest Python has it: the library is there in part, and is put back as a whole."""
-    executable, site = own_base(envs, "withoutcolours")
-    lost, aside = site.parent / "colorsys.py", envs.wheels.parent / "colorsys.py"
+    executable, _ = own_base(envs, "withoutcolours")
+    library = Path(answer_of(executable, "import os; print(repr(os.path.dirname(os.__file__)))"))
+    lost, aside = library / "colorsys.py", envs.wheels.parent / "colorsys.py"
+    assert library.is_relative_to(envs.moor.root)
     shutil.move(lost, aside)
     python = environment_over(executable, envs.moor.root / "overcolours", "--without-pip")
     return ["why", "colorsys", "--in", python], "stdlib-part-missing", None, lambda: shutil.move(aside, lost) and None
