@@ -146,5 +146,8 @@ def _ways_out(
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))
+    if not packages and not packaged:
+        line = f"install Python {interpreter.minor} in {interpreter.base_prefix} again, as it was installed"
+        result.append(Fix(message="install this Python again, with its whole library", steps=[fixes.by_hand(line)]))
     line = f"build or install a Python that has {part}; an environment takes it from its base Python"
     return result or [Fix(message="use a Python that has it", steps=[fixes.by_hand(line)])]
