@@ -11,14 +11,17 @@ from types import SimpleNamespace
 import pytest
 
 from kalyx.core.actions import proving
+from kalyx.core.actions.transaction import Transaction, recover
 from kalyx.core.imports.trial import Trial
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, Interpreter, KalyxError, Package
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.own_files import own_folder
 from kalyx.core.system.reader import Process
 from kalyx.core.text.essence import Essence
 from tests.made import BINARY, HOME, Files
+from tests.support.memory_writer import MemoryWriter
 
 
 @pytest.mark.parametrize("words, kept", [
@@ -274,3 +277,93 @@ def test_the_base_of_another_environment_is_not_removed(base, prefix, is_refused
         files[f"{HOME}/orchard/bin/python"] = Link(f"{HOME}/heath/bin/python")
     with pytest.raises(KalyxError, match=f"is the base Python of other environments: {HOME}/orchard") if is_refused else nullcontext():
         discarding._refuse_a_base_of_others(files.machine(), prefix)
+
+
+@pytest.mark.parametrize("system, owner, mode, says", [
+    ("linux", 1000, 0o600, None), ("linux", 0, 0o644, None), ("linux", 1001, 0o600, "it belongs to another user (number 1001)"), ("linux", 1000, 0o646, "every user may write it"),
+    ("linux", 1000, 0o664, None), ("windows", 1001, 0o666, None),
+])  # fmt: skip
+def test_whose_files_kalyx_believes(system, owner, mode, says, monkeypatch):
+    from kalyx.core.system.own_files import distrust
+    from kalyx.core.system.reader import FileStat, Refused
+
+    reader = MemoryReader(system, {})
+    monkeypatch.setattr(reader, "status", lambda path: FileStat("file", 1, 0, 1, 1, mode, owner))
+    assert distrust(reader, "/a") == says
+    monkeypatch.setattr(reader, "status", lambda path: Refused("permission denied"))
+    assert distrust(reader, "/a") == "permission denied"
+
+
+def killed(reader):
+    """The tree before, and a run that was stopped in its changes: a file written, one made in a new folder, one moved, one removed."""
+    writer, before = MemoryWriter(reader), tree_of(reader)
+    begun = Transaction(reader, writer)
+    begun.write(f"{HOME}/a", b"new")
+    begun.write(f"{HOME}/made/in/b", b"made")
+    begun.move(f"{HOME}/c", f"{HOME}/moved/c")
+    begun.remove_file(f"{HOME}/d")
+    assert tree_of(reader) == {f"{HOME}/a": b"new", f"{HOME}/made/in/b": b"made", f"{HOME}/moved/c": b"c"}
+    return writer, before
+
+
+def tree_of(reader):
+    return {path: content for path, content in reader._nodes.items() if content is not None and "kalyx" not in path}
+
+
+def memory_of_a_run(started=5.0):
+    files = {f"{HOME}/{name}": name.encode() for name in "acd"}
+    running = Process(1, 0, "/usr/bin/python3", ("kalyx",), "/", None, started)
+    return MemoryReader("linux", files, home=HOME, folder=HOME, variables={"HOME": HOME}, processes={1: running})
+
+
+@pytest.mark.parametrize("lives, since", [("no more", None), ("as another", None), ("still", None), ("no more", "a"), ("no more", "made/in/b"), ("no more", "c"), ("no more", "d"), ("no more", "made/other")])
+def test_what_a_killed_run_changed_is_rolled_back_once_it_is_gone(lives, since):
+    """Not while it runs; of what somebody wrote since nothing."""
+    reader = memory_of_a_run()
+    writer, before = killed(reader)
+    if since is not None:
+        reader.put(f"{HOME}/{since}", b"mine")
+    if lives != "still":
+        reader._processes = {1: memory_of_a_run(6.0).process(1)} if lives == "as another" else {}
+    at_work, told = tree_of(reader), recover(reader, writer)
+    if lives == "still":
+        assert told == [] and tree_of(reader) == at_work
+        reader._processes = {}
+        assert recover(reader, writer)
+    expected = before | ({f"{HOME}/{since}": b"mine"} if since else {})
+    expected |= {f"{HOME}/moved/c": b"c"} if since == "c" else {}  # where it was another one is
+    assert tree_of(reader) == expected and (reader.kind(f"{HOME}/moved") is None) == (since != "c")
+    assert reader.kind(f"{HOME}/made") == ("folder" if since and since.startswith("made") else None)
+    assert recover(reader, writer) == [], "once"
+
+
+@pytest.mark.parametrize("path, to, is_believed", [(f"{HOME}/moved", f"{HOME}/c", True), ("moved", f"{HOME}/c", False), (f"{HOME}/moved", "c", False)])
+def test_a_journal_names_no_path_of_the_current_folder(path, to, is_believed):
+    """Such a journal was written by nobody but somebody else."""
+    reader = memory_of_a_run()
+    folder = reader.join(own_folder(reader, "state"), "journal")
+    journal = {"schema": "kalyx.changes/1", "worker": "7 1.0", "inverses": [{"how": "move", "path": path, "to": to}]}
+    reader.put(f"{folder}/changes-1.json", json.dumps(journal).encode())
+    assert bool(recover(reader, MemoryWriter(reader))) == is_believed
+    assert reader.is_file(f"{HOME}/moved") == is_believed and reader.is_file(f"{HOME}/c") != is_believed
+
+
+def test_a_change_that_is_refused_has_no_inverse():
+    reader = memory_of_a_run()
+    begun = Transaction(reader, MemoryWriter(reader, full=False))
+    begun.write(f"{HOME}/a", b"new")
+    begun.writer = MemoryWriter(reader, full=True)
+    with pytest.raises(KalyxError, match="no space left"):
+        begun.write(f"{HOME}/c", b"new")
+    assert [inverse.path for inverse in begun.inverses] == [f"{HOME}/a"]
+    begun.writer = MemoryWriter(reader)
+    assert begun.roll_back() == [] and tree_of(reader) == {f"{HOME}/{name}": name.encode() for name in "acd"}
+
+
+def test_what_could_not_be_rolled_back_is_tried_again():
+    reader = memory_of_a_run()
+    writer, before = killed(reader)
+    reader._processes = {}
+    told = recover(reader, MemoryWriter(reader, full=True))
+    assert [line.partition(" (")[0] for line in told[1:]] == [f"{HOME}/d: not rolled back", f"{HOME}/c: not rolled back", f"{HOME}/a: not rolled back"], told
+    assert len(recover(reader, writer)) == 1 and tree_of(reader) == before
