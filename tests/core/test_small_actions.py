@@ -367,3 +367,27 @@ def test_what_could_not_be_rolled_back_is_tried_again():
     told = recover(reader, MemoryWriter(reader, full=True))
     assert [line.partition(" (")[0] for line in told[1:]] == [f"{HOME}/d: not rolled back", f"{HOME}/c: not rolled back", f"{HOME}/a: not rolled back"], told
     assert len(recover(reader, writer)) == 1 and tree_of(reader) == before
+
+
+# Where an interpreter lies; who names it; whether it may be started, and where its environment has been activated.
+PLACES = {"system": ("/usr/bin/python3.11", "/usr", False), "tree": (f"{HOME}/aviary/own/bin/python", f"{HOME}/aviary/own", False), "beside": (f"{HOME}/heath/bin/python", f"{HOME}/heath", False),
+          "linked": ("/srv/hive/bin/python", "/srv/hive", True), "linked system": ("/usr/bin/python3.11", "/usr", True)}  # fmt: skip
+MAY = [
+    *((place, "user", True, True) for place in PLACES),
+    *((place, by, False, True) for place in PLACES for by in ("folder", "text")),
+    *(("tree", by, True, True) for by in ("kernel", "process")), ("tree", "shell", False, True), ("tree", "machine", False, True),
+    *(("beside", by, True, True) for by in ("kernel", "process", "shell", "machine")),
+    *((place, by, True, True) for place in ("system", "linked system") for by in ("kernel", "process", "shell", "machine")),
+    *(("linked", by, True, True) for by in ("kernel", "process", "shell")), ("linked", "machine", False, True),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("variable", ["VIRTUAL_ENV", "CONDA_PREFIX", "OTHER"])
+@pytest.mark.parametrize("place, by, plain, entered", MAY)
+def test_who_may_have_what_started(place, by, plain, entered, variable):
+    executable, prefix, by_link = PLACES[place]
+    files = {f"{HOME}/aviary/.git/HEAD": b"", "/usr/bin/python3.11": BINARY, f"{HOME}/aviary/deep/a.py": b"", f"{HOME}/heath/bin/python": BINARY}
+    interpreter = Interpreter(executable=executable, real_executable=executable, version="3.11.7", implementation="cpython", prefix=prefix, base_prefix="/usr", by_link=by_link)
+    for variables, expected in (({}, plain), ({variable: prefix}, plain if variable == "OTHER" else entered)):
+        reader = MemoryReader("linux", files, variables=variables, home=HOME, folder=f"{HOME}/aviary/deep")
+        assert (objection(reader, interpreter, by) is None) == expected, variables
