@@ -13,6 +13,7 @@ import pytest
 from kalyx.core.actions import proving
 from kalyx.core.actions.transaction import Transaction, recover
 from kalyx.core.imports.trial import Trial
+from kalyx.core.interpreters import consent
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, Interpreter, KalyxError, Package
@@ -391,3 +392,23 @@ def test_who_may_have_what_started(place, by, plain, entered, variable):
     for variables, expected in (({}, plain), ({variable: prefix}, plain if variable == "OTHER" else entered)):
         reader = MemoryReader("linux", files, variables=variables, home=HOME, folder=f"{HOME}/aviary/deep")
         assert (objection(reader, interpreter, by) is None) == expected, variables
+
+
+@pytest.mark.parametrize("home, folder, tops, tree, around", [
+    (HOME, f"{HOME}/a/b/c", [f"{HOME}/a/.git", f"{HOME}/a/b/.git"], f"{HOME}/a", f"{HOME}/a"),
+    (HOME, f"{HOME}/a/b/c", [f"{HOME}/a/b/.hg"], f"{HOME}/a/b", f"{HOME}/a"),
+    (HOME, f"{HOME}/a/b/c", [f"{HOME}/a/b/.svn"], f"{HOME}/a/b", f"{HOME}/a"),
+    (HOME, f"{HOME}/a/b/c", [], f"{HOME}/a/b/c", f"{HOME}/a"),
+    (HOME, HOME, [f"{HOME}/.git"], None, None),
+    (HOME, "/home", [], None, None),
+    (HOME, f"{HOME}/a", [f"{HOME}/.git"], f"{HOME}/a", f"{HOME}/a"),  # the home folder is nobody else's
+    (HOME, "/srv/moor/a", ["/srv/moor/.git"], "/srv/moor", "/srv/moor"),
+    (HOME, "/usr/lib/a", [], "/usr/lib/a", None),
+    ("/srv/homes/keeper", "/srv/homes/moor", [], "/srv/homes/moor", "/srv/homes"),
+])  # fmt: skip
+def test_what_may_have_been_brought(home, folder, tops, tree, around):
+    """The outermost working copy; around it the folder below the home folder, or below one of the root."""
+    reader = MemoryReader("linux", dict.fromkeys([*(f"{top}/x" for top in tops), f"{folder}/a.py", f"{home}/bin/python"], b""), home=home, folder=folder)
+    assert (consent.tree_of(reader), consent.surroundings_of(reader)) == (tree, around)
+    assert consent.brought_along(reader, f"{home}/bin/python") is None
+    assert (consent.brought_along(reader, f"{folder}/bin/python") is not None) == (around is not None)
