@@ -412,3 +412,37 @@ def test_what_may_have_been_brought(home, folder, tops, tree, around):
     assert (consent.tree_of(reader), consent.surroundings_of(reader)) == (tree, around)
     assert consent.brought_along(reader, f"{home}/bin/python") is None
     assert (consent.brought_along(reader, f"{folder}/bin/python") is not None) == (around is not None)
+
+
+def test_folders_that_were_made_for_the_journal_go_with_it():
+    reader = memory_of_a_run()
+    with Transaction(reader, MemoryWriter(reader)) as transaction:
+        transaction.write(f"{HOME}/a", b"new")
+        assert reader.is_folder(own_folder(reader, "state"))
+        transaction.commit()
+    assert reader.kind(f"{HOME}/.local") is None and reader.kind(HOME) == "folder"
+
+
+def test_an_environments_own_folder_is_not_copied_into_itself():
+    """A folder of packages that is the environment itself, or lies outside, is refused; the others are named once."""
+    from kalyx.core.actions.backup import Kept
+
+    files = Files()
+    files[f"{HOME}/heath/itself"], files[f"{HOME}/heath/away"], files[f"{HOME}/heath/lib64"] = Link("."), Link("../orchard"), Link("lib")
+    kept = Kept(files.machine().reader, f"{HOME}/heath", MemoryWriter(files.machine().reader))
+    assert kept.paths_of([f"{HOME}/heath/lib", f"{HOME}/heath/lib64", f"{HOME}/heath/bin"]) == ["lib", "bin"]
+    for name in ("itself", "away"):
+        with pytest.raises(KalyxError, match="leads out of the environment"):
+            kept.paths_of([f"{HOME}/heath/{name}"])
+
+
+def test_a_kernel_of_the_same_name_elsewhere_is_noted():
+    from kalyx.core.actions.registering import _notes
+
+    files = Files()
+    files.kernel("heath", f"{HOME}/heath/bin/python")
+    files.kernel("heath", f"{HOME}/orchard/bin/python", "/usr/local/share/jupyter")
+    machine, (own, other) = files.machine(), [f"{root}/kernels/heath" for root in (f"{HOME}/.local/share/jupyter", "/usr/local/share/jupyter")]
+    for folder, note in ((own, f"it hides another kernel heath in {other}"), (other, f"it is hidden by another kernel heath in {own}")):
+        assert [text for text in _notes(machine, "heath", folder, "") if "another kernel heath" in text] == [note]
+    assert not [text for text in _notes(machine, "moor", f"{HOME}/.local/share/jupyter/kernels/moor", "") if "another kernel" in text]

@@ -325,3 +325,17 @@ def test_an_import_that_several_environments_have_names_three_others():
         files.package(name, "hivescale", "2.1", "hivescale")
     facts = [item.fact for item in why_asked(files, "hivescale", "elsewhere").evidence]
     assert len([fact for fact in facts if fact.startswith("also in ")]) == 3, facts
+
+
+@pytest.mark.parametrize("there, says", [
+    ("pip-23.1.dist-info/METADATA", "while pip was being installed"), ("pip/__main__.py", "while pip was being installed"),
+    ("hive.py", None), ("hivescale-2.1.dist-info/METADATA", None),
+])  # fmt: skip
+def test_an_environment_whose_installer_was_stopped(there, says):
+    """With no activation scripts, and nothing but the installer in it; what somebody installed shows that it was finished."""
+    files = Files()
+    del files[f"{HOME}/heath/bin/activate"]
+    files[f"{files.site('heath')}/{there}"] = "Metadata-Version: 2.1\nName: " + there.partition("-")[0] + "\nVersion: 1\n" if "METADATA" in there else b""
+    machine = files.machine()
+    findings = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
+    assert [finding.cause for finding in findings] == (["half-made"] if says else []) and all(says in finding.message for finding in findings)
