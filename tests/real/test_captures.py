@@ -84,6 +84,18 @@ def test_it_answers_as_on_the_spot(spring, tmp_path):
     assert "gone_for_good" in drawn.out and drawn.status == 1
 
 
+def test_an_environment_in_the_folder_answers_on_the_capture_too(moor):
+    """The user has activated it: what may be started there may be for the capture."""
+    prefix = moor.folder / "own"
+    make_environment(NEW, prefix, "--without-pip")
+    next(prefix.glob("lib/python*/site-packages")).joinpath("hive.py").write_text("")
+    moor.variables |= {"VIRTUAL_ENV": str(prefix), "PATH": f"{prefix}/bin:/usr/bin:/bin"}
+    assert moor.kalyx("why", "hive").status == 0
+    assert moor.kalyx("capture", moor.root / "x.capture", "--why", "hive", "--yes").status == 0
+    ran = moor.kalyx("why", "hive", "--on", moor.root / "x.capture")
+    assert ran.status == 0 and "imports" in ran.out, ran.out + ran.err
+
+
 def test_what_decides_is_not_searched_for_on_a_capture(moor, tmp_path):
     """Neither the variable that decides nor the others are in it: no other may be blamed, and the import fails as it did."""
     make_environment(NEW, moor.root / "heath", "--without-pip")

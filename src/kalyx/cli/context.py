@@ -42,14 +42,14 @@ class Call:
 
     def again(self, options: argparse.Namespace) -> Call:
         """Another call about the same machine, as it was read so far."""
-        return self._handing_on(Call(options, self.machine.reader, self._own_runner))
+        return self.handing_on(Call(options, self.machine.reader, self._own_runner))
 
     def reread(self) -> Call:
         """The same call with nothing read yet: for use after a change."""
-        return self._handing_on(Call(self.options))
+        return self.handing_on(Call(self.options))
 
-    def _handing_on(self, call: Call) -> Call:
-        """What this call may start, ``call`` may."""
+    def handing_on(self, call: Call) -> Call:
+        """Another call, which may start what this one may."""
         call._let_through = self._let_through
         return call
 

@@ -90,7 +90,8 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         options.unnamed = not by_user
         text, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
-            import_module(f"kalyx.cli.commands.{words[0]}").run(Call(options, reader.again(), runner))
+            asked = call.handing_on(Call(options, reader.again(), runner))  # its programs are started by this machine
+            import_module(f"kalyx.cli.commands.{words[0]}").run(asked)
         except (KalyxError, Unreadable):
             pass  # a question without an answer here has none on the capture either
         finally:
