@@ -90,9 +90,10 @@ def test_an_environment_in_the_folder_answers_on_the_capture_too(moor):
     make_environment(NEW, prefix, "--without-pip")
     next(prefix.glob("lib/python*/site-packages")).joinpath("hive.py").write_text("")
     moor.variables |= {"VIRTUAL_ENV": str(prefix), "PATH": f"{prefix}/bin:/usr/bin:/bin"}
-    assert moor.kalyx("why", "hive").status == 0
+    ran = moor.kalyx("why", "hive", "--in", "shell")
+    assert ran.status == 0, ran.out + ran.err
     assert moor.kalyx("capture", moor.root / "x.capture", "--why", "hive", "--yes").status == 0
-    ran = moor.kalyx("why", "hive", "--on", moor.root / "x.capture")
+    ran = moor.kalyx("why", "hive", "--in", "shell", "--on", moor.root / "x.capture")
     assert ran.status == 0 and "imports" in ran.out, ran.out + ran.err
 
 
