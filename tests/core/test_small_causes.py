@@ -339,3 +339,19 @@ def test_an_environment_whose_installer_was_stopped(there, says):
     machine = files.machine()
     findings = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
     assert [finding.cause for finding in findings] == (["half-made"] if says else []) and all(says in finding.message for finding in findings)
+
+
+@pytest.mark.parametrize("asked, there, is_lost", [
+    ("json", [], True), ("wave", [], True), ("email.parser", ["/usr/lib/python3.11/email/__init__.py"], True), ("email.parsr", ["/usr/lib/python3.11/email/__init__.py"], False),
+    ("email.parser", ["/usr/lib/python3.11/email/parser.py", "/usr/lib/python3.11/email/__init__.py"], False), ("statistics", [], False),
+    ("email.parser", [f"{HOME}/spring/email/__init__.py"], False), ("email.parser", ["/usr/lib/python3.11/site-packages/email/__init__.py"], False),
+    ("_hidden", [], False), ("hivescale", [], False),
+])  # fmt: skip
+def test_what_a_standard_library_lacks(asked, there, is_lost):
+    """A module that each Python of the version has; not where another package of that name answers."""
+    files = Files()
+    files.update(dict.fromkeys(there, b""))
+    files[f"{HOME}/heath/pyvenv.cfg"] = files[f"{HOME}/heath/pyvenv.cfg"].replace("false", "true")
+    finding = why_asked(files, asked, "stdlib-part-missing")
+    assert (finding is not None) == is_lost
+    assert not is_lost or f"{asked.split('.')[0] if not there else asked} belongs to the standard library of Python 3.11" in finding.message

@@ -17,6 +17,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import asked_here
+from kalyx.core.diagnosis.shared.spelling import is_standard as is_of_the_library
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.standard import instead, is_standard, module_span, systems_of
 from kalyx.core.machine import Machine
@@ -71,9 +72,9 @@ def _is_lost(case: Missing) -> bool:
     reader, missing, interpreter = case.resolver.reader, case.missing, case.interpreter
     if interpreter.implementation != "cpython" or not is_standard(missing, interpreter.version):
         return False
-    parent = missing.rpartition(".")[0]
-    place = case.resolver.resolve(parent).place if parent else None
-    if parent and (place is None or not any(reader.inside(place.path or "", folder) for folder in case.standard)):
+    top, _, part = missing.partition(".")
+    place = case.resolver.resolve(top).place if part else None
+    if part and (place is None or not is_of_the_library(case, place)):
         return False  # another package of that name answers
     has_folder = any(reader.is_folder(folder) for folder in case.standard)
     return has_folder and reader.refused_within(*case.standard) is None and case.resolver.resolve(missing).place is None
