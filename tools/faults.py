@@ -183,12 +183,11 @@ class Copy:
             shutil.rmtree(place / name)
             shutil.copytree(ROOT / name, place / name, ignore=shutil.ignore_patterns("__pycache__"))
         own = place / ".venv"
-        shutil.copytree(sys.prefix, own, symlinks=True, copy_function=os.link, ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copytree(sys.prefix, own, symlinks=True, ignore=shutil.ignore_patterns("__pycache__"))
         site = next(own.glob("lib/python*/site-packages"))
         for path in [path for path in site.glob("*.pth") if str(ROOT) in path.read_text(encoding="utf-8")]:
-            path.unlink()  # it is the other environment's as well
+            path.unlink()  # it leads to what is tried here
         (site / "copy.pth").write_text(f"{place / 'src'}\n")
-        (own / "bin" / "kalyx").unlink()
         (own / "bin" / "kalyx").write_text(f"#!{own}/bin/python\nimport sys\nfrom kalyx.cli.entry import main\nif __name__ == '__main__':\n    sys.exit(main())\n")
         (own / "bin" / "kalyx").chmod(0o755)
         self.python = own / "bin" / "python"
