@@ -269,7 +269,12 @@ def test_a_fix_works_in_the_server_that_opens_the_notebook(moor, labs, tmp_path)
             assert kernel == done["kernel"]["id"] != "python3"
             # The notebook is open: what runs for it goes on as it was, until another kernel is chosen in its page.
             assert any("choose the kernel" in note for note in done["notes"])
-            ran = moor.kalyx("why", "hivescale", "--in", notebook, "--live", "--json")
+
+            def asked():  # a kernel that has just been started answers later on a loaded machine, and Kalyx says so
+                ran = moor.kalyx("why", "hivescale", "--in", notebook, "--live", "--json")
+                return None if "was not asked" in ran.json["notes"][-1] else ran
+
+            ran = until(asked, "an answer of the kernel")
             assert ran.status == 1 and ran.json["target"]["interpreter"]["executable"] == before == labs["lab"]
             assert "has not loaded hivescale and finds no hivescale" in ran.json["notes"][-1], ran.json["notes"]
             served.api(f"sessions/{session}", {"kernel": {"name": kernel, "id": None}}, method="PATCH")

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import make_environment, started
+from tests.conftest import make_environment, started, until
 from tests.equipment import BY_VERSION, NEW, OTHER, need
 from tests.real.test_entering import SHELLS, program_of
 from tests.real.test_kernels import provided  # noqa: F401
@@ -82,12 +82,15 @@ def test_a_notebook_that_is_open_runs_on_the_live_kernel(moor, provided, server)
         return json.loads(urllib.request.build_opener(urllib.request.ProxyHandler({})).open(request, timeout=20).read())
 
     session = api("sessions", {"name": "", "path": "spring.ipynb", "type": "notebook", "kernel": {"name": "orchard"}})
-    time.sleep(2)
-    answer = moor.kalyx("here", "--json", "--live").json
-    seat = next(item for item in answer["seats"] if item["seat"] == "notebook")
-    assert seat["interpreter"]["executable"] == provided and "its file asks for other" in seat["label"]
-    (asked,) = [part for part in seat["parts"] if part["role"] == "asked"]
-    assert asked["path"] == provided, asked
+
+    def asked():
+        answer = moor.kalyx("here", "--json", "--live").json
+        seat = next((item for item in answer["seats"] if item["seat"] == "notebook"), None)
+        part = next((part for part in seat["parts"] if part["role"] == "asked"), None) if seat else None
+        return (answer, seat, part["path"]) if part and part["path"] else None
+
+    answer, seat, path = until(asked, "an answer of the kernel")
+    assert seat["interpreter"]["executable"] == path == provided and "its file asks for other" in seat["label"]
     found = next(item for item in answer["seats"] if item["seat"] == "server")
     assert (found["pid"], found["folder"], found["interpreter"]["executable"]) == (
         running.pid,
@@ -241,12 +244,16 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
         return json.loads(urllib.request.build_opener(urllib.request.ProxyHandler({})).open(request, timeout=20).read())
 
     session = api("sessions", {"name": "", "path": "spring.ipynb", "type": "notebook", "kernel": {"name": "orchard"}})
-    time.sleep(3)
     words = ["why", "hivescale", "--in", "spring.ipynb", "--json"]
     assert moor.kalyx(*words).status == 0
     (module,) = Path(provided).parents[1].glob("lib/python*/site-packages/hivescale.py")
-    os.utime(module)
-    ran = moor.kalyx(*words)
+
+    def changed():  # a file counts as changed once it is clearly younger than the process
+        os.utime(module)
+        ran = moor.kalyx(*words)
+        return ran if ran.json["imports"][0]["findings"] else None
+
+    ran = until(changed, "the finding")
     (finding,) = ran.json["imports"][0]["findings"]
     assert ran.status == 1 and finding["cause"] == "stale-in-memory", ran.out
     assert "restart the kernel of process" in finding["fixes"][0]["steps"][0]["line"]
@@ -256,8 +263,7 @@ def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided
     assert [item["cause"] for item in by_process] == ["stale-in-memory"] and by_process[0]["evidence"][0]["path"] == str(module)
     time.sleep(1.2)
     api(f"kernels/{session['kernel']['id']}/restart", {})
-    time.sleep(2)
-    assert moor.kalyx(*words).status == 0
+    until(lambda: moor.kalyx(*words).status == 0, "the restarted kernel")
 
 
 def test_a_relative_entry_of_another_process_goes_by_its_folder(moor):

@@ -24,7 +24,7 @@ from kalyx.core.text.shells import shell_called
 if TYPE_CHECKING:
     from kalyx.core.system.loopback import Connection
 
-_AT_ONCE = 1.0
+_AT_ONCE = 2.0
 
 _EXPRESSION = "[__import__('sys').executable, __import__('sys').prefix, __import__('os').getcwd()]"
 
