@@ -579,3 +579,14 @@ def stdlib_part_missing_a_module(envs):
     shutil.move(lost, aside)
     python = environment_over(executable, envs.moor.root / "overcolours", "--without-pip")
     return ["why", "colorsys", "--in", python], "stdlib-part-missing", None, lambda: shutil.move(aside, lost) and None
+
+
+def submodule_gone_of_a_module_in_the_interpreter(envs):
+    """No module of the interpreter is a package, and 2.7 says "No module named combs" of ``sys.combs``."""
+    return ["why", "sys.combs", "--in", envs.heath], "submodule-gone"
+
+
+def submodule_gone_of_the_library(envs):
+    site = envs.site("heath")
+    (site / "weaver.py").write_text("import json.combs\n")
+    return ["why", "weaver", "--in", envs.heath], "submodule-gone"

@@ -132,3 +132,12 @@ def test_no_other_program_is_taken_for_an_interpreter(tmp_path):
     )
     if done.returncode == 0:
         assert read_interpreter(reader, str(tmp_path / "snake")).version == done.stdout.strip()
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+def test_what_lacks_below_a_module_is_called_by_its_whole_name(version, moor):
+    """Version 2 says "No module named combs" of ``json.combs``, also where a file of the user's asks for that."""
+    (moor.folder / "weaver.py").write_text("import json.combs.deep\n")
+    for asked in ("json.combs", "sys.combs", "math.combs", "weaver"):
+        finding = moor.kalyx("why", asked, "--in", BY_VERSION[version].executable, "--json").json["imports"][0]["findings"][0]
+        assert (finding["cause"], finding["message"].rpartition(" ")[2]) == ("submodule-gone", "combs"), (asked, finding["message"])

@@ -67,7 +67,7 @@ def prefix_of(machine: Machine, text: str) -> str:
     """The folder that a target means. Raises KalyxError for what is no environment, with what it is."""
     reader = machine.reader
     path = reader.absolute(text)
-    if ":" not in text[:12] and reader.kind(path) == "link":
+    if ":" not in text[:12] and reader.kind(path) == "link" and reader.is_folder(path):
         raise KalyxError(f"{visible(path)} is a link to {visible(reader.real(path))}; name that folder itself")
     if reader.is_folder(path) and (looks_like_environment(reader, path) or _is_marked(reader, path)):
         return path
@@ -316,7 +316,7 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
     reader, prefix = machine.reader, leaving.prefix
     path, working = reader.join(prefix, DISCARDED_MARK), Working(reader, prefix, "discard", writer)
     with signals.held():
-        before = _left_by(reader, prefix)
+        before, was_listed = _left_by(reader, prefix), prefix in made_prefixes(reader)
         working.begin()
         try:
             claims.claim(reader, path, writer, working.mark)
@@ -337,6 +337,8 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
             if before is None:
                 writer.remove_file(path)
                 working.end()
+                if not was_listed:
+                    managed_envs.forget(reader, prefix, writer)
             raise
         _remove_all(machine, leaving, writer, tell)
         managed_envs.forget(reader, prefix, writer)

@@ -16,7 +16,7 @@ from kalyx.core import signals
 from kalyx.core.actions import managed_envs
 from kalyx.core.actions.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.actions.inventory import moves
-from kalyx.core.actions.journal import Working
+from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
 from kalyx.core.diagnosis.causes.half_made import UNFINISHED_MARK
@@ -136,6 +136,7 @@ def carry_out(
     writer.folder(order.folder)
     mark, working = reader.join(order.folder, UNFINISHED_MARK), Working(reader, order.folder, "prepare", writer)
     before: list[Package] = []
+    stopped = entry_of(reader, order.folder, mark, "prepare")
     working.begin()
     try:
         claims.claim(reader, mark, writer, working.mark)
@@ -144,6 +145,8 @@ def carry_out(
         raise
     try:
         _clear(machine, order.folder, writer, keep=mark)
+        if stopped is not None:
+            forget(reader, order.folder, stopped.mark, writer)
         for argv in commands:
             tell(" ".join(argv[1:4]))
             with signals.heeded():

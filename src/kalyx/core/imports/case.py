@@ -8,6 +8,7 @@ not known to import; ``Missing``, where nothing answers to a name; ``Tried``, wh
 
 from __future__ import annotations
 
+import re
 from typing import Any, ClassVar, TypeVar
 
 from msgspec import Struct
@@ -108,10 +109,17 @@ class Case(Struct):
     def missing(self) -> str | None:
         """The module that is not found: by the trial, or where there was none by reading."""
         if self.trial is not None and self.trial.answered:
-            return missing_name(self.raised) if self.raised is not None else None
+            name = missing_name(self.raised) if self.raised is not None else None
+            return self._whole_name(name) if name and self.interpreter.version.startswith("2.") else name
         if self.trial is None and self.resolution.place is None:
             return self.resolution.missing
         return None
+
+    def _whole_name(self, name: str) -> str:
+        """The module that version 2 calls by its last words (``x`` for ``json.x``): as the line that asks has it."""
+        words = re.findall(r"[A-Za-z_][\w.]*", self.asking_line())
+        missing = [self.resolver.resolve(word).missing or "" for word in words if "." in word]
+        return next((whole for whole in missing if whole.rpartition(".")[2] == name.partition(".")[0]), name)
 
     @property
     def missing_is_asked(self) -> bool:

@@ -150,7 +150,7 @@ def _by_relative_entry(reader: Reader, path: str) -> bool:
     if brought_along(reader, path) is None:
         return False
     sign = ";" if reader.system == "windows" else ":"
-    entries = [entry for entry in (reader.variable("PATH") or "").split(sign) if reader.path.isabs(entry)]
+    entries = (reader.variable("PATH") or "").split(sign)
     return not any(reader.same_path(str(reader.path.normpath(entry)), folder) for entry in entries)
 
 

@@ -206,7 +206,9 @@ def _texts(value: object) -> list[str]:
 
 
 def _wish(text: str, line: str, path: str, group: str | None) -> ProjectRequirement:
-    at = text.find(line)
+    # As a text of its own where it stands so: a name can be a part of another.
+    at = max(text.find(f'"{line}"'), text.find(f"'{line}'"))
+    at = at if at >= 0 else text.find(line)
     return ProjectRequirement(line, path, text.count("\n", 0, at) + 1 if at >= 0 else None, group)
 
 

@@ -351,9 +351,10 @@ class LiveReader(Reader):
                 left -= len(chunk)
                 if len(chunk) < wanted:
                     break  # of a regular file, less than asked for is its end
-            # A caller that reads one byte more than its limit reports that itself; a head is no whole file.
-            if not left and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > start + limit:
-                self.note_cut(path, f"only its first {start + limit} bytes were read")
+            # A caller that reads one byte more than its limit reports that itself; a head is no whole file, and what
+            # begins further on is a part that was meant.
+            if not (left or start) and limit >= _WHOLE and limit % 1024 == 0 and os.fstat(handle).st_size > limit:
+                self.note_cut(path, f"only its first {limit} bytes were read")
             return b"".join(chunks)
         except OSError as error:
             self._note_refusal(path, error)

@@ -177,8 +177,9 @@ def _without(match: re.Match[str], hidden: Callable[[str], str]) -> str:
     return match[0][:start] + hidden(match[name]) + match[0][end:]
 
 
-# Options of other programs whose next word is a secret, and those whose next word is a name and a secret.
-_TAKES_SECRET = {"-p", "--auth"}
+# Options of other programs whose next word is a secret, though no name says so, and those whose next word is a name and
+# a secret.
+_TAKES_SECRET = {"-p"}
 _TAKES_ACCOUNT = {"-u", "--user", "-a"}
 
 

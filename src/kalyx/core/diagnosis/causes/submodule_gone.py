@@ -90,12 +90,17 @@ def _of_no_distribution(case: Case, subject: str) -> Finding | None:
     """The package above the submodule belongs to no distribution: the user's own code lacks the submodule."""
     parent, _, word = subject.rpartition(".")
     location = case.resolver.resolve(parent).place if parent else None
-    if location is None or location.kind not in ("module", "package") or nearest(case, subject) is not None:
+    if location is None or location.kind == "namespace" or nearest(case, subject) is not None:
         return None
-    is_module = location.kind == "module"
-    fact = "a module in one file has no submodules" if is_module else f"{parent} is here, and has no {word}"
-    evidence = [Evidence(fact=fact, source=location.path, path=location.path), *asked_here(case, subject)]
-    what = f"{parent} is one file ({location.path}), no package" if is_module else f"{parent} is here ({location.path})"
+    source = location.path
+    if location.kind == "package":
+        fact, what = f"{parent} is here, and has no {word}", f"{parent} is here ({source})"
+    elif location.kind == "builtin":
+        fact, what = "a module in the interpreter has no submodules", f"{parent} is built into Python, no package"
+        source = case.interpreter.executable
+    else:
+        fact, what = "a module in one file has no submodules", f"{parent} is one file ({source}), no package"
+    evidence = [Evidence(fact=fact, source=source, path=source), *asked_here(case, subject)]
     mend = Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")
     return Finding(
         cause="submodule-gone",
