@@ -14,6 +14,7 @@ class MemoryWriter(Writer):
         super().__init__()
         self.reader = reader
         self.full = full
+        self.modes: dict[str, int] = {}  # of the files that were written with a mode
 
     def _refuse(self, path: str, reason: str) -> KalyxError:
         return KalyxError(f"{path}: {reason}; nothing was changed there")
@@ -60,13 +61,24 @@ class MemoryWriter(Writer):
             raise self._refuse(path, "file exists")
         reader.put(location, None, folder=True)
 
-    def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, **more: object) -> None:
+    def write(self, path: str, content: bytes, mode: int | None = None, *, new: bool = False, over: bytes | None = None,
+              times: tuple[int, int] | None = None) -> None:  # fmt: skip
         location = self._beside(path)
         if new and self.reader.kind(path) is not None:
             raise self._refuse(path, "a file of this name appeared meanwhile")
         if self.reader.kind(location) == "folder":
             raise self._refuse(path, "is a directory")
+        if over is not None and (self.reader.kind(location) is None or self.reader.read(location) != over):
+            raise self._refuse(path, "it was changed meanwhile")
         self.reader.put(location, content)
+        self.reader.modified.pop(location, None)
+        if times is not None:
+            self.reader.modified[location] = times[1]
+        if mode is not None:
+            self.modes[location] = mode
+
+    def set_times(self, path: str, times: tuple[int, int]) -> None:
+        self.reader.modified[self._named(path)] = times[1]
 
     def mark(self, path: str, content: bytes) -> None:
         location = self.reader.real(path)

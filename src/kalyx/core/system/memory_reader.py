@@ -60,6 +60,9 @@ class MemoryReader(Reader):
         self._nodes: dict[str, object] = {}
         self._children: dict[str, dict[str, str]] = {}
         self._shut: dict[str, int] = {}  # to its owner
+        self.modified: dict[str, int] = {}  # of a path, in nanoseconds; 0 of the others
+        self.changed: dict[str, int] = {}  # the same of the last change of anything
+        self.modes: dict[str, int] = {}  # of a path; 0o755 of the others
         for path, content in files.items():
             if isinstance(content, Shut):
                 self._shut[self._key(path)] = self.user if content.owner is None else content.owner
@@ -210,7 +213,9 @@ class MemoryReader(Reader):
             return None
         size = len(self._content(location)) if kind == "file" else 0
         key = self._key(location)
-        return FileStat(kind, size, 0, abs(hash(key)), 1, 0o755, self._shut.get(key, self.user))
+        mode, owner = self.modes.get(key, 0o755), self._shut.get(key, self.user)
+        return FileStat(kind, size, self.modified.get(key, 0), abs(hash(key)), 1, mode, owner,
+                        self.changed.get(key, 0))  # fmt: skip
 
     def _content(self, path: str) -> bytes:
         node = self._nodes.get(self._key(path))
@@ -246,7 +251,7 @@ class MemoryReader(Reader):
         return self._nodes.get(self._key(self.real(path)), b"") is not None
 
     def may_run(self, path: str) -> bool:
-        return self.may_read(path)
+        return self.may_read(path) and bool(self.modes.get(self._key(self.real(path)), 0o755) & 0o111)
 
     def processes(self) -> list[int]:
         return list(self._processes)
