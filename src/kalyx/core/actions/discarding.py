@@ -219,7 +219,6 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
     loose: set[str] = set()
     for site in sites:
         for installed in installed_in(reader, site):
-            owned.add(reader.join(site, installed.entry))
             for file in installed.files or []:
                 owned.add(str(reader.path.normpath(reader.join(site, *file.split("/")))))
             if installed.files is None:

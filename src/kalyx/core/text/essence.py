@@ -68,6 +68,8 @@ _SECTIONS = tuple(
 _OF_A_LINE = pattern(r"[^\r\n]+")
 _NOT_TEXT = pattern("[\udc80-\udcff]")
 _JSON_TOKEN = pattern(r'"(?:\\.|[^"\\])*"|//[^\n]*|/\*|[{}\[\],:]')
+_BARE_WORD = pattern(r"[^\s\"]{1,4000}")
+_LITERAL = pattern(r"-?[0-9][0-9.eE+-]{0,40}|true|false|null")
 _WHOLE = frozenset(
     """RECORD INSTALLER WHEEL top_level.txt entry_points.txt namespace_packages.txt patchlevel.h environments.txt index
     .python-version os-release REQUESTED installed-files.txt SOURCES.txt requires.txt history .gitignore
@@ -327,20 +329,19 @@ class Source:
         return self._essence._shell(line)
 
 
-def _json_parts(text: str, keep: Callable[[list[str], str, str], str]) -> Any:
+def _json_parts(text: str, keep: Callable[[list[str], str, str], str]) -> Iterator[str]:
     stack: list[list[Any]] = []  # kind, the key or None, the text before in a list
     at = 0
     while at < len(text):
         match = _JSON_TOKEN.search(text, at)
         if match is None:
             break
-        yield text[at : match.start()]
+        yield _bare(text[at : match.start()])
         token, at = match[0], match.end()
         if token == "/*":
-            end = text.find("*/", at)
-            end = len(text) if end < 0 else end
-            yield "/*" + _filled(text[at:end])
-            at = end
+            inner, sign, _ = text[at:].partition("*/")
+            yield "/*" + _filled(inner) + sign
+            at += len(inner) + len(sign)
         elif token.startswith("//"):
             yield "//" + _filled(token[2:])
         elif token in "{[":
@@ -364,7 +365,12 @@ def _json_parts(text: str, keep: Callable[[list[str], str, str], str]) -> Any:
             if stack:
                 stack[-1][2] = message or " "
             yield token if kept == message else json.dumps(kept, ensure_ascii=token.isascii())
-    yield text[at:]
+    yield _bare(text[at:])
+
+
+def _bare(text: str) -> str:
+    """What stands outside the quotes of JSON: numbers and the three words of JSON stay, of anything else the length."""
+    return _BARE_WORD.sub(lambda match: match[0] if _LITERAL.fullmatch(match[0]) else _filled(match[0]), text)
 
 
 def _kinds_of_cells(text: str) -> Iterator[str]:

@@ -81,10 +81,9 @@ def _without_packages(machine: Machine, kernel: Kernel, environment: Environment
 def _absent(
     machine: Machine, kernel: Kernel, interpreter: Interpreter, module: str, lacks: _Lack | None, folders: int
 ) -> Finding:
-    distribution = next((p.distribution for p in KERNEL_PACKAGES if p.module == module), None)
+    requirement = next((p.distribution for p in KERNEL_PACKAGES if p.module == module), None)
     where = kernel.environment.name if kernel.environment else interpreter.prefix
     path = machine.reader.join(kernel.folder, SPEC_FILE)
-    requirement = distribution or (USUAL.distribution if module == USUAL.module else None)
     again = ["--force-reinstall"] if lacks is not None else []
     wanted = lacks.module if lacks is not None else module
     message = f"kernel {kernel.id} runs the module {module}, which {where} does not have"
