@@ -9,7 +9,7 @@ A fault is a negated condition, a call left out, two arguments exchanged, an exc
 constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
 the same faults. What each came to is written to FOLDER/faults-SEED.jsonl. The map needs Python 3.12 or newer in the
 environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most, and
-those that compare word for word what is drawn; what none of them notices is shown to the type checker, as in each run of the tests.
+those that compare word for word what is drawn, found, planned and read; what none of them notices is shown to the type checker, as in each run of the tests.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ SOURCE = ROOT / "src" / "kalyx"
 # What runs on other interpreters, or is only shown.
 _LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
-_DRAWN = ("tests/cli/test_drawn.py::", "tests/core/test_findings.py::")
+_DRAWN = tuple(f"tests/{name}.py::" for name in ("cli/test_drawn", "core/test_findings", "core/test_plans", "core/test_readings"))
 _WIDER = "wider exception"
 # A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
 _COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")

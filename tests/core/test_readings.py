@@ -20,13 +20,14 @@ from kalyx.core.kernels.wire import Message
 from kalyx.core.machine import Machine
 from kalyx.core.packages import bounds, metadata, project, requirements
 from kalyx.core.queries import rehearse
-from kalyx.core.seats import answering
+from kalyx.core.seats import answering, editor
 from kalyx.core.seats.running import Live
 from kalyx.core.system import claims
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from kalyx.core.text import redaction
+from kalyx.core.text.essence import Essence, needed
 from tests.made import BINARY, HOME, WINDOWS, Files
 from tests.support.scenes import Scenes, SteadyWriter, on, plus, told
 
@@ -562,6 +563,41 @@ def secrets() -> Iterable[str]:
     yield str(redaction.shown_variables({"PATH": "/x", "path": "/y", "HIVE": "x", "PYTHONPATH": "https://keeper:hunter2@x"}))
     far = "x" * 300
     yield f"far: {redaction.redacted(f'token {far}=hunter2')[-20:]!r}, lines: {redaction.redacted(f'a{chr(10)}token=hunter2{chr(10)}b')!r}"
+
+
+KEPT_FILES = [
+    ("/s/a-1.dist-info/METADATA", "Name: a\nSummary: my words\n and more\nRequires-Dist: b\n  ; extra == 'x'\nAuthor: Me\n\nThe description\nName: not\n"), ("/s/a-1.dist-info/RECORD", "a.py,,\n"), ("/s/a-1.dist-info/direct_url.json", '{"url": "https://keeper:hunter2@x"}'),
+    ("/h/a.ipynb", '{"cells": [{"cell_type": "markdown", "source": ["my words"]}, {"cell_type": "code", "source": ["import hive # why\\n", "x = \'my words\'\\n", "!pip install hive\\n", "!ls my-folder\\n"], "outputs": ["private"]}], "metadata": {"kernelspec": {"name": "moor"}, "other": "private"}}'),
+    ("/s/__editable___x_finder.py", "MAPPING = {'a': '/b'}"), ("/h/a.py", "#!/usr/bin/python3\nimport os\nkey = 'my words' # note\nx = \"\"\"a\nb\"\"\"\nimportlib.import_module('hive')\nsys.path.insert(0, '/x')\n'open\n"), ("/usr/lib/python3.11/os.py", "x = 'kept'"), ("/usr/lib/python3.11/site-packages/a.py", "x = 'gone'"),
+    ("/k/kernel.json", '{"argv": ["/x/python", "-m", "hive", "my words", "--key=value"], "env": {"PATH": "/x", "MINE": "private"}, "display_name": "Moor", "mine": "private"}'), ("/h/.vscode/settings.json", '{"python.defaultInterpreterPath": "/x/python", "editor.font": "private", // note\n "n": 1 /* more */}'),
+    ("/r/jpserver-1.json", '{"url": "http://x", "token": "private", "root_dir": "/h", "pid": 1}'), ("/r/kernel-1.json", '{"key": "private", "ip": "127.0.0.1"}'), ("/d/kalyx/environments.json", '["/h/heath"]'), ("/h/pyproject.toml", '# note\n[project]\nname = "hive"\n[tool.other]\nx = "private"\nplain words\n[tool.mypy-x]\ny = "kept"\n'),
+    ("/h/heath/pyvenv.cfg", "home = /usr/bin\n"), ("/h/setup.cfg", "; note\n[options]\ninstall_requires = hive\n[mine]\nx = private\n"), ("/h/.idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="heath">words<option name="mine" value="private"/><option name="SDK_HOME" value="/x"/></component>\n'), ("/h/.git/config", "[core]\n\tExcludesFile = ~/x\n\tname = private\n"), ("/h/config", "my=words\n"),
+    ("/h/.dir-locals.el", "((python-mode . ((python-shell-interpreter . \"/x\"))))\n(mine . private)\n"), ("/h/requirements.txt", "hive>=1\n"), ("/s/a.pth", "/h/src\nimport os; x = 'private'\n"), ("/h/run", "#!/bin/sh\nexport HIVE=private\nexec /x/python -m hive\n"), ("/h/tool", "#!/x/bin/python\nx = 'private'\n"), ("/h/.bashrc", "alias python=/x/python\ncurl https://hive.test/private\nexport PATH=$HOME/bin:$PATH\nmywords\n"),
+    ("/x/lib.so", "\x7fELF private"), ("/h/odd.json", '{"a": "my words'), ("/h/plain.json", 'my words {"a": true, "b": -1.5e3, c: private}\nmore'), ("/h/odd.py", "x = '\xff\n"),
+]  # fmt: skip
+
+
+@scene
+def kept_in_a_capture() -> Iterable[str]:
+    """What a capture holds of each kind of file: as long as that is, with its lines where they were."""
+    essence = Essence(b"salt")
+    for path, text in KEPT_FILES:
+        content = text.encode("latin-1")
+        kept = essence.content(path, content)
+        if not path.endswith(".ipynb") and ".json" not in path:
+            assert len(kept) == len(content) and [at for at, byte in enumerate(kept) if byte == 10] == [at for at, byte in enumerate(content) if byte == 10], path
+        yield f"{path}: {kept.decode('latin-1')!r}"
+    yield f"further on, of a program: {essence.content('/x/lib.so', b'private', 4)!r}, of another file: {essence.content('/h/a.py', b'private', 4)!r}"
+    yield str(needed({"PATH": "/x", "home": "/h", "MINE": "private", "PYTHONPATH": "https://keeper:hunter2@x", "SHELL": "/bin/sh"}))
+
+
+@scene
+def paths_in_settings() -> Iterable[str]:
+    """Which path a value in a settings file names."""
+    files = Files()
+    reader = on(files, variables={**files.variables, "HIVE": "/hives", "LOOP": "${env:LOOP}"}).reader
+    for text in ("python3", "python", "hive", "pypy3", "own/python", "own\\python", ".venv", "./x", "/x/python", "${workspaceFolder}/x", "$PROJECT_DIR$/x", "${userHome}/x", "${env:HIVE}/x", "${env:GONE}", "${env:LOOP}", "${command:x}", "~/x", "", "x\0", "a" * 5000, "${workspaceFolder:spring}/x"):
+        yield f"{text[:40]!r}: {editor._expanded(reader, text, f'{HOME}/spring')}"
 
 
 @pytest.mark.parametrize("name", SCENES.names)
