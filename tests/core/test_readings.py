@@ -596,7 +596,7 @@ def paths_in_settings() -> Iterable[str]:
     """Which path a value in a settings file names."""
     files = Files()
     reader = on(files, variables={**files.variables, "HIVE": "/hives", "LOOP": "${env:LOOP}"}).reader
-    for text in ("python3", "python", "hive", "pypy3", "own/python", "own\\python", ".venv", "./x", "/x/python", "${workspaceFolder}/x", "$PROJECT_DIR$/x", "${userHome}/x", "${env:HIVE}/x", "${env:GONE}", "${env:LOOP}", "${command:x}", "~/x", "", "x\0", "a" * 5000, "${workspaceFolder:spring}/x"):
+    for text in ("python3", "python", "hive", "pypy3", "own/python", "python3/own", "own\\python", ".venv", "./x", "/x/python", "${workspaceFolder}/x", "$PROJECT_DIR$/x", "${userHome}/x", "${env:HIVE}/x", "${env:GONE}", "${env:LOOP}", "${command:x}", "~/x", "", "x\0", "a" * 5000, "${workspaceFolder:spring}/x"):
         yield f"{text[:40]!r}: {editor._expanded(reader, text, f'{HOME}/spring')}"
 
 
