@@ -1,7 +1,7 @@
 """The module imports, and has no such submodule, in this version or at all.
 
-How to tell: every file in the package's RECORD exists, and RECORD lists no such submodule; or the module is one file, or
-part of the interpreter.
+How to tell: every file in the package's RECORD exists, and RECORD lists no such submodule; or the module is one file,
+or part of the interpreter.
 Fix: install a release that has the submodule, or change the line that imports it.
 
 Example:
