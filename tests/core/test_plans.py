@@ -336,7 +336,7 @@ def packages_in_and_out() -> Iterable[str]:
     kept, filling.Installer = filling.Installer, OneInstaller
     try:
         for title, keys, remove, change in [
-            ("installed", {"nectarflow", "combs", "skep", "lacking", "wax"}, False, None), ("nothing to install", {"lacking"}, False, lambda files: None), ("removed", {"nectarflow"}, True, None),
+            ("installed", {"nectarflow", "combs", "skep", "lacking", "wax"}, False, None), ("nothing to install", {"lacking"}, False, None), ("removed", {"nectarflow"}, True, None),
             ("removed, another copy below", {"hivescale"}, True, None), ("removed, several", {"nectarflow", "beelines"}, True, None),
             ("not there", {"nectarflaw"}, True, None), ("nothing like it", {"zzzzzzzzzz"}, True, None), ("the base's own", {"skep"}, True, None),
             ("kept by a lock file", {"combs"}, False, lambda files: files.update({f"{HOME}/pyproject.toml": "", f"{HOME}/uv.lock": ""})),
@@ -440,7 +440,6 @@ def installer_run() -> Iterable[str]:
         for title, ended in [("well", {"output": b"done"}), ("a failure", {"status": 1, "errors": b"ERROR: no such release\ntoken=abcdef123\n"}), ("not started", {"status": None, "problem": "was not started: /x may have come along"}),
                              ("too long", {"status": -9, "timed_out": True})]:  # fmt: skip
             machine, runner = on(files), OneRunner(**ended)
-            machine.__dict__["runner"] = runner
             machine = SimpleNamespace(reader=machine.reader, runner=runner, line=machine.line, seconds=20.0)
             writer = SteadyWriter(machine.reader)
             folder = f"{HOME}/.cache/kalyx/said"
@@ -644,9 +643,8 @@ def removal_refused_half_way() -> Iterable[str]:
         leaving = discarding.plan(machine, f"{HOME}/heath", writer, own_prefix="/usr", with_own_files=True)
         yield from told(f"{title}: plan", lambda: [*(f"{deed.deed} {deed.path}" for deed in leaving.answer.plan), *leaving.answer.pointers, *leaving.answer.notes])
         before = tree(reader)
-        writer.move = None if not full else refusing
-        if not full:
-            del writer.move
+        if full:
+            writer.move = refusing
         yield from told(title, lambda: discarding.carry_out(machine, leaving, writer, lambda text: None) or [])
         yield from told("then", lambda: [line for line in changed(before, tree(reader)) if "/heath/lib" not in line and "/heath/bin" not in line] or ["as it was"])
 

@@ -198,8 +198,8 @@ def kernels_of_a_server() -> Iterable[str]:
     listing = {"bare": {"argv": [f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Bare"}, "made": {"argv": ["python"], "display_name": "Made"}, "python3": {"argv": ["python", "-m", "ipykernel_launcher"], "display_name": "P"}, "text": {"argv": ["python -m x"], "display_name": "T"}}
     machine = on(files)
     yield from told("as the server lists them", lambda: lines_of_kernels(specs.as_the_server_lists(machine.reader, list(machine.kernels), listing, machine.server, "http://127.0.0.1:8888/")))
-    for identifier, folder in (("python3", "env"), ("heath", ".venv"), ("a/b/.venv", ""), (".venv", ""), ("A Hive!", ""), ("...", "")):
-        yield f"an id of {identifier}: {specs.id_from(identifier)} {folder}"
+    for name in ("python3", "heath", "a/b/.venv", ".venv", "A Hive!", "..."):
+        yield f"the id of {name}: {specs.id_from(name)}"
     nobody = folders.Server(None, machine.reader.variables)
     yield from told("by no server", lambda: lines_of_kernels([specs.read_kernel(machine.reader, f"{MINE}/kernels/{name}", nobody) for name in ("bare", "two", "three", "text")]))
     kernel = next(kernel for kernel in machine.kernels if kernel.id == "env")
@@ -242,7 +242,7 @@ def folders_of_kernels() -> Iterable[str]:
     yield f"the user's base there: {folders.user_base(reader, python, reader.variables)}; here: {folders.user_base(on(Files()).reader, read_interpreter(on(Files()).reader, '/usr/bin/python3'), {})}"
 
 
-def served(listens: bool | None = True, **more: object) -> Machine:
+def served(listens: bool | None = True) -> Machine:
     """Servers that run: one of this folder started early, one late, one of the folder above, one of another user."""
     files = Files()
     plus(files, {f"{MINE}/runtime/jpserver-{pid}.json": json.dumps({"pid": pid, "port": pid + 8000, "root_dir": root}) for pid, root in ((11, f"{HOME}/spring"), (12, f"{HOME}/spring"), (13, HOME), (14, f"{HOME}/spring"))})
@@ -251,11 +251,10 @@ def served(listens: bool | None = True, **more: object) -> Machine:
     words = (f"{HOME}/orchard/bin/python", "-m", "jupyter_server")
     processes = {pid: Process(pid, 1, words[0], words, HOME, {"HOME": HOME}, float(pid), "python") for pid in (11, 12, 13, 14)}
     processes[12] = Process(12, 1, words[0], words, HOME, {"HOME": HOME}, 1.0, "python")
-    machine = on(files, processes=processes, **more)
+    machine = on(files, processes=processes)
     machine.reader.modified = {f"{MINE}/runtime/jpserver-{pid}.json": 10**12 for pid in processes}
     machine.reader._shut[f"{MINE}/runtime/jpserver-14.json"] = 1001  # another user's
     machine.reader.listens = lambda pid, port: listens
-    machine.reader.is_file = MemoryReader.is_file.__get__(machine.reader)
     return machine
 
 
