@@ -1,20 +1,26 @@
 """Write core/data/standard.json anew: which standard modules and names each Python version has.
 
-Asks every interpreter of another minor version on this machine; run it where all are. Of what is not the same
-everywhere, a module or a name, the first and the last version that has it is written; of what is, the modules alone.
+Asks every interpreter of another minor version on this machine, and those that further words start, each a command
+(``'chroot /srv/newer python3.15'``); run it where all are. Of what is not the same everywhere, a module or a name, the
+first and the last version that has it is written; of what is, the modules alone.
 """
 
 from __future__ import annotations
 
 import ast
 import json
+import shlex
 import subprocess
+import sys
 from pathlib import Path
 
 from kalyx.core.machine import Machine
 from kalyx.core.system.live_reader import LiveReader
 
 TABLE = Path(__file__).resolve().parents[1] / "src" / "kalyx" / "core" / "data" / "standard.json"
+
+# Their constants are those of the system that Python was built on.
+OF_SYSTEM = ("errno", "fcntl", "os", "posix", "resource", "select", "signal", "socket", "ssl", "termios")
 
 # Runs in each interpreter: modules below the standard library, and the public names of each.
 CODE = r"""
@@ -23,6 +29,7 @@ warnings.simplefilter("ignore")
 library = os.path.dirname(os.__file__)
 left_out = set("antigravity this test tests idlelib turtledemo turtle lib2to3 __main__ site-packages ensurepip".split())
 left_out |= set("__phello__ __hello__ sitecustomize usercustomize _bootlocale config dist-packages pydoc_data".split())
+left_out.add("xxlimited_3_13")
 found = {}
 def name_of(entry, folder):
     if os.path.isdir(os.path.join(folder, entry)):
@@ -41,45 +48,68 @@ names = set(name for name in sys.builtin_module_names if not name.startswith("_"
 walk(library, "", 1)
 walk(os.path.join(library, "lib-dynload"), "", 1)
 asked = eval(sys.stdin.read() or "{}")
-for name in sorted(names):
+# A module need not have a file of its own (collections.abc): those that other versions list are tried.
+for name in sorted(names | set(asked)):
     try:
         module = __import__(name, {}, {}, ["x"])
         # Some names answer and are not listed: those that another version lists are tried.
         found[name] = sorted(n for n in set(dir(module)) | set(asked.get(name, ())) if not n.startswith("_")
                              and hasattr(module, n) and not isinstance(getattr(module, n), types.ModuleType))
     except BaseException:
-        found[name] = []
+        if name in names:
+            found[name] = []
 sys.stdout.write("\n<<" + repr(found) + ">>\n")
 """
 
 
 def main() -> None:
     told: dict[str, dict[str, list[str]]] = {}
+    elsewhere = [_version(shlex.split(command)) for command in sys.argv[1:]]
     listed: dict[str, set[str]] = {}
     for _ in range(2):
         told = _told(listed)
         for names in told.values():
             for module, inner in names.items():
                 listed.setdefault(module, set()).update(inner)
+    before = max((version for version in told if version not in elsewhere), key=_numbers)
+    for version in elsewhere:  # their constants say nothing of Python's versions: those of this machine's newest count
+        for module in OF_SYSTEM:
+            own = [name for name in told[version].get(module, []) if name != name.upper()]
+            told[version][module] = own + [name for name in told[before].get(module, []) if name == name.upper()]
     _write(told)
+
+
+def _numbers(version: str) -> list[int]:
+    return [int(part) for part in version.split(".")]
 
 
 def _told(listed: dict[str, set[str]]) -> dict[str, dict[str, list[str]]]:
     """By version: the public names of each module, those in ``listed`` tried too."""
     told: dict[str, dict[str, list[str]]] = {}
-    for interpreter in Machine(LiveReader()).interpreters:
-        minor = ".".join(interpreter.version.split(".")[:2])
-        # A system's own is often split into packages, and says less than it has.
-        if interpreter.implementation != "cpython" or minor in told or interpreter.prefix == "/usr":
-            continue
-        argv = [interpreter.executable, "-I" if not minor.startswith("2") else "-E", "-c", CODE]
-        done = subprocess.run(argv, capture_output=True, text=True, check=True, input=repr(listed))
-        told[minor] = ast.literal_eval(done.stdout.rpartition("<<")[2].rpartition(">>")[0])
+    for command in [*map(shlex.split, sys.argv[1:]), *_here()]:
+        minor = _version(command)
+        if minor not in told:
+            answer = _answer([*command, "-I" if not minor.startswith("2") else "-E", "-c", CODE], repr(listed))
+            told[minor] = ast.literal_eval(answer.rpartition("<<")[2].rpartition(">>")[0])
     return told
 
 
+def _here() -> list[list[str]]:
+    """The commands of this machine's interpreters; a system's own is often split, and says less than it has."""
+    every = Machine(LiveReader()).interpreters
+    return [[item.executable] for item in every if item.implementation == "cpython" and item.prefix != "/usr"]
+
+
+def _version(command: list[str]) -> str:
+    return _answer([*command, "-c", "import sys; print('%d.%d' % sys.version_info[:2])"]).strip()
+
+
+def _answer(argv: list[str], given: str = "") -> str:
+    return subprocess.run(argv, capture_output=True, text=True, check=True, input=given).stdout
+
+
 def _write(told: dict[str, dict[str, list[str]]]) -> None:
-    versions = sorted(told, key=lambda text: [int(part) for part in text.split(".")])
+    versions = sorted(told, key=_numbers)
     threes = [version for version in versions if not version.startswith("2")]
     data: dict[str, object] = {"versions": versions, "modules": {}, "names": {}}
     modules = {name for names in told.values() for name in names}

@@ -207,8 +207,8 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
 
     monkeypatch.setattr(experiments, "try_with", attempt)
     monkeypatch.setattr(experiments, "not_to_be_run", lambda reader, *paths: None)
-    interpreter = SimpleNamespace(executable="/h/bin/python")
-    case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, way=None, search=None, resolver=None, resolution=None, trial=Trial(answered=True))
+    interpreter = SimpleNamespace(executable="/h/bin/python", version="3.11.7")
+    case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, way=Invocation(), search=None, resolver=SimpleNamespace(reader=Files().machine().reader), resolution=None, trial=Trial(answered=True))
     found = finding("absent", fix(*steps))
     machine = SimpleNamespace(runner=object(), seconds=1.0, reader=Files().machine().reader)
     experiments.test_for_nothing([found], case, machine)

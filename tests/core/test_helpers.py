@@ -9,6 +9,7 @@ from types import SimpleNamespace
 import pytest
 from packaging.specifiers import Specifier, SpecifierSet
 
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
 from kalyx.core.model.records import Environment, KalyxError, Seat, VersionChange
@@ -24,6 +25,13 @@ def like(**changed):
     from msgspec.structs import replace
 
     return replace(PY, **changed)
+
+
+def run_by(line: str) -> SimpleNamespace:
+    """A case whose command is this line."""
+    reader = Files().machine().reader
+    interpreter = SimpleNamespace(version="3.11.7", implementation="cpython")
+    return SimpleNamespace(command=line.split(), flags_of=lambda words: Invocation.of_command(words[1:], reader, interpreter, {}).flags)
 
 
 def raised(text, name=None, import_error=True):
@@ -104,8 +112,8 @@ ROWS = {
     "formats.comments:without_comments": [('{"a": 1, // x\n}', '{"a": 1      \n}'), ('{"//": "/* */"}', '{"//": "/* */"}'), ("[1, /* x\n */ 2,]", "[1,     \n    2 ]"), ("[1,2]", "[1,2]"), ('["a\\"//"]', '["a\\"//"]'), ("\ufeff1", " 1"), ("1 /* open", "1        "), ("[1, [2], 3]", "[1, [2], 3]")],
     "diagnosis.shared.releases:_is_slip": [(("read", "read"), False), (("Read", "read"), True), (("read_all", "readall"), True), (("raed", "read"), True), (("raad", "read"), False), (("reads", "read"), False), (("dear", "read"), False), (("float64", "float46"), True)],
     "diagnosis.shared.releases:_next_major": [((">=1.2", "2.0"), "2"), ((">=1", "3.1"), "2"), ((">=2", "2.5"), None), ((">=1,<3", "2.0"), None), (("", "2.0"), None), ((">=0.3", "2.0"), "2"), (("~=1.0", "2"), "2"), ((">=1", "x"), None)],
-    "diagnosis.causes.decisive_difference:_left_of": [((["p", "-OO", "x"], ["-OO"]), ["p", "x"]), ((["p", "-W", "error", "-c", "a"], ["-Werror"]), ["p", "-c", "a"]), ((["p", "-OOs"], ["-OO"]), ["p", "-OOs"]),
-        ((["p", "-X", "dev", "-O", "-m", "x"], ["-Xdev", "-O"]), ["p", "-m", "x"])],
+    "diagnosis.shared.rerun:_left_of": [((run_by("p -OO x"), ["-OO"]), "p x".split()), ((run_by("p -W error -c a"), ["-Werror"]), "p -c a".split()), ((run_by("p -OOs x"), ["-OO"]), "p -s x".split()), ((run_by("p -sO -I x"), ["-O", "-I"]), "p -s x".split()), ((run_by("p -sE x -E"), ["-E"]), "p -s x -E".split()),
+        ((run_by("p -X dev -O -m x"), ["-Xdev", "-O"]), "p -m x".split()), ((run_by("p -Oc a"), ["-O"]), None), ((run_by("p -c a"), ["-O"]), None), ((run_by("p -O -O x"), ["-OO"]), None), ((run_by("p x"), []), "p x".split())],
     "packages.bounds:_tightest": [(parse_bounds(">=1,>=2,<4,<3"), sorted_bounds("<3,>=2")), (parse_bounds(">1,>=1,<=2,<2"), sorted_bounds("<2,>1")), (parse_bounds("==1.*,!=1.5,>=1"), sorted_bounds("!=1.5,==1.*,>=1")), (parse_bounds(""), [])],
     "diagnosis.conditions.kernel_absent:_apart": [(("3.11", "3.9"), 2), (("3.9.1", "3.11"), 2), (("2.7", "3.7"), 100), (("3", "3.3"), 0)],
     "diagnosis.causes.stubs_only:_is_of": [((r"a-stubs\x.pyi", "a-stubs"), True), (("a-stubsy/x", "a-stubs"), False)],

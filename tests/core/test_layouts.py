@@ -109,24 +109,28 @@ def test_endings_of_windows_builds(library, machine, expected):
 
 
 @pytest.mark.parametrize(
-    "system, letter, parts, expected",
+    "system, tag, parts, expected",
     [
-        ("linux", "t", True, [".cpython-313t-x86_64-linux-gnu.so", ".so"]),
-        ("linux", "", True, [".cpython-313-x86_64-linux-gnu.so", ".abi3.so", ".so"]),
-        ("macos", "t", False, [".cpython-313t-darwin.so", ".so"]),
-        ("macos", "", False, [".cpython-313-darwin.so", ".abi3.so", ".so"]),
+        ("linux", "3.13t", True, [".cpython-313t-x86_64-linux-gnu.so", ".so"]),
+        ("linux", "3.13", True, [".cpython-313-x86_64-linux-gnu.so", ".abi3.so", ".so"]),
+        ("macos", "3.13t", False, [".cpython-313t-darwin.so", ".so"]),
+        ("macos", "3.13", False, [".cpython-313-darwin.so", ".abi3.so", ".so"]),
+        ("linux", "3.14", True, [".cpython-314-x86_64-linux-gnu.so", ".abi3.so", ".abi3-x86_64-linux-gnu.so", ".so"]),
+        ("linux", "3.15", True, [".cpython-315-x86_64-linux-gnu.so", ".abi3-x86_64-linux-gnu.so", ".abi3.so", ".abi3t-x86_64-linux-gnu.so", ".abi3t.so", ".so"]),
+        ("linux", "3.15t", True, [".cpython-315t-x86_64-linux-gnu.so", ".abi3t-x86_64-linux-gnu.so", ".abi3t.so", ".so"]),
     ],
 )
-def test_endings_of_builds_with_and_without_the_lock(system, letter, parts, expected):
+def test_endings_of_builds_with_and_without_the_lock(system, tag, parts, expected):
     start = b"\x7fELF" if system == "linux" else b"\xcf\xfa\xed\xfe"
-    files = {f"/opt/p/bin/python3.13{letter}": start + b"\x003.13.0\x00", f"/opt/p/lib/python3.13{letter}/os.py": b""}
+    version = f"{tag.rstrip('t')}.0".encode()
+    files = {f"/opt/p/bin/python{tag}": start + b"\0" + version + b"\0", f"/opt/p/lib/python{tag}/os.py": b""}
     if parts:
-        files[f"/opt/p/lib/python3.13{letter}/lib-dynload/_csv{expected[0]}"] = b""
+        files[f"/opt/p/lib/python{tag}/lib-dynload/_csv{expected[0]}"] = b""
     reader = MemoryReader(system, files, variables={}, home="/h", folder="/h")
-    python = read_interpreter(reader, f"/opt/p/bin/python3.13{letter}")
-    assert python.suffixes == expected and python.tag == f"3.13{letter}"
+    python = read_interpreter(reader, f"/opt/p/bin/python{tag}")
+    assert python.suffixes == expected and python.tag == tag
     sites = [entry.entry for entry in search_path(reader, python, Invocation()).entries]
-    assert f"/opt/p/lib/python3.13{letter}" in sites
+    assert f"/opt/p/lib/python{tag}" in sites
 
 
 def test_a_distribution_whose_path_is_a_file():

@@ -164,6 +164,12 @@ def modules() -> Iterable[str]:
     python = read_interpreter(older, "/usr/bin/python2.7")
     resolver_of_two = Resolver(older, python, search_path(older, python, Invocation()), HOME)
     yield f"in 2.7: {[(name, place and place.kind) for name in ('array', '_ssl', 'sys', 'time') for place in [resolver_of_two.resolve(name).place]]}"
+    for version in ("3.13.0", "3.14.1", "3.15.0"):
+        minor = version.rpartition(".")[0]
+        newer = MemoryReader("linux", {**python_of(version), f"{HOME}/a.zip": archive_of({"folder/": "", "silent/x.py": "", "silent/y/z.txt": ""})}, home=HOME)
+        python = read_interpreter(newer, f"/usr/bin/python{minor}")
+        resolver_of_newer = Resolver(newer, python, search_path(newer, python, Invocation(variables={"PYTHONPATH": f"{HOME}/a.zip"})), HOME)
+        yield f"in {minor}: {[(name, place and place.kind) for name in ('folder', 'silent', 'silent.x', 'silent.y', 'silen', '_types') for place in [resolver_of_newer.resolve(name).place]]}"
     yield f"in one folder: {resolver.in_folder(site, 'both')}, {resolver.in_folder(site, 'both.x')}, {resolver.in_folder(site, 'mapped')}"
 
 

@@ -266,11 +266,11 @@ def test_a_version_that_has_a_part_has_a_module_of_that_name(there, upgrades):
     assert any("as in orchard" in fix.message for fix in finding.fixes) == upgrades, finding.fixes
 
 
-@pytest.mark.parametrize("marker, installs", [("pyproject.toml", True), ("setup.py", True), ("setup.cfg", False), ("notes.txt", False)])
-def test_only_what_the_installer_takes_for_a_project_is_to_be_installed(marker, installs):
+@pytest.mark.parametrize("marker, cause, installs", [("pyproject.toml", "project-not-installed", True), ("setup.py", "project-not-installed", True), ("setup.cfg", "project-not-installed", False), ("notes.txt", "path-cut", False), (".git/HEAD", "path-cut", False)])
+def test_only_what_the_installer_takes_for_a_project_is_to_be_installed(marker, cause, installs):
     files = Files()
     files[f"{HOME}/spring/src/combs.py"], files[f"{HOME}/spring/{marker}"] = b"", b""
-    finding = why_asked(files, "combs", "path-cut")
+    finding = why_asked(files, "combs", cause)
     assert any("install the project" in fix.message for fix in finding.fixes) == installs, finding.fixes
 
 

@@ -177,6 +177,7 @@ def optional_by_its_own_words(envs):
 
 def path_cut_by_a_flag(envs):
     (envs.moor.folder / "flowering.py").write_text("")
+    (envs.moor.folder / "sow.py").write_text("import flowering\n")
     return ["why", "flowering", "--in", envs.heath, "--as", "python -I sow.py"], "path-cut"
 
 

@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from kalyx.core.actions.installer import Installer, held, install_command, run_to_end
 from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run
@@ -162,7 +163,9 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
         (attempt.wanted,) = parse_wanted(step.statement)
     elif isinstance(step, RunWithout):
         attempt.flags = tuple(flag for flag in attempt.flags if flag != step.flag)
-    elif isinstance(step, RunWith) and step.variables:
+    elif isinstance(step, RunWith) and not step.same_words and step.words[0] == attempt.interpreter.executable:
+        typed = Invocation.of_command(step.words[1:], machine.reader, attempt.interpreter, attempt.variables)
+        attempt.flags = typed.flags
         _variables(machine, attempt, step.variables)
     elif isinstance(step, RunWith) and (step.same_words or len(step.words) == 1):
         _elsewhere(machine, attempt, step.words[0])

@@ -94,12 +94,13 @@ def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experimen
         return replace(case, wanted=wanted), Experiment("written so")
     if isinstance(step, RunWithout):
         return case, Experiment("without a flag", flags_out=(step.flag,), without=(step.flag,))
-    if isinstance(step, RunWith) and step.variables and step.words[:1] == case.command[:1]:
+    if isinstance(step, RunWith) and not step.same_words and step.words[:1] == case.command[:1]:
         given = {name: value for name, value in step.variables.items() if value is not None}
         entries = given.get("PYTHONPATH", "").split(machine.reader.path.pathsep)
         if not_to_be_run(machine.reader, *filter(None, entries)) is None:
             without = tuple(name for name, value in step.variables.items() if value is None)
-            return case, Experiment("with variables", without=without, given=tuple(given.items()))
+            out = tuple(flag for flag in case.way.flags if flag not in case.flags_of(step.words))
+            return case, Experiment("as typed", without=without, given=tuple(given.items()), flags_out=out)
     return None
 
 

@@ -22,7 +22,6 @@ from kalyx.core.model.steps import (
     RegisterKernel,
     RunSystemProgram,
     RunWith,
-    RunWithout,
     Step,
     UnregisterKernel,
     WriteImport,
@@ -64,11 +63,6 @@ def activate(machine: Machine, prefix: str) -> Step:
 def write(statement: str) -> Step:
     """Change the import statement."""
     return WriteImport(statement=statement, line=f"write: {statement}")
-
-
-def run_without(flag: str) -> Step:
-    """Run the same without a flag of the interpreter."""
-    return RunWithout(flag=flag, line=f"run it without {flag}")
 
 
 def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
@@ -135,7 +129,9 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     if keeper is not None:
         return _kept(machine, interpreter, keeper, requirements, more)
     steps: list[Step] = []
-    message = f"install it into {machine.reader.name(interpreter.prefix)}"
+    is_base = interpreter.prefix == interpreter.base_prefix
+    place = f"the base Python {interpreter.version}" if is_base else machine.reader.name(interpreter.prefix)
+    message = f"install it into {place}"
     environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").place is None:
@@ -295,6 +291,18 @@ def unregister(machine: Machine, kernel: Kernel) -> Fix:
     by_id = valid_id(kernel.id) and not kernel.id.startswith("-") and machine.kernels_called(kernel.id) < 2
     gone = step(machine, UnregisterKernel(kernel=kernel.id if by_id else kernel.folder))
     return Fix(message=f"remove the kernel {kernel.id}", steps=[gone], changes=[kernel.folder])
+
+
+def set_aside(machine: Machine, paths: list[str], message: str) -> Fix:
+    """Give files of the user's own another name, under which nothing reads them; who else owns one is to do that."""
+    owners = [not_the_users_own(machine, path) for path in paths]
+    steps = [
+        by_hand(f"{path} belongs to {whose}: have it removed by what put it there") if whose is not None
+        else step(machine, Move(path=path, to=path + ".aside"))
+        for path, whose in zip(paths, owners, strict=True)
+    ]  # fmt: skip
+    changes = [path for path, whose in zip(paths, owners, strict=True) if whose is None]
+    return Fix(message=message, steps=steps, changes=changes, state="certain" if changes == paths else "may-help")
 
 
 def rename(machine: Machine, path: str, to: str) -> Fix:

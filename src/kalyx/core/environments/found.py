@@ -149,12 +149,23 @@ def found_environments(
         key = reader.real(interpreter.prefix)
         if key not in views:
             views[key] = (view_of(reader, interpreter), False)
+        elif interpreter.library not in views and _shares(views[key][0].environment, interpreter):
+            # Two versions in one prefix (/usr) have each its own packages.
+            view = view_of(reader, interpreter)
+            own = structs.replace(view.environment, key=interpreter.library)
+            views[interpreter.library] = (structs.replace(view, environment=own), False)
     only = reader.variable(ONLY_BELOW)
     if only is None:
         return list(views.values())
     chosen = [pair for pair in views.values() if reader.inside(pair[0].environment.prefix, only)]
     bases = {pair[0].environment.base_prefix for pair in chosen}
     return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
+
+
+def _shares(environment: Environment, interpreter: Interpreter) -> bool:
+    """Whether an installation and another interpreter, of another version, have one prefix."""
+    version = environment.version or interpreter.version
+    return environment.kind == "installation" and not version.startswith(interpreter.minor + ".")
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:

@@ -28,6 +28,7 @@ _SINCE = {
     "_typing": (12, 0),
     "_sysconfig": (13, 0),
     "_suggestions": (13, 0),
+    "_types": (14, 0),
 }
 
 # What some builds compile in and others keep in a file: only the interpreter's own file tells.
@@ -35,10 +36,10 @@ SOMETIMES = frozenset(
     (
         "_asyncio _bisect _blake2 _bz2 _codecs_cn _codecs_hk _codecs_iso2022 _codecs_jp _codecs_kr _codecs_tw "
         "_contextvars _crypt _csv _ctypes _curses _curses_panel _datetime _decimal _elementtree _hashlib "
-        "_heapq _interpchannels _interpqueues _interpreters _json _lsprof _lzma _md5 _multibytecodec "
+        "_heapq _interpchannels _interpqueues _interpreters _json _lsprof _lzma _math_integer _md5 _multibytecodec "
         "_multiprocessing _opcode _pickle _posixshmem _posixsubprocess _queue _random _sha1 _sha2 _sha256 "
         "_sha3 _sha512 _socket _sqlite3 _ssl _statistics _struct _tkinter _typing _uuid _xxinterpchannels "
-        "_xxsubinterpreters _zoneinfo array audioop binascii cmath fcntl grp math mmap nis "
+        "_xxsubinterpreters _zoneinfo _zstd array audioop binascii cmath fcntl grp math mmap nis "
         "ossaudiodev parser pyexpat readline resource select spwd syslog termios unicodedata zlib"
     ).split(" ")
 )

@@ -67,6 +67,10 @@ class Case(Struct):
         """The command that what was asked about is run by; of an import alone one that makes just that."""
         return [self.interpreter.executable, *(self.runs or ("-c", self.wanted.statement))]
 
+    def flags_of(self, words: list[str]) -> tuple[str, ...]:
+        """The flags of the interpreter in a command line that begins with it."""
+        return Invocation.of_command(words[1:], self.resolver.reader, self.interpreter, self.way.variables).flags
+
     @property
     def notebook(self) -> str | None:
         """The path of the notebook that asks; None where no notebook does."""

@@ -20,7 +20,8 @@ def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float)
     way = case.way
     variables = {name: value for name, value in way.variables.items() if name not in experiment.without}
     flags = [flag for flag in way.flags if flag not in experiment.flags_out]
-    let_in = bool({"-I", "-P"} & set(experiment.flags_out)) and not {"-I", "-P"} & set(flags)
+    keeps_away = {"-I", "-P"} & set(flags) or variables.get("PYTHONSAFEPATH")
+    let_in = not keeps_away and bool(experiment.flags_out or "PYTHONSAFEPATH" in experiment.without)
     first = way.first if case.search.has_program or let_in else None
     if first is not None and experiment.folder is not None:
         first = case.resolver.reader.join(case.resolver.folder, first)  # the same folder, from wherever it runs

@@ -5,12 +5,10 @@ from __future__ import annotations
 from msgspec import Struct
 
 from kalyx.core.imports.case import Case
+from kalyx.core.imports.traceback import NO_ATTRIBUTE
 from kalyx.core.imports.trial import lacking_name
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.removals import removal_of
-from kalyx.core.text.patterns import pattern
-
-_ATTRIBUTE = pattern(r"module '([\w.]+)' has no attribute '(\w+)'")
 
 
 class Lack(Struct):
@@ -30,7 +28,7 @@ def lack_of(case: Case) -> Lack | None:
     name, module = lacking_name(raised), None
     if name is not None:
         module = raised.name or module_asked(case)
-    elif raised.type == "AttributeError" and (match := _ATTRIBUTE.search(raised.text)):
+    elif raised.type == "AttributeError" and (match := NO_ATTRIBUTE.search(raised.text)):
         module, name = match.groups()
     else:
         # Some packages raise an error of their own for a name that was removed.

@@ -15,6 +15,7 @@ from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.versions import numbers_of
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
@@ -143,6 +144,11 @@ class Resolver:
             resolution.missing = module
         return resolution
 
+    def has_code(self, place: Place) -> bool:
+        """Whether a place is a file, or a folder with code of its own."""
+        folders = place.portions if place.kind == "namespace" else []
+        return not folders or any(name.endswith(".py") for folder in folders for name in self.reader.names(folder))
+
     def in_folder(self, folder: str, module: str) -> Place | None:
         """What would answer to a module if this folder alone were searched, without links from elsewhere."""
         entries, location = [folder], None
@@ -243,7 +249,9 @@ class Resolver:
                     path = self.reader.join(archive, *(candidate + suffix).split("/"))
                     folder = [self.reader.join(archive, *stem.split("/"))] if kind == "package" else []
                     return Place(dotted, kind, path, entry, folder)
-        if stem + "/" in members:  # a folder counts where the archive lists it as one
+        # A folder counts where the archive lists it as one; from 3.14 on where anything in it is listed.
+        newer = numbers_of(self.interpreter.version)[:2] >= [3, 14]
+        if stem + "/" in members or (newer and any(member.startswith(stem + "/") for member in members)):
             folder = [self.reader.join(archive, *stem.split("/"))]
             return Place(dotted, "namespace", folder[0], entry, folder)
         return None

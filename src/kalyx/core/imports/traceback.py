@@ -48,7 +48,9 @@ _COULD_NOT = pattern(
 )
 _FAILED_TO = pattern(r"^([A-Za-z_]\w*(?:\.\w+)+) failed to import\b")
 # The package is another one of that name, of another version, or shadowed: ``from M import A`` fails likewise.
-_NO_ATTRIBUTE = pattern(r"^(?:partially initialized )?module '([\w.]+)' has no attribute '(\w+)'")
+_FROM = pattern(r"from (?:partially initialized module )?['\"]([\w.]+)['\"]")
+# From 3.13 on the file stands in it too, where the module is half loaded.
+NO_ATTRIBUTE = pattern(r"^(?:partially initialized )?module '([\w.]+)'(?: from '[^'\n]*')? has no attribute '(\w+)'")
 # The source line of a frame, where that line is an import: the interpreter's form, and that of notebooks.
 _ASKING = [pattern(item, re.MULTILINE) for item in (
     r'File "[^"\n]+", line \d+[^\n]*\n[ \t]+((?:import|from)[ \t][^\n]{1,300})$',
@@ -145,12 +147,12 @@ def _lacking(report: ErrorReport, more: str) -> ErrorReport:
     report.module = missing_name(raised)
     if is_import and report.module is None:
         report.name = lacking_name(raised)
-        where = re.search(r"from ['\"]([\w.]+)['\"]", report.text) if report.name is not None else None
+        where = _FROM.search(report.text) if report.name is not None else None
         report.module = where[1] if where else None
     if report.module is None and report.name is None:
         could = _COULD_NOT.search(report.text) or _FAILED_TO.search(report.text)
         report.module = could[1].rstrip(".") if could is not None else None
-        attribute = _NO_ATTRIBUTE.search(report.text) if report.type == "AttributeError" else None
+        attribute = NO_ATTRIBUTE.search(report.text) if report.type == "AttributeError" else None
         if attribute is not None:
             report.module, report.name = attribute[1], attribute[2]
         # In an error that is no import's, words like "x is required" may be about anything.

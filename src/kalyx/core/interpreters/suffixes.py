@@ -24,7 +24,7 @@ def suffixes_of(
 ) -> list[str]:
     """``library``: the folder of its standard library; ``abi_flags``: d, m, t, u; ``architecture``: of its own file."""
     major, minor = (int(part) for part in version.split(".")[:2])
-    lock = "t" not in abi_flags  # without the lock there is no stable binary interface yet
+    lock = "t" not in abi_flags  # without the lock there is a stable binary interface from 3.15 on (PEP 803)
     if reader.system == "windows":
         if major < 3:
             return [".pyd"]
@@ -38,7 +38,15 @@ def suffixes_of(
     own = own or _as_it_would_be(reader, f"{major}{minor}{abi_flags}", architecture)
     if "d" in abi_flags and minor >= 8:
         own += [item.replace(f"{minor}d-", f"{minor}-") for item in own[:1]]  # it also takes those of the usual build
-    return [*own, *([".abi3.so"] if lock else []), ".so"]
+    return [*own, *(_stable(own, minor) if lock else []), *(_stable(own, minor, "abi3t") if minor >= 15 else []), ".so"]
+
+
+def _stable(own: list[str], minor: int, name: str = "abi3") -> list[str]:
+    """The suffixes of modules for every version: from 3.14 on also with the platform, which 3.15 takes first."""
+    plain = f".{name}.so"
+    platform = own[0].rpartition(".")[0].split("-", 2)[2:] if own and minor >= 14 else []
+    parted = [f".{name}-{words}.so" for words in platform]
+    return [*parted, plain] if minor >= 15 else [plain, *parted]
 
 
 def _off_its_parts(reader: Reader, library: str) -> list[str]:

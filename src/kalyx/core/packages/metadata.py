@@ -114,18 +114,29 @@ class Installed:
         """Requirement lines as written."""
         if self.is_wheel or self.fields("requires-dist"):
             return self.fields("requires-dist")
-        requires, section = [], ""
+        requires = []
+        for extra, marker, line in self._sections():
+            conditions = [marker] if marker else []
+            if extra:
+                conditions.append(f'extra == "{extra}"')
+            requires.append(line + ("; " + " and ".join(conditions) if conditions else ""))
+        return requires
+
+    def _sections(self) -> Iterator[tuple[str, str, str]]:
+        """The lines of an egg's ``requires.txt``, each with the extra and the marker of its section."""
+        extra, marker = "", ""
         for line in (self._text("requires.txt", _METADATA_LIMIT) or "").splitlines():
             line = line.strip()
             if line.startswith("[") and line.endswith("]"):
-                section = line[1:-1]
+                extra, _, marker = line[1:-1].partition(":")
             elif line:
-                extra, _, marker = section.partition(":")
-                conditions = [marker] if marker else []
-                if extra:
-                    conditions.append(f'extra == "{extra}"')
-                requires.append(line + ("; " + " and ".join(conditions) if conditions else ""))
-        return requires
+                yield extra, marker, line
+
+    @cached_property
+    def extras(self) -> list[str]:
+        """The names of its extras."""
+        sections = [] if self.is_wheel else [extra for extra, _, _ in self._sections() if extra]
+        return list(dict.fromkeys([*self.fields("provides-extra"), *sections]))
 
     @cached_property
     def installer(self) -> str | None:

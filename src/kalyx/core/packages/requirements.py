@@ -150,7 +150,7 @@ def asked_by(
     installed: Installed, interpreter: Interpreter, system: str, extras: bool = False
 ) -> list[MarkedRequirement]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
-    names = installed.fields("provides-extra") if extras else []
+    names = installed.extras if extras else []
     return asked_by_lines(installed.requires, interpreter, system, names)
 
 

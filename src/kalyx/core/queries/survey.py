@@ -92,7 +92,12 @@ def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSi
 def _own_root(machine: Machine, environment: Environment) -> str:
     if environment.prefix in ("/usr", "/usr/local", "/") and environment.version:
         own = next(
-            (interpreter for interpreter in machine.interpreters if interpreter.prefix == environment.prefix), None
+            (
+                interpreter
+                for interpreter in machine.interpreters
+                if interpreter.prefix == environment.prefix and interpreter.version == environment.version
+            ),
+            None,
         )
         return own.library if own is not None and own.library else environment.key
     return environment.key

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from kalyx.core.diagnosis.causes import no_parent_package, not_activated, shadowed
+from kalyx.core.diagnosis.causes import circular, no_parent_package, not_activated, shadowed
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
@@ -108,8 +108,12 @@ def _ask_each(
         result.statement = asked[0].statement
         result.asked_at = [Place(path=imported.path, line=imported.line, cell=imported.cell) for imported in asked]
         result.guarded = all(imported.guarded for imported in asked)
-        if result.outcome == "imports" and result.found_at in [imported.path for imported in asked] and result.hides:
-            result.findings.insert(0, shadowed.by_itself(result, machine))
+        if result.outcome == "imports" and result.found_at in [imported.path for imported in asked]:
+            is_script = not result.guarded and not result.found_at.endswith("__init__.py")
+            if result.hides:
+                result.findings.insert(0, shadowed.by_itself(result, machine))
+            elif is_script and seat.interpreter is not None:
+                result.findings.insert(0, circular.by_itself(machine, seat.interpreter, result))
         answer.imports.append(result)
 
 

@@ -15,19 +15,22 @@ Not this (the name was never there):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.failing import owned, raised_evidence
 from kalyx.core.diagnosis.shared.loops import loop_of
 from kalyx.core.imports.case import Raising
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer, Interpreter
 
 LOOKS_AT = "raising"
 
 
 def look(case: Raising, machine: Machine) -> Finding | None:
     loop = loop_of(case)
-    if not loop:
-        return None
+    if not loop or (len(loop) == 1 and case.resolution.others):
+        return None  # a file before another of its name is the cause shadowed
+    if len(loop) == 1:
+        return _of_one(machine, case.interpreter, loop[0].file, loop[0].line, raised_evidence(case))
     reader = machine.reader
     names = [reader.name(frame.file) for frame in loop] + [reader.name(loop[0].file)]
     evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
@@ -37,18 +40,45 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence += raised_evidence(case)
     last = loop[-1]
     owner = case.owner(last.file)
+    line = f"in {last.file}, move line {last.line} into the function that uses it"
+    mend = Fix(message="import it later", steps=[fixes.by_hand(line)], changes=[last.file])
     if owner is not None:
         evidence.append(owned(owner))
         mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
         mend.message = f"upgrade {owner.name}: a newer release may import in another order"
-        mends = [mend]
-    else:
-        line = f"in {last.file}, move line {last.line} into the function that uses it"
-        mends = [Fix(message="import it later", steps=[fixes.by_hand(line)], changes=[last.file])]
     return Finding(
         cause="circular",
         certainty="proven",
-        message=f"{names[0]} imports itself while it is still loading, through {reader.name(last.file)}",
+        message=f"{names[0]} imports itself while it is still loading, through {names[-2]}",
         evidence=evidence,
+        fixes=[mend],
+    )
+
+
+def by_itself(machine: Machine, interpreter: Interpreter, answer: ImportAnswer) -> Finding:
+    """A script has the name of the module that it imports, and nothing else answers to that name."""
+    location = answer.asked_at[0]
+    return _of_one(machine, interpreter, location.path, location.line, [])
+
+
+def _of_one(
+    machine: Machine, interpreter: Interpreter, path: str, line: int | None, raised: list[Evidence]
+) -> Finding:
+    name = machine.reader.name(path)
+    top = name.removesuffix(".py")
+    by_hand = fixes.by_hand(f"in {path}, take the import of {top} out: a file cannot import from itself")
+    mends = [Fix(message="take the import out", steps=[by_hand], changes=[path])]
+    known = brought_by(machine, top)
+    if known is not None:
+        aside = fixes.rename(machine, path, fixes.free_name(machine, path))
+        brings = fixes.install(machine, interpreter, known.name)
+        message = f"rename it, and install {known.name}, which provides the {top} that most code means"
+        mends.insert(0, Fix(message=message, steps=[*aside.steps, *brings.steps],
+                            changes=[*aside.changes, *brings.changes], state=aside.state))  # fmt: skip
+    return Finding(
+        cause="circular",
+        certainty="proven",
+        message=f"{name} imports itself: its own name is that of the module it asks for",
+        evidence=[Evidence(fact=f"it finds this very file as {top}", source=path, path=path, line=line), *raised],
         fixes=mends,
     )

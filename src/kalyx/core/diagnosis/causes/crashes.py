@@ -15,6 +15,7 @@ Not this (it raises, and the interpreter lives):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import reinstall
 from kalyx.core.imports.case import Case, Tried, is_in_a_file
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -44,9 +45,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     owner = case.owner(stood.file) if stood is not None else None
     owner = owner or (case.owner(location.path) if location is not None else None)
     if owner is not None:
-        mend = fixes.install(
-            machine, case.interpreter, f"{owner.name}=={owner.version}", "--force-reinstall", "--no-deps"
-        )
+        mend = reinstall(machine, case.interpreter, owner)
     else:
         mend = Fix(message="look at its last output", steps=[fixes.by_hand("", _line(case, machine))])
     return Finding(

@@ -18,11 +18,12 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, compiled_forms, decisive
-from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without, set_here
+from kalyx.core.diagnosis.shared.failing import raised_evidence, set_here
+from kalyx.core.diagnosis.shared.rerun import without_entries, without_flags, without_variables
 from kalyx.core.imports.case import Case
 from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError, PathEntry
+from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError
 from kalyx.core.model.steps import ManualStep, RemoveFiles, RunWith
 
 # What says how it failed, and not why: a search may say more.
@@ -110,7 +111,7 @@ def _variable(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     names = decided.items
     facts = [Evidence(fact=set_here(case, name), source="the variables of this seat") for name in names]
     what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
-    mend = run_without(machine, case, names)
+    mend = without_variables(machine, case, names)
     mend.was_tried(works=True)
     return f"{what} the import of {case.module} fail", facts, [mend]
 
@@ -135,71 +136,32 @@ def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
 
 
 def _flag(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    left = _left_of(case.command, decided.items)
-    steps = [fixes.step(machine, RunWith(words=left))]
-    if left == case.command:  # a flag is written together with others
-        steps = [fixes.run_without(flag) for flag in decided.items]
-    source = "the command line"
-    if case.kernel is not None:
-        source = machine.reader.join(case.kernel.folder, SPEC_FILE)
-        steps = [fixes.by_hand(f"take {flag} out of the argv of {source}") for flag in decided.items]
+    source = "the command line" if case.kernel is None else machine.reader.join(case.kernel.folder, SPEC_FILE)
     facts = [Evidence(fact=f"Python runs with {_that(decided.items)}", source=source)]
-    mend = Fix(message=f"run it without {_that(decided.items)}", steps=steps)
+    mend = without_flags(machine, case, decided.items)
     mend.was_tried(works=True)
     return f"the flag {_that(decided.items)} makes the import of {case.module} fail", facts, [mend]
-
-
-def _left_of(words: list[str], flags: list[str]) -> list[str]:
-    """A command line without flags; a flag's value may stand in a word of its own."""
-    left, at = list[str](), 0
-    while at < len(words):
-        if words[at] in flags:
-            at += 1
-        elif "".join(words[at : at + 2]) in flags:
-            at += 2
-        else:
-            left.append(words[at])
-            at += 1
-    return left
 
 
 def _entry(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     entries = [entry for entry in case.search.entries if entry.entry in decided.items]
     facts = [Evidence(fact=f"sys.path has {entry.entry or case.resolver.folder}, by {entry.origin}",
                       source=entry.entry or case.resolver.folder) for entry in entries]  # fmt: skip
-    mends = [_without_entry(case, machine, entries)]
+    mends = [without_entries(machine, case, entries)]
     mends[0].was_tried(works=True)
     return f"a folder on sys.path makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
 
 
-def _without_entry(case: Case, machine: Machine, entries: list[PathEntry]) -> Fix:
-    gone = {entry.entry for entry in entries}
-    if all(entry.put_by == "variable" for entry in entries):
-        left = [entry.entry for entry in case.search.entries if entry.put_by == "variable" and entry.entry not in gone]
-        if not left:
-            return run_without(machine, case, ["PYTHONPATH"])
-        value = machine.reader.path.pathsep.join(left)
-        step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONPATH": value}))
-        return Fix(message="run it with PYTHONPATH without that folder", steps=[step])
-    steps = [fixes.by_hand(f"take {entry.entry or case.resolver.folder} off sys.path: {entry.origin} puts it there")
-             for entry in entries]  # fmt: skip
-    return Fix(message="take that folder off sys.path", steps=steps)
-
-
 def _startup(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in decided.items]
-    mends = [_renamed(machine, decided.items, "rename the start-up file")]
+    mends = [_set_aside(machine, decided.items, "rename the start-up file")]
     return f"a start-up file makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
 
 
-def _renamed(machine: Machine, paths: list[str], message: str) -> Fix:
-    parts = [fixes.rename(machine, path, path + ".aside") for path in paths]
-    steps = [step for part in parts for step in part.steps]
-    mend = Fix(message=message, steps=steps, changes=[path for part in parts for path in part.changes])
-    if all(part.state == "certain" for part in parts):
+def _set_aside(machine: Machine, paths: list[str], message: str) -> Fix:
+    mend = fixes.set_aside(machine, paths, message)
+    if mend.state == "certain":
         mend.was_tried(works=True)
-    else:
-        mend.state = "may-help"
     return mend
 
 
@@ -226,7 +188,7 @@ def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
 def _file(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     facts = [Evidence(fact=f"{case.module} reads this while it is imported", source=path, path=path)
              for path in decided.items]  # fmt: skip
-    mends = [_renamed(machine, decided.items, "rename it, or correct what is in it")]
+    mends = [_set_aside(machine, decided.items, "rename it, or correct what is in it")]
     return f"what is in {_that(decided.items)} makes the import of {case.module} fail", facts, mends
 
 

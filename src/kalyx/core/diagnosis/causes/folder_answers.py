@@ -22,6 +22,7 @@ from kalyx.core.imports.resolver import Place
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
+from kalyx.core.system import Reader
 
 LOOKS_AT = "case"
 
@@ -55,33 +56,51 @@ def look(case: Case, machine: Machine) -> Finding | None:
             Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
         )
     evidence += raised_evidence(case)
+    is_left = location.entry in case.sites
     known = brought_by(machine, top)
     if known is not None:
         evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))
     mends = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
+    if is_left:
+        mends = [fixes.unknown_here(top)]
     if doubled and is_project:
         message = "install the project for development"
         mends = fixes.for_development(machine, case.interpreter, location.path, message) + mends
     elif known is not None and _installed_here(case, machine, known.name) is None:
         mends = [fixes.install(machine, case.interpreter, known.name)]
+    message = f"only the plain folder {location.path} answers to {top}"
+    if is_left:
+        message = f"of {top} only the folder {location.path} is left, without code"
     return Finding(
         cause="folder-answers",
         certainty="proven",
-        message=f"only the plain folder {location.path} answers to {top}: the import works and finds nothing in it",
+        message=f"{message}: the import works and finds nothing in it",
         evidence=evidence,
         fixes=mends,
     )
 
 
 def _plain_folder(case: Case) -> Place | None:
-    """The namespace portion that answers to the top-level name, where it lies in front and not among packages."""
+    """The namespace portion that answers to the top-level name: in front, or without any code among the packages."""
     location = case.resolver.resolve(case.module.split(".")[0]).place
     if location is None or location.kind != "namespace" or len(location.portions) != 1:
         return None
     if case.raised is not None and case.missing is not None and not case.missing_is_asked:
         return None
     fronts = [entry for number, entry in enumerate(case.search.entries) if entry.put_by == "variable" or number == 0]
-    return location if location.entry in [entry.entry or case.resolver.folder for entry in fronts] else None
+    if location.entry in [entry.entry or case.resolver.folder for entry in fronts]:
+        return location
+    return location if location.entry in case.sites and not _holds_code(case.resolver.reader, location.path) else None
+
+
+def _holds_code(reader: Reader, folder: str, depth: int = 4) -> bool:
+    """Whether an import can find anything in a folder or below."""
+    for name, kind in reader.listing(folder).items():
+        if name.endswith((".py", ".pyi", ".pyc", ".so", ".pyd")) or (depth == 0 and kind == "folder"):
+            return True
+        if kind != "file" and name != "__pycache__" and _holds_code(reader, reader.join(folder, name), depth - 1):
+            return True
+    return False
 
 
 def _has_code(machine: Machine, path: str, folders: list[str]) -> bool:

@@ -15,6 +15,7 @@ Not this (it was never installed here):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.failing import reinstall
 from kalyx.core.imports.case import Case
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -41,9 +42,6 @@ def look(case: Case, machine: Machine) -> Finding | None:
 def _finding(case: Case, machine: Machine, installed: Installed, lost: list[str]) -> Finding:
     first = machine.reader.join(installed.site, *lost[0].split("/"))
     record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
-    requirement = f"{installed.name}=={installed.version}"
-    mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
-    mend.message = "reinstall the same version"
     are = "is" if len(lost) == 1 else "are"
     return Finding(
         cause="gutted",
@@ -54,7 +52,7 @@ def _finding(case: Case, machine: Machine, installed: Installed, lost: list[str]
                      path=installed.path),
             Evidence(fact=f"its record lists {lost[0]}, which is not there", source=f"nothing at {first}", path=record),
         ],
-        fixes=[mend],
+        fixes=[reinstall(machine, case.interpreter, installed)],
     )  # fmt: skip
 
 

@@ -28,7 +28,13 @@ LOOKS_AT = "missing"
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    result = nearest(case, case.missing) if case.missing_is_asked else None
+    if not case.missing_is_asked:
+        return None
+    result = nearest(case, case.missing)
+    if result is None or result[2]:
+        file = _unspeakable(case)
+        if file is not None:
+            return _by_another_name(case, machine, file)
     if result is None:
         return None
     full, path, far = result
@@ -41,4 +47,31 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         message=f"there is no {case.missing}; {message} {full}, which is here",
         evidence=[Evidence(fact=f"{full} is here", source=path.path, path=path.path or None)],
         fixes=[Fix(message="correct the name", steps=[fixes.write(written(case, full))])],
+    )
+
+
+def _unspeakable(case: Missing) -> str | None:
+    """A file on the path that would be the module, but for signs that no module's name has (``my-module.py``)."""
+    reader = case.resolver.reader
+    if "." in case.missing:
+        return None
+    for folder in case.folders:
+        for name in reader.names(folder):
+            stem = name.removesuffix(".py")
+            plain = "".join(sign if sign.isalnum() else "_" for sign in stem)
+            if stem != name and not stem.isidentifier() and plain.lower() == case.missing.lower():
+                return reader.join(folder, name)
+    return None
+
+
+def _by_another_name(case: Missing, machine: Machine, path: str) -> Finding:
+    reader, name = machine.reader, f"{case.missing}.py"
+    mend = fixes.rename(machine, path, reader.join(reader.parent(path), name))
+    mend.message = f"rename it to {name}"
+    return Finding(
+        cause="misspelt",
+        certainty="likely",
+        message=f"there is no {case.missing}; {reader.name(path)} is here, and no import statement can name it",
+        evidence=[Evidence(fact="the name of a module has letters, digits and underscores", source=path, path=path)],
+        fixes=[mend],
     )

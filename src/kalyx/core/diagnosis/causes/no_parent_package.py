@@ -88,10 +88,12 @@ def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Ev
     words = reader.path.relpath(path, above).removesuffix(".py").split(reader.path.sep)
     dotted = ".".join(word for word in words if word != "__init__")
     mends = []
+    remainder = line.removeprefix("from ").lstrip(".")
     if all(word.isidentifier() for word in dotted.split(".")):
         run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
-        mends.append(Fix(message=f"run it as {dotted}, from {above}", steps=[fixes.by_hand(f"go to {above}"), run]))
-    remainder = line.removeprefix("from ").lstrip(".")
+        there = _is_there(reader, folder, remainder)
+        mends.append(Fix(message=f"run it as {dotted}, from {above}", steps=[fixes.by_hand(f"go to {above}"), run],
+                         state="certain" if there else "may-help"))  # fmt: skip
     if remainder != line:
         plain = remainder.strip() if remainder.strip().startswith("import ") else f"from {remainder}"
         mends.append(Fix(message="write the import without its dots", steps=[fixes.write(plain)], state="may-help"))
@@ -102,6 +104,14 @@ def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Ev
         evidence=[*evidence, Evidence(fact=f"its dots lead to {folder}", source=path, path=path)],
         fixes=mends,
     )
+
+
+def _is_there(reader: Reader, folder: str, asked: str) -> bool:
+    """Whether a folder has what stands behind the dots of an import."""
+    words = asked.replace(",", " ").split()
+    first = words[1:2] if words[:1] == ["import"] else words[:1]
+    names = reader.names(folder)
+    return any(f"{word.partition('.')[0]}{ending}" in names for word in first for ending in ("", ".py"))
 
 
 def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: str) -> Finding:

@@ -15,7 +15,8 @@ Not this (there is one copy only):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without
+from kalyx.core.diagnosis.shared.failing import raised_evidence
+from kalyx.core.diagnosis.shared.rerun import without_entries
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
@@ -97,9 +98,10 @@ def _finding(
         Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),
     ]
     evidence += raised_evidence(case)
-    origin = next((entry.origin for entry in case.search.entries if entry.entry == first.entry), "")
+    entries = [entry for entry in case.search.entries if entry.entry == first.entry]
+    origin = entries[0].origin if entries else ""
     if origin == "PYTHONPATH":
-        mends = [run_without(machine, case, ["PYTHONPATH"])]
+        mends = [without_entries(machine, case, entries[:1])]
     else:
         line = f"{two.name}=={two.version}"
         again = fixes.install(machine, case.interpreter, line)

@@ -44,9 +44,10 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     owner, extra, line = result
     path = machine.reader.join(owner.path, "METADATA" if owner.is_wheel else "requires.txt")
     path = path if machine.reader.is_file(path) else owner.path
+    fact = f"its extra {extra} asks for {line}" if line else f"it has an extra {extra}"
     evidence = [
-        *asked_here(case, case.missing or line),
-        Evidence(fact=f"its extra {extra} asks for {line}", source=path, path=path),
+        *(asked_here(case, case.missing) if case.missing else []),
+        Evidence(fact=fact, source=path, path=path),
         *raised_evidence(case),
     ]
     mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
@@ -61,6 +62,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
 
 
 def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
+    """The package, its extra, and the extra's requirement that would bring what is missing."""
     missing, asker = case.missing, case.asker()
     if missing is None or asker is None or case.missing_is_asked:
         return None
@@ -102,12 +104,13 @@ def _for(case: Case, machine: Machine, requirements: list[MarkedRequirement], mi
 
 
 def _by_words(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
+    """The package and the extra that the error names; no requirement."""
     match = _SAYS.search(case.trial.words) if case.trial is not None else None
     if match is None:
         return None
     here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     owner = here.get(canonical(match[1]))
     extra = match[2].split(",")[0].strip()
-    if owner is None or canonical(extra) not in {canonical(field) for field in owner.fields("provides-extra")}:
+    if owner is None or canonical(extra) not in {canonical(name) for name in owner.extras}:
         return None
-    return owner, extra, f"{match[1]}[{extra}]"
+    return owner, extra, ""

@@ -14,13 +14,13 @@ Not this (the file is not there either):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.own_code import has_code, run_with
+from kalyx.core.diagnosis.shared.rerun import with_folder, without_flags, without_variables
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.records import Evidence, Finding
 
 _PROJECT = ("pyproject.toml", "setup.py", "setup.cfg", ".git")
 
@@ -34,7 +34,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     for folder, reason in _left_out(case, machine):
         location = case.resolver.in_folder(folder, missing) if folder not in searched else None
-        if location is not None and has_code(machine, location):
+        if location is not None and case.resolver.has_code(location):
             case.propose("path-cut", Experiment(f"with {folder} on the path", put=(folder,)))
             return _finding(case, machine, missing, (folder, location.path), reason)
     return None
@@ -68,9 +68,11 @@ def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
     reader, result, folder = machine.reader, [], stand
     for _ in range(4):
         source = reader.join(folder, "src")
-        if reader.is_folder(source):
+        marks = [name for name in _PROJECT if reader.kind(reader.join(folder, name)) is not None]
+        # Where a file describes the project, the cause project-not-installed says more.
+        if reader.is_folder(source) and marks in ([], [".git"]):
             result.append((source, "the sources' folder of the project is not searched by itself"))
-        if any(reader.kind(reader.join(folder, name)) is not None for name in _PROJECT):
+        if marks:
             break
         upper = reader.parent(folder)
         if upper in (folder, reader.home) or reader.same_path(folder, reader.home):
@@ -82,13 +84,16 @@ def _of_the_project(machine: Machine, stand: str) -> list[tuple[str, str]]:
 
 def _finding(case: Case, machine: Machine, missing: str, where: tuple[str, str], reason: str) -> Finding:
     reader, (folder, path) = machine.reader, where
-    result = [run_with(machine, case, folder)]
+    flag = reason.split()[2] if reason.startswith("the flag") else None
+    # Without such a flag the folder is searched anyway, and with the flag PYTHONPATH says nothing.
+    result = [with_folder(machine, case, folder)] if flag not in ("-E", "-I") else []
     root = reader.parent(folder) if reader.name(folder) == "src" else folder
     if any(reader.is_file(reader.join(root, name)) for name in _PROJECT[:2]):
         result += fixes.for_development(machine, case.interpreter, root, "install the project for development")
-    if reason.startswith(("the flag", "PYTHONSAFEPATH")):
-        word = reason.split()[2] if reason.startswith("the flag") else "PYTHONSAFEPATH"
-        result.insert(0, Fix(message=f"run it without {word}", steps=[fixes.run_without(word)]))
+    if flag is not None:
+        result.insert(0, without_flags(machine, case, [flag]))
+    elif reason.startswith("PYTHONSAFEPATH"):
+        result.insert(0, without_variables(machine, case, ["PYTHONSAFEPATH"]))
     return Finding(
         cause="path-cut",
         certainty="proven",

@@ -15,7 +15,7 @@ Not this (no project's file says that the folder above is one):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.own_code import has_code, run_with
+from kalyx.core.diagnosis.shared.rerun import with_folder
 from kalyx.core.imports.case import Missing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
@@ -36,7 +36,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         if marks:
             for holds in (folder, reader.join(folder, "src")):
                 location = case.resolver.in_folder(holds, missing) if holds not in searched else None
-                if location is not None and has_code(machine, location):
+                if location is not None and case.resolver.has_code(location):
                     case.propose("project-not-installed", Experiment(f"with {holds} on the path", put=(holds,)))
                     return _finding(case, machine, (folder, marks[0]), holds, location.path)
             return None
@@ -53,7 +53,7 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
     if mark != "setup.cfg":
         message = "install the project for development, so that its code is found from everywhere"
         result += fixes.for_development(machine, case.interpreter, folder, message)
-    result.append(run_with(machine, case, holds))
+    result.append(with_folder(machine, case, holds))
     return Finding(
         cause="project-not-installed",
         certainty="proven",

@@ -151,7 +151,7 @@ def _met_limit(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
             line = f"raise it where it is set (ulimit -{letter} in a start-up file, a container, a batch job)"
             mend = Fix(message="raise that limit", steps=[fixes.by_hand(line)])
             fact = f"the limit on {what} is {number // unit}{unit_name}"
-            return f"raises {case.raised.type} at {fact}", fact, mend
+            return f"raises {case.raised.type}: {fact}", fact, mend
     return None
 
 

@@ -15,12 +15,13 @@ Not this (the folder's file has a name of its own):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.rerun import without_entries
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.resolver import Place, Resolution
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, ImportAnswer
-from kalyx.core.model.steps import Move, RunWith
+from kalyx.core.model.records import Evidence, Finding, ImportAnswer
+from kalyx.core.model.steps import Move
 
 LOOKS_AT = "failing"
 
@@ -132,12 +133,9 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
     if origin == "PYTHONPATH":
-        between = machine.reader.path.pathsep
-        entries = (machine.reader.variable("PYTHONPATH") or "").split(between)
-        left = between.join(entry for entry in entries if entry != place.entry)
-        step = fixes.step(machine, RunWith(words=[case.interpreter.executable], variables={"PYTHONPATH": left}))
+        entries = [entry for entry in case.search.entries if entry.entry == place.entry]
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
-        without = Fix(message="run without that entry of PYTHONPATH", steps=[step])
+        without = without_entries(machine, case, entries[:1])
         # A file that is not the user's own is not renamed: the fix removes the variable.
         mends = [aside, without] if aside.steps[0].command is not None else [without]
     else:

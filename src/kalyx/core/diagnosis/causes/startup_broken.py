@@ -17,7 +17,8 @@ import re
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import decisive
-from kalyx.core.diagnosis.shared.failing import raised_evidence, run_without, set_here
+from kalyx.core.diagnosis.shared.failing import raised_evidence, set_here
+from kalyx.core.diagnosis.shared.rerun import without_variables
 from kalyx.core.imports.case import Case, Tried
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.machine import Machine
@@ -71,24 +72,25 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
         Evidence(fact=line[:300], source="the interpreter's own words"),
         Evidence(fact="without it the interpreter starts", source="tried"),
     ]
-    mend = run_without(machine, case, decided.items)
+    mend = without_variables(machine, case, decided.items)
     if decided.imports:
         mend.was_tried(works=True)
-    message = f"the interpreter does not start, for {' and '.join(values)}, which belongs to another Python"
+    message = f"the interpreter does not start, because {' and '.join(values)}, which belongs to another Python"
     if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in decided.items):
-        message = f"the interpreter does not start, for {' and '.join(values)}"
+        message = f"the interpreter does not start, because {' and '.join(values)}"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
 def _hook(machine: Machine, output: str, hooks: list[str], waits: bool) -> Finding:
+    several = len(hooks) > 1
     evidence = [
         *(Evidence(fact="Python runs this file at start-up", source=hook, path=hook) for hook in hooks),
         Evidence(fact=output[:300], source="the trial" if waits else "the interpreter's own words"),
-        Evidence(fact="without this file the interpreter starts", source="tried"),
+        Evidence(fact=f"without {'these files' if several else 'this file'} the interpreter starts", source="tried"),
     ]
-    mend = fixes.rename(machine, hooks[0], hooks[0] + ".aside")
-    mend.message = "rename the start-up file"
-    message = f"the interpreter does not start: {hooks[0]} {'does not end' if waits else 'fails'}"
+    mend = fixes.set_aside(machine, hooks, f"rename the start-up file{'s' if several else ''}")
+    how = f"do{'' if several else 'es'} not end" if waits else f"fail{'' if several else 's'}"
+    message = f"the interpreter does not start: {' and '.join(hooks[:3])} {how}"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
@@ -117,7 +119,7 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
             )
         ]
         evidence += raised_evidence(case)
-        mend = run_without(machine, case, ["PYTHONPATH"])
+        mend = without_variables(machine, case, ["PYTHONPATH"])
         message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
         return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
     return None
@@ -129,7 +131,7 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
         Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
         *raised_evidence(case),
     ]
-    mend = run_without(machine, case, ["PYTHONPATH"])
+    mend = without_variables(machine, case, ["PYTHONPATH"])
     message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 

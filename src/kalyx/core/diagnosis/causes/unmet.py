@@ -88,7 +88,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
     is_part = case.resolver.resolve(missing.split(".")[0]).place is not None
     if there is not None and (is_part or satisfies(there.version, asked.specifier)):
         return None  # a submodule that this version lacks belongs to the cause submodule-gone
-    lacks = f"no {asked.name} among {len(present)} distributions"
+    lacks = f"no {asked.name} among {len(present)} distribution{'s' * (len(present) != 1)}"
     if there is not None:
         lacks = f"{there.name} {there.version} is here"
     evidence = [

@@ -15,14 +15,12 @@ Not this (another environment has it):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.failing import run_without
+from kalyx.core.diagnosis.shared.rerun import without_flags, without_variables
 from kalyx.core.environments.searchpath import is_switched_on, user_site
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
-from kalyx.core.model.steps import Step
 from kalyx.core.packages.metadata import owner_of
 
 LOOKS_AT = "missing"
@@ -63,13 +61,10 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
         return "a virtual environment sees only its own", settings, []
     value = way.variables.get("PYTHONNOUSERSITE")
     if value and is_switched_on(value, interpreter):
-        mend = run_without(machine, case, ["PYTHONNOUSERSITE"])
+        mend = without_variables(machine, case, ["PYTHONNOUSERSITE"])
         return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
     flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
     if flag is not None:
-        step: Step = fixes.run_without(flag)
-        if case.kernel is not None:
-            step = fixes.by_hand(f"take {flag} out of the argv of {reader.join(case.kernel.folder, SPEC_FILE)}")
-        mend = Fix(message=f"run it without {flag}", steps=[step])
+        mend = without_flags(machine, case, [flag])
         return f"the flag {flag} leaves them out", "the command line", [mend]
     return "they are not on its path", interpreter.executable, []

@@ -8,10 +8,9 @@ from kalyx.core.diagnosis.shared.brought import table_modules
 from kalyx.core.formats.fitting import is_compiled
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.lacking import lack_of
-from kalyx.core.kernels.specs import SPEC_FILE
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
-from kalyx.core.model.steps import RunWith, Uninstall
+from kalyx.core.model.steps import Uninstall
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.text.names import canonical
@@ -132,19 +131,6 @@ def owners_passed(case: Case) -> list[Installed]:
         if owner is not None and owner.key not in {distribution.key for distribution in distributions}:
             distributions.append(owner)
     return distributions
-
-
-def run_without(machine: Machine, case: Case, variables: list[str]) -> Fix:
-    """Run the same once without some variables; a kernel that sets them is registered without them."""
-    kernel, named = case.kernel, " and ".join(variables)
-    path = machine.reader.join(kernel.folder, SPEC_FILE) if kernel is not None else ""
-    text = (machine.reader.text_or_none(path, 1024 * 1024) or "") if kernel is not None else ""
-    if kernel is not None and all(f'"{variable}"' in text for variable in variables):
-        steps = [fixes.by_hand(f"take {named} out of the env of {path}")]
-        return Fix(message=f"let the kernel {kernel.id} start without {named}", steps=steps, changes=[path])
-    step = fixes.step(machine, RunWith(words=case.command, variables=dict.fromkeys(variables)))
-    noun = "variable" if len(variables) == 1 else "variables"
-    return Fix(message=f"run it without the {noun} {named}", steps=[step])
 
 
 def set_here(case: Case, name: str) -> str:

@@ -22,7 +22,11 @@ def loop_of(case: Case) -> list[Frame]:
     module = (raised.name if raised.import_error else None) or named
     module = module or module_asked(case)
     location = case.resolver.resolve(module).place if module else None
-    if location is None or not frames or frames[-1].file == location.path:
+    if location is None or not frames:
         return []
+    if frames[-1].file == location.path:
+        # A package may ask itself for a part; one file has none.
+        asks_itself = location.kind == "module" and frames[-1].function == "<module>"
+        return frames[-1:] if asks_itself else []
     starts = [number for number, frame in enumerate(frames) if frame.file == location.path]
     return frames[starts[-1] :] if starts else []
