@@ -13,6 +13,7 @@ from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.case import Case, Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.model.records import Finding, KalyxError
+from kalyx.core.model.steps import Install
 from kalyx.core.queries.here import seat_of_file
 from kalyx.core.queries.why import why_import
 from kalyx.core.targets import resolve
@@ -25,9 +26,11 @@ ONLY_REAL = {"unmet", "name-gone", "shadowed", "raises", "decisive-difference", 
              "no-parent-package"}  # fmt: skip
 
 
-def answer_of(lines: list[str]) -> list[Finding]:
-    """What is found for a described machine, first what explains."""
+def answer_of(lines: list[str], without: str = "nothing of it") -> list[Finding]:
+    """What is found for a described machine, first what explains; ``without``: of its files those with these words."""
     files, asked = described(lines)
+    for path in [path for path in files if without in path]:
+        del files[path]
     assert asked is not None, f"words that describe nothing: {lines}"
     machine = files.machine()
     subject, colon, statement = asked.removeprefix("asked ").rpartition(": ")
@@ -175,6 +178,18 @@ def test_remedies_never_offer_an_unknown_name():
     answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True)
     assert answer.findings[0].cause == "absent"
     assert all(step.command is None for fix in answer.findings[0].fixes for step in fix.steps)
+
+
+def test_no_module_is_taken_for_a_distribution():
+    """The machines of the examples once more, without any metadata: nothing says then what a package is called."""
+    named = {name for cause in catalogue.ABOUT for lines in examples(cause) for line in lines for name in re.findall(r"has (\S+) [\d.]+", line)}
+    asked = 0
+    for lines in [lines for cause in catalogue.ABOUT for lines in examples(cause) if lines and ": " in lines[-1] and described(lines)[1] is not None]:
+        for finding in answer_of(lines, without="-info/"):
+            for step in [step for fix in finding.fixes for step in fix.steps if isinstance(step, Install)]:
+                asked += 1
+                assert not named & {re.split(r"[<>=!\[ ]", line)[0] for line in step.requirements}, (lines, finding)
+    assert asked, "no example's fix installs anything"
 
 
 def test_the_page_of_causes_is_as_the_modules_say():

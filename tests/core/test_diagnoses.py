@@ -51,12 +51,12 @@ def digest(content: object) -> str:
     return base64.urlsafe_b64encode(hashlib.sha256(raw(content)).digest()).rstrip(b"=").decode()
 
 
-def machine_of(files: dict[str, object], variables: dict[str, str] | None = None, limits: Iterable[str] = (), system: str = "linux") -> tuple[Machine, ModelPython]:
+def machine_of(files: dict[str, object], variables: dict[str, str] | None = None, limits: Iterable[str] = (), **more: object) -> tuple[Machine, ModelPython]:
     made = Files()
     made[f"{LIBRARY}/lib-dynload/_heapq.cpython-311-x86_64-linux-gnu.so"] = b"\x7fELF"
     made[f"{LIBRARY}/statistics.py"] = "def mean(values): pass\n"
     made.update(put(files))
-    reader = MemoryReader(system, made, variables={**made.variables, **(variables or {})}, home=HOME, folder=SPRING)
+    reader = MemoryReader("linux", made, variables={**made.variables, **(variables or {})}, home=HOME, folder=SPRING, **more)
     model = ModelPython(reader, list(limits))
     return Machine(reader, lambda: model), model
 

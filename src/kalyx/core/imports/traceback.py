@@ -46,6 +46,7 @@ _COULD_NOT = pattern(
     r"(?:[Cc]ould not import(?: module)?|While importing|[Ee]rror importing|[Uu]nable to import|[Cc]annot load)"
     r" [`'\"]*([A-Za-z_][\w.]*)"
 )
+_PYTHON = pattern(r"(?:python|pypy)[\d.]*(?:\.exe)?$")
 _FAILED_TO = pattern(r"^([A-Za-z_]\w*(?:\.\w+)+) failed to import\b")
 # The package is another one of that name, of another version, or shadowed: ``from M import A`` fails likewise.
 _FROM = pattern(r"from (?:partially initialized module )?['\"]([\w.]+)['\"]")
@@ -207,7 +208,8 @@ def _said_by(text: str) -> list[tuple[str, int]]:
 
 
 def prefix_of(reader: Reader, report: ErrorReport) -> str | None:
-    """The environment whose files the frames or the words name; None where only a standard library's are named."""
+    """The environment whose files the frames or the words name, or the interpreter that speaks; None where only a
+    standard library's are named."""
     named = [path for path, _ in reversed(report.frames)] + _PATHS.findall(" " + report.text)
     for path in named:
         parts = path.replace("\\", "/").split("/")
@@ -221,4 +223,6 @@ def prefix_of(reader: Reader, report: ErrorReport) -> str | None:
         above = reader.parent(folder)
         if reader.name(folder) in ("bin", "Scripts") and reader.kind(reader.join(above, "pyvenv.cfg")) is not None:
             return above  # a command of an environment
-    return None
+    # An interpreter that could not begin says so itself.
+    programs = [path for path, line in report.frames if not line and reader.path.isabs(path)]
+    return next((path for path in programs if _PYTHON.match(reader.name(path)) and reader.is_file(path)), None)

@@ -31,7 +31,9 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
     quiet, merely_found = Machine(machine.reader), []
     for environment in machine.all_environments:
         if environment.key not in seen and environment.executable is not None:
-            merely_found.append(seat_of_path(quiet, environment.prefix))
+            # Of a second version of Python in one prefix, the program tells which is meant.
+            is_second = environment.key != machine.reader.real(environment.prefix)
+            merely_found.append(seat_of_path(quiet, environment.executable if is_second else environment.prefix))
     for seat in merely_found:
         result = why_import(quiet, seat, wanted, named=False)
         answer.seats.append(SeatImports(target=seat, imports=[result]))

@@ -41,7 +41,7 @@ def why_traceback(
         return why_program(machine, parsed.program, tell=tell)
     seat, notes = _asked_in(machine, parsed, seat, named=named)
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
-    first = next((path for path, _ in parsed.frames if machine.reader.is_file(path)), None)
+    first = next((path for path, line in parsed.frames if line and machine.reader.is_file(path)), None)
     if parsed.release is not None:
         notes.append(f"the installer said: {parsed.text}")
     module = parsed.module or _module_of(parsed.wish or parsed.release)
@@ -63,6 +63,8 @@ def why_traceback(
         result = why_import(machine, seat, wanted, named=named, command=command, state=state)
         if result.outcome != "imports" and result.findings:
             answer.imports.append(result)
+        elif result.outcome == "imports":
+            notes.append(f"{wanted.module} imports here now: the text is older, or from another environment")
     if answer.imports:
         return answer
     by_name = seat.interpreter.executable if seat.interpreter is not None else "python"
@@ -85,15 +87,16 @@ def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool)
     notes: list[str] = []
     if prefix is not None:
         try:
+            where = "the text is from" if machine.reader.is_file(prefix) else "its frames are in"
             resolution = resolve(machine, prefix)
             own = seat.environment.key if seat.environment is not None else None
             if resolution.environment is not None and resolution.environment.key == own:
-                notes.append(f"its frames are in {prefix}, which this seat runs")
+                notes.append(f"{where} {prefix}, which this seat runs")
             elif resolution.interpreter is not None:
                 seat = resolution
                 # A pasted text says where to read, and not what may be started.
                 seat.from_text = True
-                notes.append(f"its frames are in {prefix}")
+                notes.append(f"{where} {prefix}")
         except KalyxError:
             notes.append(f"its frames are in {prefix}, which is not on this machine; asked in {seat.name} instead")
     elif not named:

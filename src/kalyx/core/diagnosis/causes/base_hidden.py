@@ -15,6 +15,7 @@ Not this (another environment has it, the base has not):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import installing
 from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import view_of
@@ -44,11 +45,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)
     location = resolver.resolve(missing).place
-    if location is None or location.kind in ("builtin", "namespace"):
-        return None
+    if location is None or location.kind == "namespace" or location.entry not in search.site_packages:
+        return None  # a standard module is not hidden by this
     owner = owner_of(machine.reader, search.site_packages, location.path)
     line = view.settings.line("include-system-site-packages")
-    requirement = owner.name if owner else missing.split(".")[0]
     switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
     case.propose("base-hidden", Experiment(f"with the base's {location.entry} on the path", put=(location.entry,)))
     return Finding(
@@ -65,7 +65,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             ),
         ],
         fixes=[
-            fixes.install(machine, interpreter, requirement),
+            installing(machine, interpreter, missing, owner),
             Fix(message="let the environment use the base Python's packages", steps=[fixes.by_hand(switch)]),
         ],
     )

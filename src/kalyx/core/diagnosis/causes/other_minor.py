@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import re
 
-from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import installing
 from kalyx.core.environments.searchpath import user_site
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.machine import Machine
@@ -37,7 +37,6 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         if location is None or location.kind == "namespace":
             continue
         owner = owner_of(reader, [folder], location.path)
-        requirement = owner.name if owner is not None else missing.split(".")[0]
         evidence = [
             Evidence(fact=f"{missing} is in the folder of Python {version}", source=location.path, path=location.path),
             Evidence(
@@ -51,7 +50,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             certainty="proven",
             message=f"{missing} is installed here for Python {version}, and this is {own}",
             evidence=evidence,
-            fixes=[fixes.install(machine, interpreter, requirement)],
+            fixes=[installing(machine, interpreter, missing, owner)],
         )
     return None
 

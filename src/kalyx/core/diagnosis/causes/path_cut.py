@@ -57,6 +57,9 @@ def _left_out(case: Case, machine: Machine) -> list[tuple[str, str]]:
         result += [(entry, f"the flag {'-I' if way.isolated else '-E'} leaves PYTHONPATH out") for entry in cut]
     if way.first is not None and way.first != stand:
         result.append((stand, "only the script's own folder is searched, not the current folder"))
+    library = case.interpreter.library
+    if case.search.entries and library not in case.folders:
+        result.append((library, "the folder of the standard library was taken off sys.path"))
     source = case.seat.source
     if source is not None and source.endswith((".py", ".ipynb")):
         result.append((reader.parent(source), "the folder of the file is not the one it runs in"))

@@ -17,7 +17,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import condition
+from kalyx.core.diagnosis.shared.conditions import condition, remake, same_minor
 from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
@@ -140,7 +140,9 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if settings is not None and settings.problem is not None:
         evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
         message = f"its settings file cannot be read: {settings.problem}"
-        return condition("unreadable", message, evidence, [_ask_owner(settings.path)])
+        base = same_minor(view, machine) if reader.may_read(settings.path) else None
+        mend = remake(view, machine, base) if base is not None else _ask_owner(settings.path)
+        return condition("unreadable", message, evidence, [mend])
     # Of the base only what was needed counts: system folders hold much that not every user may read.
     home = settings.get("home") if settings is not None else None
     below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []

@@ -14,7 +14,7 @@ Not this (another environment has it):
 
 from __future__ import annotations
 
-from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.brought import installing
 from kalyx.core.diagnosis.shared.rerun import without_flags, without_variables
 from kalyx.core.environments.searchpath import is_switched_on, user_site
 from kalyx.core.imports.case import Case, Missing
@@ -36,9 +36,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if location is None or location.kind == "namespace":
         return None
     owner = owner_of(reader, [folder], location.path)
-    requirement = f"{owner.name}=={owner.version}" if owner is not None else missing.split(".")[0]
     reason, source, mends = _reason(case, machine)
-    install = fixes.install(machine, interpreter, requirement)
+    install = installing(machine, interpreter, missing, owner, exact=True)
     case.propose("user-site-off", Experiment(f"with {folder} on the path", put=(folder,)))
     return Finding(
         cause="user-site-off",

@@ -37,8 +37,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     evidence = [
         Evidence(fact=f"asks for kernel {wanted}", source=seat.source, path=seat.source, line=notebook.line),
         Evidence(
-            fact=f"{len(machine.kernels)} kernels are registered: "
-            + (", ".join(kernel.id for kernel in machine.kernels[:6]) or "none"),
+            fact=_registered([kernel.id for kernel in machine.kernels]),
             source=machine.server.said_as,
         ),
     ]
@@ -110,3 +109,10 @@ def _fitting(wanted: str, folder: str, machine: Machine) -> Environment | None:
     own = (of_project(machine, folder), machine.shell_seat.environment)
     named += [environment for environment in own if environment is not None]
     return next((environment for environment in named if environment.executable), None)
+
+
+def _registered(identifiers: list[str]) -> str:
+    """How many kernels are registered, with the first ids."""
+    if len(identifiers) < 2:
+        return f"only kernel {identifiers[0]} is registered" if identifiers else "no kernel is registered"
+    return f"{len(identifiers)} kernels are registered: {', '.join(identifiers[:6])}"

@@ -45,6 +45,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand("", line)]),
         remove(view, machine),
     ]
+    mends[1].message = "remove the environment"
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, mends)
 
@@ -54,6 +55,8 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
     reader, interpreter = machine.reader, view.interpreter
     if interpreter is None or reader.kind(interpreter.executable) != "link":
         return None  # a copy: what else lies beside it is read only where that is looked at
+    if not view.environment.site_packages:
+        return None  # its packages are of the other version: the cause base-gone says so
     for executable in islice(executables_of(reader, view.environment.prefix), 2):
         if reader.kind(executable) is None or reader.same_path(reader.real(executable), interpreter.real_executable):
             continue

@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from kalyx.core.data import table
+from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment
+from kalyx.core.model.records import Environment, Fix, Interpreter
+from kalyx.core.packages.removals import requirement_with
 from kalyx.core.text.names import canonical
 
 if TYPE_CHECKING:
@@ -56,6 +58,18 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
     if isinstance(same, list) and top in same:
         return Brought(top, None, "Kalyx's table of well-known names", None)
     return None
+
+
+def installing(
+    machine: Machine, interpreter: Interpreter, module: str, owner: Installed | None, *, exact: bool = False
+) -> Fix:
+    """Install what provides a module that is elsewhere: its owner there (``exact``: the same version), else what
+    metadata or the table names; no name is guessed."""
+    if owner is not None:
+        line = f"{owner.name}=={owner.version}" if exact else requirement_with(module, owner.name)
+        return fixes.install(machine, interpreter, line)
+    known = brought_by(machine, module)
+    return fixes.install(machine, interpreter, known.name) if known is not None else fixes.unknown_here(module)
 
 
 def listed_part(module: str) -> Brought | None:
