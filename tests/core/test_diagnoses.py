@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import struct
+import time
 from collections.abc import Iterable
 
 import pytest
@@ -12,7 +13,8 @@ import pytest
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.machine import Machine
 from kalyx.core.queries.why import why_import
-from kalyx.core.system.memory_reader import MemoryReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.core.test_findings import lines_of
 from tests.made import BINARY, HOME, WINDOWS, Files
@@ -44,7 +46,7 @@ def dist(name: str, version: str, files: dict[str, object], *metadata: str, wher
 
 
 def raw(content: object) -> bytes:
-    return content.encode() if isinstance(content, str) else bytes(content or b"")
+    return content.encode() if isinstance(content, str) else bytes(content or b"") if not isinstance(content, Link) else b""
 
 
 def digest(content: object) -> str:
@@ -252,6 +254,57 @@ def where_a_name_is() -> Iterable[str]:
         ("two environments have it", {**dist("hive", "1.0", hive, where="orchard"), "~/moor/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "~/moor/bin/python": BINARY, "~/moor/lib/python3.11/site-packages/hive/__init__.py": "", "~/moor/lib/python3.11/site-packages/hive-2.0.dist-info/METADATA": "Name: hive\nVersion: 2.0\n"}, "import hive"), ("a part of the library", {}, "import tkinter"), ("a part of the library, whose compiled part is missing", {"lib/tkinter/__init__.py": "import _tkinter\n", "/etc/os-release": "ID=debian\n"}, "import tkinter"), ("a part of the library, on a Python that was built here", {"lib/sqlite3/__init__.py": "from sqlite3.dbapi2 import *\n", "lib/sqlite3/dbapi2.py": "from _sqlite3 import *\n"}, "import sqlite3"),
         ("a module for another system", {}, "import winreg"), ("a module that went", {"/usr/bin/python3.13": BINARY.replace(b"3.11.7", b"3.13.0"), "/usr/lib/python3.13/os.py": ""}, "import cgi", {"target": "/usr/bin/python3.13"}), ("a module of 2", {}, "import ConfigParser"), ("a module that is well known", {}, "import yaml"), ("a part of one", {}, "import yaml.cyaml"), ("a module that may not be read", {"site/hive": None}, "import hive"),
     ])  # fmt: skip
+
+
+@scene
+def seats_and_links() -> Iterable[str]:
+    """What the seat has to do with it: another installer, the project's own environment, links, other versions."""
+    hive = {"hive/__init__.py": COMB}
+    own = {"~/spring/.venv/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "~/spring/.venv/bin/python": BINARY, "~/spring/.venv/lib/python3.11/site-packages/x.py": "", "spring/pyproject.toml": "[project]\nname='x'\nversion='1'\n"}
+    of_base = {"target": "shell", "variables": {"PATH": "/usr/bin"}}
+    thirteen = {"/usr/bin/python3.13": BINARY.replace(b"3.11.7", b"3.13.0"), "/usr/lib/python3.13/os.py": ""}
+    ten = {"/usr/bin/python3.10": BINARY.replace(b"3.11.7", b"3.10.1"), "/usr/lib/python3.10/os.py": ""}
+
+    def moor(text: str, version: str = "3.13", name: str = "moor") -> dict[str, object]:
+        files = dist(name, "1.0", {f"{name}.py": text}, where=f"/usr/lib/python{version}/site-packages")
+        return {key.replace("//", "/"): content for key, content in files.items()}
+
+    argv = f'{{"argv": ["{HOME}/shut/bin/python", "-m", "x"], "display_name": "x", "language": "python"}}'
+    return all_of([
+        ("pip of another environment", {"/tools/pip": f"#!{HOME}/orchard/bin/python\n", **dist("hive", "1.0", hive, where="orchard")}, "import hive", {"target": "shell", "variables": {"PATH": f"/tools:{HOME}/heath/bin:/usr/bin"}}), ("the same, and it is not there", {"/tools/pip": f"#!{HOME}/orchard/bin/python\n"}, "import hive", {"target": "shell", "variables": {"PATH": f"/tools:{HOME}/heath/bin:/usr/bin"}}), ("pip of the same", {"/tools/pip": f"#!{HOME}/heath/bin/python\n"}, "import hive", {"target": "shell", "variables": {"PATH": f"/tools:{HOME}/heath/bin:/usr/bin"}}),
+        ("the project's environment lacks it too", own, "import hive", of_base), ("and a table knows it", own, "import yaml", of_base), ("of a kernel", {**own, "~/.local/share/jupyter/kernels/base/kernel.json": '{"argv": ["/usr/bin/python3", "-m", "x"], "display_name": "x", "language": "python"}', "~/spring/.venv/lib/python3.11/site-packages/hive.py": ""}, "import hive", {"target": "kernel:base"}), ("a standard module of it", own, "import winreg", of_base), ("of a chosen environment", {**own, "~/spring/.venv/lib/python3.11/site-packages/hive.py": ""}, "import hive", {"target": "shell", "variables": {"PATH": f"{HOME}/heath/bin:/usr/bin", "VIRTUAL_ENV": f"{HOME}/heath"}}),
+        ("a link to nothing", {"site/hive.py": Link("/gone/hive.py")}, "import hive"), ("of a package", dist("hive", "1.0", {"hive.py": Link("/gone/hive.py")}), "import hive"), ("a folder of links", {"site/hive/__init__.py": Link("../gone.py")}, "import hive"), ("a part", {**dist("hive", "1.0", hive), "site/hive/wax.py": Link("/gone")}, "import hive.wax"), ("a finder of a development install", {"site/x.pth": "import __editable___hive_finder; __editable___hive_finder.install()\n", "site/__editable___hive_finder.py": "MAPPING = {'hive': '/gone/hive'}\ndef install(): pass\n"}, "import hive"), ("its sources have moved", {"site/hive.pth": "/gone/src\n", **dist("hive", "1.0", {}, recorded=["hive.pth,,"]), "spring/pyproject.toml": "[project]\nname = 'hive'\nversion='1'\n", "spring/src/hive/__init__.py": ""}, "import hive", {"command": f"{HOME}/heath/bin/python -P -c 'import hive'"}),
+        ("an older one on PYTHONPATH", {**dist("hive", "1.0", {"hive/__init__.py": ""}, where="/moor"), **dist("hive", "2.0", hive)}, "from hive import comb", {"variables": {"PYTHONPATH": "/moor"}}), ("among two on PYTHONPATH", {**dist("hive", "1.0", {"hive/__init__.py": ""}, where="/moor"), **dist("hive", "2.0", hive), "/mire/x.py": ""}, "from hive import comb", {"variables": {"PYTHONPATH": "/mire:/moor"}}), ("an older one in the base", {**dist("hive", "1.0", {"hive/__init__.py": ""}), **dist("hive", "2.0", {**hive, "hive/wax.py": ""}, where="base"), "~/heath/pyvenv.cfg": "home = /usr/bin\ninclude-system-site-packages = true\nversion = 3.11.7\n"}, "import hive.wax"), ("an older one of the user's", {**dist("hive", "1.0", {"hive/__init__.py": ""}, where="user"), **dist("hive", "2.0", {**hive, "hive/wax.py": ""}, where="base")}, "import hive.wax", {"target": "/usr/bin/python3.11"}),
+        ("a package asks for what went", {**thirteen, **moor("import cgi\n")}, "import moor", {"target": "/usr/bin/python3.13"}), ("for what has no successor", {**thirteen, **moor("import imp\n")}, "import moor", {"target": "/usr/bin/python3.13"}), ("for distutils", {**thirteen, **moor("import distutils.core\n")}, "import moor", {"target": "/usr/bin/python3.13"}), ("one's own code asks for distutils", thirteen, "import distutils", {"target": "/usr/bin/python3.13"}), ("for what is newer", {**ten, **moor("import tomllib\n", "3.10")}, "import moor", {"target": "/usr/bin/python3.10"}), ("one's own code asks for what is newer", ten, "import tomllib", {"target": "/usr/bin/python3.10"}), ("for zstd", ten, "import compression.zstd", {"target": "/usr/bin/python3.10"}), ("another package of a well-known name", {**thirteen, **moor("import cgi\n", name="yaml")}, "import yaml", {"target": "/usr/bin/python3.13"}),
+        ("a distribution's name that a table knows", {}, "import PyYAML"), ("a distribution's name, of another environment", dist("hive-tools", "1.0", {"hivetools.py": ""}, where="orchard"), "import hive_tools"), ("a distribution of private modules", dist("hive-tools", "1.0", {"_hivetools.py": ""}), "import hive_tools"), ("a module of a shut folder", {"~/moor": Shut(0), "~/moor/hive.py": "", "site/more.pth": f"{HOME}/moor\n"}, "import hive"), ("a kernel of a shut folder", {"~/shut": Shut(0), "~/shut/bin/python": BINARY, "~/.local/share/jupyter/kernels/shut/kernel.json": argv}, "import hive", {"target": "kernel:shut"}), ("a file of another user", {"site/hive": Shut(0), "site/hive/__init__.py": ""}, "import hive"), ("a notebook's kernel", {"spring/weights.ipynb": '{"metadata": {"kernelspec": {"name": "gone", "display_name": "x"}}, "cells": []}'}, "import hive", {"target": f"notebook:{SPRING}/weights.ipynb"}),
+    ])  # fmt: skip
+
+
+@scene
+def what_runs() -> Iterable[str]:
+    """A process that has been running since before a package changed."""
+    command = (f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", f"{HOME}/.local/share/jupyter/runtime/kernel-1.json")
+    spec = f'{{"argv": ["{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", "{{connection_file}}"], "display_name": "x", "language": "python"}}'
+    files = {**dist("hive", "1.0", {"hive/__init__.py": "", "hive/wax.py": ""}), "spring/own/__init__.py": "", "spring/own/wax.py": "", "~/.local/share/jupyter/kernels/heath/kernel.json": spec, "~/.local/share/jupyter/runtime/kernel-1.json": '{"kernel_name": "heath", "key": "x", "shell_port": 1, "ip": "127.0.0.1", "transport": "tcp"}'}
+    for title, target, statement, changed, when in [
+        ("changed since", "pid:40", "import hive", f"{SITE}/hive/wax.py", 2000.0), ("as it was", "pid:40", "import hive", f"{SITE}/hive/wax.py", 500.0), ("one's own code", "pid:40", "import own", f"{SPRING}/own/wax.py", 2000.0), ("a script", "pid:41", "import hive", f"{SITE}/hive-1.0.dist-info", 2000.0), ("the kernel", "kernel:heath", "import hive", f"{SITE}/hive/wax.py", 2000.0), ("a cache", "pid:40", "import hive", f"{SITE}/hive/__pycache__/x.pyc", 2000.0),
+    ]:  # fmt: skip
+        processes = {40: Process(40, 1, command[0], command, SPRING, {"HOME": HOME}, 1000.0, "python"), 41: Process(41, 1, command[0], (command[0], "weigh.py"), SPRING, {"HOME": HOME}, 1000.0, "python")}
+        machine, _ = machine_of({**files, "site/hive/__pycache__/x.pyc": ""}, processes=processes)
+        machine.reader.modified[changed] = int(when * 1e9)
+
+        def asked() -> Iterable[str]:
+            answer = why_import(machine, resolve(machine, target), parse_wanted(statement)[0], named=True)
+            return [answer.outcome, *(line for finding in answer.findings for line in lines_of(finding))]
+
+        yield from told(title, asked)
+
+
+@pytest.fixture(autouse=True)
+def _clock_of_greenwich(monkeypatch):
+    monkeypatch.setenv("TZ", "UTC")
+    if hasattr(time, "tzset"):
+        time.tzset()
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -141,7 +141,7 @@ class _Import:
             for suffix in self.python.suffixes:
                 if last + suffix in files:
                     return self.compiled(name, folder + suffix)
-            if last + ".py" in files:
+            if last + ".py" in files and self.reader.kind(self.reader.real(folder + ".py")) == "file":
                 return self.run(name, folder + ".py", None)
             if last in files and self.reader.is_folder(folder):
                 portions.append(folder)

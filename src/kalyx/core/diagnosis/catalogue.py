@@ -213,8 +213,16 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
 
 
 def without_repeats(ordered: list[Finding]) -> list[Finding]:
-    """The findings without those that say less than one before them."""
-    return [finding for at, finding in enumerate(ordered) if not (at and suppressed_by_others(finding.cause))]
+    """The findings without those that say less than one before: by their kind, or unproven ones of the same fixes."""
+    said: set[str] = set()
+    result = []
+    for at, finding in enumerate(ordered):
+        lines = {step.line for fix in finding.fixes for step in fix.steps}
+        says_less = finding.certainty != "proven" and bool(lines) and lines <= said
+        if not at or not (suppressed_by_others(finding.cause) or says_less):
+            result.append(finding)
+        said |= lines
+    return result
 
 
 def _with_difference(

@@ -212,11 +212,14 @@ def unknown_here(name: str) -> Fix:
     return Fix(message="find out which package provides it", steps=[details], state="may-help")
 
 
-def with_another_python(machine: Machine, prefix: str, minor: str, requirement: str) -> Fix:
-    """Create an environment beside this one, with a Python version that the package supports."""
+def with_another_python(machine: Machine, interpreter: Interpreter, minor: str, requirement: str) -> Fix:
+    """Create an environment with a Python version that the package supports: beside this one, of a base Python in the
+    current folder."""
     if not is_requirement(requirement):
         return _no_name(requirement)
-    path = f"{prefix.rstrip('/')}-{minor}"
+    is_base = interpreter.prefix == interpreter.base_prefix
+    beside = machine.reader.join(machine.reader.folder, ".venv") if is_base else interpreter.prefix
+    path = f"{beside}-{minor}"
     made = step(machine, CreateEnvironment(prefix=path, python=f"version:{minor}", requirements=[requirement]))
     message = f"create an environment with Python {minor}"
     here = any(interpreter.minor == minor and _makes_environments(interpreter) for interpreter in machine.interpreters)

@@ -70,7 +70,7 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         mend.message = f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python"
         exact = f"{lack.asker.name}=={lack.asker.version}"
         wanted = span.last if newer else span.first
-        return [mend, fixes.with_another_python(machine, case.interpreter.prefix, wanted, exact)]
+        return [mend, fixes.with_another_python(machine, case.interpreter, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [Fix(message="import it from its new place", steps=[fixes.write(f"from {module} import {name}")])]

@@ -37,7 +37,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         if location is None or location.kind != "package":
             continue
         for other in resolution.others:
-            portion = _portion(case, other, missing, depth)
+            portion = _portion(case, location, other, missing, depth)
             if portion is not None:
                 folder = case.resolver.reader.join(other.entry, parts[depth - 1])
                 message = f"with {folder} in {upper} too"
@@ -46,10 +46,14 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return None
 
 
-def _portion(case: Case, other: Place, missing: str, depth: int) -> Place | None:
+def _portion(case: Case, place: Place, other: Place, missing: str, depth: int) -> Place | None:
     """The missing module below another portion."""
     location = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
-    return location if location is not None and location.kind != "namespace" else None
+    if location is None or location.kind == "namespace":
+        return None
+    first, second = case.owner(place.path), case.owner(location.path)
+    # Two releases of one distribution are no namespace: that is the cause older-wins.
+    return location if first is None or second is None or first.key != second.key else None
 
 
 def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Place, portion: Place) -> Finding:

@@ -53,7 +53,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
         newer.message = f"a newer {asker.name}, which is for this Python"
         meant = namesake(machine, interpreter, asker, case.module)
         exact = f"{asker.name}=={asker.version}"
-        older = fixes.with_another_python(machine, interpreter.prefix, span.last, exact)
+        older = fixes.with_another_python(machine, interpreter, span.last, exact)
         return [*([meant] if meant is not None else []), *result, newer, older]
     if "write" in item:
         renamed = Fix(message="import the module by its new name", steps=[fixes.write(item["write"])])
@@ -74,7 +74,7 @@ def _for_newer(case: Case, machine: Machine, module: str, span: Availability) ->
         older = fixes.install(machine, interpreter, f"{asker.name}<{asker.version}")
         older.message = f"an older {asker.name}, which is for this Python"
         exact = f"{asker.name}=={asker.version}"
-        return [*result, older, fixes.with_another_python(machine, interpreter.prefix, span.first, exact)]
+        return [*result, older, fixes.with_another_python(machine, interpreter, span.first, exact)]
     if brought is not None and "write" in item:
         brought.message = "use the distribution for older Pythons"
         brought.steps.append(fixes.write(item["write"]))

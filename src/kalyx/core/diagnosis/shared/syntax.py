@@ -217,7 +217,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         if any(_minor(interpreter.version) == _minor(wanted) for interpreter in machine.interpreters):
             minor = ".".join(str(part) for part in _minor(wanted))
             exact = f"{owner.name}=={owner.version}"
-            mends.append(fixes.with_another_python(machine, case.interpreter.prefix, minor, exact))
+            mends.append(fixes.with_another_python(machine, case.interpreter, minor, exact))
     else:
         fits = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) == _minor(wanted)]
         step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
