@@ -659,7 +659,7 @@ def what_is_the_users_own() -> Iterable[str]:
     from kalyx.core.environments.reading import read_environment
 
     files = filled()
-    for path in ("notes.txt", "lib/python3.11/site-packages/mine.py", "lib/python3.11/site-packages/nectarflow/extra.py", "lib/python3.9/site-packages/old/__init__.py", "Lib/python3.9/site-packages/old.py", "lib/own.txt", "bin/python3.11", "bin/mine",
+    for path in ("notes.txt", "lib/python3.11/site-packages/mine.py", "lib/python3.11/site-packages/nectarflow/extra.py", "lib/python3.9/site-packages/old/__init__.py", "Lib/python3.9/site-packages/old.py", "lib/own.txt", "bin/python3.11", "bin/\U0001d70bthon", "bin/mine",
                  "bin/pip3", "share/jupyter/kernels/python3/kernel.json", "lib/python3.11/site-packages/~ip/x.py", "src/a.py", "lib/python3.11/site-packages/x.pyc"):  # fmt: skip
         files[f"{HOME}/heath/{path}"] = b""
     reader = on(files).reader

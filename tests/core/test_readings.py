@@ -118,7 +118,7 @@ def lines_of_path(reader: MemoryReader, executable: str, words: dict) -> Iterabl
 @scene
 def interpreters() -> Iterable[str]:
     """What starts at a path, and why nothing."""
-    base = {**python_of("3.11.7"), **python_of("3.10.4", "/opt/x"), "/usr/bin/python3": Link("python3.11")}
+    base = {**python_of("3.11.7"), **python_of("3.10.4", "/opt/x"), "/usr/bin/python3": Link("python3.11"), **python_of("3.14.1", "/opt/s"), f"{HOME}/s/pyvenv.cfg/x": b"", f"{HOME}/s/bin/python": Link("/opt/s/bin/python3.14")}
     files = {
         **base, f"{HOME}/a/pyvenv.cfg": "home = /gone\nHome = /usr/bin\nversion = 3.11.7\ninclude-system-site-packages = TRUE\n", f"{HOME}/a/bin/python": Link("/usr/bin/python3"), f"{HOME}/b/pyvenv.cfg": "home = /usr/bin\n", f"{HOME}/b/bin/python": BINARY,
         f"{HOME}/c/pyvenv.cfg": "home = /gone\n", f"{HOME}/c/bin/python": BINARY, f"{HOME}/d/bin/python3.11": BINARY, f"{HOME}/e/bin/python": None, f"{HOME}/f/bin/python": Link("python"), f"{HOME}/g/bin/python": Link("/gone/python"), f"{HOME}/h/bin/python": b"", f"{HOME}/i/bin/python": b"#!/bin/sh\nls\n",
@@ -127,7 +127,7 @@ def interpreters() -> Iterable[str]:
     }  # fmt: skip
     reader = MemoryReader("linux", files, home=HOME, folder=HOME)
     reader.modes[f"{HOME}/r/bin/python3.11"] = 0o644
-    for path in [*(f"{HOME}/{name}/bin/python3.10" for name in "pq"), f"{HOME}/r/bin/python3.11", "/usr/bin/python3", *(f"{HOME}/{name}/bin/python" for name in "abc"), f"{HOME}/d/bin/python3.11", *(f"{HOME}/{name}/bin/python" for name in "efghi"), f"{HOME}/j/bin/hive", f"{HOME}/k/bin/hive", f"{HOME}/l/bin/python3.11", f"{HOME}/m/bin/python", f"{HOME}/n/bin/python3.11t", f"{HOME}/o/bin/python", "/opt/p/bin/pypy3.10", "/srv/q/bin/pypy3.10", "/usr/bin"]:
+    for path in [*(f"{HOME}/{name}/bin/python3.10" for name in "pq"), f"{HOME}/r/bin/python3.11", "/usr/bin/python3", *(f"{HOME}/{name}/bin/python" for name in "abc"), f"{HOME}/d/bin/python3.11", *(f"{HOME}/{name}/bin/python" for name in "efghi"), f"{HOME}/j/bin/hive", f"{HOME}/k/bin/hive", f"{HOME}/l/bin/python3.11", f"{HOME}/m/bin/python", f"{HOME}/n/bin/python3.11t", f"{HOME}/o/bin/python", f"{HOME}/s/bin/python", "/opt/p/bin/pypy3.10", "/srv/q/bin/pypy3.10", "/usr/bin"]:
 
         def read() -> Iterable[str]:
             try:
@@ -507,7 +507,7 @@ def fixes_beside_others() -> Iterable[str]:
         ("for development", lambda: fixes.for_development(machine, heath.interpreter, f"{HOME}/spring", "so")[0]), ("for development, alone", lambda: fixes.for_development(machine, heath.interpreter, f"{HOME}/spring", "so", "--no-deps")[0]),
         *((f"register {name}, {take}", lambda name=name, take=take: fixes.register(machine, heath.environment, name, take)) for name in ("moor", "explaining", "-x") for take in (True, False)),
         *((f"unregister {kernel.id}", lambda kernel=kernel: fixes.unregister(machine, kernel)) for kernel in machine.kernels), ("on a notebook", lambda: fixes.run_notebook_on(machine, heath.environment, f"{HOME}/spring/a.ipynb")), ("on no kernel", lambda: fixes.run_notebook_on(machine, resolve(machine, f"{HOME}/orchard").environment, None)),
-        ("another Python", lambda: fixes.with_another_python(machine, f"{HOME}/heath", "3.9", "hive")), ("this Python", lambda: fixes.with_another_python(machine, f"{HOME}/heath/", "3.11", "hive")), ("on a notebook, where one kernel's package is absent", lambda: lacking(machine, "explaining") or fixes.run_notebook_on(machine, heath.environment, f"{HOME}/spring/a.ipynb")),
+        ("another Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.9", "hive")), ("this Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.11", "hive")), ("another beside the base", lambda: fixes.with_another_python(machine, base.interpreter, "3.9", "hive")), ("on a notebook, where one kernel's package is absent", lambda: lacking(machine, "explaining") or fixes.run_notebook_on(machine, heath.environment, f"{HOME}/spring/a.ipynb")),
         ("a requirement for the base, beside an environment", lambda: fixes.install(on(plus(Files(), {"/usr/lib/python3.11/EXTERNALLY-MANAGED": "", f"{HOME}/spring/.venv/x": ""})), base.interpreter, "hive")), ("a requirement for the base", lambda: fixes.install(on(plus(files, {"/usr/lib/python3.11/EXTERNALLY-MANAGED": ""})), base.interpreter, "hive")),
         ("rename", lambda: fixes.rename(machine, f"{HOME}/spring/json.py", f"{HOME}/spring/json_own.py")),
     ]  # fmt: skip

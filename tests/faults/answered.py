@@ -109,7 +109,7 @@ def circular_own_files(envs):
 
 def name_gone_of_the_standard_library(envs):
     # Gone since 3.10 or 3.9; what every one of these has not is a name of a later library.
-    if BY_VERSION[envs.version].version.startswith(("3.10", "3.11", "3.12", "3.13")):
+    if not BY_VERSION[envs.version].version.startswith(("2.", "3.6", "3.7", "3.8", "3.9")):
         return ["why", "from collections import Mapping", "--in", envs.heath], "name-gone"
     envs.install("heath", plain("newtypes", "1.1", source="from typing import TypeAlias\n"))
     envs.offer(plain("newtypes", "1.0"))

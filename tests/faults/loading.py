@@ -154,7 +154,7 @@ def binary_mismatch_by_size(envs):
 # What each version's compiler does not take, and the next one's does.
 NEWER = {"3.6": "breakpoint = (n := 1)\n", "3.7": "(n := 1)\n", "3.8": "x = (lambda f: f)\n@x.__call__\ndef f(): pass\n@(lambda f: f)\ndef g(): pass\n",
          "3.9": "match 1:\n    case 1: pass\n", "3.10": "try:\n    pass\nexcept* OSError:\n    pass\n", "3.11": "type X = int\n",
-         "3.12": "def f[T = int](): pass\n"}  # fmt: skip
+         "3.12": "def f[T = int](): pass\n", "3.13": "try:\n    pass\nexcept OSError, ValueError:\n    pass\n", "3.14": "x = [*y for y in [[1]]]\n"}  # fmt: skip
 
 
 @only(until=CAN_MAKE[-2] if len(CAN_MAKE) > 1 else "3.0")
@@ -548,6 +548,7 @@ def half_made_without_settings(envs):
     return ["why", "clover", "--in", _half_made(envs, "mead")], "half-made"
 
 
+@only(until="3.13")
 def half_made_with_a_folder_for_settings(envs):
     prefix = _half_made(envs, "wicker")
     (prefix / "pyvenv.cfg").mkdir()

@@ -49,7 +49,7 @@ _MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
 _MARKS: dict[str, Work] = {UNFINISHED_MARK: "prepare", DISCARDED_MARK: "discard"}
 _MAKERS_FOLDERS = ("conda-meta/", "share/jupyter/kernels/")
 _SCRIPT = pattern(
-    r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?"
+    r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?|\U0001d70bthon"
     r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
 )
 _IN_SITE = {"__pycache__", "easy-install.pth", "_virtualenv.py", "_virtualenv.pth", "README.txt", "README"}

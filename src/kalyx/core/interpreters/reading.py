@@ -25,6 +25,7 @@ from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import numbers_of
 
 # Of a version as settings write it: 3.11.7, 3.13.0rc2.
 _VERSION = pattern(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
@@ -111,6 +112,15 @@ def read_settings(reader: Reader, path: str) -> PyvenvCfg | None:
         elif equals:
             keys[key.strip().lower()] = (value.strip(), number)
     return PyvenvCfg(path, reader.parent(path), keys, problem_text)
+
+
+def _folder_for_settings(reader: Reader, executable: str) -> PyvenvCfg | None:
+    """A folder in the place of the settings file counts from 3.14 on, as a file without any word."""
+    folder = reader.parent(executable)
+    for above in (folder, reader.parent(folder)):
+        if reader.is_folder(reader.join(above, SETTINGS_NAME)):
+            return PyvenvCfg(reader.join(above, SETTINGS_NAME), above, {})
+    return None
 
 
 def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:
@@ -251,6 +261,8 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
     architecture = _architecture(reader, real)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
+    if settings is None and numbers_of(base.installation.minor) >= [3, 14]:
+        settings = _folder_for_settings(reader, executable)
     if settings is None or base.installation.minor.startswith("2."):
         # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
         base_prefix = older_layout_base(reader, base.installation) or base_prefix

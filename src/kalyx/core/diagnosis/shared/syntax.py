@@ -152,6 +152,8 @@ _OLD_WORDS = pattern(
 _OLD_LINE = pattern(
     r"except\s+[\w.]+\s*,\s*\w+\s*:|\bprint\s+[\w'\"%]|\bexec\s+['\"\w]|\braise\s+[\w.]+\s*,|`\w+`|<>|\bur['\"]|\b0\d+\b"
 )
+# Several exceptions without parentheses (PEP 758); version 2 took the second for a variable's name.
+_NEW_EXCEPT = pattern(r"\bexcept\s+[\w.]+\s*,\s*[A-Z]\w*\s*[,:]")
 _OLD_ASYNC = pattern(r"\basync\s*[=,):.]|\bimport\s+async\b|\.async\b|\bdef\s+async\b")
 
 
@@ -161,7 +163,9 @@ def _by_reading(machine: Machine, judged: Judged, interpreter: Interpreter, rais
     lines = text.splitlines()
     line = lines[judged.line - 1] if judged.line and 0 < judged.line <= len(lines) else ""
     own = _minor(interpreter.version)
-    if own >= [3, 0] and (_OLD_WORDS.search(raised.text) or _OLD_LINE.search(line)):
+    if [3, 0] <= own < [3, 14] and _NEW_EXCEPT.search(line):
+        judged.newer = "3.14"
+    elif own >= [3, 0] and (_OLD_WORDS.search(raised.text) or _OLD_LINE.search(line)):
         judged.older = "2.7"
     elif own >= [3, 7] and _OLD_ASYNC.search(line):
         judged.older = "3.6"
