@@ -6,7 +6,7 @@ import subprocess
 import pytest
 
 from tests.conftest import make_environment
-from tests.equipment import CAN_MAKE, some
+from tests.equipment import BY_VERSION, CAN_MAKE, some
 
 NEW = CAN_MAKE[-1]
 
@@ -51,6 +51,24 @@ def test_a_script(moor, heath, name):
     causes = [finding["cause"] for item in failing if not item["guarded"] for finding in item["findings"][:1]]
     assert (ran.status == 0) == (done.returncode == 0), (done.stderr, ran.out)
     assert causes[:1] == ([cause] if cause else []), ran.out
+
+
+def test_a_command_line_names_the_target(moor, heath):
+    """A path to Python in it is the target; ``--in`` goes before, and a bare word is the shell's."""
+
+    def target(*words):
+        ran = moor.kalyx(*words, "--json")
+        return ran.json["target"]["interpreter"]["executable"] if ran.status < 2 else ran.out
+
+    base = BY_VERSION[NEW].executable
+    for command in ("why", "packages"):
+        words = [command, *(["json"] if command == "why" else [])]
+        given = ["--in", base] if command == "why" else [base]
+        assert target(*words, "--as", f"{heath} -I sow.py") == heath
+        assert target(*words, "--as", f"env -i {heath} sow.py") == heath
+        assert target(*words, *given, "--as", f"{heath} -I sow.py") == base
+        assert target(*words, "--as", "python -I sow.py") != heath
+        assert "there is nothing at this path" in target(*words, "--as", "./gone/python sow.py")
 
 
 SOURCES = {

@@ -107,6 +107,15 @@ class Call:
         """Whether a user at a terminal can be asked."""
         return sys.stdin.isatty() and sys.stderr.isatty()
 
+    def take_target_of_command(self) -> None:
+        """Where no target is named, the interpreter that the command line of ``--as`` names by a path is the target."""
+        from kalyx.core.invocation import command_given
+
+        options, reader = self.options, self.machine.reader
+        if options.target is None and options.command_line is not None:
+            program = command_given(reader, options.command_line).program
+            options.target = reader.absolute(program) if reader.path.dirname(program) else None
+
     def target(self, text: str | None) -> Seat:
         """The seat of a TARGET, or the default one, its environment under its name."""
         return self.machine.named_seat(self.seat(text))

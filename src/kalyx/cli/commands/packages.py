@@ -22,7 +22,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--as",
         dest="command_line",
         metavar="COMMANDLINE",
-        help='list what this command line could import ("python -I tool.py")',
+        help='list what this command line could import ("python -I tool.py"); python by its path is the target',
     )
     parser.add_argument("--origin", choices=("own", "base", "user", "path", "linked"), help="only packages from there")
     parser.add_argument("--hidden", action="store_true", help="only copies that another one hides")
@@ -33,6 +33,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(call: Call) -> int:
+    call.take_target_of_command()
     seat = call.target(call.options.target)
     if seat.interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")

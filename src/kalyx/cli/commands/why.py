@@ -42,7 +42,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--as",
         dest="command_line",
         metavar="COMMANDLINE",
-        help='judge the import as if run by this command line ("python -I -m tool")',
+        help='judge the import as if run by this command line ("python -I -m tool"); python by its path is the target',
     )
     parser.add_argument("--live", action="store_true", help="ask the running process what it has loaded")
     parser.add_argument("--everywhere", action="store_true", help="try the same import in every seat and environment")
@@ -83,6 +83,7 @@ def _wanted(call: Call, text: str) -> list[ImportStatement]:
 
 
 def run(call: Call) -> int:
+    call.take_target_of_command()
     with call.progress("looking:") as tell:
         answer = answer_of(call, tell)
         if call.wheels is not None:
