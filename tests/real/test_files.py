@@ -71,6 +71,18 @@ def test_a_command_line_names_the_target(moor, heath):
         assert "there is nothing at this path" in target(*words, "--as", "./gone/python sow.py")
 
 
+@pytest.mark.parametrize("version", [version for version in BY_VERSION if version.startswith("2.")])
+def test_a_script_that_only_another_python_takes(moor, heath, version):
+    """Python 2 takes it, and is asked; where the seat's Python does not take it either, that is said."""
+    (moor.folder / "old.py").write_text("import json, hivegone\nprint 'x', `1`\nfrom ConfigParser import ConfigParser\n")
+    older = moor.kalyx("why", "./old.py", "--in", BY_VERSION[version].executable, "--json").json
+    assert [(item["statement"], item["outcome"]) for item in older["imports"]] == [("import json", "imports"), ("import hivegone", "fails"), ("from ConfigParser import ConfigParser", "imports")]
+    assert "line by line" in older["notes"][0]
+    assert (ran := moor.kalyx("why", "./old.py", "--in", heath)).status == 2 and "line 2" in ran.err
+    static = moor.kalyx("why", "./old.py", "--in", BY_VERSION[version].executable, "--static", "--json").json
+    assert [item["statement"] for item in static["imports"]] == [item["statement"] for item in older["imports"]]
+
+
 SOURCES = {
     "nulls": b"x = 1\0\n", "encoded": b"# coding: nosuch\nx = 1\n", "wrong": b"def\n", "letters": b'x = "\xff"\n', "marked": b"\xef\xbb\xbf# coding: latin-1\nx = 1\n",
     "matching": b"match 1:\n    case 1: pass\n", "older": b"print 'x'\n", "indented": b"  x = 1\n", "good": "x = 'ž'\n".encode(), "latin": b"# coding: latin-1\nx = '\xe9'\n",

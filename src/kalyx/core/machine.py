@@ -158,7 +158,9 @@ class Machine:
         if environment is None:
             return None
         known = self._by_key.get(environment.key)
-        return structs.replace(environment, name=known.name, called=known.called) if known else environment
+        if known is None or known.version != environment.version:
+            return environment  # two versions of Python may have one prefix
+        return structs.replace(environment, name=known.name, called=known.called)
 
     def named_seat(self, seat: Seat) -> Seat:
         """The seat with its environments under their names."""

@@ -9,14 +9,19 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.formats.notebook import code_cells
 from kalyx.core.formats.span import Malformed
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import is_module_name
 from kalyx.core.text.patterns import pattern
+
+if TYPE_CHECKING:
+    from tokenize import TokenInfo
 
 _LIMIT = 64 * 1024 * 1024
 _FILES = 2_000
@@ -48,13 +53,17 @@ class FoundImport(Struct, kw_only=True):
 
 
 class Read(Struct):
-    """What was read of one file: its imports, the shell lines that install, and why it could not be read."""
+    """What was read of one file: its imports, the shell lines that install, and why it could not be read.
+
+    ``by_line``: its imports where the parser of the Python that runs Kalyx does not take it; another Python may.
+    """
 
     path: str
     imports: list[FoundImport] = []
     installs: list[tuple[int, int, str]] = []  # cell, line in it, the words
     problem: str | None = None
     is_archive: bool = False
+    by_line: list[FoundImport] = []
 
 
 def read_file(reader: Reader, path: str) -> Read:
@@ -75,7 +84,40 @@ def read_file(reader: Reader, path: str) -> Read:
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
         line = getattr(error, "lineno", None)
         source.problem = f"line {line}: {error.args[0]}" if line else str(error)[:200]
+        if isinstance(error, SyntaxError) and not is_archive:
+            source.by_line = [item for item in _by_line(program, path) if is_module_name(item.module or "x")]
     return source
+
+
+def _by_line(program: bytes, path: str) -> Iterator[FoundImport]:
+    """The imports of a source that no parser here takes, by its words alone: an indented one may not be reached."""
+    import io
+    import tokenize
+
+    words: list[TokenInfo] = []
+    depth = 0
+    try:
+        for token in tokenize.tokenize(io.BytesIO(program).readline):
+            depth += (token.type == tokenize.INDENT) - (token.type == tokenize.DEDENT)
+            if token.type == tokenize.NEWLINE or token.string == ";":
+                for item in _of_words(words, path):
+                    yield replace(item, line=words[0].start[0], guarded=item.guarded or depth > 0)
+                words = []
+            elif token.type in (tokenize.NAME, tokenize.OP):
+                words.append(token)
+    except (tokenize.TokenError, SyntaxError, ValueError):
+        return
+
+
+def _of_words(words: list[TokenInfo], path: str) -> Iterator[FoundImport]:
+    words = words[1:] if words and words[0].string == "lazy" else words  # PEP 810
+    if not words or words[0].string not in ("import", "from"):
+        return
+    try:
+        tree = ast.parse(" ".join(word.string for word in words))
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return
+    yield from _imports(tree, path, None)
 
 
 def _program_in(raw: bytes) -> bytes | None:

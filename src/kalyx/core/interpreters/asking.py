@@ -87,6 +87,14 @@ def ask_witness(
     return answer_between(ended.output.decode("utf-8", "surrogateescape"), mark, kind), ended
 
 
+def parsed_by(runner: Runner, executable: str, path: str) -> Parsed | None:
+    """Whether an interpreter's compiler takes a file, of which nothing runs; None when it gives no answer."""
+    flags = ["-E", "-s", "-S", "-B"]
+    with runner.empty_folder() as empty:
+        answer, _ = ask_witness(runner, executable, flags, ["parse", path], Parsed, folder=empty, seconds=10)
+    return answer
+
+
 def ask_who(
     reader: Reader, runner: Runner, executable: str, seconds: float = 10.0, *, with_site: bool = False
 ) -> Interpreter | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 
 from msgspec.structs import replace
@@ -12,6 +13,7 @@ from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.invocation import named_by
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
 from kalyx.core.model.results import WhyAnswer
@@ -44,6 +46,7 @@ def why_files(
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
     answer = WhyAnswer(target=seat, imports=[])
+    notes = [note for read in reads if read.by_line for note in _by_the_seats_python(machine, seat, read, named=named)]
     answer.unread = [Unread(path=source.path, reason=source.problem) for source in reads if source.problem]
     if not reader.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
@@ -62,7 +65,7 @@ def why_files(
         by_statement.setdefault(key, []).append(imported)
     _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
     _judge_ways(answer, by_statement)
-    answer.notes = [note for read in reads for note in _installs(machine, seat, read)]
+    answer.notes = notes + [note for read in reads for note in _installs(machine, seat, read)]
     if not answer.imports and not answer.unread:
         answer.notes.append(f"{reader.name(path)} imports nothing, or only modules that are part of the interpreter")
     if is_script and (not named or seat.seat == "shell"):
@@ -71,6 +74,29 @@ def why_files(
     if unused is not None and all(item.outcome == "imports" for item in answer.imports):
         answer.notes.insert(0, f"{unused.message}: {unused.fixes[0].steps[0].line}")
     return answer
+
+
+def _by_the_seats_python(machine: Machine, seat: Seat, read: Read, *, named: bool) -> list[str]:
+    """Take the imports line by line of a file that the seat's Python takes, and that of Kalyx does not; with a note.
+
+    Where it cannot be asked, a Python of another version may take it.
+    """
+    interpreter = seat.interpreter
+    if interpreter is None:
+        return []
+    own = f"{sys.version_info[0]}.{sys.version_info[1]}"
+    takes = interpreter.minor.rstrip("t") != own
+    if machine.runner is not None and machine.objection(interpreter, named_by(seat, machine, named)) is None:
+        from kalyx.core.interpreters.asking import parsed_by  # few files need that
+
+        answer = parsed_by(machine.runner, interpreter.executable, read.path)
+        takes = answer.parses if answer is not None else takes
+    if not takes:
+        return []
+    note = f"{machine.reader.name(read.path)} was read line by line: the Python that runs Kalyx does not take it"
+    note += f" ({read.problem})"
+    read.imports, read.problem = read.by_line, None
+    return [note]
 
 
 def _ask_each(

@@ -116,7 +116,7 @@ def _by_words(raised: Raised, judged: Judged, interpreter: Interpreter) -> None:
 
 def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> None:
     """Which other interpreters on this machine accept the source: each compiles it, none runs it."""
-    from kalyx.core.interpreters.asking import Parsed, ask_witness
+    from kalyx.core.interpreters.asking import parsed_by
 
     if machine.runner is None or judged.path is None:
         return
@@ -125,11 +125,7 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
         minor = item.minor
         if item.implementation != "cpython" or minor in takes or machine.objection(item, "machine") is not None:
             continue
-        flags = ["-E", "-s", "-S", "-B"]
-        with machine.runner.empty_folder() as empty:
-            answer, _ = ask_witness(
-                machine.runner, item.executable, flags, ["parse", judged.path], Parsed, folder=empty, seconds=10
-            )
+        answer = parsed_by(machine.runner, item.executable, judged.path)
         if answer is not None:
             takes[minor] = answer.parses
     own = interpreter.minor
