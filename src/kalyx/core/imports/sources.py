@@ -144,9 +144,7 @@ def _notebook(path: str, raw: bytes) -> Read:
             words = line.strip()
             if words.startswith(("!", "%")) and " install" in words and "pip" in words:
                 result.installs.append((number, at, words))
-        tree = _parsed(source)
-        if tree is not None:
-            _take(result, _imports(tree, path, number))
+        _take(result, _imports_of_cell(source, path, number))
     return result
 
 
@@ -159,16 +157,26 @@ def _take(read: Read, imports: Iterator[FoundImport]) -> None:
             read.imports.append(asked)
 
 
-def _parsed(source: str) -> ast.Module | None:
-    """The code of one cell; None for what is not Python. The notebook's own lines are left out."""
+def _imports_of_cell(source: str, path: str, number: int) -> Iterator[FoundImport]:
+    """The imports of one cell, none of another language; by its lines where only another Python takes the cell."""
     if source.lstrip().startswith("%%"):
         first, _, source = source.lstrip().partition("\n")
         if first[2:].split(" ")[0] not in _AROUND_CODE:
-            return None
-    try:
-        return ast.parse(source)
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        pass
+            return
+    plain = _without_own_lines(source)
+    for text in (source, plain):
+        try:
+            tree = ast.parse(text)
+        except (SyntaxError, ValueError, RecursionError, MemoryError):
+            continue
+        yield from _imports(tree, path, number)
+        return
+    for item in _by_line(plain.encode("utf-8", "replace"), path):
+        yield replace(item, cell=number)
+
+
+def _without_own_lines(source: str) -> str:
+    """The code of a cell with ``pass`` in place of each line that is the notebook's own."""
     lines, scanner = [], _Scanner()
     for line in source.splitlines():
         words = line.strip()
@@ -181,10 +189,7 @@ def _parsed(source: str) -> ast.Module | None:
             line = line[: len(line) - len(line.lstrip())] + "pass"
         scanner.read(line)
         lines.append(line)
-    try:
-        return ast.parse("\n".join(lines))
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return None
+    return "\n".join(lines)
 
 
 class _Scanner:
