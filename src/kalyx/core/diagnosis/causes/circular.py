@@ -29,7 +29,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     loop = loop_of(case)
     if not loop or (len(loop) == 1 and case.resolution.others):
         return None  # a file before another of its name is the cause shadowed
-    if len(loop) == 1:
+    if len(loop) == 1 and case.owner(loop[0].file) is None:
         return _of_one(machine, case.interpreter, loop[0].file, loop[0].line, raised_evidence(case))
     reader = machine.reader
     names = [reader.name(frame.file) for frame in loop] + [reader.name(loop[0].file)]

@@ -95,10 +95,11 @@ def _plain_folder(case: Case) -> Place | None:
 
 def _holds_code(reader: Reader, folder: str, depth: int = 4) -> bool:
     """Whether an import can find anything in a folder or below."""
-    for name, kind in reader.listing(folder).items():
-        if name.endswith((".py", ".pyi", ".pyc", ".so", ".pyd")) or (depth == 0 and kind == "folder"):
+    for name in reader.listing(folder):
+        path = reader.join(folder, name)
+        if name.endswith((".py", ".pyi", ".pyc", ".so", ".pyd")):
             return True
-        if kind != "file" and name != "__pycache__" and _holds_code(reader, reader.join(folder, name), depth - 1):
+        if name != "__pycache__" and reader.is_folder(path) and (depth == 0 or _holds_code(reader, path, depth - 1)):
             return True
     return False
 
