@@ -325,11 +325,17 @@ class ModelPython(Runner):
         answer["files"] = {name: item.__file__ for name, item in sorted(program.modules.items()) if getattr(item, "__file__", None)}
         return answer
 
+    def text(self, program: _Import, error: BaseException) -> str:
+        """Its words; the file of a SyntaxError by its last part on the modelled system, whatever system this one is."""
+        if isinstance(error, SyntaxError) and error.filename and error.lineno:
+            return f"{error.msg} ({program.reader.name(error.filename)}, line {error.lineno})"
+        return str(error)
+
     def link(self, program: _Import, error: BaseException) -> dict[str, object]:
         lacking = str(error).startswith("cannot import name")
         members = vars(program.modules[error.name]) if lacking and error.name in program.modules else {}
         return {
-            "type": type(error).__name__ if program.version >= (3, 6) or not isinstance(error, ModuleNotFoundError) else "ImportError", "text": str(error), "name": getattr(error, "name", None), "path": getattr(error, "path", None), "import_error": isinstance(error, ImportError),
+            "type": type(error).__name__ if program.version >= (3, 6) or not isinstance(error, ModuleNotFoundError) else "ImportError", "text": self.text(program, error), "name": getattr(error, "name", None), "path": getattr(error, "path", None), "import_error": isinstance(error, ImportError),
             "frames": list(_frames(error)), "file": getattr(error, "filename", None) if isinstance(error, SyntaxError | OSError) else None, "line": getattr(error, "lineno", None) if isinstance(error, SyntaxError) else None,
             "members": sorted(name for name in members if name not in ("begun", "tells_file", "__builtins__")), "bases": [base.__name__ for base in type(error).__mro__[:6]],
         }  # fmt: skip
