@@ -9,6 +9,7 @@ import pytest
 
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.invocation import with_search_path
 from kalyx.core.machine import Machine
@@ -18,7 +19,8 @@ from kalyx.core.queries import explain, overview, survey, why_everywhere, why_fi
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.memory_reader import Link
 from kalyx.core.system.reader import Process
-from kalyx.core.targets import resolve
+from kalyx.core.targets import resolve, resolve_to_change
+from kalyx.core.text.quoting import Unquotable, line_for
 from tests.core.test_diagnoses import COMB, SITE, SPRING, dist, machine_of, put
 from tests.core.test_findings import lines_of
 from tests.made import BINARY, HOME, Files
@@ -203,6 +205,33 @@ def surveys() -> Iterable[str]:
     for story in page.stories:
         yield f"story of {story.answer.module}: {[(item.entry, item.names, item.taken) for item in story.candidates if item.names]}"
     yield f"causes {[cause.name for cause in page.causes]}"
+
+
+@scene
+def targets() -> Iterable[str]:
+    """What a word means as a target that is to be changed; which environments settings name; what is asked about is known."""
+    elsewhere = {"/srv/moor/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "/srv/moor/bin/python": Link("/usr/bin/python3.11"), "/srv/moor/lib/python3.11/site-packages/x.py": ""}
+    for word in ("shell", "heath", "python3.11.7", "moor", "/srv/moor", "/usr/bin/python3", "version:3.11", "gone"):
+        machine, _ = machine_of({**elsewhere, ".vscode/settings.json": "", "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/srv/moor/bin/python"}'}, variables={"PATH": "/usr/bin"})
+        yield from told(f"to change {word}", lambda: [str((seat := resolve_to_change(machine, word)).environment and seat.environment.prefix)])
+    words = ["/srv/moor/bin/python", "/srv/copy/bin/python", "/srv/moor", "${workspaceFolder}/env/bin/python3", "/gone/bin/python", "/srv/moor/lib", "/srv/moor/bin/activate", "/srv/*/bin/python", "/srv/folder/bin/python", "./env", ".venv", "envs", "a/b"]
+    made = {**elsewhere, "/srv/copy/bin/python": BINARY, "/srv/folder/bin/python/x": "", "spring/env/bin/python3": Link("/usr/bin/python3"), "spring/env/pyvenv.cfg": "", "spring/.venv/pyvenv.cfg": "", "spring/.vscode/settings.json": "\n".join(f'"x": "{word}",' for word in words)}
+    machine, _ = machine_of(made)
+    yield f"named by settings: {named_prefixes(machine.reader, SPRING)}"
+    machine, _ = machine_of(elsewhere)
+    before = [environment.name for environment in machine.all_environments]
+    machine.know(read_environment(machine.reader, "/srv/moor").environment)
+    machine.know(None)
+    yield f"known before {before}, then {[environment.name for environment in machine.all_environments]}, {machine.environment_named('/srv/moor').name}"
+    for shell in ("tcsh", "sh", "fish", "pwsh", "cmd"):
+        yield from told(f"a control character in {shell}", lambda: [refused(shell)])
+
+
+def refused(shell: str) -> str:
+    try:
+        return line_for(["kalyx", "a\x01b"], shell)
+    except Unquotable as problem:
+        return f"{problem.word!r}: {problem.reason}"
 
 
 def why_everywhere_of(machine: Machine, module: str) -> WhyAnswer:

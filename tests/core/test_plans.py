@@ -566,7 +566,7 @@ def creation_that_fails() -> Iterable[str]:
         try:
             wanted = preparing.Order(folder=folder, base=resolve(machine, "/usr/bin/python3").interpreter, wants=requested.InstallSpec())
             was = tree(reader)
-            yield from told(title, lambda: [str(preparing.carry_out(machine, wanted, [["python", "-m", "venv"]], Noting(reader), lambda text: None).done)])
+            yield from told(title, lambda: [str(preparing.carry_out(machine, wanted, [["python", "-m", "venv"]], Noting(reader), lambda text: order.append(f"told: {text}")).done)])
         finally:
             preparing.run_to_end = kept
         yield from told("then", lambda: [f"folder: {reader.kind(folder)}", *order, *removed, *changed(was, tree(reader))])

@@ -136,14 +136,18 @@ def _for_csh(word: str) -> str:
 
 def _for_xonsh(word: str) -> str:
     """A raw string is read as it stands; what it cannot hold is refused: a backslash before its end, too."""
-    if not word.isprintable() or any(character in "'${}@" for character in word) or word.endswith("\\"):
+    if not word.isprintable():
+        raise Unquotable(word, "xonsh has no printable way to write its control characters")
+    if any(character in "'${}@" for character in word) or word.endswith("\\"):
         raise Unquotable(word, "xonsh reads more into it than a word")
     return f"r'{word}'" if word else "''"
 
 
 def _for_cmd(word: str) -> str:
     """In double quotes; the program's own run-time takes a backslash before the closing quote for an escape."""
-    if not word.isprintable() or any(character in '%!"\n' for character in word):
+    if not word.isprintable():
+        raise Unquotable(word, "the command interpreter has no printable way to write its control characters")
+    if any(character in '%!"' for character in word):
         raise Unquotable(word, 'the command interpreter reads % ! and " inside quotes too')
     if word and _PLAIN_WINDOWS.fullmatch(word):
         return word
