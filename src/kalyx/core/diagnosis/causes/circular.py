@@ -79,6 +79,6 @@ def _of_one(
         cause="circular",
         certainty="proven",
         message=f"{name} imports itself: its own name is that of the module it asks for",
-        evidence=[Evidence(fact=f"it finds this very file as {top}", source=path, path=path, line=line), *raised],
+        evidence=[Evidence(fact=f"import {top} finds this very file", source=path, path=path, line=line), *raised],
         fixes=mends,
     )
