@@ -165,10 +165,14 @@ class _Import:
             hook = self.reader.name(path).removesuffix(".py")
             lines = [f"import {hook}"] if path.endswith(".py") else self.reader.read_whole(path, 1 << 20).decode().splitlines()
             for number, line in enumerate(lines, 1):
+                line = line.strip() if self.version >= (3, 15) else line
                 if line.startswith(("import ", "import\t")):
                     try:
                         exec(compile(line, path, "exec"), {"__builtins__": self.names})
                     except Exception as error:
+                        if self.version >= (3, 15):  # PEP 829: it is told, and the other lines count
+                            self.printed.append(f"Error in import line from {path}: {line}\n  Traceback (most recent call last):\n  {type(error).__name__}: {error}")
+                            continue
                         where = f"Error processing line {number} of {path}:\n\n" if path.endswith(".pth") else "Error in sitecustomize; set PYTHONVERBOSE for traceback:\n"
                         self.printed.append(f"{where}  {type(error).__name__}: {error}\n\nRemainder of file ignored")
                         left = [self.reader.join(self.reader.parent(path), later.strip()) for later in lines[number:]]

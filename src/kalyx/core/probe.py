@@ -261,13 +261,21 @@ def limits():
 
 
 def run_as_at_start(path):
-    """One path file, or one hook, as ``site`` would run it: an error is printed, SystemExit and the like end Python."""
+    """One path file, start-up file or hook, as ``site`` runs it: an error is printed, SystemExit ends Python."""
     folder, name = os.path.split(path)
     try:
         if name.endswith(".pth"):
             import site
 
             site.addpackage(folder, name, set())
+        elif name.endswith(".start"):  # PEP 829
+            import pkgutil
+
+            with open(path, "rb") as file:
+                lines = file.read().decode("utf-8-sig").splitlines()
+            for line in lines:
+                if line.strip() and not line.strip().startswith("#"):
+                    pkgutil.resolve_name(line.strip())()
         else:
             __import__(name.split(".")[0])
     except BaseException:

@@ -83,7 +83,7 @@ class _Control:
         kept = {top for distribution in installed_in(reader, source) if distribution.key in keys
                 for top in tops_of(self.machine, distribution, source)}  # fmt: skip
         if source not in self.fresh:
-            kept = {top for top in kept if not top.endswith(".pth")}
+            kept = {top for top in kept if not top.endswith((".pth", ".start"))}
         paths = [reader.join(source, name) for name in reader.names(source)]
         link_all(source, folder, {path: "" for path in paths if path not in kept})
         changes = stand_in(self.machine, folder, self.site, self.case.module)
@@ -303,7 +303,8 @@ def _of_strays(control: _Control, keys: list[str]) -> Finding | None:
     machine, reader = control.machine, control.reader
     own = {top for distribution in installed_in(reader, control.site) if distribution.key in keys
            for top in tops_of(machine, distribution, control.site)}  # fmt: skip
-    names = [name for name in reader.names(control.site) if not name.endswith((".dist-info", ".egg-info", ".pth"))]
+    no_code = (".dist-info", ".egg-info", ".pth", ".start")
+    names = [name for name in reader.names(control.site) if not name.endswith(no_code)]
     paths = [path for name in names if name != "__pycache__" and (path := reader.join(control.site, name)) not in own]
     decisive = least(control.case, machine, Dimension("leftover", paths, control.without))
     return _leftover(control, decisive, "the import does not need") if decisive is not None else None

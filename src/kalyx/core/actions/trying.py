@@ -264,7 +264,7 @@ def _without_distribution(machine: Machine, attempt: _Attempt, name: str, folder
 def _without(machine: Machine, attempt: _Attempt, names: dict[str, str], folder: str) -> None:
     """Paths under other names, or gone: a folder of links to all the others stands in their entry's place."""
     reader = machine.reader
-    if any(reader.name(path).startswith(_AT_START) or path.endswith(".pth") for path in names):
+    if any(reader.name(path).startswith(_AT_START) or path.endswith((".pth", ".start")) for path in names):
         raise _NotTried  # what runs at start has run before anything can be changed
     first = next(iter(names))
     holds = [entry for entry in attempt.entries if reader.inside(first, entry)]

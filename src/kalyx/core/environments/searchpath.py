@@ -16,7 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_for
+from kalyx.core.interpreters.reading import SETTINGS_NAME, read_settings, sees_base_without_settings, settings_of
 from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.model.records import Evidence, Interpreter, PathEntry, PutBy
 from kalyx.core.system import Reader, Unreadable
@@ -245,14 +245,16 @@ class _Builder:
     def site(self) -> None:
         reader, interpreter = self.reader, self.interpreter
         base, _ = self._by_home(self.home_by_variable(), interpreter.base_prefix)
-        settings = settings_for(reader, interpreter.executable) if self.minor >= (3, 0) else None
+        settings = settings_of(reader, interpreter) if self.minor >= (3, 0) else None
         if self.is_older:
             self._older_site(base)
             return
         prefixes = [base]
         user_enabled = self._user_enabled()
-        if settings is not None:
-            own = reader.parent(reader.parent(interpreter.executable))
+        own = interpreter.prefix
+        if settings is not None and self.minor >= (3, 14) and reader.is_folder(settings.path):
+            prefixes = [own]  # such a folder decides the prefix, and the site module sees no file
+        elif settings is not None:
             self._prefix_folders(own, "own")
             if settings.sees_base:
                 prefixes = [own, base]
@@ -316,6 +318,9 @@ class _Builder:
         for name in names:
             if name.endswith(".pth") and not (name.startswith(".") and self._passes_hidden()):
                 self._path_file(folder, name)
+        for name in names if self.minor >= (3, 15) else ():
+            if name.endswith(".start") and not name.startswith("."):
+                self._entry_points(self.reader.join(folder, name))
 
     def _passes_hidden(self) -> bool:
         since = _HIDDEN_SINCE.get(self.minor)
@@ -339,11 +344,15 @@ class _Builder:
             text = raw.decode("latin-1")
         # The newer ones split the text as such, which knows more ends of lines than files do.
         lines = text.splitlines() if newer else file_lines(text)
+        # From 3.15 on (PEP 829) blanks before a line mean nothing, and a file of that stem takes the place of code.
+        starts = self.minor >= (3, 15) and self.reader.is_file(path.removesuffix(".pth") + ".start")
         for number, line in enumerate(lines, 1):
+            line = line.strip() if self.minor >= (3, 15) else line
             if line.startswith("#") or (not line.strip() and (self.minor >= (3, 0) or not line)):
                 continue
             if line.startswith(("import ", "import\t")):
-                self._code_line(path, number, line)
+                if not starts:
+                    self._code_line(path, number, line)
                 continue
             entry = line.rstrip()
             full = entry if self.reader.path.isabs(entry) else self.reader.join(folder, entry)
@@ -353,8 +362,15 @@ class _Builder:
             if "\0" not in full and self.reader.exists(full):
                 self.add(full, f"{path}, line {number}", "linked")
 
-    def _code_line(self, path: str, number: int, line: str) -> None:
-        evidence = Evidence(fact=line.strip()[:200], source="a path file's line of code", path=path, line=number)
+    def _entry_points(self, path: str) -> None:
+        """The entry points that Python 3.15 calls at start-up (PEP 829): named, not called."""
+        text = self.reader.text_or_none(path, _PTH_LIMIT) or ""
+        for number, line in enumerate(text.removeprefix("\ufeff").splitlines(), 1):
+            if line.strip() and not line.strip().startswith("#"):
+                self._code_line(path, number, line, "an entry point of a start-up file")
+
+    def _code_line(self, path: str, number: int, line: str, kind: str = "a path file's line of code") -> None:
+        evidence = Evidence(fact=line.strip()[:200], source=kind, path=path, line=number)
         if any(known.path == path and known.line == number for known in self.result.code):
             return
         self.result.code.append(evidence)
@@ -389,7 +405,7 @@ def _leaves_path_alone(line: str) -> bool:
     """Lines written by installers that are known to install an import hook and no path entry."""
     if "_distutils_hack" in line or "SETUPTOOLS_USE_DISTUTILS" in line:
         return True
-    if line.startswith("import __editable__"):
+    if line.startswith(("import __editable__", "__editable__")):
         return True
     return "importlib.machinery" in line and "types.ModuleType" in line or "_virtualenv" in line
 

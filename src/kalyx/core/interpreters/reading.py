@@ -119,8 +119,16 @@ def _folder_for_settings(reader: Reader, executable: str) -> PyvenvCfg | None:
     folder = reader.parent(executable)
     for above in (folder, reader.parent(folder)):
         if reader.is_folder(reader.join(above, SETTINGS_NAME)):
-            return PyvenvCfg(reader.join(above, SETTINGS_NAME), above, {})
+            # The site module, which would read the key, looks for a file: the base stays hidden.
+            return PyvenvCfg(reader.join(above, SETTINGS_NAME), above, {"include-system-site-packages": ("false", 0)})
     return None
+
+
+def settings_of(reader: Reader, interpreter: Interpreter) -> PyvenvCfg | None:
+    """The settings that an interpreter goes by, which it was read with; None where there are none."""
+    found = settings_for(reader, interpreter.executable)
+    newer = numbers_of(interpreter.version) >= [3, 14]
+    return found or (_folder_for_settings(reader, interpreter.executable) if newer else None)
 
 
 def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:
@@ -261,14 +269,17 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
     architecture = _architecture(reader, real)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
-    if settings is None and numbers_of(base.installation.minor) >= [3, 14]:
-        settings = _folder_for_settings(reader, executable)
+    newer = numbers_of(base.installation.minor) >= [3, 14]
+    settings = settings or (_folder_for_settings(reader, executable) if newer else None)
     if settings is None or base.installation.minor.startswith("2."):
         # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
         base_prefix = older_layout_base(reader, base.installation) or base_prefix
     else:
-        # The site module takes the folder above the executable, wherever the file lies.
-        prefix = reader.parent(reader.parent(executable))
+        # Before 3.14 the site module takes the folder above the executable, wherever the file lies; since then only
+        # where one lies there.
+        above = reader.parent(reader.parent(executable))
+        is_above = not newer or reader.exists(reader.join(above, SETTINGS_NAME))
+        prefix = above if is_above else settings.folder
     return Interpreter(
         executable=executable,
         real_executable=real,

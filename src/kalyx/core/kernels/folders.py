@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
-from kalyx.core.interpreters.reading import settings_for
+from kalyx.core.interpreters.reading import settings_of
 from kalyx.core.model.records import Interpreter, KalyxError
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import FileStat, variable_of
@@ -229,7 +229,7 @@ def _user_packages_on(reader: Reader, server: Server) -> bool:
         return False
     if is_switched_on(variable_of(server.variables, "PYTHONNOUSERSITE", reader.system), server.interpreter):
         return False
-    settings = settings_for(reader, server.interpreter.executable)
+    settings = settings_of(reader, server.interpreter)
     return settings is None or settings.sees_base
 
 

@@ -121,7 +121,7 @@ def _owned_by_none(reader: Reader, folder: str, origin: PackageOrigin, owned: se
     packages = []
     for name in reader.names(folder):
         stem = name.split(".")[0]
-        if name in _NO_MODULES or stem in owned or not stem.isidentifier() or name.endswith(".pth"):
+        if name in _NO_MODULES or stem in owned or not stem.isidentifier() or name.endswith((".pth", ".start")):
             continue
         path = reader.join(folder, name)
         is_package = name == stem and reader.is_file(reader.join(path, "__init__.py"))

@@ -150,7 +150,8 @@ class Essence:
             return lambda text: _lines(text, lambda line: line[:1] == "[" or "excludesfile" in line.lower())
         if low.endswith((".el", ".lisp")):
             return lambda text: _lines(text, lambda line: re.search(r"python|pyvenv|nil", line) is not None)
-        if low in ("pyvenv.cfg", "mount", "mounts", "version") or low.endswith((".txt", ".egg-link", "._pth", ".in")):
+        whole = (".txt", ".egg-link", "._pth", ".in", ".start")
+        if low in ("pyvenv.cfg", "mount", "mounts", "version") or low.endswith(whole):
             return lambda text: text
         if low.endswith(".pth"):
             return lambda text: "".join(

@@ -26,7 +26,8 @@ from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 
-_LINE = pattern(r"Error processing line (\d+) of (.+?):\n")
+_LINE = pattern(r"Error processing line (?P<line>\d+) of (?P<path>.+?):\n")
+_LINE_OF_315 = pattern(r"Error in import line from (?P<path>.+?\.pth): (?P<text>.+)")
 _HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
 _OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
 
@@ -136,26 +137,35 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
     return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
 
 
+def _number_of(lines: list[str], text: str) -> int:
+    """The number of the line with this text, counted from 1; 0 where no line has it."""
+    return next((number for number, line in enumerate(lines, 1) if line.strip() == text.strip()), 0)
+
+
 def _hook_failed(case: Case, machine: Machine) -> Finding | None:
     """A line of a path file that failed at start, where that line would have brought what is missing."""
     assert case.trial is not None
     missing = case.missing
-    match = _LINE.search(case.trial.output)
-    if missing is None or match is None or not machine.reader.is_file(match[2]):
+    reader, output = machine.reader, case.trial.output
+    numbered = _LINE.search(output)
+    match = numbered or _LINE_OF_315.search(output)
+    path = match["path"] if match is not None else ""
+    if missing is None or match is None or not reader.is_file(path):
         return None
-    reader = machine.reader
-    number, path = leading_number(match[1]), match[2]
-    lines = (machine.reader.text_or_none(path, 65536) or "").splitlines()
-    line = lines[number - 1] if 0 < number <= len(lines) else ""
+    lines = (reader.text_or_none(path, 65536) or "").splitlines()
+    number = leading_number(numbered["line"]) if numbered is not None else _number_of(lines, match["text"])
+    line = lines[number - 1].strip() if 0 < number <= len(lines) else ""
     top = missing.split(".")[0]
-    # The line fails, and Python skips the lines after it in the same file.
+    # The line fails, and before 3.15 Python skips the lines after it in the same file.
     later = [
-        reader.join(reader.parent(path), line.strip()) for line in lines[number:] if line.strip() and "\0" not in line
+        reader.join(reader.parent(path), line.strip())
+        for line in (lines[number:] if numbered is not None else ())
+        if line.strip() and "\0" not in line
     ]
     taken = next((folder for folder in later if case.resolver.in_folder(folder, missing) is not None), None)
     if taken is None and top not in line and "path" not in line and top not in machine.reader.name(path):
         return None
-    remainder = case.trial.output[match.end() :]
+    remainder = output[match.end() :]
     text = next(
         (line.strip() for line in remainder.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", line)), "it fails"
     )
