@@ -6,6 +6,8 @@ all with KALYX_LONG. No step is found by sleeping and hoping.
 
 import json
 import os
+import re
+import shlex
 import shutil
 from pathlib import Path
 
@@ -201,6 +203,21 @@ def test_while_preparing(moor, wheels, deed, record_property):
                 assert moor.kalyx(*words).status == 0, "the next run makes it whole"
                 assert moor.kalyx("why", "hivescale", "--in", path).status == 0
     told(seen, record_property)
+
+
+def test_once_the_environment_is_there(moor):
+    """Stopped before the new environment is checked: Kalyx keeps it and says so; the line printed removes it."""
+    path = moor.root / "env"
+    words = ["prepare", path, "--python", installation(NEW, moor.root / "base"), "--yes"]
+    steps = moor.steps_of(*words)
+    assert f"os.remove {path / '.kalyx-unfinished'}" in steps[:-1], "the last step follows the creation"
+    shutil.rmtree(path)
+    status, _, said = moor.stepped("TERM", len(steps), *words)
+    assert status == ENDS["TERM"] and "was created: it is kept and was not checked" in " ".join(said.split()), said
+    found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
+    assert [item["condition"] for item in found if item["prefix"] == str(path)] == ["sound"]
+    line = re.search(r"kalyx (discard .*)", said)[1]
+    assert moor.kalyx(*shlex.split(line), "--yes").status == 0 and not path.exists()
 
 
 def test_while_filling(moor, wheels, record_property):
