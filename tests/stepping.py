@@ -7,7 +7,8 @@ A step is a call by which Kalyx changes something or starts a program, as the in
 ``KILL``, ``TERM``, ``HUP`` or ``INT`` is the signal of that name; anything else the name of an error number that the
 step then fails with. The steps taken, one a line, are written to REPORT at the end, or when it is killed. While a program
 is waited for there is a second step: as soon as it has changed something in the folder KALYX_STEP_WATCHES, or has ended
-without (so that every run of the same words has the same number of steps).
+without (so that every run of the same words has the same number of steps). With KALYX_STEP_PRINTS a write to standard
+output is a step too.
 """
 
 from __future__ import annotations
@@ -90,12 +91,28 @@ def _with_steps(waiting: Callable, steps: Steps) -> Callable:
     return wait
 
 
+def _prints(steps: Steps) -> None:
+    """Open the streams as Kalyx does, with a step before each write to standard output."""
+    from kalyx.cli.streams import open_output
+
+    open_output()
+    writing = sys.stdout.write
+
+    def write(text: str) -> int:
+        steps.step("print")
+        return writing(text)
+
+    sys.stdout.write = write  # type: ignore[method-assign]
+
+
 def main() -> None:
     deed, number, report, *words = sys.argv[1:]
     steps = Steps(deed, int(number), report)
-    from kalyx.cli.start import main as begin
+    from kalyx.cli import start
     from kalyx.core.system import live_runner
 
+    if os.environ.get("KALYX_STEP_PRINTS"):
+        start.open_output = lambda: _prints(steps)
     live_runner._wait = _with_steps(live_runner._wait, steps)
     synced = os.fsync
 
@@ -116,7 +133,7 @@ def main() -> None:
     sys.argv = ["kalyx", *words]
     sys.addaudithook(steps.heard)
     try:
-        begin()
+        start.main()
     finally:
         steps.write()
         steps.busy = True

@@ -217,7 +217,36 @@ def test_once_the_environment_is_there(moor):
     found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
     assert [item["condition"] for item in found if item["prefix"] == str(path)] == ["sound"]
     line = re.search(r"kalyx (discard .*)", said)[1]
-    assert moor.kalyx(*shlex.split(line), "--yes").status == 0 and not path.exists()
+    status, _, said = moor.stepped("TERM", 60, *shlex.split(line), "--yes")  # it has begun to remove files there
+    assert status == ENDS["TERM"] and "freed" in said and not path.exists(), said
+
+
+def test_while_the_answer_is_printed(moor, wheels):
+    """What was changed is told to its end, with the line that undoes it, whatever arrives meanwhile."""
+    python, made = make_environment(NEW, moor.root / "heath"), moor.root / "made"
+    shutil.copy(standin_argv()[1], next((moor.root / "heath" / "lib").glob("python*")) / "site-packages")
+    settings, heath = moor.folder / ".vscode" / "settings.json", moor.root / "heath"
+    settings.parent.mkdir()
+    settings.write_text(SETTINGS % "/usr/bin/python3")
+    moor.variables["KALYX_STEP_PRINTS"] = "1"
+    for there, back in (
+        (["register", python, "--id", "orchard", "--static"], ["unregister", "orchard"]),
+        (["unregister", "orchard"], ["unregister", "orchard", "--undo"]),
+        (["point", "editor", python], ["point", "editor", "/usr/bin/python3"]),
+        (["prepare", made, "--python", installation(NEW, moor.root / "base")], ["discard", made]),
+        (["fill", heath, "hivescale", "--wheels", wheels], ["fill", heath, "--remove", "hivescale", "nectarflow"]),
+    ):
+        if there[0] == "unregister":
+            assert moor.kalyx("register", python, "--id", "orchard", "--static", "--yes").status == 0
+        calls = [[*words, "--yes"] for words in (there, back)]
+        # A first run makes what later runs find, so its steps are others.
+        whole = [moor.stepped("TERM", 0, *words) for words in calls * 2][2:]
+        for words, (status, steps, said) in zip(calls, whole, strict=True):
+            assert status == 0 and said, (words, said)
+            last = len(steps) - steps[::-1].index("print")
+            status, _, again = moor.stepped("TERM", last, *words)
+            # The time in the name of a folder, and sizes, differ from call to call.
+            assert (status, re.sub(r"\d+", "0", again)) == (0, re.sub(r"\d+", "0", said)), words
 
 
 def test_while_filling(moor, wheels, record_property):

@@ -7,6 +7,7 @@ import sys
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.actions import discarding
 from kalyx.core.model.action_results import DiscardAnswer
 from kalyx.core.system.live_writer import LiveWriter
@@ -29,8 +30,13 @@ def run(call: Call) -> int:
         if not call.as_json and not call.options.yes:
             _show(call, leaving.answer)
         if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
-            with call.progress("removing:") as tell:
-                discarding.carry_out(machine, leaving, writer, tell)
+            with signals.held():
+                with call.progress("removing:") as tell:
+                    discarding.carry_out(machine, leaving, writer, tell)
+                # The environment is removed: the answer is printed whatever arrives now.
+                stopped = signals.over()
+            status = _show(call, leaving.answer)
+            return 128 + stopped if stopped else status
     return _show(call, leaving.answer)
 
 
