@@ -10,6 +10,7 @@ import time
 
 import pytest
 
+from kalyx.core.system import watched
 from tests.conftest import KALYX, started
 from tests.equipment import running_with
 
@@ -74,6 +75,18 @@ def test_a_signal_reaches_the_command(moor, number):
             assert running.stdout.readline() == b"ready\n"
             running.send_signal(number)
             assert running.wait(20) == expected, running.stderr.read()
+
+
+def test_a_signal_before_the_command_is_started_reaches_it(monkeypatch):
+    """It is sent while the system starts the command, when nobody has its number yet."""
+    start = subprocess.Popen
+
+    def starts(*words, **named):
+        os.kill(os.getpid(), signal.SIGUSR1)
+        return start(*words, **named)
+
+    monkeypatch.setattr(subprocess, "Popen", starts)
+    assert watched.run_watched(["sleep", "30.03125"])[0] == -signal.SIGUSR1
 
 
 def test_a_program_that_the_command_leaves_behind_keeps_nobody_waiting(moor):

@@ -26,7 +26,7 @@ from tests.core.test_findings import lines_of
 from tests.made import BINARY, HOME, Files
 from tests.support.scenes import Scenes, plus, told
 
-SCENES = Scenes("answers")
+SCENES = Scenes("core/answers")
 scene = SCENES.add
 HEATH = f"{HOME}/heath"
 

@@ -21,7 +21,7 @@ from tests.made import BINARY, HOME, WINDOWS, Files
 from tests.support.model_python import ModelPython
 from tests.support.scenes import Scenes, told
 
-SCENES = Scenes("diagnoses")
+SCENES = Scenes("core/diagnoses")
 scene = SCENES.add
 SITE, LIBRARY, SPRING = f"{HOME}/heath/lib/python3.11/site-packages", "/usr/lib/python3.11", f"{HOME}/spring"
 # What a key of a scene's files begins with, and where that is.

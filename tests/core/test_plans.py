@@ -46,7 +46,7 @@ from tests.made import BINARY, HOME, Files
 from tests.support.scenes import Scenes, SteadyWriter, changed, on, plus, told, tree
 
 MINE, ALL = f"{HOME}/.local/share/jupyter/kernels", "/usr/local/share/jupyter/kernels"
-SCENES = Scenes("plans")
+SCENES = Scenes("core/plans")
 scene = SCENES.add
 
 

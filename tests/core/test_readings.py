@@ -31,7 +31,7 @@ from kalyx.core.text.essence import Essence, needed
 from tests.made import BINARY, HOME, WINDOWS, Files
 from tests.support.scenes import Scenes, SteadyWriter, on, plus, told
 
-SCENES = Scenes("readings")
+SCENES = Scenes("core/readings")
 scene = SCENES.add
 MINE = f"{HOME}/.local/share/jupyter"
 

@@ -27,19 +27,20 @@ POSIX = [
     "alias swarm=python3", "alias python=swarm", 'swarm() {{ {x}/alpha "$@"; }}', "alias swarm='alias python={x}/beta'", "swarm-out() {{\n  alias python={x}/alpha\n}}\nswarm-out", "swarm", "unalias swarm",
     "swarm() {{\n  brood\n}}", "brood() {{\n  alias python={x}/beta\n}}", "brood () {{ unalias python; }}", "if false; then\n  unalias python\nfi", "alias brood='python3 -B'", "if false; then\n  swarm\nfi",
     "alias python=\\\n{x}/beta", "alias python='exec {x}/alpha'", "case x in\n  x) alias python={x}/beta ;;\nesac", "true; alias python={x}/alpha", "alias python='~/alpha'", "alias python=alpha",
+    "alias python {x}/beta", "alias hive python={x}/beta", "alias -g python={x}/alpha", "alias -p python={x}/beta", "swarm() {{ {x}/alpha \"$@\"; }}; alias python=swarm", "brood() {{ swarm; }}; python() {{ {x}/beta; }}; unalias python3", "unset python", "unset -f python", ". ./more", "alias -- python={x}/beta",
 ]  # fmt: skip
 LINES = {
     "bash": [*POSIX, "hash -p {x}/beta python", 'function python {{ {x}/alpha "$@"; }}', "unset -f python", "builtin alias python={x}/alpha", "shopt -s expand_aliases"],
-    "zsh": [*POSIX, "hash python={x}/beta", 'function python {{ {x}/alpha "$@" }}', "alias -g hive={x}/beta"],
+    "zsh": [*POSIX, "hash python={x}/beta", 'function python {{ {x}/alpha "$@" }}', "alias -g hive={x}/beta", "unfunction python", "unhash -f python", "unhash -a python"],
     "dash": POSIX,
     "ksh": [*POSIX, 'function python {{ {x}/alpha "$@"; }}'],
     "fish": ["alias python={x}/alpha", "alias python '{x}/beta -q'", "alias python 'env A=1 {x}/alpha'", "function python; {x}/alpha $argv; end", "function python\n  {x}/beta $argv\nend",
              "function python3\n  command python $argv\nend", "if false\n  alias python={x}/beta\nend", "if true\n  alias python={x}/alpha\nend", "source {x}/more", "functions -e python",
              "# alias python={x}/beta", "alias python=python3", "alias python3={x}/beta", "alias python={x}/missing", "true; and alias python={x}/beta", "function python --wraps x\n  {x}/alpha $argv\nend",
-             "alias swarm=python3", "alias python=swarm", "function swarm; {x}/alpha $argv; end", "function swarm-out\n  alias python={x}/beta\nend", "swarm-out", "swarm", "if false\n  swarm\nend"],
+             "alias -s python={x}/beta", "alias --save python {x}/alpha", "alias -x python={x}/beta", "function brood; swarm; end; alias python={x}/beta", "function python; {x}/alpha; end; alias python3={x}/beta", "source ./more", "alias swarm=python3", "alias python=swarm", "function swarm; {x}/alpha $argv; end", "function swarm-out\n  alias python={x}/beta\nend", "swarm-out", "swarm", "if false\n  swarm\nend"],
     "tcsh": ["alias python {x}/alpha", "alias python '{x}/beta -q'", "alias python '{x}/alpha \\!*'", "alias python python3", "alias python3 {x}/beta", "unalias python", "alias python {x}/missing",
              "if (0) alias python {x}/beta", "if (1) then\n  alias python {x}/alpha\nendif", "source {x}/more", "# alias python {x}/beta", "alias python 'env A=1 {x}/beta'", "alias python \"$HOME/alpha\"",
-             "alias swarm python3", "alias python swarm", "alias swarm 'alias python {x}/beta'", "swarm", "if (0) swarm", "alias swarm {x}/alpha"],
+             "alias python={x}/beta", "alias -g python {x}/beta", "alias swarm python3", "alias python swarm", "alias swarm 'alias python {x}/beta'", "swarm", "if (0) swarm", "alias swarm {x}/alpha"],
 }  # fmt: skip
 RC = {"bash": ".bashrc", "zsh": ".zshrc", "dash": ".dashrc", "ksh": ".kshrc", "fish": ".config/fish/config.fish", "tcsh": ".tcshrc"}
 SECONDS = float(os.environ.get("KALYX_EXPLORE_SECONDS", 120 if LONG else 4))

@@ -11,6 +11,7 @@ from pathlib import Path
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.reader import Unreadable
 from tests.kept import differs
 from tests.made import HOME, Files
 from tests.support.memory_writer import MemoryWriter
@@ -19,14 +20,14 @@ Scene = Callable[[], Iterable[str]]
 
 
 class Scenes:
-    """The scenes of one test module, whose texts lie in a folder of tests/core."""
+    """The scenes of one test module, whose texts lie in a folder of the tests."""
 
     def __init__(self, folder: str) -> None:
-        self._folder = Path(__file__).parents[1] / "core" / folder
+        self._folder = Path(__file__).parents[1] / folder
         self._scenes: dict[str, Scene] = {}
 
-    def add(self, scene: Scene) -> Scene:
-        self._scenes[scene.__name__] = scene
+    def add(self, scene: Scene, name: str = "") -> Scene:
+        self._scenes[name or scene.__name__] = scene
         return scene
 
     @property
@@ -59,6 +60,8 @@ def told(title: str, ask: Callable[[], Iterable[str]]) -> list[str]:
     """A title, and below what is answered or refused."""
     try:
         lines = list(ask()) or ["nothing"]
+    except Unreadable as refusal:
+        lines = [f"unreadable: {refusal}"]
     except KalyxError as refusal:
         lines = [f"refused: {refusal.message}", *(f"near: {name}" for name in refusal.candidates)]
     return [title, *(f"  {line}" for line in lines)]

@@ -45,8 +45,7 @@ def draw_kernels(screen: Screen, answer: KernelsAnswer, verbose: bool) -> None:
     for running in answer.unregistered:
         screen.line((f" {screen.marks['unknown']} ", ORANGE), ("runs, and no kernel here explains it", ORANGE))
         _running(screen, running)
-    for refusal in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
+    screen.not_read(answer.unread)
     findings = [
         finding
         for kernel in answer.kernels

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 
+from rich.cells import cell_len
+
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.kernels import draw_rehearsal
-from kalyx.cli.render.screen import Screen
+from kalyx.cli.render.screen import Screen, padded
 from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer, PrepareAnswer
-from kalyx.core.model.records import ImportAnswer, VersionChange
+from kalyx.core.model.records import ImportAnswer, Package, VersionChange
 from kalyx.core.text.versions import change_of
 from kalyx.core.text.visible import visible
 
@@ -36,9 +38,9 @@ def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
     def shown(word: str) -> str:
         return (_DONE[word] if done else word).ljust(9) + " "
 
-    width = max([len(visible(move.name)) for move in answer.moves] + [0]) + 2
+    width = max([cell_len(visible(move.name)) for move in answer.moves] + [0]) + 2
     for move in answer.moves:
-        name = visible(move.name).ljust(width)
+        name = padded(visible(move.name), width)
         if move.before is None or move.hides is not None:
             hides = f"  hides {visible(move.before or '')} in {screen.path(move.hides)}" if move.hides else ""
             screen.line("   ", (shown("install"), BLUE), name, visible(move.after or ""), (hides, QUIET))
@@ -49,8 +51,8 @@ def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
             screen.line("   ", (word, ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
     for package in answer.seen_below:
         path = f"{screen.path(package.location)} ({package.origin})"
-        screen.line("   ", ("there".ljust(10), QUIET), f"{visible(package.name)} {visible(package.version or '')}, "
-                    f"seen from {path}: nothing of its own is added")  # fmt: skip
+        seen = f"{_named(package)}, seen from {path}: nothing of its own is added"
+        screen.line("   ", ("there".ljust(10), QUIET), seen)
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: list[VersionChange] | None) -> None:
@@ -73,7 +75,7 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
         screen.line("   ", ("broken    ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
     for process in answer.restart:
-        screen.line("   ", ("restart   ", ORANGE), f"{visible(process)}: it runs with the packages of before")
+        screen.line("   ", ("restart   ", ORANGE), f"{screen.shown(process)}: it runs with the packages of before")
     draw_lacking(screen, answer.lacking)
     for note in answer.notes:
         screen.line("   ", ("note      ", QUIET), screen.shown(note))
@@ -83,6 +85,10 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
         screen.line("   ", ("then      ", QUIET), visible(machine.line(answer.undo_then)))
 
 
+def _named(package: Package) -> str:
+    return visible(" ".join(filter(None, (package.name, package.version))))
+
+
 def _same_moves(moves: list[VersionChange], other: list[VersionChange]) -> bool:
     return {(m.name.lower(), m.before, m.after) for m in moves} == {(m.name.lower(), m.before, m.after) for m in other}
 
@@ -90,14 +96,14 @@ def _same_moves(moves: list[VersionChange], other: list[VersionChange]) -> bool:
 def _draw_imports(screen: Screen, imports: list[ImportAnswer]) -> None:
     for answer in imports:
         word, colour = WORDS[answer.outcome]
-        text = f"  {answer.error.type}: {visible(answer.error.text)}" if answer.error else ""
+        text = f"  {answer.error.type}: {screen.shown(answer.error.text)}" if answer.error else ""
         screen.line("   ", (visible(answer.statement), "bold"), "  ", (word, colour), text)
 
 
 def draw_lacking(screen: Screen, names: list[str]) -> None:
     """What was requested and is not installed."""
     for name in names:
-        screen.line("   ", ("lacking ", ORANGE), f"{visible(name)} was requested and is not installed")
+        screen.line("   ", ("lacking   ", ORANGE), f"{visible(name)} was requested and is not installed")
 
 
 def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, options: argparse.Namespace) -> None:
@@ -112,23 +118,23 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         named = f"  {visible(environment.name)}, {environment.version}  "
         screen.line(("created", BLUE), named, screen.path(environment.prefix))
     for package in answer.packages:
-        screen.line("   ", f"{visible(package.name)} {visible(package.version or '')}")
+        screen.line("   ", _named(package))
     asked = {package.name for package in answer.packages}
     came = [
         f"{change.name} {change.after}" for change in answer.moves if change.before is None and change.name not in asked
     ]
     if came:
-        screen.line("   ", ("with  ", QUIET), visible(", ".join(came)))
+        screen.line("   ", ("with      ", QUIET), visible(", ".join(came)))
     for move in answer.moves:
         if move.before is not None:
             where = f", which stays hidden in {screen.path(move.hides)}" if move.hides else ""
             word = _DONE[change_of(move.before, move.after or "")] if move.after else _DONE["remove"]
-            screen.line("   ", (f"{word} ", ORANGE), f"{visible(move.name)} {visible(move.before)} to "
+            screen.line("   ", (word.ljust(10), ORANGE), f"{visible(move.name)} {visible(move.before)} to "
                         f"{visible(move.after or 'nothing')}{where}")  # fmt: skip
     _draw_imports(screen, answer.imports)
     draw_lacking(screen, answer.lacking)
     for note in answer.notes:
-        screen.line("   ", ("note  ", ORANGE), screen.shown(note))
+        screen.line("   ", ("note      ", ORANGE), screen.shown(note))
     if answer.rehearsal is not None:
         screen.blank()
         draw_rehearsal(screen, answer.rehearsal, options.verbose, notes=False)

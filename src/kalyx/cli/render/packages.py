@@ -47,7 +47,7 @@ def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Name
             f"needs {u.requirement}, {'has ' + u.found if u.found else 'which is not here'}{asked}"
             for u in package.unmet
         ]
-        version = screen.words(package.version or "-", 12).ljust(14)
+        version = padded(screen.words(package.version or "-", 12), 14)
         lead = 2 + width + 14 + 8
         room = max(20, screen.width - lead)
         screen.line(
@@ -60,8 +60,7 @@ def draw_packages(screen: Screen, answer: PackagesAnswer, options: argparse.Name
             else (screen.words("; ".join(wrong), room), ORANGE),
         )
     screen.doubts(answer.unknown, "not known")
-    for refusal in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
+    screen.not_read(answer.unread)
     if options.verbose:
         screen.blank()
         for package in answer.packages:
@@ -85,17 +84,13 @@ def _draw_fitness(screen: Screen, answer: PackagesAnswer) -> None:
     for status in fit.requirements:
         mark = "=" if status.is_met else "?" if status.group is not None else screen.marks["differs"]
         result = f"{visible(status.found)} is here" if status.found is not None else "not here"
-        at = (
-            f"{screen.path(status.path)}, line {status.line}"
-            if status.path is not None and status.line is not None
-            else ""
-        )
-        group = f"for {visible(status.group)}; " if status.group is not None else ""
+        notes = [f"for {visible(status.group)}"] if status.group is not None else []
+        notes += [f"{screen.path(status.path)}, line {status.line}"] if status.path and status.line is not None else []
         screen.line(
             " ",
             mark,
             "  ",
             padded(screen.words(status.requirement, 38), 40),
-            padded(result, 20),
-            (f"{group}{at}", QUIET),
+            padded(result, 18) + "  ",
+            ("; ".join(notes), QUIET),
         )

@@ -17,7 +17,7 @@ from rich.text import Text
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ChangePlan, Evidence, Finding, Fix
+from kalyx.core.model.records import ChangePlan, Evidence, Finding, Fix, Unread
 from kalyx.core.model.results import NOT_READ
 from kalyx.core.model.steps import ManualStep
 from kalyx.core.text.visible import visible
@@ -103,7 +103,7 @@ class Screen:
         if headline:
             self.labelled(indent, "cause", known)
         else:
-            self.labelled(indent, "because", f"{finding.message} ({known})")
+            self.labelled(indent, "because", f"{self.shown(finding.message)} ({known})")
         sources = [self.source(evidence) for evidence in finding.evidence]
         for number in range(len(sources) - 1, 0, -1):
             path = finding.evidence[number].path
@@ -139,8 +139,13 @@ class Screen:
         for evidence in {(evidence.path, evidence.line): evidence for evidence in unknown}.values():
             path = self.source(evidence)
             lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "
-            self.line((f"{message}  ", ORANGE), f"{lead}{visible(evidence.fact)}")
+            self.line((f"{message}  ", ORANGE), f"{lead}{self.shown(evidence.fact)}")
             self.line(" " * (len(message) + 4), (path, QUIET))
+
+    def not_read(self, unread: list[Unread], style: str = ORANGE) -> None:
+        """The places that could not be read, and why."""
+        for refusal in unread:
+            self.line(("not read  ", style), self.path(refusal.path), f": {self.shown(refusal.reason)}")
 
     def labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
         """A label, and beside it words in as many lines as they take."""
@@ -165,7 +170,7 @@ class Screen:
 
     def fix(self, indent: int, label: str, fix: Fix) -> None:
         """What the fix does, then its lines to paste, whole: they are never cut, and stand alone on their lines."""
-        self.labelled(indent, label, fix.message)
+        self.labelled(indent, label, self.shown(fix.message))
         for number, step in enumerate(fix.steps):
             label, typed = "then" if number else "", step.line
             if isinstance(step, ManualStep):
@@ -209,5 +214,5 @@ def columns(rows: Iterable[list[str]], gap: int = 2) -> list[int]:
 
 
 def padded(text: str, width: int) -> str:
-    """A text filled with blanks to a width in columns."""
-    return text + " " * max(0, width - cell_len(text))
+    """A text filled with blanks to a width in columns; one blank where the text is wider."""
+    return text + " " * max(1, width - cell_len(text))

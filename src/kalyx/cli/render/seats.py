@@ -53,8 +53,7 @@ def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:
         screen.blank()
         for writer in answer.changes:
             screen.line(("changed  ", LABEL), screen.shown(writer))
-    for refusal in answer.unread:
-        screen.line(("not read ", LABEL), screen.path(refusal.path), f": {visible(refusal.reason)}")
+    screen.not_read(answer.unread, LABEL)
     causes = Counter(finding.cause for finding in answer.findings)
     many = {cause for cause, count in causes.items() if count > FEW and not verbose}
     shown: dict[str, int] = {}
@@ -213,17 +212,17 @@ def _details(screen: Screen, seat: Seat, indent: int) -> None:
             at = f"{screen.path(part.defined.path)}, line {part.defined.line}"
             screen.line(
                 " " * indent,
-                (visible(part.word).ljust(9) + " ", LABEL),
+                (padded(visible(part.word), 10), LABEL),
                 (visible(part.defined.fact), QUIET),
                 (f"   {at}", QUIET),
             )
         word = part.word if own and part.defined is None else "" if own else f"{part.role}: {part.word}"
         if part.path is None or not own:
             reason = part.reason or (screen.path(part.path) if part.path else "")
-            screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (visible(reason), QUIET))
+            screen.line(" " * indent, (padded(visible(word), 10), LABEL), (visible(reason), QUIET))
             continue
         first, *more = _hops(screen, [part.path, *part.links], screen.width - indent - 10)
-        screen.line(" " * indent, (visible(word).ljust(9) + " ", LABEL), (first, QUIET))
+        screen.line(" " * indent, (padded(visible(word), 10), LABEL), (first, QUIET))
         for line in more:
             screen.line(" " * (indent + 10), (line, QUIET))
         if part.reason:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.cli.render.folding import folded
-from kalyx.cli.render.screen import Screen, wrap
+from kalyx.cli.render.screen import Screen, padded, wrap
 from kalyx.core.model.records import ImportAnswer, Seat
 from kalyx.core.model.results import SeatImports, WhyAnswer
 from kalyx.core.text.visible import visible
@@ -23,8 +23,7 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         screen.labelled(0, "server", screen.shown(answer.seen_by))
     for finding in answer.findings:
         screen.finding(finding)
-    for unread in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(unread.path), f": {visible(unread.reason)}")
+    screen.not_read(answer.unread)
     if any(item.asked_at for item in answer.imports):
         _table(screen, answer)
         return
@@ -40,7 +39,7 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         for entry in answer.target.search_path:
             gone = "" if entry.exists else "  (not there)"
             path = screen.path(entry.entry) or "the current folder"
-            screen.line("   ", path.ljust(50), "  ", (visible(screen.shown(entry.origin)) + gone, QUIET))
+            screen.line("   ", padded(path, 52), (visible(screen.shown(entry.origin)) + gone, QUIET))
 
 
 def _table(screen: Screen, answer: WhyAnswer) -> None:
@@ -57,8 +56,8 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
         owner = f"{item.distribution.name} {item.distribution.version}" if item.distribution else ""
         note = " (not every run meets it)" if item.guarded and item.outcome != "imports" else ""
         path = screen.without_middle(where + more + note, 60)
-        name = screen.words(item.module, width - 2).ljust(width)
-        screen.line("   ", name, (word.ljust(16), colour), screen.words(owner, 24).ljust(26), (path, QUIET))
+        name = padded(screen.words(item.module, width - 2), width)
+        screen.line("   ", name, (word.ljust(16), colour), padded(screen.words(owner, 24), 26), (path, QUIET))
     details: set[str] = set()
     for item in answer.imports:
         if item.findings and item.findings[0].message not in details:

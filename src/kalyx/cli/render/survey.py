@@ -33,8 +33,7 @@ def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options:
         count = f"{user.distributions} distribution{'s' * (user.distributions != 1)}"
         screen.line(("your own packages ", "bold"), f"for {user.version}  ", screen.path(user.folder),
                     (f"  {count}{size}", QUIET))  # fmt: skip
-    for refusal in answer.unread:
-        screen.line(("not read  ", ORANGE), screen.path(refusal.path), f": {visible(refusal.reason)}")
+    screen.not_read(answer.unread)
 
 
 def _interpreters(screen: Screen, machine: Machine, answer: SurveyAnswer) -> None:
@@ -45,7 +44,8 @@ def _interpreters(screen: Screen, machine: Machine, answer: SurveyAnswer) -> Non
         names = [name for name in others if machine.reader.parent(name) in folders]
         notes = _notes(interpreter)
         room = screen.width - 14 - len(notes)
-        screen.line("  ", interpreter.version.ljust(10), screen.path(interpreter.executable, room), (notes, QUIET))
+        path = screen.path(interpreter.executable, room)
+        screen.line("  ", padded(visible(interpreter.version), 10), path, (notes, QUIET))
         if names:
             also = "also " + ", ".join(screen.path(name) for name in names)
             screen.line(" " * 12, (screen.words(also, screen.width - 12), QUIET))
@@ -97,7 +97,7 @@ def _environment(
         "    ",
         ((screen.marks["dead"] if not sound else screen.marks["differs"]) + " " if marked else "  ", ORANGE),
         padded(screen.words(environment.name, width - 2), width),
-        (visible(environment.version or "?"))[:9].ljust(10),
+        padded(visible(environment.version or "?")[:9], 10),
         path,
         (tail, ORANGE if marked else QUIET),
     )

@@ -211,7 +211,9 @@ class _Script:
 
     def _command(self, node: Command, state: _State, depth: int) -> Iterator[_Way]:
         words = self._words(node.words, state, depth)
-        given = {name: self._text(word, state, depth) for name, word in node.assigned}
+        given: dict[str, str | None] = {}
+        for name, word in node.assigned:
+            self._assign(name, self._text(word, state, depth), given, state.variables | given)
         if not words:
             state.variables |= given
             passed_on = state.sets.keys() | self.variables.keys()
@@ -228,11 +230,12 @@ class _Script:
                 yield replace(after, arguments=state.arguments, leaves=""), ended
             return
         if name is not None and name in self.given:
+            state.variables["PWD"] = state.folder
             self.given[name](parameters, state.variables)
             yield state, True
             return
-        if name in _OF_SOME and is_posix(self.shell) and not SHELLS[self.shell].has_extensions:
-            raise Unsettled(f"a script of {self.shell} that uses {name}, which only some of these shells have")
+        if name is not None and name in _OF_SOME:
+            self._refuse_in_plain(name)
         builtin = _BUILTINS.get(name or "")
         if builtin is not None:
             yield from builtin(self, parameters, state, depth)
@@ -246,8 +249,9 @@ class _Script:
             )
             for word in parameters:
                 key, equals, value = (word or "").partition("=")
-                if equals and _ASSIGNMENT.fullmatch(key):
-                    state.variables[key] = value
+                if equals and _ASSIGNMENT.fullmatch(key.removesuffix("+")):
+                    self._assign(key, value, state.variables, state.variables)
+                    key = key.removesuffix("+")
                 if _ASSIGNMENT.fullmatch(key) and is_export:
                     state.sets[key] = state.variables.get(key, "")
                 elif word is None:
@@ -268,6 +272,22 @@ class _Script:
         if name is None or ("/" not in name and self._lookup(name, state) is None):
             raise Unsettled(f"a script that calls {name or 'what only running tells'}, which may change what follows")
         yield state, None
+
+    def _assign(
+        self, name: str, value: str | None, to: dict[str, str | None], known: Mapping[str, str | None]
+    ) -> None:
+        """Give a variable its value; a name that ends in a plus sign has the value added."""
+        if name.endswith("+"):
+            self._refuse_in_plain(name + "=")
+            name = name[:-1]
+            before = known.get(name, "")
+            value = before + value if before is not None and value is not None else None
+        to[name] = value
+
+    def _refuse_in_plain(self, word: str) -> None:
+        """Raise Unsettled where the script's shell is one that need not know what only some shells have."""
+        if is_posix(self.shell) and not SHELLS[self.shell].has_extensions:
+            raise Unsettled(f"a script of {self.shell} that uses {word}, which only some of these shells have")
 
     def _lookup(self, word: str, state: _State) -> str | None:
         path = state.variables.get("PATH", "/usr/bin:/bin")

@@ -40,7 +40,7 @@ Word: TypeAlias = "list[Part]"
 
 
 class Command(Struct):
-    """A simple command: assignments in front, then words."""
+    """A simple command: assignments in front, then words; a name with a plus sign gets its value added."""
 
     words: list[Word]
     assigned: list[tuple[str, Word]]
@@ -264,7 +264,7 @@ class _Parser:
                 break
             word = self._word()
             key, equals, value = word[0].text.partition("=") if word and word[0].kind == "text" else ("", "", "")
-            if not command.words and equals and not word[0].quoted and _NAME.fullmatch(key):
+            if not command.words and equals and not word[0].quoted and _NAME.fullmatch(key.removesuffix("+")):
                 first = [Part("text", value)] if value else []
                 command.assigned.append((key, [*first, *word[1:]]))
             else:

@@ -175,8 +175,9 @@ def connection_in(command: tuple[str, ...]) -> str | None:
             following = command[position + 1]
             if following.endswith(".json"):
                 return following
-        if word.startswith("--f="):
-            return word[4:]
+        option, _, value = word.partition("=")
+        if option in ("--f", "--connection-file") and value:
+            return value
     return None
 
 

@@ -367,15 +367,18 @@ def _nearest_program(reader: Reader, word: str) -> str | None:
 
 def _started(reader: Reader, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
-    result = (
-        first_that_starts(reader, executables_of(reader, path)) if reader.is_folder(path) else starting(reader, path)
-    )
     part = Part(role=asked.role, word=asked.word, path=path)
+    if not reader.path.dirname(path):
+        part.path, result, absent = None, None, f"no {visible(path)} on PATH"
+    else:
+        is_folder = reader.is_folder(path)
+        result = first_that_starts(reader, executables_of(reader, path)) if is_folder else starting(reader, path)
+        absent = ""
     if result is not None:
         part.interpreter, part.environment, part.links = result.interpreter, result.environment, result.links
         part.reason, part.undecided = result.reason, result.undecided
     if part.interpreter is None:
-        part.reason = f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
+        part.reason = absent or f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
         from kalyx.core.system.nearest_path import nearest_existing
 
         is_name = not any(sign in asked.word for sign in "/\\$~")

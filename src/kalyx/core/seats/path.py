@@ -28,6 +28,6 @@ def _in_folder(reader: Reader, path: str) -> Part:
         return part
     if looks_like_environment(reader, path):
         return Part(role="python", word=path, path=path, reason="it holds no interpreter")
-    inside = [reader.join(path, name) for name in reader.names(path)]
-    near = [f for f in inside if looks_like_environment(reader, f) and not is_a_strangers(reader, f)]
+    around = [reader.parent(path), *(reader.join(path, name) for name in reader.names(path))]
+    near = [f for f in around if looks_like_environment(reader, f) and not is_a_strangers(reader, f)]
     raise KalyxError(f"{visible(path)} is not an environment", near)

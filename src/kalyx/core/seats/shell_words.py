@@ -34,7 +34,9 @@ _DEFINES = pattern(r"\b(?:alias|function|hash|eval|unalias)\b")
 _NAME = pattern(r"[\w.]+")
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*")
 _FUNCTION = pattern(r"(?:function\s+([\w.:@+-]+)\s*(?:\(\s*\))?|([\w.:@+-]+)\s*\(\s*\))\s*(.*)")
-_FISH_FUNCTION = pattern(r"function\s+([\w.:@+-]+)[^;]*(;.*)?")
+_FISH_FUNCTION = pattern(r"function\s+([\w.:@+-]+).*")
+# Options with which "alias" defines the words after them as without.
+_ALIAS_OPTIONS = {"zsh": ("-g", "-r"), "fish": ("-s", "--save")}
 _ANY_FUNCTION_NAME = ("bash", "zsh")  # the others take no hyphen in it
 # Words in front of a command that change nothing about which one it is.
 _BEFORE = {"exec", "builtin", "nocorrect", "noglob", "nohup", "time"}
@@ -173,55 +175,58 @@ class _StartFiles:
             if not line or line.startswith("#"):
                 continue
             if body is not None:
-                body = self._body(body, line)
-                continue
-            function = _FISH_FUNCTION.fullmatch(line) if self.is_fish else _FUNCTION.fullmatch(line)
-            function = None if self.is_c else function
-            if function is not None:
-                body = self._function(function, line, path, number, inside > 0)
-                continue
+                body.text = f"{body.text.removesuffix(' …')} …"  # it goes on below the line that is shown
             for statement in _statements(line):
+                bare = statement.removeprefix("then ").removeprefix("else ").removeprefix("do ").strip()
                 first = statement.split(None, 1)[0]
-                if first in _CLOSES:
+                if body is not None:
+                    body = self._body(body, statement)
+                elif (function := self._function_in(bare)) is not None:
+                    body = self._function(function, line, path, number, inside > 0)
+                elif first in _CLOSES:
                     inside = max(outside, inside - 1)
                 elif first in _OPENS and not (self.is_c and first == "if" and not line.endswith("then")):
                     inside += 1
                     self._calls(statement, path, number, depth)
                 else:
-                    bare = statement.removeprefix("then ").removeprefix("else ").removeprefix("do ").strip()
                     certain = not inside and "&&" not in line and "||" not in line
                     certain = certain and not (self.is_c and line.startswith("if"))
                     self._statement(bare, path, number, certain, depth)
 
-    def _function(self, match: re.Match[str], line: str, path: str, number: int, unsure: bool) -> _Body | None:
-        """A function's beginning; its body, where more lines belong to it."""
+    def _function_in(self, statement: str) -> tuple[str, str] | None:
+        """The name of the function that a command defines, and what follows on it; None where it defines none."""
         if self.is_fish:
-            name, remainder = match[1], (match[2] or "").lstrip(";").strip()
-        else:
-            name, remainder = match[1] or match[2], match[3].strip()
-        body = _Body(name, path, number, unsure, line)
-        if self.is_fish and remainder.endswith("end"):
-            body.lines = [remainder.removesuffix("end").strip().rstrip(";")]
-        elif not self.is_fish and remainder.startswith("{") and remainder.endswith("}"):
-            body.lines = [remainder[1:-1].strip().rstrip(";")]
-        elif remainder in ("", "{"):
-            return body
-        else:
-            body.lines, body.unsure = [remainder], True
-        self._keep_function(body)
-        return None
+            match = _FISH_FUNCTION.fullmatch(statement)
+            return (match[1], "") if match else None
+        match = _FUNCTION.fullmatch(statement) if not self.is_c else None
+        return (match[1] or match[2], match[3].strip()) if match else None
 
-    def _body(self, body: _Body, line: str) -> _Body | None:
-        if line == "{" and not body.lines:
-            return body
-        first = line.split(None, 1)[0].rstrip(";")
-        if not body.inner and first == ("end" if self.is_fish else "}"):
+    def _function(self, function: tuple[str, str], line: str, path: str, number: int, unsure: bool) -> _Body | None:
+        """A function's beginning: its body, where more commands belong to it."""
+        name, remainder = function
+        body = _Body(name, path, number, unsure, line, self.is_fish)
+        return self._body(body, remainder) if remainder else body
+
+    def _body(self, body: _Body, statement: str) -> _Body | None:
+        """The same body with one more command; None where that ends it."""
+        if not body.is_open:
+            body.is_open, body.unsure = True, body.unsure or not statement.startswith("{")
+            statement = statement.removeprefix("{").strip()
+            if body.unsure or not statement:
+                body.lines = [statement] if statement else []
+                if statement:
+                    self._keep_function(body)
+                return None if statement else body
+        whole = statement.endswith("}") and not self.is_fish and not body.lines and statement != "}"
+        if whole:  # the shell that takes a brace for the end there
+            body.lines = [statement.removesuffix("}").strip()]
+        first, function = statement.split(None, 1)[0], self._function_in(statement)
+        if whole or (not body.inner and first == ("end" if self.is_fish else "}")):
             self._keep_function(body)
             return None
-        for statement in _statements(line):
-            word = statement.split(None, 1)[0]
-            body.inner += (word in _OPENS) - (word in _CLOSES)
-        body.lines.append(line.rstrip(";"))
+        opens = function is not None and (self.is_fish or function[1][:1] == "{" and function[1][-1] != "}")
+        body.inner += (first in _OPENS or first == "{" or opens) - (first in _CLOSES or first == "}")
+        body.lines.append(statement)
         return body
 
     def _keep_function(self, body: _Body) -> None:
@@ -239,8 +244,7 @@ class _StartFiles:
             body.unsure = body.unsure or self.is_torn
             words, reach = (None, "any") if len(body.lines) != 1 or body.unsure else self._command(body.lines[0])
             reach = "no alias" if reach == "any" else reach
-            text = body.text if len(body.lines) < 2 else f"{body.text} …"
-            self.functions[body.name] = Meaning("function", body.name, text, body.path, body.line, words, reach)
+            self.functions[body.name] = Meaning("function", body.name, body.text, body.path, body.line, words, reach)
         self.bodies.setdefault(body.name, []).extend(body.lines)
 
     def _unknown_function(self, name: str, text: str, path: str, line: int) -> None:
@@ -265,9 +269,9 @@ class _StartFiles:
                         self._tear()
                         return
         for line in itertools.chain.from_iterable(called.values()):
-            function = _FISH_FUNCTION.fullmatch(line) if self.is_fish else _FUNCTION.fullmatch(line)
-            if function is not None and not self.is_c:
-                self._unknown_function(function[1] if self.is_fish else function[1] or function[2], line, path, number)
+            function = self._function_in(line)
+            if function is not None:
+                self._unknown_function(function[0], line, path, number)
             for statement in _statements(line):
                 words = statement.split()
                 while words and (words[0] in ("then", "else", "do", "{", "(", "!") or words[0] in _OPENS):
@@ -282,16 +286,19 @@ class _StartFiles:
         first, _, remainder = text.partition(" ")
         certain = certain and not self.is_torn
         if self.is_fish and first == "functions" and remainder.startswith(("-e ", "--erase ")):
-            first, remainder = "unset", remainder.partition(" ")[2]
+            first, remainder = "unfunction", remainder.partition(" ")[2]
         if first in ("source", "."):
             named = _filled(self.reader, remainder.strip().split(" ")[0].strip("\"'"))
             if named and "$" not in named and "`" not in named:
-                self.file(self.reader.absolute(named, self.reader.parent(path)), depth + 1, certain)
+                # A relative path starts where the shell stood then, which mostly is the home folder.
+                certain = certain and self.reader.path.isabs(named)
+                self.file(self.reader.absolute(named, self.reader.home), depth + 1, certain)
         elif first == "alias" or (first == "builtin" and remainder.startswith("alias ")):
             self._alias(remainder.removeprefix("alias "), text, path, number, certain)
-        elif first in ("unalias", "unset", "unhash"):
-            for word in remainder.split():
-                kept = {"unalias": self.aliases, "unhash": self.places}.get(first, self.functions)
+        elif first in ("unalias", "unset", "unhash", "unfunction"):
+            words = remainder.split()
+            kept = self._taken_away_by(first, words) or {}
+            for word in words:
                 if certain:
                     kept.pop(word, None)
                 elif word in kept:
@@ -303,21 +310,34 @@ class _StartFiles:
                 self.aliases[word] = Meaning("start-up code", word, text[:200], path, number, None)
                 self.stood_for.add(word)
 
+    def _taken_away_by(self, command: str, words: list[str]) -> dict[str, Meaning] | None:
+        """Of what a command takes meanings away; None where it takes away variables, or nothing that is followed."""
+        if command == "unset":
+            return self.functions if "-f" in words or (self.name == "bash" and "-v" not in words) else None
+        if command == "unhash":
+            option = next((word for word in words if word.startswith("-")), "")
+            return {"": self.places, "-a": self.aliases, "-f": self.functions}.get(option)
+        return self.aliases if command == "unalias" else self.functions
+
     def _alias(self, words_of_alias: str, text: str, path: str, number: int, certain: bool) -> None:
         words_of_alias = words_of_alias.strip()
-        while words_of_alias.startswith("-"):
-            words_of_alias = words_of_alias.partition(" ")[2].strip()
+        while words_of_alias.startswith("-") and not self.is_c:
+            option, _, words_of_alias = words_of_alias.partition(" ")
+            certain = certain and option in _ALIAS_OPTIONS.get(self.name, ())
+            if self.name == "zsh" and option == "-g" and any(map(_WORD.match, words_of_alias.split())):
+                self._tear()  # it stands for the word wherever that is typed
+                certain = False
+            words_of_alias = words_of_alias.strip()
+        name, _, value = words_of_alias.partition(" ")
         pairs = []
-        if "=" in words_of_alias.split(" ")[0]:
+        if not self.is_c and not (self.is_fish and "=" not in name):
             try:
                 pairs = [word.partition("=") for word in _words_of(words_of_alias) if "=" in word]
             except ValueError:
                 certain, pairs = False, [words_of_alias.partition("=")]
-        else:
-            name, _, value = words_of_alias.partition(" ")
-            value = value.strip()
+        elif value := value.strip():
             quoted = len(value) > 1 and value[0] in "\"'" and value[-1] == value[0] and value.count(value[0]) == 2
-            pairs = [(name, "=", value[1:-1] if quoted else value)] if value else []
+            pairs = [(name, "=", value[1:-1] if quoted else value)]
         for name, _, value in pairs:
             name = name.strip("\"'")
             words, reach = self._command(value) if certain else (None, "any")
@@ -380,6 +400,7 @@ class _Body(Struct):
     line: int
     unsure: bool
     text: str
+    is_open: bool  # the brace before its first command was met
     lines: list[str] = []
     inner: int = 0
 

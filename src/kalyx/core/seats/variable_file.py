@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from kalyx.core.interpreters.shell_script import Functions, variables_after
 from kalyx.core.interpreters.shell_syntax import Unsettled
-from kalyx.core.model.records import Seat
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
 
@@ -18,29 +18,29 @@ _FORM = ".envrc: terminal's Python"
 def variable_file_seat(reader: Reader, folder: str, path: str) -> Seat | None:
     """The seat of a folder's variable file; None where the file does not change which Python starts."""
     text = reader.text_or_none(path, _LIMIT)
+    before = _python_on(reader, reader.variable("PATH"))
     try:
         variables = variables_after(reader, path, text or "", _functions(reader, reader.parent(path)))
-        python = _python_after(reader, variables)
+        if (after := variables.get("PATH", "")) is None:
+            raise Unsettled("its PATH is worked out")
     except Unsettled as reason:
         seat = silent_seat("editor", _FORM, f"only loading {path} shows it: {reason}", folder, undecided=True)
     else:
-        if python is None:
+        python = _python_on(reader, after)
+        if python == before:
             return None
-        part = starting(reader, python, "terminal", "python")
+        if python is None:
+            part = Part(role="terminal", word="python", reason="no python on the PATH that it sets")
+        else:
+            part = starting(reader, python, "terminal", "python")
         seat = seat_from("editor", _FORM, part, folder, [part])
         seat.label = "where its loader is allowed to load it"
     seat.source = path
     return seat
 
 
-def _python_after(reader: Reader, variables: dict[str, str | None]) -> str | None:
-    """The Python on the PATH after; None where the file changes nothing about which."""
-    path = variables.get("PATH", "")
-    if path is None:
-        raise Unsettled("its PATH is worked out")
-    if path == reader.variable("PATH"):
-        return None
-    return next((python for word in ("python", "python3") for python in reader.lookup(word, path)), None)
+def _python_on(reader: Reader, path: str | None) -> str | None:
+    return next((python for word in ("python", "python3") for python in reader.lookup(word, path or "")), None)
 
 
 def _functions(reader: Reader, folder: str) -> Functions:
@@ -49,8 +49,9 @@ def _functions(reader: Reader, folder: str) -> Functions:
     def path_add(words: list[str | None], variables: dict[str, str | None]) -> None:
         for word in reversed(words):
             before = variables.get("PATH", "")
-            known = word is not None and before is not None
-            variables["PATH"] = f"{reader.absolute(word or '', folder)}:{before}" if known else None
+            here = variables.get("PWD", folder)
+            known = word is not None and before is not None and here is not None
+            variables["PATH"] = f"{reader.absolute(word or '', here)}:{before}" if known else None
 
     def layout(words: list[str | None], variables: dict[str, str | None]) -> None:
         made = reader.join(folder, ".direnv")

@@ -40,24 +40,24 @@ def run_watched(words: list[str]) -> tuple[int, bytes]:
     Signals that ask to end reach the command and not Kalyx. Raises NotStarted.
     """
     own = _terminal() if os.name == "posix" and os.isatty(2) else None
+    passed = _Passed()
     try:
-        running = subprocess.Popen(words, stderr=subprocess.PIPE if own is None else own[1])
+        running = passed.started(subprocess.Popen(words, stderr=subprocess.PIPE if own is None else own[1]))
     except OSError as error:
+        passed.restore()
         if isinstance(error, FileNotFoundError):
             raise NotStarted("there is no such program", 127) from None
         raise NotStarted(str(error.strerror), 126) from None
     finally:
         if own is not None:
             os.close(own[1])
-    before = _let_signals_pass(running)
     kept: deque[bytes] = deque()
     source = own[0] if own is not None else running.stderr.fileno() if running.stderr is not None else -1
     reading = threading.Thread(target=_copy, args=(source, running, kept), daemon=True)
     reading.start()
     status = running.wait()
     reading.join(_AFTER * 5)
-    for number, handler in before.items():
-        signal.signal(number, handler)
+    passed.restore()
     return status, b"".join(kept)[-_KEPT:]
 
 
@@ -124,22 +124,40 @@ def _write(chunk: bytes) -> None:
             return  # nobody reads it any more
 
 
-def _let_signals_pass(running: subprocess.Popen[bytes]) -> dict[int, Handler]:
-    """Have signals end the command: those of the keyboard reach it by themselves, the others are handed on."""
-    before: dict[int, Handler] = {}
+class _Passed:
+    """Has signals end the command: those of the keyboard reach it by themselves, the others are handed on.
 
-    def hand_on(number: int, frame: FrameType | None) -> None:
-        if running.poll() is None:
+    One that arrives before the command is started is handed on as soon as it is.
+    """
+
+    def __init__(self) -> None:
+        self._running: subprocess.Popen[bytes] | None = None
+        self._early: list[int] = []
+        self._before: dict[int, Handler] = {}
+        at_keyboard = os.name != "posix" or os.isatty(0) or os.isatty(2)
+        handlers = [(name, self._hand_on) for name in _PASSED_ON]
+        handlers += [(name, _wait if at_keyboard else self._hand_on) for name in ("SIGINT", "SIGQUIT", "SIGBREAK")]
+        for name, handler in handlers:
+            number = getattr(signal, name, None)
+            if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+                self._before[number] = signal.signal(number, handler)
+
+    def started(self, running: subprocess.Popen[bytes]) -> subprocess.Popen[bytes]:
+        self._running = running
+        for number in self._early:
             running.send_signal(number)
+        return running
 
-    def wait(number: int, frame: FrameType | None) -> None:
-        """The command's own group has it: only the command decides what comes of it."""
+    def restore(self) -> None:
+        for number, handler in self._before.items():
+            signal.signal(number, handler)
 
-    at_keyboard = os.name != "posix" or os.isatty(0) or os.isatty(2)
-    handlers = [(name, hand_on) for name in _PASSED_ON]
-    handlers += [(name, wait if at_keyboard else hand_on) for name in ("SIGINT", "SIGQUIT", "SIGBREAK")]
-    for name, handler in handlers:
-        number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
-            before[number] = signal.signal(number, handler)
-    return before
+    def _hand_on(self, number: int, frame: FrameType | None) -> None:
+        if self._running is None:
+            self._early.append(number)
+        elif self._running.poll() is None:
+            self._running.send_signal(number)
+
+
+def _wait(number: int, frame: FrameType | None) -> None:
+    """The command's own group has the signal: only the command decides what comes of it."""
