@@ -273,7 +273,7 @@ class Moor:
         assert "Traceback (most recent call last)" not in done.stderr, done.stderr
         return Ran(done)
 
-    def stepped(self, deed: str, number: int, *words: object) -> tuple[int, list[str], str]:
+    def stepped(self, action: str, number: int, *words: object) -> tuple[int, list[str], str]:
         """The program with one step spoilt (``stepping.py``): its status, the steps it took, what it said."""
         report = self.root.parent / "steps"
         # What runs before left in the journal would be taken back first: then the steps would be others each time.
@@ -281,7 +281,7 @@ class Moor:
         journal.mkdir(parents=True, exist_ok=True)
         for left in journal.iterdir():
             left.unlink()
-        done = preloaded().run([deed, str(number), str(report), *map(str, words)], str(self.folder), self.variables, None, 180, "tests.stepping")
+        done = preloaded().run([action, str(number), str(report), *map(str, words)], str(self.folder), self.variables, None, 180, "tests.stepping")
         return done.returncode, report.read_text(errors="surrogateescape").splitlines(), done.stdout + done.stderr
 
     def steps_of(self, *words: object) -> list[str]:

@@ -31,10 +31,10 @@ HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 
 
 class Steps:
-    """Counts the steps, and does the deed at the one asked for."""
+    """Counts the steps, and does the action at the one asked for."""
 
-    def __init__(self, deed: str, number: int, report: str) -> None:
-        self.deed, self.number, self.report = deed, number, report
+    def __init__(self, action: str, number: int, report: str) -> None:
+        self.action, self.number, self.report = action, number, report
         self.taken: list[str] = []
         self.busy = False
         # Sockets, signals and chance are steps too: not every run has as many of them, so only who asks for them counts them.
@@ -59,11 +59,11 @@ class Steps:
         self.taken.append(what)
         if len(self.taken) != self.number:
             return
-        if self.deed in ("KILL", "TERM", "HUP", "INT", "USR1"):
+        if self.action in ("KILL", "TERM", "HUP", "INT", "USR1"):
             self.write()
-            os.kill(os.getpid(), signal.Signals[f"SIG{self.deed}"])
+            os.kill(os.getpid(), signal.Signals[f"SIG{self.action}"])
         else:
-            raise OSError(getattr(errno, self.deed), os.strerror(getattr(errno, self.deed)))
+            raise OSError(getattr(errno, self.action), os.strerror(getattr(errno, self.action)))
 
     def write(self) -> None:
         self.busy = True
@@ -106,8 +106,8 @@ def _prints(steps: Steps) -> None:
 
 
 def main() -> None:
-    deed, number, report, *words = sys.argv[1:]
-    steps = Steps(deed, int(number), report)
+    action, number, report, *words = sys.argv[1:]
+    steps = Steps(action, int(number), report)
     from kalyx.cli import start
     from kalyx.core.system import live_runner
 

@@ -13,9 +13,9 @@ from kalyx.cli.start import COMMANDS
 def test_the_whole_story(story):
     answer = story[1]
     planned = story[0].kalyx("demo", "larkmoor", "--dry-run", "--json").json
-    assert planned["plan"][0]["deed"].startswith("remove the demo machine created there before") and not planned["done"]
+    assert planned["plan"][0]["action"].startswith("remove the demo machine created there before") and not planned["done"]
     assert [step["status"] for step in answer["steps"]] == [0, 1, 1, 0, 0, 0, 0], json.dumps(answer, indent=1)
-    assert [item["deed"] for item in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
+    assert [item["action"] for item in answer["plan"]] == ["create a demo machine of about 40 MB"] and answer["done"]
     why = answer["steps"][2]["output"]
     assert "orchard-spring is named after orchard but runs heath" in why
     lines = why.splitlines()

@@ -121,7 +121,7 @@ def test_the_page_that_is_drawn(moor):
     assert not difference, difference[:6000]
 
 
-DEEDS = """
+ACTIONS = """
 survey --under {moor}
 fill heath hivescale --wheels {wheels} --dry-run
 fill heath hivescale --wheels {wheels} --yes
@@ -173,7 +173,7 @@ survey --under {moor}
 """
 
 
-def test_what_deeds_say(moor, wheels):
+def test_what_actions_say(moor, wheels):
     """What is foreseen, done and taken back on a real machine, word for word."""
     heath = make_environment(NEW, moor.root / "heath")
     make_environment(NEW, moor.root / "orchard", "--without-pip")
@@ -185,7 +185,7 @@ def test_what_deeds_say(moor, wheels):
     moor.variables |= {"PATH": f"{moor.root}/heath/bin:/usr/bin:/bin", "KALYX_ONLY_BELOW": str(moor.root.parent), "PIP_NO_INDEX": "1", "COLUMNS": "1000"}
     names = {"moor": str(moor.root), "wheels": str(wheels), "base": str(base)}
     told = []
-    for line in DEEDS.strip().splitlines():
+    for line in ACTIONS.strip().splitlines():
         words = [word.format(**names) for word in line.split()]
         words = [str(moor.root / word) if word in ("heath", "orchard") and words[at - 1] not in ("--id", "unregister", "rehearse") else word for at, word in enumerate(words)]
         ran = moor.kalyx(*words)
@@ -193,5 +193,5 @@ def test_what_deeds_say(moor, wheels):
     real = BY_VERSION[NEW]
     paths = {path: name for name, path in names.items()} | {str(moor.root.parent): "root", real.prefix: "real"}
     made_by = f"Python {real.version}, user {'root' if os.geteuid() == 0 else 'other'}"
-    difference = story_differs(FOLDER / "deeds.txt", as_kept("".join(told), paths), made_by)
+    difference = story_differs(FOLDER / "changes.txt", as_kept("".join(told), paths), made_by)
     assert not difference, difference

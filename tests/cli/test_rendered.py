@@ -74,7 +74,7 @@ rendered("fill_plan", action_results.FillAnswer, lambda call, answer: lifecycle.
 rendered("fill", action_results.FillAnswer, lambda call, answer: lifecycle.draw_fill(call.screen, call.machine, answer, answer.moves if call.options.dry_run else []))
 rendered("prepare", action_results.PrepareAnswer, lambda call, answer: lifecycle.draw_prepare(call.screen, call.machine, answer, call.options))
 rendered("contrast", results.ContrastAnswer, lambda call, answer: contrast._draw(call, answer, call.options.verbose))
-rendered("discard", action_results.DiscardAnswer, discard._show, deed=["remove", "remove kernel"])
+rendered("discard", action_results.DiscardAnswer, discard._show, action=["remove", "remove kernel"])
 rendered("point", action_results.PointAnswer, point._show)
 rendered("unregister", action_results.UnregisterAnswer, unregister._show)
 rendered("report", action_results.ReportAnswer, report._draw)

@@ -134,7 +134,7 @@ def commands() -> Iterable[str]:
 
 @scene
 def conditions_of_environments() -> Iterable[str]:
-    """What is wrong with an environment, and what mends that."""
+    """What is wrong with an environment, and what fixes that."""
     other = {"/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": ""}
     cfg = "home = /usr/bin\ninclude-system-site-packages = false\nversion = 3.11.7\n"
     away = {"~/old/pyvenv.cfg": cfg, "~/old/bin/python": Link("/usr/bin/python3.11"), "~/old/bin/activate": f"VIRTUAL_ENV='{HOME}/before'\n", "~/old/lib/python3.11/site-packages/x.py": ""}

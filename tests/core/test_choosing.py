@@ -57,7 +57,7 @@ def test_only_the_value_changes(case):
     before, after = text.replace("<>", old), text.replace("<>", new)
     change = planned(name, before, target)
     assert change.before.decode() == before and change.after.decode() == after
-    assert change.was is not None and len(change.deeds) == 1
+    assert change.was is not None and len(change.plan) == 1
     from kalyx.core.formats.editing import apply
 
     assert apply(after, change.back)[0] == before

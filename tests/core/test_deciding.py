@@ -8,7 +8,7 @@ from types import SimpleNamespace
 import pytest
 from msgspec.structs import replace
 
-from kalyx.core.actions import mending, version_cache
+from kalyx.core.actions import fixing, version_cache
 from kalyx.core.diagnosis import difference, experiments, fixes
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports import conducting
@@ -79,11 +79,11 @@ def test_which_fixes_are_carried_out(known, chosen):
                ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix(MOVE))])]  # fmt: skip
     if isinstance(chosen, str):
         with pytest.raises(KalyxError, match=chosen):
-            mending.fixes_to_try(answers)
+            fixing.fixes_to_try(answers)
     else:
-        cause, some = mending.fixes_to_try(answers)
+        cause, some = fixing.fixes_to_try(answers)
         assert cause.cause == "absent" and [made.index(item) for item in some] == chosen
-    assert mending.fixes_to_try(answers[:1]) is None
+    assert fixing.fixes_to_try(answers[:1]) is None
 
 
 def owned() -> Files:
@@ -115,17 +115,17 @@ def test_whose_a_file_is(path):
 @pytest.mark.parametrize("made", [lambda path: RemoveFiles(paths=[path]), lambda path: Move(path=path, to=f"{path}.old")])
 def test_what_is_not_the_users_own_is_not_touched(made, monkeypatch):
     done = []
-    monkeypatch.setattr(mending, "run_step", lambda machine, step, tell: done.append(step))
+    monkeypatch.setattr(fixing, "run_step", lambda machine, step, tell: done.append(step))
     machine = owned().machine()
     seat = Seat(seat="shell", name="shell")
     for path, whose in WHOSE.items():
         step = fix(made(path))
         if whose is None:
-            mending.carry_out(machine, step, seat, lambda text: None)
+            fixing.carry_out(machine, step, seat, lambda text: None)
             assert done.pop() is step.steps[0]
         else:
             with pytest.raises(KalyxError, match="nothing was done"):
-                mending.carry_out(machine, step, seat, lambda text: None)
+                fixing.carry_out(machine, step, seat, lambda text: None)
             assert not done
 
 

@@ -144,7 +144,7 @@ def registered() -> Iterable[str]:
 def plan_of(machine: Machine, order: registering.Order) -> Iterable[str]:
     seat = resolve(machine, f"{HOME}/heath")
     plan = registering.plan_registration(machine, seat, order, registering.kernel_package_in(machine, seat.interpreter))
-    yield from (f"{deed.deed} {deed.path}" for deed in plan.deeds)
+    yield from (f"{change.action} {change.path}" for change in plan.changes)
     yield from (f"note: {note}" for note in plan.notes)
     yield f"icons {sorted(plan.icons)}, starts a file: {plan.startup is not None}"
     yield " ".join(plan.spec.decode().split())
@@ -279,11 +279,11 @@ def pointed() -> Iterable[str]:
 
         def there_and_back() -> Iterable[str]:
             plan = pointing.plan(machine, path, kernel)
-            yield from (f"plan: {deed.deed} {deed.path}" for deed in plan.deeds)
+            yield from (f"plan: {change.action} {change.path}" for change in plan.plan)
             yield f"undo: {pointing.carry_out(machine, plan, writer)}, kept with mode {writer.modes[pointing._kept(reader, path)]:o}"
             yield from (line for line in changed(before, tree(reader)) if "kalyx" not in line)
             back = pointing.plan_undo(machine, path)
-            yield from (f"back: {deed.deed} {deed.path}, goes: {back.goes}" for deed in back.deeds)
+            yield from (f"back: {change.action} {change.path}, goes: {back.goes}" for change in back.plan)
             pointing.carry_out(machine, back, writer)
             yield from (line for line in changed(before, tree(reader)) if "kalyx" not in line)
 
@@ -295,7 +295,7 @@ def pointed() -> Iterable[str]:
     for title, other in [("another file's", {"path": f"{HOME}/spring/b.ipynb"}), ("changed since", {"after": "0"}), ("a place before the file", {"back": [[-3, 2, "eA=="]]}), ("no base64", {"back": [[1, 2, "?"]]}),
                          ("backwards", {"back": [[5, 2, "eA=="]]}), ("a new file", {"new": True})]:  # fmt: skip
         reader.put(kept, json.dumps({**note, **other}).encode())
-        yield from told(f"its kept change is {title}", lambda: [deed.deed for deed in pointing.plan_undo(machine, path).deeds])
+        yield from told(f"its kept change is {title}", lambda: [change.action for change in pointing.plan_undo(machine, path).plan])
     stale = pointing.plan(machine, f"{HOME}/spring/b.ipynb", kernel)
     reader.put(f"{HOME}/spring/b.ipynb", b"somebody else's")
     yield from told("changed between the plan and the change", lambda: pointing.carry_out(machine, stale, writer))
@@ -371,7 +371,7 @@ def order_of(machine: Machine, words: list[str], keys: set[str], remove: bool, t
 
 def plan_of_filling(machine: Machine, order: filling.Order) -> Iterable[str]:
     answer, commands = filling.plan(machine, order, lambda text: None)
-    yield from (f"plan: {deed.deed}" for deed in answer.plan)
+    yield from (f"plan: {change.action}" for change in answer.plan)
     yield from (f"runs: {' '.join(words)}" for words in commands)
     yield from (f"breaks: {item.name} {item.version} needs {item.requirement}, found {item.found}" for item in answer.broken)
     yield from (f"below: {package.name} {package.version} in {package.location}" for package in answer.seen_below)
@@ -533,8 +533,8 @@ def environment_to_be() -> Iterable[str]:
 
         def planned() -> Iterable[str]:
             order = preparing.Order(**{"folder": f"{HOME}/{folder}", "base": base, "wants": requested.InstallSpec(), **more})
-            deeds, commands = preparing.plan(machine, order)
-            return [*(f"{deed.deed} {deed.path}" for deed in deeds), *(" ".join(words) for words in commands), f"may run: {sorted(machine._let_through)}"]
+            changes, commands = preparing.plan(machine, order)
+            return [*(f"{change.action} {change.path}" for change in changes), *(" ".join(words) for words in commands), f"may run: {sorted(machine._let_through)}"]
 
         yield from told(title, planned)
 
@@ -641,7 +641,7 @@ def removal_refused_half_way() -> Iterable[str]:
             reader.put(f"{HOME}/heath/{DISCARDED_MARK}", begun("discard", f"{HOME}/heath", reader).encode())
         writer = SteadyWriter(reader)
         leaving = discarding.plan(machine, f"{HOME}/heath", writer, own_prefix="/usr", with_own_files=True)
-        yield from told(f"{title}: plan", lambda: [*(f"{deed.deed} {deed.path}" for deed in leaving.answer.plan), *leaving.answer.pointers, *leaving.answer.notes])
+        yield from told(f"{title}: plan", lambda: [*(f"{change.action} {change.path}" for change in leaving.answer.plan), *leaving.answer.pointers, *leaving.answer.notes])
         before = tree(reader)
         if full:
             writer.move = refusing
@@ -720,7 +720,7 @@ def steps_of_each_kind() -> Iterable[str]:
 @scene
 def undone_fixes() -> Iterable[str]:
     """What restores the state before each step; the line that undoes a fix; which fix is carried out."""
-    from kalyx.core.actions import mending, rollback
+    from kalyx.core.actions import fixing, rollback
     from kalyx.core.diagnosis.undo import with_undo
 
     python = f"{HOME}/heath/bin/python"
@@ -761,21 +761,21 @@ def undone_fixes() -> Iterable[str]:
     for chosen in ([runs, removes], [removes, runs], [by_hand, runs], [by_hand, works], [fails, runs], [fails], [], [another, runs], [runs, works, removes]):
         finding = Finding(cause="absent", certainty="proven", message="it is not here", fixes=list(chosen))
         answer = ImportAnswer(statement="import x", module="x", outcome="fails", findings=[finding])
-        yield from told(f"of {[fix.message for fix in chosen]}", lambda: [fix.message for fix in mending.fixes_to_try([answer])[1]])
+        yield from told(f"of {[fix.message for fix in chosen]}", lambda: [fix.message for fix in fixing.fixes_to_try([answer])[1]])
     for outcome, text, was in [("imports", "", "a"), ("fails", "a", "a"), ("fails", "b", "a"), ("fails", "", "a")]:
         first = ImportAnswer(statement="import x", module="x", outcome="fails", error=ErrorText(type="E", text=was), findings=[Finding(cause="absent", certainty="proven", message="x")])
         now = ImportAnswer(statement="import x", module="x", outcome=outcome, error=ErrorText(type="E", text=text) if text else None)
-        yield f"{outcome} {text!r} after {was!r}: gone {mending.is_gone([first], [now])}, of another {mending.is_gone([first], [])}"
-    kept, mending.run_step = mending.run_step, lambda machine, step, tell: ran.append(step.line)
+        yield f"{outcome} {text!r} after {was!r}: gone {fixing.is_gone([first], [now])}, of another {fixing.is_gone([first], [])}"
+    kept, fixing.run_step = fixing.run_step, lambda machine, step, tell: ran.append(step.line)
     try:
         for folder, step in [(f"{HOME}/spring", install), (f"{HOME}/heath/own", install), (f"{HOME}/heath", install), (f"{HOME}/spring", fixes.step(machine, steps.Move(path="/usr/lib/python3.11/os.py", to="/x"))), (f"{HOME}/spring", fixes.step(machine, steps.Move(path=f"{HOME}/spring/mine.py", to=f"{HOME}/spring/x.py"))),
                              (f"{HOME}/spring", fixes.step(machine, steps.Move(path="/gone", to="/x")))]:  # fmt: skip
             ran = list[str]()
             standing = on(files, folder=folder)
             seat = resolve(standing, f"{HOME}/heath" if folder.endswith("heath") else "/usr/bin/python3")
-            yield from told(f"in {folder}: {step.line}", lambda: mending.carry_out(standing, Fix(message="x", steps=[step]), seat, lambda text: None, lambda step: ran.append("noted")) or ran)
+            yield from told(f"in {folder}: {step.line}", lambda: fixing.carry_out(standing, Fix(message="x", steps=[step]), seat, lambda text: None, lambda step: ran.append("noted")) or ran)
     finally:
-        mending.run_step = kept
+        fixing.run_step = kept
 
 
 @scene

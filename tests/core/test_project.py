@@ -69,7 +69,7 @@ def test_here_tells_each_seat():
     assert answer.project.name == "spring-scales" and answer.project.requirements == 3
     assert {seat.project.runs for seat in answer.seats if seat.interpreter} == {False}
     assert answer.fill.line == f"kalyx fill {HOME}/heath --from {HOME}/spring"
-    assert look_here(place(python=">=3.12")).fill is None, "no package mends that"
+    assert look_here(place(python=">=3.12")).fill is None, "no package fixes that"
     assert look_here(Files().machine()).project is None
 
 

@@ -524,7 +524,7 @@ def fixes_beside_others() -> Iterable[str]:
     settings = {f"{HOME}/spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/first", "x": 1, "python.defaultInterpreterPath": "/second"}'}
     machine = on(plus(files, settings))
     plan = editor_settings.plan(machine, f"{HOME}/spring/.vscode/settings.json", None, heath)
-    yield f"a setting that stands twice: {plan.after.decode()}, {[deed.deed for deed in plan.deeds]}"
+    yield f"a setting that stands twice: {plan.after.decode()}, {[change.action for change in plan.plan]}"
 
 
 @scene

@@ -7,7 +7,7 @@ from types import SimpleNamespace
 import pytest
 from msgspec.structs import replace
 
-from kalyx.core.actions import mending, trying
+from kalyx.core.actions import fixing, trying
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, Fix, ImportAnswer, KalyxError, Seat
@@ -110,15 +110,15 @@ def test_no_step_touches_an_environment_that_came_with_the_folder(step, monkeypa
     files[f"{BROUGHT}/pyvenv.cfg"] = b"home = /usr/bin\n"
     machine = Machine(MemoryReader("linux", files, home=HOME, folder="/moor/spring"))
     done = []
-    monkeypatch.setattr(mending, "run_step", lambda machine, step, tell: done.append(step))
+    monkeypatch.setattr(fixing, "run_step", lambda machine, step, tell: done.append(step))
     fix, seat = Fix(message="x", steps=[fixes.step(machine, step)]), Seat(seat="shell", name="shell")
     with pytest.raises(KalyxError, match="you did not name it"):
-        mending.carry_out(machine, fix, seat, lambda text: None)
+        fixing.carry_out(machine, fix, seat, lambda text: None)
     assert not done
     seat.interpreter = replace(Files().machine().interpreters[0], executable=f"{BROUGHT}/bin/python", prefix=BROUGHT)
     monkeypatch.setattr(fixes, "not_the_users_own", lambda machine, path: None)
     if not isinstance(step, Move):  # where it is moved to is another folder
-        mending.carry_out(machine, fix, seat, lambda text: None)
+        fixing.carry_out(machine, fix, seat, lambda text: None)
         assert done == fix.steps
 
 

@@ -131,7 +131,7 @@ def test_what_a_door_remembers_is_what_it_would_find(tmp_path):
 
 # -- writing --------------------------------------------------------------------------------------------------------
 
-DEEDS = [
+ACTIONS = [
     ("folder", 1), ("write", 1), ("mark", 1), ("claim", 1), ("remove_file", 1), ("remove_folder", 1),
     ("remove_empty_folder", 1), ("move", 2), ("copy_folder", 2), ("link", 2),
 ]  # fmt: skip
@@ -152,18 +152,18 @@ def snapshot(reader, folder: str) -> dict[str, object]:
     return found
 
 
-def did(change, deed: str, words: list[str]) -> str:
+def did(change, action: str, words: list[str]) -> str:
     try:
-        extra = {"copy_folder": {"linked": False}}.get(deed, {})
-        content = [b"new"] if deed in ("write", "mark", "claim") else []
-        return repr(getattr(change, deed)(*words, *content, **extra))
+        extra = {"copy_folder": {"linked": False}}.get(action, {})
+        content = [b"new"] if action in ("write", "mark", "claim") else []
+        return repr(getattr(change, action)(*words, *content, **extra))
     except KalyxError as error:
         return f"refused: {error.message.partition(': ')[2].partition(';')[0]}"
 
 
 @pytest.mark.parametrize("seed", range(300 if LONG else 30))
 def test_writing(tmp_path, seed):
-    """The same deeds, by chance: the same trees, the same refusals."""
+    """The same changes, by chance: the same trees, the same refusals."""
     chance = random.Random(seed)
     root = str(tmp_path.resolve())
     on_disk(root)
@@ -172,15 +172,15 @@ def test_writing(tmp_path, seed):
     memory.drop(f"{root}/pipe")
     live, other = LiveWriter(), MemoryWriter(memory)
     for _ in range(12):
-        deed, count = chance.choice(DEEDS)
+        action, count = chance.choice(ACTIONS)
         words = [f"{root}/{chance.choice(PLACES)}" for _ in range(count)]
-        if deed in ("move", "copy_folder"):
+        if action in ("move", "copy_folder"):
             words[1] = f"{root}/to-{chance.randint(1, 3)}"
-            if deed == "copy_folder" and (LiveReader({}, root).kind(words[1]) or not LiveReader({}, root).is_folder(words[0])):
+            if action == "copy_folder" and (LiveReader({}, root).kind(words[1]) or not LiveReader({}, root).is_folder(words[0])):
                 continue
-        one, two = did(live, deed, words), did(other, deed, words)
-        assert one == two, (deed, words)
-        assert snapshot(LiveReader({}, root), root) == snapshot(memory, root), (deed, words)
+        one, two = did(live, action, words), did(other, action, words)
+        assert one == two, (action, words)
+        assert snapshot(LiveReader({}, root), root) == snapshot(memory, root), (action, words)
 
 
 # -- starting -------------------------------------------------------------------------------------------------------

@@ -101,10 +101,10 @@ def circular_own_files(envs):
     (envs.moor.folder / "sowing.py").write_text("from reaping import sickle\nseed = 1\n")
     (envs.moor.folder / "reaping.py").write_text("from sowing import seed\nsickle = 2\n")
 
-    def mend():
+    def fix():
         (envs.moor.folder / "reaping.py").write_text("sickle = 2\ndef reap():\n    from sowing import seed\n")
 
-    return ["why", "sowing", "--in", envs.heath], "circular", None, mend
+    return ["why", "sowing", "--in", envs.heath], "circular", None, fix
 
 
 def name_gone_of_the_standard_library(envs):

@@ -1,6 +1,6 @@
 """Builders of the commonest faults: nothing answers to the name, another thing does, or its own code fails.
 
-Each builder: (envs) -> (words of the call, the cause), with what mends it where the fix is by hand.
+Each builder: (envs) -> (words of the call, the cause), with what fixes it where the fix is by hand.
 """
 
 import shutil
@@ -293,11 +293,11 @@ def activation_differs_lost_from_path(envs):
     first.mkdir(exist_ok=True)
     variables = {"VIRTUAL_ENV": str(envs.moor.root / "heath"), "PATH": f"{first}:{envs.moor.root}/orchard/bin:/usr/bin:/bin"}
 
-    def mend():
+    def fix():
         (first / "python").write_text(f'#!/bin/sh\nexec {envs.heath} "$@"\n')
         (first / "python").chmod(0o755)
 
-    return ["why", "savory", "--in", "shell"], "activation-differs", variables, mend
+    return ["why", "savory", "--in", "shell"], "activation-differs", variables, fix
 
 
 def _installer_first(envs, name: str) -> dict[str, str]:

@@ -242,10 +242,10 @@ def startup_broken_by_a_home(envs):
     argv = [envs.heath, "-m", "kalyx_standin_kernel", "-f", "{connection_file}"]
     envs.moor.kernel("fruit", argv, env={"PYTHONHOME": "/nowhere/at/all"})
 
-    def mend():
+    def fix():
         envs.moor.kernel("fruit", argv)
 
-    return ["why", "json", "--in", "kernel:fruit"], "startup-broken", None, mend
+    return ["why", "json", "--in", "kernel:fruit"], "startup-broken", None, fix
 
 
 def startup_broken_by_a_hook(envs):
@@ -271,10 +271,10 @@ def startup_broken_takes_lines_along(envs):
     lines = envs.site() / "hedge.pth"
     lines.write_text(f"import nothing_of_the_kind\n{folder}\n")
 
-    def mend():
+    def fix():
         lines.write_text(f"{folder}\n")
 
-    return ["why", "sloe", "--in", envs.heath], "startup-broken", None, mend
+    return ["why", "sloe", "--in", envs.heath], "startup-broken", None, fix
 
 
 def damaged_by_nulls_in_a_part(envs):
@@ -307,10 +307,10 @@ def user_site_off_by_a_kernels_flag(envs):
     python = BY_VERSION[envs.version].executable
     envs.moor.kernel("fruit", [python, "-s", "-m", "json.tool", "{connection_file}"])
 
-    def mend():
+    def fix():
         envs.moor.kernel("fruit", [python, "-m", "json.tool", "{connection_file}"])
 
-    return ["why", "whinberry", "--in", "kernel:fruit"], "user-site-off", None, mend
+    return ["why", "whinberry", "--in", "kernel:fruit"], "user-site-off", None, fix
 
 
 def not_built_a_part(envs):
@@ -404,10 +404,10 @@ def decisive_difference_of_a_library_path(envs):
     kernel = _kernel(envs)
     envs.moor.kernel("comb", kernel, env={"LD_LIBRARY_PATH": str(made.parent), "COMB": "1"})
 
-    def mend():
+    def fix():
         envs.moor.kernel("comb", kernel)
 
-    return ["why", "zipcomb", "--in", "kernel:comb"], "decisive-difference", None, mend
+    return ["why", "zipcomb", "--in", "kernel:comb"], "decisive-difference", None, fix
 
 
 def _by_a_variable_of_a_kernel(envs, **variables):
@@ -436,10 +436,10 @@ def damaged_by_an_encoding(envs):
     file = envs.moor.folder / "umlaut.py"
     file.write_bytes(b'name = "H\xfcter"\n' + b"x = 1\n" * 9)
 
-    def mend():
+    def fix():
         file.write_bytes(b"# -*- coding: latin-1 -*-\n" + file.read_bytes())
 
-    return ["why", "umlaut", "--in", envs.heath], "damaged", None, mend
+    return ["why", "umlaut", "--in", envs.heath], "damaged", None, fix
 
 
 def gutted_by_an_installer_that_was_stopped(envs):
@@ -487,11 +487,11 @@ def raises_for_want_of_a_program(envs):
     envs.install("heath", Package("combrun", "1.0", {"combrun/__init__.py": "import subprocess\nsubprocess.check_call(['combtool', '--version'])\n"}))
     tool = envs.moor.root / "heath" / "bin" / "combtool"
 
-    def mend():
+    def fix():
         tool.write_text("#!/bin/sh\n")
         tool.chmod(0o755)
 
-    return ["why", "combrun", "--in", envs.heath], "raises", None, mend
+    return ["why", "combrun", "--in", envs.heath], "raises", None, fix
 
 
 def no_parent_package_above_the_top(envs):
@@ -503,10 +503,10 @@ def no_parent_package_above_the_top(envs):
     (inner / "sum.py").write_text("from ... import weights\n")
     (envs.moor.folder / "weights.py").write_text("")
 
-    def mend():
+    def fix():
         (inner / "sum.py").write_text("import weights\n")
 
-    return ["why", "tally.parts.sum", "--in", envs.heath], "no-parent-package", None, mend
+    return ["why", "tally.parts.sum", "--in", envs.heath], "no-parent-package", None, fix
 
 
 def raises_for_want_of_a_variable(envs):
@@ -514,10 +514,10 @@ def raises_for_want_of_a_variable(envs):
     kernel = _kernel(envs)
     envs.moor.kernel("comb", kernel)
 
-    def mend():
+    def fix():
         envs.moor.kernel("comb", kernel, env={"COMB_KEY": "1"})
 
-    return ["why", "combkey", "--in", "kernel:comb"], "raises", None, mend
+    return ["why", "combkey", "--in", "kernel:comb"], "raises", None, fix
 
 
 def decisive_difference_of_the_path(envs):

@@ -76,7 +76,7 @@ def stdlib_newer_asked_for(envs):
 
 
 def _without(envs, part: str, asked: str):
-    """A base that was built without a part; building it again is what mends it."""
+    """A base that was built without a part; building it again is what fixes it."""
     executable, site = own_base(envs, f"without{part}")
     parts = list(site.parent.glob(f"lib-dynload/{part}.*"))
     if not parts:
@@ -275,10 +275,10 @@ def checker_only_settings(envs):
     path = envs.moor.folder / "pyrightconfig.json"
     path.write_text(json.dumps({"venvPath": str(envs.moor.root), "venv": "orchard"}))
 
-    def mend():
+    def fix():
         path.write_text(json.dumps({"venvPath": str(envs.moor.root), "venv": "heath"}))
 
-    return ["why", "sweetclover", "--in", "editor:pyrightconfig.json"], "checker-only", None, mend
+    return ["why", "sweetclover", "--in", "editor:pyrightconfig.json"], "checker-only", None, fix
 
 
 def checker_only_in_a_project_file(envs):
@@ -286,7 +286,7 @@ def checker_only_in_a_project_file(envs):
     path = envs.moor.folder / "mypy.ini"
     path.write_text(f"[mypy]\npython_executable = {envs.orchard}\n")
 
-    def mend():
+    def fix():
         path.write_text(f"[mypy]\npython_executable = {envs.heath}\n")
 
-    return ["why", "whiteclover", "--in", "editor:mypy.ini"], "checker-only", None, mend
+    return ["why", "whiteclover", "--in", "editor:mypy.ini"], "checker-only", None, fix

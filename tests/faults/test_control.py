@@ -170,7 +170,7 @@ def test_where_a_fresh_environment_fails_too_nothing_here_is_blamed(envs):
 
 
 def test_an_upgrade_that_would_change_nothing_is_no_fix(envs):
-    """The installer leaves a version that is the newest where it is: that mends nothing, whatever a fresh copy does."""
+    """The installer leaves a version that is the newest where it is: that fixes nothing, whatever a fresh copy does."""
     data_file(envs)
     installed = subprocess.run([envs.heath, "-m", "pip", "install", "--upgrade", "comb-data"], env=envs.moor.variables, capture_output=True, check=True)
     assert b"already satisfied" in installed.stdout

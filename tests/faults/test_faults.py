@@ -1,8 +1,8 @@
-"""Faults made for real, explained, mended as printed, and working afterwards.
+"""Faults made for real, explained, fixed as printed, and working afterwards.
 
 For each cause at least two builders, each on an interpreter that changes from
 builder to builder; on every one of them with KALYX_LONG set. A builder makes the fault in a real environment with made-up
-packages and returns what to ask, the cause, and where it has them variables for the call and what mends it where
+packages and returns what to ask, the cause, and where it has them variables for the call and what fixes it where
 the fix is by hand. The first fix is carried out as printed.
 """
 
@@ -95,7 +95,7 @@ def word_for_word(envs: Environments, name: str, answer: dict) -> str:
 
 @pytest.mark.parametrize("envs, builder", list(pairs()), indirect=["envs"])
 def test_fault(envs, builder, record_property):
-    words, cause, variables, mend = (*builder(envs), None, None)[:4]
+    words, cause, variables, fix = (*builder(envs), None, None)[:4]
     record_property("cause", cause)
     record_property("version", envs.version)
     variables = dict(variables or {})
@@ -127,10 +127,10 @@ def test_fault(envs, builder, record_property):
     if builder is elementary.absent_wholly:
         assert all(step["command"] is None for fix in first["fixes"] for step in fix["steps"])
         return
-    if mend is not None:
-        # The deed is said, and done here by hand; some are another way to write the import.
+    if fix is not None:
+        # The step is told, and done here by hand; some are another way to write the import.
         assert first["fixes"][0]["steps"], first
-        again = [*(mend() or words[:2]), *words[2:]]
+        again = [*(fix() or words[:2]), *words[2:]]
     else:
         again = apply(envs, first["fixes"][0], words, variables)
     ran = envs.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})

@@ -262,7 +262,7 @@ def test_a_fix_works_in_the_server_that_opens_the_notebook(moor, labs, tmp_path)
             before, session = served.runs("weights.ipynb", "python3")
             (step,) = finding["fixes"][0]["steps"]
             planned = moor.kalyx(*step["command"][1:], "--dry-run", "--json").json["plan"]
-            assert planned[-1] == {"deed": "ask for kernel spring", "path": str(notebook)}
+            assert planned[-1] == {"action": "ask for kernel spring", "path": str(notebook)}
             done = moor.kalyx(*step["command"][1:], "--yes", "--json").json
             assert done["done"] and any("lists it: reload its page" in note for note in done["notes"]), done["notes"]
             kernel = json.loads(notebook.read_text())["metadata"]["kernelspec"]["name"]

@@ -315,13 +315,13 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     captured, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
     assert captured.system == reader.system and look_here(Machine(captured)) == own
     assert captured.kind("/no/where/read") == captured.status("/no/where/read") == Refused(NOT_HERE) and captured.refusals["/no/where/read"] == NOT_HERE
-    shell, first, kernels, broken, mended, entered = EXPECTED[name]
+    shell, first, kernels, broken, fixed, entered = EXPECTED[name]
     seats = {seat["name"]: seat for seat in moor.kalyx("here", "--on", name, "--json").json["seats"]}
     seats |= {kernel["id"]: kernel for kernel in moor.kalyx("kernels", "--on", name, "--json").json["kernels"]}
     runs = {called: seat["environment"] and (seat["environment"]["name"], seat["interpreter"]["version"]) for called, seat in seats.items()}
     assert runs[shell][1] == first and {called: runs[called] for called in kernels} == kernels and runs["spring_weights.ipynb"] == runs[broken[0]]
     why = moor.kalyx("why", "hivescale", "--in", f"kernel:{broken[0]}", "--on", name, "--json").json["imports"][0]["findings"][0]
-    assert why["cause"] == broken[1] and [step["line"] for step in why["fixes"][0]["steps"]][-1].startswith(mended)
+    assert why["cause"] == broken[1] and [step["line"] for step in why["fixes"][0]["steps"]][-1].startswith(fixed)
     assert moor.kalyx("enter", "orchard", "--on", name).out.startswith(entered)
     assert moor.kalyx("survey", "--on", name).status == 0 and moor.kalyx("prepare", "x", "--on", name).status == 2
 

@@ -202,7 +202,7 @@ def test_registered_so_and_taken_back(moor, provided):  # noqa: F811
         return ran.json
 
     planned = moor.kalyx("register", provided, "--id", "orchard", "--explain", "--dry-run", "--json").json
-    assert [deed["path"].rpartition("/")[2] for deed in planned["plan"]][-1] == STARTUP_FILE and not folder.exists()
+    assert [change["path"].rpartition("/")[2] for change in planned["plan"]][-1] == STARTUP_FILE and not folder.exists()
     plain = register()
     without = state()
     assert set(without) == {"kernel.json"}

@@ -233,7 +233,7 @@ def test_a_path_of_this_machine_in_a_shared_file_is_pointed_out(shared, word, to
 
 
 def test_a_kernel_that_holds_an_older_copy_is_named_and_restarted(moor, provided, server):  # noqa: F811
-    """A fresh start imports it, the kernel that runs was there before: restarting that kernel is what mends it."""
+    """A fresh start imports it, the kernel that runs was there before: restarting that kernel is what fixes it."""
     _, port = server
     moor.kernel("orchard", [provided, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     moor.notebook("spring.ipynb", "orchard")

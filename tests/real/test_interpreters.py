@@ -94,10 +94,10 @@ def test_what_was_started_never_outlives_kalyx(tmp_path):
         "import os, sys, time; from kalyx.core.system.live_runner import LiveRunner; r = LiveRunner(); f = r.empty_folder();"
     )
     begin += "print(f.__enter__(), flush=True); words = [sys.executable, sys.argv[1], sys.argv[2]];"
-    deeds = ["r.run(words, seconds=100)", "x = r.start(words); time.sleep(100)"]
+    changes = ["r.run(words, seconds=100)", "x = r.start(words); time.sleep(100)"]
     for number in range(16):
         long = f"77.{os.getpid()}{number:02}"
-        argv = [sys.executable, "-c", begin + deeds[number % 2], str(script), long]
+        argv = [sys.executable, "-c", begin + changes[number % 2], str(script), long]
         with subprocess.Popen(argv, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as kalyx:
             folder = kalyx.stdout.readline().strip()
             if number < 12:

@@ -174,7 +174,7 @@ def test_programs_and_everywhere(moor, moors):
     assert moor.kalyx("why", "hivescale", "json", "--everywhere").status == 2
 
 
-def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
+def test_fix_carries_out_the_first_that_works_and_tries_again(moor, tmp_path):
     from kalyx.demo.wheels import Package, write_wheel
 
     wheels = tmp_path / "wheels"
@@ -190,7 +190,7 @@ def test_mend_carries_out_the_first_remedy_and_tries_again(moor, tmp_path):
     subprocess.run(argv, check=True, env={**moor.variables, **offline})
     words = ["why", "hivescale", "--in", prefix, "--fix", "--json"]
     dry = moor.kalyx(*words, "--dry-run", **offline)
-    assert dry.status == 1 and not dry.json["done"] and "nectarflow" in dry.json["plan"][0]["deed"]
+    assert dry.status == 1 and not dry.json["done"] and "nectarflow" in dry.json["plan"][0]["action"]
     assert moor.kalyx(*words, **offline).status == 2, "nothing is changed without consent"
     ran = moor.kalyx(*words, "--yes", **offline)
     assert ran.status == 0 and ran.json["done"], ran.out
@@ -252,8 +252,8 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
     before, found = state(), []
     for argv in [step.command for step in fix.steps]:
         found.append(state_before(machine(), fix.steps[len(found)]))
-        mended = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
-        assert mended == 0
+        fixed = moor.kalyx(*argv[1:], "--yes", **variables).status if argv[0] == "kalyx" else subprocess.run(argv, check=True, env=variables).returncode
+        assert fixed == 0
     assert state() != before
     said = put_back(machine(), found, lambda line: None)
     assert state() == before and len(said) == 7 and all(line.startswith("undone: ") for line in said), said

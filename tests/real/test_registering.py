@@ -32,7 +32,7 @@ def test_the_kernel_package_is_brought_from_wheels(moor, tmp_path):
     write_wheel(standin_package(), str(wheels))
     words = ["register", python, "--bring-package", "--wheels", wheels]
     dry = moor.kalyx(*words, "--dry-run", "--json")
-    assert "install kalyx-standin-kernel" in dry.json["plan"][0]["deed"] and not moor.data.exists()
+    assert "install kalyx-standin-kernel" in dry.json["plan"][0]["action"] and not moor.data.exists()
     ran = moor.kalyx(*words, "--yes", "--json")
     assert ran.status == 0 and ran.json["done"] and ran.json["answered"], ran.out + ran.err
     assert ran.json["undo_packages"] == ["kalyx", "fill", str(moor.root / "heath"), "--remove", "kalyx-standin-kernel"]

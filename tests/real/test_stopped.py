@@ -61,8 +61,8 @@ def told(seen: dict[str, int], record_property) -> None:
 ENDS = {"KILL": -9, "TERM": 143, "INT": 130, "HUP": 129}
 
 
-@pytest.mark.parametrize("deed", ENDS)
-def test_while_registering(moor, deed, record_property):
+@pytest.mark.parametrize("action", ENDS)
+def test_while_registering(moor, action, record_property):
     """The folder holds the old spec or the new one, whole; what a kill leaves beside it is no kernel to anybody."""
     python = make_environment(NEW, moor.root / "heath", "--without-pip")
     site = next((moor.root / "heath" / "lib").glob("python*")) / "site-packages"
@@ -78,14 +78,14 @@ def test_while_registering(moor, deed, record_property):
     never_written_in_place(folder / "kernel.json", steps)
     new = (folder / "kernel.json").read_bytes()
     names, seen = sorted(os.listdir(folder)), {"old": 0, "new": 0}
-    for number in chosen(steps, 14) if deed == "KILL" else [len(steps) // 2, len(steps)]:
+    for number in chosen(steps, 14) if action == "KILL" else [len(steps) // 2, len(steps)]:
         shutil.rmtree(folder)
         moor.kernel("orchard", [python, "old"])
-        status, _, said = moor.stepped(deed, number, *words)
+        status, _, said = moor.stepped(action, number, *words)
         found = (folder / "kernel.json").read_bytes()
-        assert status == ENDS[deed] and found in (old, new), (number, said)
+        assert status == ENDS[action] and found in (old, new), (number, said)
         seen["old" if found == old else "new"] += 1
-        if deed != "KILL":
+        if action != "KILL":
             assert sorted(os.listdir(folder)) in (names, ["kernel.json"]), "what can be cleared is cleared"
         listed = [kernel["id"] for kernel in moor.kalyx("kernels", "--json").json["kernels"] if "orchard" in kernel["id"]]
         assert listed == ["orchard"]
@@ -162,8 +162,8 @@ def nothing_runs(prefix: Path) -> None:
     until(lambda: not running_with(str(prefix)), "the end of all that was started", 5)
 
 
-@pytest.mark.parametrize("deed", ["KILL", "INT"])
-def test_while_preparing(moor, wheels, deed, record_property):
+@pytest.mark.parametrize("action", ["KILL", "INT"])
+def test_while_preparing(moor, wheels, action, record_property):
     """The folder is absent, whole, or marked; an interrupted run clears it, and the next run makes it whole."""
     path = moor.root / "env"
     moor.variables["KALYX_STEP_WATCHES"] = str(path)
@@ -181,12 +181,12 @@ def test_while_preparing(moor, wheels, deed, record_property):
     seen = {"absent": 0, "marked": 0, "whole": 0}
     assert moor.kalyx(*words).status == 0  # from now on the list of what Kalyx made is there
     shutil.rmtree(path)
-    for number in chosen(moor.steps_of(*words), 3)[0 if deed == "KILL" or LONG else 2 :]:
+    for number in chosen(moor.steps_of(*words), 3)[0 if action == "KILL" or LONG else 2 :]:
         shutil.rmtree(path, ignore_errors=True)
-        status, taken, said = moor.stepped(deed, number, *words)
+        status, taken, said = moor.stepped(action, number, *words)
         if status == 0 and len(taken) < number:
             continue  # this run came to its end in fewer steps
-        assert status == ENDS[deed], said
+        assert status == ENDS[action], said
         nothing_runs(path)
         if not path.exists() or not any(path.iterdir()):
             seen["absent"] += 1
@@ -196,7 +196,7 @@ def test_while_preparing(moor, wheels, deed, record_property):
         found = moor.kalyx("survey", "--under", moor.root, "--json").json["environments"]
         condition = [item["condition"] for item in found if item["prefix"] == str(path)]
         assert condition in (["sound"] if whole else ["half-made"], []), (number, condition)
-        assert whole or deed == "KILL", "an interrupted run clears its folder"
+        assert whole or action == "KILL", "an interrupted run clears its folder"
         if not whole:
             assert (path / ".kalyx-unfinished").exists()
             if seen["marked"] == 1:

@@ -114,7 +114,7 @@ LOST = {
 
 
 def test_a_part_that_is_lost(moor):
-    """Its settings or its ``python``: told with the reason; the folders are mended by the printed lines, packages kept."""
+    """Its settings or its ``python``: told with the reason; the folders are fixed by the printed lines, packages kept."""
     moor.variables |= {"PATH": os.environ["PATH"], "PYENV_ROOT": os.environ.get("PYENV_ROOT", str(Path.home() / ".pyenv"))}
     for name, spoil in LOST.items():
         folder = moor.root / name / "bin"
@@ -132,7 +132,7 @@ def test_a_part_that_is_lost(moor):
         assert (found[name]["condition"], found[name]["kind"], finding["cause"]) == ("half-made", "virtual", "half-made"), name
         assert ("pyvenv.cfg" if name.startswith("settings") else "its python does not start") in finding["message"], finding
         if "folder" not in name:
-            continue  # to mend one takes four seconds, and the lines are the same
+            continue  # to fix one takes four seconds, and the lines are the same
         for step in finding["fixes"][0]["steps"]:
             subprocess.run(step["line"], shell=True, check=True, capture_output=True)
         python = moor.root / name / "bin" / "python"

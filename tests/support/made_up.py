@@ -25,7 +25,7 @@ CAUSES = ("answers", "twin", "not-installed", "in-version-control", "shadowed", 
 _ENDS_OF_PATHS = ("path", "prefix", "executable", "folder", "location", "entry", "found_at", "hidden_by", "hides", "library", "source", "notebook", "key", "links", "stays", "compiled", "nearest")
 _BY_NAME = {"version": VERSIONS, "before": VERSIONS, "after": VERSIONS, "found": VERSIONS, "python": VERSIONS, "requires_python": (">=3.9", "<3"), "cause": CAUSES, "line": ("python -m pip install hive", "kalyx why hive"),
             "condition": ("sound", "base-gone", "version-differs"), "conditions": CAUSES, "abi_flags": ("", "t", "td", "d"), "implementation": ("cpython", "cpython", "pypy"), "language": ("python", "python", "", "R"),
-            "deed": ("remove", "remove kernel", "write", "a deed in many words that no column of the plan has room for at all"), "role": ("python", "python3", "installer", "checker"), "fact": (*TEXTS, "not read: may not be read"), "label": (*NAMES, "a record", "")}  # fmt: skip
+            "action": ("remove", "remove kernel", "write", "an action in many words that no column of the plan has room for at all"), "role": ("python", "python3", "installer", "checker"), "fact": (*TEXTS, "not read: may not be read"), "label": (*NAMES, "a record", "")}  # fmt: skip
 # Lists that are never empty where their record is made.
 _FILLED = {"imports", "asked_at", "seats"}
 _STEPS = (steps.Install, steps.Move, steps.ManualStep)

@@ -291,25 +291,25 @@ class ModelPython(Runner):
             self.change(program, path, folder, *word.partition("=")[::2])
         return whole, program
 
-    def change(self, program: _Import, path: list[str], folder: str, deed: str, value: str) -> None:
-        if deed in ("put", "front", "drop", "clear"):
-            path[:] = [entry for entry in path if deed != "clear" and (entry or folder) != value]
-        if deed in ("put", "last"):
+    def change(self, program: _Import, path: list[str], folder: str, action: str, value: str) -> None:
+        if action in ("put", "front", "drop", "clear"):
+            path[:] = [entry for entry in path if action != "clear" and (entry or folder) != value]
+        if action in ("put", "last"):
             path.append(value)
-        elif deed == "front":
+        elif action == "front":
             path.insert(0, value)
-        elif deed == "extend":
+        elif action == "extend":
             package, _, portion = value.partition("=")
             program.load(package).__path__.append(portion)
-        elif deed == "swap":
+        elif action == "swap":
             new, _, old = value.partition("=")
             path[:] = [new if entry == old else entry for entry in path]
-        elif deed == "source":
+        elif action == "source":
             program.fresh.append(value)
-        elif deed == "start":
+        elif action == "start":
             program.start([value], "")
-        elif deed not in ("drop", "clear", "limit", "prefix"):
-            raise AssertionError(f"the model does not know {deed}={value}")
+        elif action not in ("drop", "clear", "limit", "prefix"):
+            raise AssertionError(f"the model does not know {action}={value}")
 
     def attempt(self, program: _Import, module: str, names: list[str], path: list[str]) -> dict[str, object]:
         answer: dict[str, object] = {"path": path, "imports": False, "chain": [], "seconds": 0.5, "loaded": [], "files": {}}

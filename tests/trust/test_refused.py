@@ -142,7 +142,7 @@ def test_the_same_in_memory(shut_folder):
     machine = Machine(MemoryReader("linux", {**files, shut_folder: Shut()}))
     judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
     assert judged.condition == "unreadable", judged.findings
-    assert not [step.command for finding in judged.findings for mend in finding.fixes for step in mend.steps if step.command]
+    assert not [step.command for finding in judged.findings for fix in finding.fixes for step in fix.steps if step.command]
 
 
 @pytest.mark.parametrize("folder, owner, counts", [("rook", 1001, False), (".venv", 1001, True), ("heath", None, True), ("venv", None, True)])

@@ -88,8 +88,8 @@ def state(moor) -> dict[str, str]:
 
 
 @pytest.mark.parametrize("taken", [False, True], ids=["a new kernel", "taken over"])
-@pytest.mark.parametrize("deed", [*NUMBERS, "KILL"])
-def test_while_a_kernel_is_proven(hive, deed, taken):
+@pytest.mark.parametrize("action", [*NUMBERS, "KILL"])
+def test_while_a_kernel_is_proven(hive, action, taken):
     """The kernel of before, or none, until the new one has answered; what a kill leaves, the next call takes back."""
     moor, python = hive
     words = ["register", python, "--id", "orchard", *(["--take-over"] if taken else []), "--yes"]
@@ -104,15 +104,15 @@ def test_while_a_kernel_is_proven(hive, deed, taken):
     steps = moor.steps_of(*words)
     new = state(moor)
     seen = set()
-    for number in chosen(steps, 9 if deed != "KILL" else 6):
+    for number in chosen(steps, 9 if action != "KILL" else 6):
         old = begin()
-        status, _, said = moor.stepped(deed, number, *words)
+        status, _, said = moor.stepped(action, number, *words)
         until(lambda: not running_with("kalyx_standin_kernel"), "the end of the kernel", 5)
-        if deed == "KILL":
+        if action == "KILL":
             moor.kalyx("unregister", "nobody", "--yes")  # any call that changes something
             assert state(moor) in (old, new), (number, steps[number - 1])
-        elif status == 128 + NUMBERS[deed] and "to undo" not in said:
-            assert state(moor) == old and said.splitlines()[-1:] == [f"kalyx: {'interrupted' if deed == 'INT' else f'ended by signal {NUMBERS[deed]}'}"], (number, said)
+        elif status == 128 + NUMBERS[action] and "to undo" not in said:
+            assert state(moor) == old and said.splitlines()[-1:] == [f"kalyx: {'interrupted' if action == 'INT' else f'ended by signal {NUMBERS[action]}'}"], (number, said)
         else:
             assert state(moor) == new and "to undo" in said, (number, status, said)
         seen.add(state(moor) == new)

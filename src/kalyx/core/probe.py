@@ -187,39 +187,39 @@ def change(words):
     """What an experiment leaves out, puts in or moves, in this process alone; what is to be done at the very start."""
     fresh = []
     for word in words:
-        deed, _, value = word.partition("=")
-        if deed in ("put", "front", "drop"):
+        action, _, value = word.partition("=")
+        if action in ("put", "front", "drop"):
             sys.path[:] = [entry for entry in sys.path if (entry or os.getcwd()) != value]
-        if deed == "put":
+        if action == "put":
             sys.path.append(value)
-        elif deed == "front":
+        elif action == "front":
             sys.path.insert(0, value)
-        elif deed == "clear":
+        elif action == "clear":
             del sys.path[:]
-        elif deed == "last":
+        elif action == "last":
             sys.path.append(value)
-        elif deed == "behind":
+        elif action == "behind":
             names = [os.path.split(entry)[1] for entry in sys.path]
             found = [number for number, name in enumerate(names) if name in ("site-packages", "dist-packages")]
             sys.path.insert(found[0] if found else 0, value)
-        elif deed in ("before", "swap"):
+        elif action in ("before", "swap"):
             folder, _, place = value.partition("=")
             found = [number for number, entry in enumerate(sys.path) if (entry or os.getcwd()) == place]
             at = found[0] if found else len(sys.path)
-            sys.path[at : at + (1 if deed == "swap" and found else 0)] = [folder]
-            if deed == "before" and "site" in sys.modules:
+            sys.path[at : at + (1 if action == "swap" and found else 0)] = [folder]
+            if action == "before" and "site" in sys.modules:
                 sys.modules["site"].addsitedir(folder)  # its path files count, as in the place it stands for
-        elif deed == "extend":
+        elif action == "extend":
             package, _, folder = value.partition("=")
             __import__(package)
             sys.modules[package].__path__.append(folder)
-        elif deed == "source":
+        elif action == "source":
             fresh.append(value)
-        elif deed == "limit":
+        elif action == "limit":
             raise_limit(value)
-        elif deed == "prefix":
+        elif action == "prefix":
             sys.prefix = sys.exec_prefix = value
-        elif deed == "start":
+        elif action == "start":
             run_as_at_start(value)
     if fresh:
         compile_anew(fresh)

@@ -36,7 +36,7 @@ def _made(call: Call, path: str) -> int:
     from kalyx.core.system.live_writer import LiveWriter
 
     machine = call.machine
-    answer = CaptureAnswer(path=path, plan=[ChangePlan(deed="write a capture", path=path)])
+    answer = CaptureAnswer(path=path, plan=[ChangePlan(action="write a capture", path=path)])
     if machine.reader.known_kind(path) is not None:
         raise KalyxError(f"{path} exists already; name a new file")
     if not call.options.dry_run:

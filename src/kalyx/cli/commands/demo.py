@@ -29,12 +29,12 @@ def run(call: Call) -> int:
     if call.machine.runner is None:
         raise KalyxError("the demo creates environments and runs commands, and --static starts no program")
     folder = call.machine.reader.absolute(call.options.dir or "larkmoor-demo")
-    plan = [ChangePlan(deed="create a demo machine of about 40 MB", path=folder)]
+    plan = [ChangePlan(action="create a demo machine of about 40 MB", path=folder)]
     if replaces(folder):
-        plan.insert(0, ChangePlan(deed="remove the demo machine created there before", path=folder))
+        plan.insert(0, ChangePlan(action="remove the demo machine created there before", path=folder))
     if not call.as_json:
         for change in plan:
-            print(f"to do: {change.deed}, {visible(change.path)}", flush=True)
+            print(f"to do: {change.action}, {visible(change.path)}", flush=True)
     if not call.may_change(plan, f"Create the demo machine in {visible(folder)}?"):
         if call.as_json:
             call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))

@@ -49,11 +49,11 @@ def _show(call: Call, answer: DiscardAnswer) -> int:
     from kalyx.cli.render.survey import said_size
 
     screen = call.screen
-    for deed in answer.plan:
-        done = {"remove": "removed", "remove kernel": "removed"}[deed.deed]
+    for change in answer.plan:
+        done = {"remove": "removed", "remove kernel": "removed"}[change.action]
         word = done if answer.done else "remove"
-        what = "the kernel in " if deed.deed == "remove kernel" else ""
-        screen.line((word.ljust(14), BLUE), what, screen.path(deed.path))
+        what = "the kernel in " if change.action == "remove kernel" else ""
+        screen.line((word.ljust(14), BLUE), what, screen.path(change.path))
     if answer.size_bytes is not None:
         freed = "freed" if answer.done else "to be freed"
         screen.line(("space".ljust(14), BLUE), f"{said_size(answer.size_bytes)} {freed}")

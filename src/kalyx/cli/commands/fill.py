@@ -86,8 +86,8 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
         if result and not call.options.dry_run:
             Kept(reader, prefix, LiveWriter()).recover()
         return []
-    deed = [ChangePlan(deed="put back what was there before a fill that was stopped", path=prefix)]
-    if not call.may_change(deed, f"A fill of {prefix} was interrupted. Roll it back first?"):
+    plan = [ChangePlan(action="put back what was there before a fill that was stopped", path=prefix)]
+    if not call.may_change(plan, f"A fill of {prefix} was interrupted. Roll it back first?"):
         return ["a fill was interrupted here; it is rolled back first"]
     Kept(reader, prefix, LiveWriter()).recover()
     return ["a fill was interrupted here; it was rolled back first"]

@@ -48,7 +48,7 @@ def _point_notebook(call: Call) -> int:
         if kernel.interpreter is None and kernel.language in ("", "python"):
             raise KalyxError(f"kernel {kernel.id} starts nothing ({kernel.reason}); the notebook was not changed")
         change = pointing.plan(machine, path, kernel)
-    answer = PointAnswer(plan=change.deeds, path=path, was=change.was)
+    answer = PointAnswer(plan=change.plan, path=path, was=change.was)
     if _carried_out(call, change, answer, "it asks for that kernel already"):
         _prove(call, answer, path)
     return _show(call, answer)
@@ -61,13 +61,13 @@ def _point_editor(call: Call) -> int:
     path, named = _settings(call)
     if call.options.undo:
         change = pointing.plan_undo(machine, path)
-        answer = PointAnswer(plan=change.deeds, path=path)
+        answer = PointAnswer(plan=change.plan, path=path)
         _carried_out(call, change, answer, "")
         return _show(call, answer)
     target = resolve(machine, call.options.target)
     change = editor_settings.plan(machine, path, named, target)
     answer = PointAnswer(
-        plan=change.deeds, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target)
+        plan=change.plan, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target)
     )
     if _carried_out(call, change, answer, "it chooses that already"):
         try:
@@ -91,7 +91,7 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
         return False
     if not call.as_json and not call.options.yes:
         _show(call, answer)
-    call.may_change(change.deeds, f"Change {change.path}?")
+    call.may_change(change.plan, f"Change {change.path}?")
     with signals.held():
         undo = pointing.carry_out(call.machine, change, LiveWriter())
         signals.over()  # it is changed: the answer with its undo line is printed whatever arrives now
@@ -144,11 +144,11 @@ def _show(call: Call, answer: PointAnswer) -> int:
     from kalyx.cli.render.stories import place_of
 
     screen = call.screen
-    for deed in answer.plan:
+    for change in answer.plan:
         word = "changed" if answer.done else "change"
-        screen.line((word.ljust(14), BLUE), screen.path(deed.path))
-        to = "to " if deed.path.endswith(ENDING) else ""
-        screen.line("".ljust(14), to + screen.shown(deed.deed))
+        screen.line((word.ljust(14), BLUE), screen.path(change.path))
+        to = "to " if change.path.endswith(ENDING) else ""
+        screen.line("".ljust(14), to + screen.shown(change.action))
     if answer.seat is not None:
         screen.line(("now runs".ljust(14), BLUE), place_of(screen, answer.seat))
     if answer.seen_by:

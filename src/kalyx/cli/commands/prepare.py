@@ -64,17 +64,17 @@ def run(call: Call) -> int:
         wheels=wheels,
         with_kernel_package=call.options.kernel is not None,
     )
-    deeds, commands = preparing.plan(machine, order)
-    deeds += _later(call, order.folder)
-    answer = PrepareAnswer(plan=deeds, steps=[machine.line(argv) for argv in commands], interpreter=order.base)
+    changes, commands = preparing.plan(machine, order)
+    changes += _later(call, order.folder)
+    answer = PrepareAnswer(plan=changes, steps=[machine.line(argv) for argv in commands], interpreter=order.base)
     if call.options.dry_run:
         return _show(call, answer)
     if not call.as_json and not call.options.yes:
         _show(call, answer)
-    call.may_change(deeds, f"Make {order.folder} with Python {order.base.version}?")
+    call.may_change(changes, f"Make {order.folder} with Python {order.base.version}?")
     with signals.held(), call.progress("at work:") as tell:
         made = preparing.carry_out(machine, order, commands, LiveWriter(), tell)
-        made.plan = deeds
+        made.plan = changes
         stopped = None
         try:
             with signals.heeded():
@@ -106,14 +106,14 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
     changes = []
     if call.options.kernel is not None:
         path = registering.file_to_be(call.machine, registering.Order(label=call.options.kernel), folder)
-        changes.append(ChangePlan(deed="register kernel", path=path))
+        changes.append(ChangePlan(action="register kernel", path=path))
         if call.options.explain:
             reader = call.machine.reader
-            changes.append(ChangePlan(deed="write", path=reader.join(reader.parent(path), STARTUP_FILE)))
+            changes.append(ChangePlan(action="write", path=reader.join(reader.parent(path), STARTUP_FILE)))
     if call.options.point_editor:
         from kalyx.core.actions import editor_settings
 
-        changes.append(ChangePlan(deed="change settings", path=editor_settings.settings_file(call.machine.reader)))
+        changes.append(ChangePlan(action="change settings", path=editor_settings.settings_file(call.machine.reader)))
     return changes
 
 

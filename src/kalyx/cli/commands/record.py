@@ -31,7 +31,7 @@ def run(call: Call) -> int:
     if options.to is not None:
         path = answer.path = reader.absolute(options.to)
         there = reader.known_kind(path) is not None
-        answer.plan = [ChangePlan(deed="replace" if there else "write", path=path)]
+        answer.plan = [ChangePlan(action="replace" if there else "write", path=path)]
         if there and (reader.kind(path) != "file" or not is_record(reader, path)) and not options.yes:
             raise KalyxError(
                 f"{visible(path)} exists and is not a record; name another file, or say --yes to replace it"

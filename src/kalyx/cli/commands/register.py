@@ -83,16 +83,16 @@ def run(call: Call) -> int:
         pointing.read_for_change(call.machine.reader, order.notebook)  # refused before anything is changed
     plan = registering.plan_registration(call.machine, seat, order, kernel_package)
     if bringing is not None:
-        plan.deeds[:0] = bringing.answer.plan
+        plan.changes[:0] = bringing.answer.plan
     if order.notebook is not None:
-        plan.deeds.append(ChangePlan(deed=f"ask for kernel {plan.identifier}", path=order.notebook))
+        plan.changes.append(ChangePlan(action=f"ask for kernel {plan.identifier}", path=order.notebook))
     if call.options.dry_run:
-        return _show(call, RehearsalAnswer(schema="kalyx.register/2", kernel=None, plan=plan.deeds, notes=plan.notes))
+        return _show(call, RehearsalAnswer(schema="kalyx.register/2", kernel=None, plan=plan.changes, notes=plan.notes))
     if not call.as_json and not call.options.yes:
         from kalyx.cli.render.kernels import draw_plan
 
-        draw_plan(call.screen, plan.deeds, plan.notes)
-    call.may_change(plan.deeds, f"Register {seat.environment.name} as {plan.identifier}?")
+        draw_plan(call.screen, plan.changes, plan.notes)
+    call.may_change(plan.changes, f"Register {seat.environment.name} as {plan.identifier}?")
     with signals.held():
         answer = _carry_out(call, plan) if bringing is None else _bring_first(call, bringing, plan)
         if answer.done:
@@ -215,7 +215,7 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
         return rehearse(fresh, kernel, [], schema="kalyx.register/2")
 
     answer = registering.register(call.machine, plan, LiveWriter(), rehearsed)
-    answer.plan, answer.notes = plan.deeds, [*plan.notes, *answer.notes]
+    answer.plan, answer.notes = plan.changes, [*plan.notes, *answer.notes]
     return answer
 
 

@@ -56,7 +56,7 @@ def run(call: Call) -> int:
     answer = ReportAnswer(
         path=path, folder=call.machine.reader.folder, seats=len(result.here.seats), picture=result.picture,
         environments=len(environments), findings=len(result.here.findings), bytes=len(content),
-        plan=[ChangePlan(deed="replace" if there else "write", path=path)],
+        plan=[ChangePlan(action="replace" if there else "write", path=path)],
     )  # fmt: skip
     if not options.dry_run:
         LiveWriter().write(path, content, new=not there, over=looked_at)

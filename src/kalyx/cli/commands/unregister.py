@@ -27,7 +27,7 @@ def run(call: Call) -> int:
     if call.options.undo:
         return _undo(call, ids)
     kernels = [unregistering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
-    plan = [ChangePlan(deed="remove", path=kernel.folder) for kernel in kernels]
+    plan = [ChangePlan(action="remove", path=kernel.folder) for kernel in kernels]
     answer = UnregisterAnswer(plan=plan, stays=[_stays(call, kernel) for kernel in kernels])
     if call.options.dry_run:
         return _show(call, answer)
@@ -59,7 +59,7 @@ def _stays(call: Call, kernel: Kernel) -> str:
 def _undo(call: Call, ids: list[str]) -> int:
     folders = [unregistering.removed_folder(call.machine, item) for item in dict.fromkeys(ids)]
     kept = [unregistering.restorable(call.machine, folder) for folder in folders]
-    answer = UnregisterAnswer(plan=[ChangePlan(deed="put back", path=item) for item in kept])
+    answer = UnregisterAnswer(plan=[ChangePlan(action="put back", path=item) for item in kept])
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         with signals.held():
@@ -75,10 +75,10 @@ def _show(call: Call, answer: UnregisterAnswer) -> int:
         call.print_json(answer)
         return 0
     screen = call.screen
-    for deed in answer.plan:
-        done = {"remove": "removed", "put back": "taken from"}.get(deed.deed, deed.deed)
-        word = done if answer.done else deed.deed
-        screen.line((word.ljust(16), BLUE), screen.path(deed.path))
+    for change in answer.plan:
+        done = {"remove": "removed", "put back": "taken from"}.get(change.action, change.action)
+        word = done if answer.done else change.action
+        screen.line((word.ljust(16), BLUE), screen.path(change.path))
     for text in answer.stays:
         screen.line(("".ljust(16)), screen.shown(text))
     if answer.undo:

@@ -91,13 +91,13 @@ def run(call: Call) -> int:
 
             take_from(call.machine, answer.imports, call.wheels)
         if call.options.fix:
-            _refuse_mending(call, answer)
+            _refuse_to_fix(call, answer)
         if call.options.prove or call.options.fix:
             _prove(call, answer, tell)
         if call.options.other is not None:
             _compare(call, answer, tell)
     if call.options.fix:
-        answer = _mended(call, answer)
+        answer = _fixed(call, answer)
     if call.as_json:
         call.print_json(answer)
     else:
@@ -196,7 +196,7 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     return WhyAnswer(target=seat, imports=answers)
 
 
-def _refuse_mending(call: Call, answer: WhyAnswer) -> None:
+def _refuse_to_fix(call: Call, answer: WhyAnswer) -> None:
     if call.machine.runner is None:
         raise KalyxError("--fix starts other programs, and --static starts none")
     if answer.seats or call.options.what == ["-"]:
@@ -282,21 +282,21 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
     )
 
 
-def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
+def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
     """The answer after a fix that worked was carried out; ``before``, where nothing needs a fix.
 
     A fix without success is rolled back, and the next fix is carried out.
     """
-    from kalyx.core.actions import mending, rollback
+    from kalyx.core.actions import fixing, rollback
 
-    result = mending.fixes_to_try(before.imports)
+    result = fixing.fixes_to_try(before.imports)
     if result is None:
         before.notes.append("nothing needs a fix")
         return before
     _, fixes = result
     text: list[str] = []
     for number, fix in enumerate(fixes):
-        before.plan = mending.plan_of(fix)
+        before.plan = fixing.plan_of(fix)
         if not call.as_json:
             _draw_plan(call, before, first=number == 0)
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
@@ -306,13 +306,13 @@ def _mended(call: Call, before: WhyAnswer) -> WhyAnswer:
         with call.progress("fixing:") as tell:
             problem = None
             try:
-                mending.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
+                fixing.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
             except KalyxError as refusal:
                 if len(fixes) == 1:
                     raise
                 problem = str(refusal)
             after = answer_of(call.reread(), tell)
-            if problem is None and mending.is_gone(before.imports, after.imports):
+            if problem is None and fixing.is_gone(before.imports, after.imports):
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
                 steps, _ = rollback.undoing(call.reread().machine, kept)

@@ -79,9 +79,9 @@ def _runs(kernel: Kernel) -> str:
     return f"{visible(kernel.environment.name)}, {kernel.interpreter.version}"
 
 
-def draw_plan(screen: Screen, deeds: list[ChangePlan], notes: list[str]) -> None:
+def draw_plan(screen: Screen, changes: list[ChangePlan], notes: list[str]) -> None:
     """The plan: each path that will be changed."""
-    screen.plan(deeds)
+    screen.plan(changes)
     for note in notes:
         screen.line(("note  ", BLUE), screen.shown(note))
 

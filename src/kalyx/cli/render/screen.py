@@ -127,12 +127,12 @@ class Screen:
         shown = self.path(evidence.path)
         return f"{shown}, line {evidence.line}" if evidence.line else shown
 
-    def plan(self, deeds: list[ChangePlan]) -> None:
+    def plan(self, changes: list[ChangePlan]) -> None:
         """What will be done, and where; a long text does not move the column of paths."""
-        lines = [visible(deed.deed) for deed in deeds]
+        lines = [visible(change.action) for change in changes]
         width = max((cell_len(item) for item in lines if cell_len(item) < 40), default=0)
-        for deed, words in zip(deeds, lines, strict=True):
-            self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(deed.path))
+        for change, words in zip(changes, lines, strict=True):
+            self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(change.path))
 
     def doubts(self, unknown: list[Evidence], message: str) -> None:
         """What only running code would tell, or may not be read: each once, with its place."""

@@ -231,10 +231,10 @@ def _of_variables(control: _Control, decisive: Decisive, other: Case, given: dic
     step = fixes.step(machine, RunWith(words=case.command, variables=variables))
     if None in shown.values():  # a value that may be a secret stands in no line
         step = fixes.by_hand(f"set {' and '.join(shown)} to what {other.here} has")
-    mend = Fix(message=f"run it with the variables of {other.here}", steps=[step])
-    mend.was_tried(works=True)
+    fix = Fix(message=f"run it with the variables of {other.here}", steps=[step])
+    fix.was_tried(works=True)
     message = f"{' and '.join(decisive.items[:3])} decides: with the value of {other.here} import {case.module} works"
-    return _finding(control, message, facts, mend)
+    return _finding(control, message, facts, fix)
 
 
 def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -> Finding | None:
@@ -255,14 +255,14 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
         return _leftover(control, strays, f"{owner.name} {owner.version} did not install")
     shown = [_other_file(control, f"the {owner.name} {owner.version} of {whose}", path) for path in changed[:_SHOWN]]
     again = [reinstall(machine, case.interpreter, installed[key]) for key in decisive.items]
-    mend = Fix(
+    fix = Fix(
         message=f"reinstall {' and '.join(decisive.items[:3])}, the same version",
         steps=[step for fix in again for step in fix.steps],
         changes=[path for fix in again for path in fix.changes],
     )
     if whose == _FRESH:  # what the installer brings was what was tried
-        mend.was_tried(works=True)
-    return _finding(control, f"files of {owner.name} {owner.version} here differ from those of {whose}", shown, mend)
+        fix.was_tried(works=True)
+    return _finding(control, f"files of {owner.name} {owner.version} here differ from those of {whose}", shown, fix)
 
 
 def _other_file(control: _Control, theirs: str, path: str) -> Evidence:
@@ -319,16 +319,16 @@ def _leftover(control: _Control, decisive: Decisive, what: str) -> Finding:
         from kalyx.core.model.steps import Uninstall
 
         step = fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[owner.name]))
-        mend = Fix(message=f"remove {owner.name}", steps=[step], changes=[case.interpreter.prefix])
+        fix = Fix(message=f"remove {owner.name}", steps=[step], changes=[case.interpreter.prefix])
         message = f"{owner.name} {owner.version}, which the import does not need, makes the import fail"
     else:
         parts = [fixes.rename(machine, path, path + ".aside") for path in decisive.items]
-        mend = Fix(message="rename what no package installed", steps=[step for part in parts for step in part.steps],
+        fix = Fix(message="rename what no package installed", steps=[step for part in parts for step in part.steps],
                    changes=decisive.items)  # fmt: skip
         names = ", ".join(machine.reader.name(path) for path in decisive.items[:3])
         message = f"{names} in the folder of packages, which no package installed, makes the import fail"
-    mend.was_tried(works=True)
-    return _finding(control, message, facts, mend)
+    fix.was_tried(works=True)
+    return _finding(control, message, facts, fix)
 
 
 def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | None:
@@ -355,20 +355,20 @@ def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | No
         )
         for key in decisive.items
     ]
-    mend = fixes.install_all(machine, case.interpreter, lines)
-    mend.message = f"install {' and '.join(lines)}"
-    steps = [step for step in mend.steps if isinstance(step, Install)]
+    fix = fixes.install_all(machine, case.interpreter, lines)
+    fix.message = f"install {' and '.join(lines)}"
+    steps = [step for step in fix.steps if isinstance(step, Install)]
     if steps and steps[-1].requirements == lines:
-        mend.was_tried(works=True)
+        fix.was_tried(works=True)
     what = ", ".join(f"{there[key].name} {here[key].version}" for key in decisive.items if key in here)
     message = f"import {case.module} fails with {what}, and works with {' and '.join(lines)}"
     if not what:
         message = f"import {case.module} works where {' and '.join(lines)} is installed too"
-    return _finding(control, message, facts, mend)
+    return _finding(control, message, facts, fix)
 
 
-def _finding(control: _Control, message: str, facts: list[Evidence], mend: Fix) -> Finding:
-    with_undo(mend, control.machine)
+def _finding(control: _Control, message: str, facts: list[Evidence], fix: Fix) -> Finding:
+    with_undo(fix, control.machine)
     return Finding(
         cause="decisive-difference",
         certainty="proven",
@@ -378,5 +378,5 @@ def _finding(control: _Control, message: str, facts: list[Evidence], mend: Fix) 
             Evidence(fact="with this changed the import works", source="tried"),
             *raised_evidence(control.case),
         ],
-        fixes=[mend],
+        fixes=[fix],
     )

@@ -133,8 +133,8 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
                              " nothing was removed")  # fmt: skip
     size, _ = reader.usage(prefix)
     answer = DiscardAnswer(prefix=prefix, size_bytes=size, unowned=unowned, kernels=[kernel.id for kernel in kernels])
-    answer.plan = [ChangePlan(deed="remove kernel", path=kernel.folder) for kernel in kernels]
-    answer.plan.append(ChangePlan(deed="remove", path=prefix))
+    answer.plan = [ChangePlan(action="remove kernel", path=kernel.folder) for kernel in kernels]
+    answer.plan.append(ChangePlan(action="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
     answer.notes.append("removing an environment is final: Kalyx keeps no copy, and it cannot be undone")
     entered = reader.variable("VIRTUAL_ENV")

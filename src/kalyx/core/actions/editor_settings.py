@@ -67,8 +67,8 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
         raise KalyxError(f"{visible(file)}: {visible(str(problem))}; it was not changed") from None
     edits = [edit for edit in edits if text[edit.start : edit.end] != edit.text]
     after, back = apply(text, edits)
-    deeds = [ChangePlan(deed=f"{_line(after, edits)} (it was {was or 'not set'})", path=file)] if edits else []
-    return Pointing(file, before, after.encode("utf-8"), back, was, deeds)
+    plan = [ChangePlan(action=f"{_line(after, edits)} (it was {was or 'not set'})", path=file)] if edits else []
+    return Pointing(file, before, after.encode("utf-8"), back, was, plan)
 
 
 def settings_file(reader: Reader) -> str:
@@ -208,8 +208,8 @@ def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
         text = json.dumps({choice.key[0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
         raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
-    deeds = [ChangePlan(deed="write " + " ".join(text.split()), path=sheet.file)]
-    return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, deeds, is_new=True)
+    plan = [ChangePlan(action="write " + " ".join(text.split()), path=sheet.file)]
+    return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, plan, is_new=True)
 
 
 def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:

@@ -68,7 +68,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
     reader = machine.reader.again()
     now = broken(reader, interpreter, packages, [], set())
     answer.broken = newly(now, broken(reader, interpreter, packages, coming, going))
-    answer.plan = [ChangePlan(deed=_deed(move), path=prefix) for move in answer.moves]
+    answer.plan = [ChangePlan(action=_deed(move), path=prefix) for move in answer.moves]
     answer.steps = [machine.line(command)] if answer.moves else []
     return answer, [command] if answer.moves else []
 

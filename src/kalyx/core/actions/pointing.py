@@ -40,7 +40,7 @@ class Pointing(Struct):
     after: bytes
     back: list[Edit]
     was: str | None
-    deeds: list[ChangePlan]
+    plan: list[ChangePlan]
     is_new: bool = False  # there was no such file before
     goes: bool = False  # the undo removes the file
     times: tuple[int, int] | None = None  # the file's times after an undo, in nanoseconds
@@ -90,11 +90,11 @@ def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:
         json.loads(after.lstrip("\ufeff"))
     except (ValueError, RecursionError) as error:
         raise KalyxError(f"{visible(path)}: not a notebook ({error}); it was not changed") from None
-    deed = f"ask for {kernel.id} instead of {was or 'no kernel'}"
+    action = f"ask for {kernel.id} instead of {was or 'no kernel'}"
     if was == kernel.id:
-        deed = f"give the kernel {was} its label, {kernel.label}"
-    deeds = [ChangePlan(deed=deed, path=path)] if edits else []
-    return Pointing(path, before, after.encode("utf-8"), back, was, deeds)
+        action = f"give the kernel {was} its label, {kernel.label}"
+    plan = [ChangePlan(action=action, path=path)] if edits else []
+    return Pointing(path, before, after.encode("utf-8"), back, was, plan)
 
 
 def _edits(text: str, metadata: Member, wanted: dict[str, str]) -> tuple[list[Edit], str | None]:
@@ -181,13 +181,13 @@ def plan_undo(machine: Machine, path: str) -> Pointing:
     if note.path != path or note.after != hashlib.sha256(before).hexdigest():
         raise KalyxError(f"{visible(path)} was changed since; point it again instead")
     if note.new:
-        deeds = [ChangePlan(deed="remove the file that was made", path=path)]
-        return Pointing(path, before, b"", [], None, deeds, goes=True)
+        plan = [ChangePlan(action="remove the file that was made", path=path)]
+        return Pointing(path, before, b"", [], None, plan, goes=True)
     if not all(0 <= edit.start <= edit.end for edit in edits):
         raise KalyxError(f"{visible(path)}: the copy kept of its last change is damaged")
     after, back = apply(before.decode("utf-8"), edits)
-    deeds = [ChangePlan(deed="put back what was there before", path=path)]
-    return Pointing(path, before, after.encode("utf-8"), back, None, deeds, times=note.times)
+    plan = [ChangePlan(action="put back what was there before", path=path)]
+    return Pointing(path, before, after.encode("utf-8"), back, None, plan, times=note.times)
 
 
 def _kept(reader: Reader, path: str) -> str:

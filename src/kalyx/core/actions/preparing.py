@@ -56,7 +56,7 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
     """The paths that would change, and the commands. Raises KalyxError for what must not be done."""
     _refuse_what_is_there(machine, order.folder)
     _refuse_base(machine, order.base)
-    deeds = [ChangePlan(deed="create environment", path=order.folder)]
+    changes = [ChangePlan(action="create environment", path=order.folder)]
     flags = ["--system-site-packages"] if order.see_base else []
     commands = [[order.base.executable, "-m", "venv", *flags, order.folder]]
     python = executable_in(machine.reader, order.folder)
@@ -68,8 +68,8 @@ def plan(machine: Machine, order: Order) -> tuple[list[ChangePlan], list[list[st
         words.append(to_bring(machine.reader, order.wheels).distribution)
     if words:
         commands.append(install_command(python, order.wheels, machine.seconds, words))
-        deeds.append(ChangePlan(deed="install " + " ".join(words), path=order.folder))
-    return deeds, commands
+        changes.append(ChangePlan(action="install " + " ".join(words), path=order.folder))
+    return changes, commands
 
 
 _LONGEST_PROGRAM = 259  # MAX_PATH without its last sign ("Maximum Path Length Limitation")

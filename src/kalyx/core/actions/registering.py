@@ -59,7 +59,7 @@ class Plan(Struct):
     before: bytes | None
     kernel_package: KernelPackage
     notes: list[str]
-    deeds: list[ChangePlan]
+    changes: list[ChangePlan]
     icons: dict[str, bytes] = {}
     startup: bytes | None = None  # of the file that the kernel runs at its start
 
@@ -113,14 +113,14 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     spec["interrupt_mode"] = "signal"
     text = (json.dumps(spec, indent=1, ensure_ascii=False) + "\n").encode("utf-8")
     verb = "replace" if before is not None else "write"
-    deeds = [ChangePlan(deed=verb, path=machine.reader.join(folder, SPEC_FILE))]
-    deeds += _startup_plan(machine.reader, folder, startup)
+    changes = [ChangePlan(action=verb, path=machine.reader.join(folder, SPEC_FILE))]
+    changes += _startup_plan(machine.reader, folder, startup)
     if not machine.reader.is_folder(folder):
-        deeds.insert(0, ChangePlan(deed="create folder", path=folder))
+        changes.insert(0, ChangePlan(action="create folder", path=folder))
     if kernel_package.stand_in:
         notes.append("the kernel package in it is Kalyx's own small stand-in, made for the demo")
     icons = _icons(machine, interpreter, kernel_package)
-    return Plan(identifier, label, folder, text, before, kernel_package, notes, deeds, icons, startup)
+    return Plan(identifier, label, folder, text, before, kernel_package, notes, changes, icons, startup)
 
 
 def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[ChangePlan]:
@@ -130,8 +130,8 @@ def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[Ch
     if kind not in (None, "file"):
         raise KalyxError(f"{visible(path)} is not a file of Kalyx's; move it away")
     if startup is not None:
-        return [ChangePlan(deed="write" if kind is None else "replace", path=path)]
-    return [ChangePlan(deed="remove", path=path)] if kind is not None else []
+        return [ChangePlan(action="write" if kind is None else "replace", path=path)]
+    return [ChangePlan(action="remove", path=path)] if kind is not None else []
 
 
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:

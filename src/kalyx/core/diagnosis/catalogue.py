@@ -317,12 +317,12 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
             kernel.conditions.append(cause)
             kernel.findings.append(finding)
         if cause == "interpreter-gone":
-            _mended_by_its_environment(kernel, finding, machine)
+            _fixed_by_its_environment(kernel, finding, machine)
     return kernel
 
 
-def _mended_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
-    """A kernel whose environment is still there, and starts nothing: to mend that comes before removing the kernel."""
+def _fixed_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
+    """A kernel whose environment is still there, and starts nothing: to fix that comes before removing the kernel."""
     for cause in _of_environment_at(kernel.command[0], machine)[:1]:
         known = {(evidence.path, evidence.fact) for evidence in finding.evidence}
         finding.evidence += [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]

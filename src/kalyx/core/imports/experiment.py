@@ -43,7 +43,7 @@ class Experiment(Struct, frozen=True):
     @property
     def changes(self) -> tuple[str, ...]:
         """The same as the probe takes it."""
-        words = [f"{deed}={value}" for deed in ("put", "front") for value in getattr(self, deed)]
+        words = [f"{action}={value}" for action in ("put", "front") for value in getattr(self, action)]
         return (*words, *(f"extend={package}={folder}" for package, folder in self.extend), *self.words)
 
 

@@ -398,7 +398,7 @@ class ShellReach(Struct, kw_only=True):
 class ChangePlan(Struct, kw_only=True):
     """One thing that a command would change."""
 
-    deed: str
+    action: str
     path: str
 
 

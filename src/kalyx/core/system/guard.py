@@ -30,8 +30,8 @@ _PREFIX = "kalyx-"
 
 # $1: the mark, $2: the temporary folder. A program that is just being started shows its variables a moment later.
 _WATCH = r"""groups=" "
-while read -r deed group; do
-  case $deed in
+while read -r action group; do
+  case $action in
     begun) groups="$groups$group " ;;
     over) case $groups in *" $group "*) groups="${groups%% $group *} ${groups#* $group }" ;; esac ;;
   esac

@@ -169,10 +169,10 @@ class LiveWriter(Writer):
         self._do(lambda: os.utime(path, ns=times, follow_symlinks=False), path)
 
     @staticmethod
-    def _do(deed: Callable[[], object], path: str) -> None:
+    def _do(act: Callable[[], object], path: str) -> None:
         try:
             with signals.held():
-                deed()
+                act()
         except OSError as error:
             raise KalyxError(f"{path}: {reason_of(error)}; nothing was changed there") from None
 

@@ -72,7 +72,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if known is not None:
         provides = f"the package {known.name} provides {missing}"
         evidence.append(Evidence(fact=provides, source=known.source, path=known.path))
-        mend = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
+        fix = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
         brings: Install | CreateEnvironment | FillEnvironment | None
         brings = Install(python=case.interpreter.executable, requirements=[])
@@ -84,13 +84,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         step = fixes.by_hand(f"{text} name")
         if brings is not None:
             step = fixes.by_hand(f"{text} NAME, then", f"{fixes.step(machine, brings).line} NAME")
-        mend = Fix(message="find out which package provides it", steps=[step], state="may-help")
+        fix = Fix(message="find out which package provides it", steps=[step], state="may-help")
     return Finding(
         cause="absent",
         certainty="proven" if case.trial is not None else "likely",
         message=f"{missing} is in no {' or '.join(noun for _, noun in searched)} that Kalyx found",
         evidence=evidence,
-        fixes=[mend, *_meant(case)],
+        fixes=[fix, *_meant(case)],
     )
 
 

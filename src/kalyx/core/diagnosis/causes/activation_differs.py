@@ -78,19 +78,19 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
             evidence.append(Evidence(fact=f"python on PATH is of {runs}", source=path, path=path))
         if not is_there:
             evidence.append(Evidence(fact="that folder is not there any more", source=value))
-        mends = []
+        offered = []
         shell = shell_called(machine.shell.name)
         script = reader.join(value, "bin", shell.activation)
         if shell.reads and reader.is_file(script) and reader.system != "windows":
             line = f"{shell.reads} {machine.line([script])}"
-            mends.append(Fix(message="activate it again", steps=[fixes.by_hand(line)]))
+            offered.append(Fix(message="activate it again", steps=[fixes.by_hand(line)]))
         else:
-            mends.append(Fix(message="start a new shell", steps=[fixes.by_hand("close this shell and open another")]))
+            offered.append(Fix(message="start a new shell", steps=[fixes.by_hand("close this shell and open another")]))
         return Finding(
             cause="activation-differs",
             certainty="proven",
             message=f"this shell says that {reader.name(value)} is activated, and python starts {runs}",
             evidence=evidence,
-            fixes=mends,
+            fixes=offered,
         )
     return None

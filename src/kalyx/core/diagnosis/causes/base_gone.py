@@ -46,15 +46,15 @@ def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, 
         evidence.append(Evidence(fact=home, source=settings.path, path=settings.path, line=settings.line("home")))
     base = same_minor(view, machine)
     if base is not None and base.version.startswith("3."):
-        mends = [remake(view, machine, base)]
+        offered = [remake(view, machine, base)]
     else:
         version = view.environment.version or "of its version"
         line = f"no Python {version} is on this machine; install that version, or recreate the environment"
-        mends = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
+        offered = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
         made = recreated(view, machine)
         if made is not None:
-            mends.insert(0, made)
-    return condition(cause, message, evidence, mends)
+            offered.insert(0, made)
+    return condition(cause, message, evidence, offered)
 
 
 def _older_without_base(view: View, machine: Machine) -> Finding | None:
@@ -103,8 +103,8 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
     ]
     old = [interpreter for interpreter in machine.interpreters if interpreter.minor == made_for]
     if old:
-        mends = [remake(view, machine, old[0])]
+        offered = [remake(view, machine, old[0])]
     else:
         line = f"no Python {made_for} is on this machine; install one, or recreate the environment for {minor}"
-        mends = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
-    return condition("base-gone", f"its base Python changed from {made_for} on to {minor}", evidence, mends)
+        offered = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
+    return condition("base-gone", f"its base Python changed from {made_for} on to {minor}", evidence, offered)

@@ -119,9 +119,9 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
     again.state = "may-help"
     broken = broken_requirement(case, machine, asker)
     if broken is not None and broken[1].key == other.key:
-        mend = fixes.install(machine, case.interpreter, broken[0])
-        mend.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
-        return [mend, again]
+        fix = fixes.install(machine, case.interpreter, broken[0])
+        fix.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
+        return [fix, again]
     major = other.version.split(".")[0]
     if mismatch.version is not None:
         line = (
@@ -129,12 +129,12 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
             if mismatch.version.count(".") > 1
             else f"{other.name}=={mismatch.version}.*"
         )
-        mend = fixes.install(machine, case.interpreter, line)
+        fix = fixes.install(machine, case.interpreter, line)
     elif mismatch.newer is True:
-        mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
+        fix = fixes.install(machine, case.interpreter, other.name, "--upgrade")
     elif leading_number(major) >= (1 if mismatch.below_major else 2):
-        mend = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
+        fix = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
-        mend = fixes.install(machine, case.interpreter, other.name, "--upgrade")
-    mend.message = f"install the {other.name} it was compiled against"
-    return [mend, again]
+        fix = fixes.install(machine, case.interpreter, other.name, "--upgrade")
+    fix.message = f"install the {other.name} it was compiled against"
+    return [fix, again]

@@ -41,17 +41,17 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     last = loop[-1]
     owner = case.owner(last.file)
     line = f"in {last.file}, move line {last.line} into the function that uses it"
-    mend = Fix(message="import it later", steps=[fixes.by_hand(line)], changes=[last.file])
+    fix = Fix(message="import it later", steps=[fixes.by_hand(line)], changes=[last.file])
     if owner is not None:
         evidence.append(owned(owner))
-        mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.message = f"upgrade {owner.name}: a newer release may import in another order"
+        fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
+        fix.message = f"upgrade {owner.name}: a newer release may import in another order"
     return Finding(
         cause="circular",
         certainty="proven",
         message=f"{names[0]} imports itself while it is still loading, through {names[-2]}",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 
@@ -67,18 +67,18 @@ def _of_one(
     name = machine.reader.name(path)
     top = name.removesuffix(".py")
     by_hand = fixes.by_hand(f"in {path}, take the import of {top} out: a file cannot import from itself")
-    mends = [Fix(message="take the import out", steps=[by_hand], changes=[path])]
+    offered = [Fix(message="take the import out", steps=[by_hand], changes=[path])]
     known = brought_by(machine, top)
     if known is not None:
         aside = fixes.rename(machine, path, fixes.free_name(machine, path))
         brings = fixes.install(machine, interpreter, known.name)
         message = f"rename it, and install {known.name}, which provides the {top} that most code means"
-        mends.insert(0, Fix(message=message, steps=[*aside.steps, *brings.steps],
+        offered.insert(0, Fix(message=message, steps=[*aside.steps, *brings.steps],
                             changes=[*aside.changes, *brings.changes], state=aside.state))  # fmt: skip
     return Finding(
         cause="circular",
         certainty="proven",
         message=f"{name} imports itself: its own name is that of the module it asks for",
         evidence=[Evidence(fact=f"import {top} finds this very file", source=path, path=path, line=line), *raised],
-        fixes=mends,
+        fixes=offered,
     )

@@ -45,15 +45,15 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     owner = case.owner(stood.file) if stood is not None else None
     owner = owner or (case.owner(location.path) if location is not None else None)
     if owner is not None:
-        mend = reinstall(machine, case.interpreter, owner)
+        fix = reinstall(machine, case.interpreter, owner)
     else:
-        mend = Fix(message="look at its last output", steps=[fixes.by_hand("", _line(case, machine))])
+        fix = Fix(message="look at its last output", steps=[fixes.by_hand("", _line(case, machine))])
     return Finding(
         cause="crashes",
         certainty="proven",
         message=f"the interpreter dies while importing {case.module}",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 

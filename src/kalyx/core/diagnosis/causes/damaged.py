@@ -137,15 +137,15 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
     evidence = [Evidence(fact=wrong, source=path, path=path)]
     if owner is None and wrong == NOT_UTF8:
         step = fixes.by_hand(f"save {path} as UTF-8, or let its first line be: # -*- coding: latin-1 -*-")
-        mends = [Fix(message="say the encoding of the file", steps=[step], changes=[path])]
+        offered = [Fix(message="say the encoding of the file", steps=[step], changes=[path])]
     elif owner is not None:
         record = machine.reader.join(owner.path, "RECORD")
         fact = f"the record of {owner.name} {owner.version} lists it"
         evidence.append(Evidence(fact=fact, source=record, path=record))
-        mends = [reinstall(machine, case.interpreter, owner)]
+        offered = [reinstall(machine, case.interpreter, owner)]
     else:
         put_back = fixes.by_hand(f"put back {path} from where you got it; no installed package owns it")
-        mends = [Fix(message="put the file back", steps=[put_back], changes=[path])]
+        offered = [Fix(message="put the file back", steps=[put_back], changes=[path])]
     evidence += raised_evidence(case)
     if case.raised is None and case.trial is not None:
         evidence.append(
@@ -156,5 +156,5 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
         certainty="proven",
         message=f"{machine.reader.name(path)} is damaged: {wrong}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

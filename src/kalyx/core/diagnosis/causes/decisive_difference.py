@@ -80,7 +80,7 @@ def _anything_of_python(case: Case) -> bool:
 
 
 def _finding(case: Case, machine: Machine, decided: Decisive) -> Finding:
-    message, facts, mends = _OF_KIND[decided.kind](case, machine, decided)
+    message, facts, offered = _OF_KIND[decided.kind](case, machine, decided)
     what = _THAT.get(decided.kind) or _that(decided.items)
     facts.append(Evidence(fact=f"without {what} import {case.module} works", source="tried"))
     if decided.alone:
@@ -94,7 +94,7 @@ def _finding(case: Case, machine: Machine, decided: Decisive) -> Finding:
         certainty="proven" if decided.is_least else "likely",
         message=message,
         evidence=[*facts, *raised_evidence(case)],
-        fixes=mends,
+        fixes=offered,
     )
 
 
@@ -111,9 +111,9 @@ def _variable(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     names = decided.items
     facts = [Evidence(fact=set_here(case, name), source="the variables of this seat") for name in names]
     what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
-    mend = without_variables(machine, case, names)
-    mend.was_tried(works=True)
-    return f"{what} the import of {case.module} fail", facts, [mend]
+    fix = without_variables(machine, case, names)
+    fix.was_tried(works=True)
+    return f"{what} the import of {case.module} fail", facts, [fix]
 
 
 def _path(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
@@ -121,8 +121,8 @@ def _path(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Ev
     facts = [Evidence(fact=f"PATH is {value}", source="the variables of this seat")]
     usual = f"{value}:/usr/local/bin:/usr/bin:/bin"
     step = fixes.step(machine, RunWith(words=case.command, variables={"PATH": usual}))
-    mend = Fix(message="run it with the system's folders on PATH too", steps=[step])
-    return f"{case.module} starts a program that is in none of the folders on PATH", facts, [mend]
+    fix = Fix(message="run it with the system's folders on PATH too", steps=[step])
+    return f"{case.module} starts a program that is in none of the folders on PATH", facts, [fix]
 
 
 def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
@@ -130,39 +130,39 @@ def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     locale = [f"{name} is {value}" for name, value in sorted(case.way.variables.items()) if name in names]
     facts = [Evidence(fact="; ".join(locale) or "no variable names a locale", source="the variables of this seat")]
     step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONUTF8": "1"}))
-    mend = Fix(message="let Python read files as UTF-8", steps=[step])
-    mend.was_tried(works=True)
-    return f"{case.module} reads a file in the encoding of the locale, which is not UTF-8", facts, [mend]
+    fix = Fix(message="let Python read files as UTF-8", steps=[step])
+    fix.was_tried(works=True)
+    return f"{case.module} reads a file in the encoding of the locale, which is not UTF-8", facts, [fix]
 
 
 def _flag(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     source = "the command line" if case.kernel is None else machine.reader.join(case.kernel.folder, SPEC_FILE)
     facts = [Evidence(fact=f"Python runs with {_that(decided.items)}", source=source)]
-    mend = without_flags(machine, case, decided.items)
-    mend.was_tried(works=True)
-    return f"the flag {_that(decided.items)} makes the import of {case.module} fail", facts, [mend]
+    fix = without_flags(machine, case, decided.items)
+    fix.was_tried(works=True)
+    return f"the flag {_that(decided.items)} makes the import of {case.module} fail", facts, [fix]
 
 
 def _entry(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     entries = [entry for entry in case.search.entries if entry.entry in decided.items]
     facts = [Evidence(fact=f"sys.path has {entry.entry or case.resolver.folder}, by {entry.origin}",
                       source=entry.entry or case.resolver.folder) for entry in entries]  # fmt: skip
-    mends = [without_entries(machine, case, entries)]
-    mends[0].was_tried(works=True)
-    return f"a folder on sys.path makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
+    offered = [without_entries(machine, case, entries)]
+    offered[0].was_tried(works=True)
+    return f"a folder on sys.path makes the import of {case.module} fail: {_that(decided.items)}", facts, offered
 
 
 def _startup(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in decided.items]
-    mends = [_set_aside(machine, decided.items, "rename the start-up file")]
-    return f"a start-up file makes the import of {case.module} fail: {_that(decided.items)}", facts, mends
+    offered = [_set_aside(machine, decided.items, "rename the start-up file")]
+    return f"a start-up file makes the import of {case.module} fail: {_that(decided.items)}", facts, offered
 
 
 def _set_aside(machine: Machine, paths: list[str], message: str) -> Fix:
-    mend = fixes.set_aside(machine, paths, message)
-    if mend.state == "certain":
-        mend.was_tried(works=True)
-    return mend
+    fix = fixes.set_aside(machine, paths, message)
+    if fix.state == "certain":
+        fix.was_tried(works=True)
+    return fix
 
 
 def _bytecode(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
@@ -170,9 +170,9 @@ def _bytecode(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     facts = [Evidence(fact="Python takes this compiled file instead of its source", source=form, path=form)
              for form in forms]  # fmt: skip
     step = fixes.step(machine, RemoveFiles(paths=forms))
-    mend = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
-    mend.was_tried(works=True)
-    return f"the compiled file of {_that(decided.items)} is not what its source says", facts, [mend]
+    fix = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
+    fix.was_tried(works=True)
+    return f"the compiled file of {_that(decided.items)} is not what its source says", facts, [fix]
 
 
 def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
@@ -180,16 +180,16 @@ def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
     what = " and ".join(limited for _, limited in words)
     lines = [f'raise it in the shell that runs it: ulimit -S -{letter} "$(ulimit -H -{letter})"' for letter, _ in words]
     facts = [Evidence(fact=f"a limit on {what} is set ({', '.join(decided.items)})", source="the limits of this seat")]
-    mend = Fix(message=f"raise the limit on {what}", steps=[fixes.by_hand(line) for line in lines])
-    mend.was_tried(works=True)
-    return f"the limit on {what} makes the import of {case.module} fail", facts, [mend]
+    fix = Fix(message=f"raise the limit on {what}", steps=[fixes.by_hand(line) for line in lines])
+    fix.was_tried(works=True)
+    return f"the limit on {what} makes the import of {case.module} fail", facts, [fix]
 
 
 def _file(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     facts = [Evidence(fact=f"{case.module} reads this while it is imported", source=path, path=path)
              for path in decided.items]  # fmt: skip
-    mends = [_set_aside(machine, decided.items, "rename it, or correct what is in it")]
-    return f"what is in {_that(decided.items)} makes the import of {case.module} fail", facts, mends
+    offered = [_set_aside(machine, decided.items, "rename it, or correct what is in it")]
+    return f"what is in {_that(decided.items)} makes the import of {case.module} fail", facts, offered
 
 
 _OF_KIND = {

@@ -60,14 +60,14 @@ def look(case: Case, machine: Machine) -> Finding | None:
     known = brought_by(machine, top)
     if known is not None:
         evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))
-    mends = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
+    offered = [fixes.rename(machine, location.path, fixes.free_name(machine, location.path))]
     if is_left:
-        mends = [fixes.unknown_here(top)]
+        offered = [fixes.unknown_here(top)]
     if doubled and is_project:
         message = "install the project for development"
-        mends = fixes.for_development(machine, case.interpreter, location.path, message) + mends
+        offered = fixes.for_development(machine, case.interpreter, location.path, message) + offered
     elif known is not None and _installed_here(case, machine, known.name) is None:
-        mends = [fixes.install(machine, case.interpreter, known.name)]
+        offered = [fixes.install(machine, case.interpreter, known.name)]
     message = f"only the plain folder {location.path} answers to {top}"
     if is_left:
         message = f"of {top} only the folder {location.path} is left, without code"
@@ -76,7 +76,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"{message}: the import works and finds nothing in it",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 

@@ -78,15 +78,15 @@ def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
                 continue
             path = reader.join(site, name)
             record = _record_set_aside(machine, site, top)
-            mend = fixes.unknown_here(top)  # the module's name need not be the distribution's
+            fix = fixes.unknown_here(top)  # the module's name need not be the distribution's
             if record is not None:
-                mend = _back(case, machine, record)
+                fix = _back(case, machine, record)
             return Finding(
                 cause="gutted",
                 certainty="proven",
                 message=f"an installer that was stopped left {top} as {name}, under which nothing imports it",
                 evidence=[Evidence(fact=f"{top} has the name {name} here", source=path, path=path)],
-                fixes=[mend],
+                fixes=[fix],
             )
     return None
 
@@ -115,19 +115,19 @@ def _back(case: Case, machine: Machine, record: Installed) -> Fix:
     """
     reader, site = machine.reader, record.site
     requirement = f"{record.name}=={record.stem_version}"
-    mend = fixes.install(machine, case.interpreter, requirement)
+    fix = fixes.install(machine, case.interpreter, requirement)
     tops = dict.fromkeys(file.split("/")[0] for file in record.files or [])
     aside = {top: name for top in tops for name in reader.names(site) if _stands_for(name, top)}
     paths = {reader.join(site, name): reader.join(site, top) for top, name in aside.items()}
-    movable = isinstance(mend.steps[-1], Install) and record.entry in aside.values()
+    movable = isinstance(fix.steps[-1], Install) and record.entry in aside.values()
     movable = movable and all(reader.kind(to) is None for to in paths.values())
     if not movable or any(fixes.not_the_users_own(machine, path) is not None for path in paths):
-        mend.message = "install it again"
-        return mend
-    mend = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
-    mend.message = "give its files their names again, and reinstall the same version"
-    mend.steps = [*(fixes.step(machine, Move(path=path, to=to)) for path, to in paths.items()), *mend.steps]
-    return mend
+        fix.message = "install it again"
+        return fix
+    fix = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
+    fix.message = "give its files their names again, and reinstall the same version"
+    fix.steps = [*(fixes.step(machine, Move(path=path, to=to)) for path, to in paths.items()), *fix.steps]
+    return fix
 
 
 def _subject(case: Case) -> str | None:

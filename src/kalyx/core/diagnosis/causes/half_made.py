@@ -113,14 +113,14 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
     fact = "it is a folder" if is_folder else NOTHING_THERE
     evidence = [Evidence(fact=fact, source=path, path=path if reader.kind(path) is not None else None)]
     base = same_minor(view, machine)
-    mends = [remake(view, machine, base) if base is not None else remove(view, machine)]
+    offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     if interpreter is not None:
         fact = f"it starts the Python of {interpreter.prefix}"
         evidence.append(Evidence(fact=fact, source=interpreter.executable, path=interpreter.executable))
     state = "a folder" if is_folder else "gone"
     then = "its python sees none of its packages" if interpreter is not None else "its python does not start"
     message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and {then}"
-    return condition("half-made", message, evidence, mends)
+    return condition("half-made", message, evidence, offered)
 
 
 def _without_python(view: View, machine: Machine) -> Finding | None:
@@ -136,9 +136,9 @@ def _without_python(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"starts {interpreter.version}", source=other, path=other),
     ]
     base = same_minor(view, machine)
-    mends = [remake(view, machine, base) if base is not None else remove(view, machine)]
+    offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     message = f"its python does not start ({reason}), and its {reader.name(other)} does"
-    return condition("half-made", message, evidence, mends)
+    return condition("half-made", message, evidence, offered)
 
 
 def _of_another_system(view: View, machine: Machine) -> Finding | None:
@@ -166,7 +166,7 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
         if is_requirement(f"{distribution.name}=={distribution.version}")
     ]
     made = CreateEnvironment(prefix=f"{prefix}-{reader.system}", requirements=wanted)
-    mend = Fix(
+    fix = Fix(
         message="create an environment for this system, with the same packages",
         steps=[fixes.step(machine, made)],
         changes=[made.prefix],
@@ -175,7 +175,7 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
     other = "another system" if on_windows else "Windows"
     evidence = [Evidence(fact=f"this is the interpreter of an environment of {other}", source=path, path=path)]
     message = f"it was made on {other}, and an environment works only on the kind of system that it was made on"
-    return condition("half-made", message, evidence, [mend])
+    return condition("half-made", message, evidence, [fix])
 
 
 def _stopped(view: View, machine: Machine) -> Finding | None:
@@ -198,16 +198,16 @@ def _stopped(view: View, machine: Machine) -> Finding | None:
             continue
         if work == "prepare":
             fact, message = "the mark of an unfinished environment is there", "its creation was begun and not finished"
-            mend = remove(view, machine)
+            fix = remove(view, machine)
         elif work == "discard":
             fact, message = "the mark of a removal is there", "its removal was begun and not finished"
             finish = fixes.step(machine, RemoveEnvironment(prefix=prefix))
-            mend = Fix(message="finish removing it", steps=[finish], changes=[prefix])
+            fix = Fix(message="finish removing it", steps=[finish], changes=[prefix])
         else:
             fact, message = "the copy of the state before is still there", "a fill was begun and not finished"
             restore = fixes.step(machine, FillEnvironment(prefix=prefix, restore=True))
-            mend = Fix(message="roll back the interrupted change", steps=[restore], changes=[prefix])
-        return condition("half-made", message, [Evidence(fact=fact, source=path, path=path)], [mend])
+            fix = Fix(message="roll back the interrupted change", steps=[restore], changes=[prefix])
+        return condition("half-made", message, [Evidence(fact=fact, source=path, path=path)], [fix])
     return None
 
 

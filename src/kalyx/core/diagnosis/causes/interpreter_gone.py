@@ -37,18 +37,18 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(machine.reader, source) if machine.reader.path.isabs(source) else None
-    mends = []
+    offered = []
     if near is not None:
-        mends.append(Fix(message="use the nearest path that exists", steps=[fixes.by_hand(f"use {near}")]))
+        offered.append(Fix(message="use the nearest path that exists", steps=[fixes.by_hand(f"use {near}")]))
     else:
         step = fixes.by_hand("choose from the list of", "kalyx survey")
-        mends.append(Fix(message="name another interpreter", steps=[step]))
+        offered.append(Fix(message="name another interpreter", steps=[step]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
         message=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
         evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
-        fixes=mends,
+        fixes=offered,
     )
 
 
@@ -65,16 +65,16 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
     step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
-    mends = [Fix(message="name an interpreter that exists", steps=[step], changes=[seat.source])]
+    offered = [Fix(message="name an interpreter that exists", steps=[step], changes=[seat.source])]
     if seat.nearest is not None:
         step = fixes.by_hand(f"write {seat.nearest} in {where}")
-        mends.insert(0, Fix(message="use the nearest path that exists", steps=[step], changes=[seat.source]))
+        offered.insert(0, Fix(message="use the nearest path that exists", steps=[step], changes=[seat.source]))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
         message=f"the editor's {seat.name} names nothing: {path}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 
@@ -89,7 +89,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.reader, kernel)),
         Evidence(fact=kernel.reason, source=first, path=first if machine.reader.path.isabs(first) else None),
     ]
-    mends = []
+    offered = []
     from kalyx.core.system.nearest_path import nearest_existing
 
     near = nearest_existing(machine.reader, first) if machine.reader.path.isabs(first) else None
@@ -98,12 +98,12 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         environment = machine.environment_named(machine.reader.real(prefix))
         evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
         if environment is not None and environment.executable:
-            mends.append(fixes.register(machine, environment, kernel.id, take_over=True))
-    mends.append(fixes.unregister(machine, kernel))
+            offered.append(fixes.register(machine, environment, kernel.id, take_over=True))
+    offered.append(fixes.unregister(machine, kernel))
     return Finding(
         cause="interpreter-gone",
         certainty="proven",
         message=f"kernel {kernel.id} starts nothing: {kernel.reason}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

@@ -120,9 +120,9 @@ def _ways_out(
             if requirement.key not in here
         ]
         if unmet:
-            mend = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
-            mend.message = f"install what {owner.name} requires and is missing: it may provide {library}"
-            result.append(mend)
+            fix = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
+            fix.message = f"install what {owner.name} requires and is missing: it may provide {library}"
+            result.append(fix)
     path = _elsewhere(case, machine, library)
     if path is not None:
         evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=path, path=path))

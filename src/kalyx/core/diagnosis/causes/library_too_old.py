@@ -82,9 +82,9 @@ def _ways_out(
     case: Case, machine: Machine, newest: str | None, owner: Installed | None, of_library: Installed | None
 ) -> list[Fix]:
     if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
-        mend = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
-        mend.message = f"upgrade {of_library.name}, which provides the library"
-        return [mend]
+        fix = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
+        fix.message = f"upgrade {of_library.name}, which provides the library"
+        return [fix]
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"
         return [Fix(message="build the package on this system", steps=[fixes.by_hand(line)])]

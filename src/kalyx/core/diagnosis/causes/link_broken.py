@@ -66,12 +66,12 @@ def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
                 from kalyx.core.diagnosis.shared.failing import owned, reinstall
 
                 evidence.append(owned(owner))
-                mend = reinstall(machine, case.interpreter, owner)
+                fix = reinstall(machine, case.interpreter, owner)
             else:
                 step = fixes.by_hand(f"put {target} back, or remove the link {path}")
-                mend = Fix(message="restore what the link leads to", steps=[step], changes=[path])
+                fix = Fix(message="restore what the link leads to", steps=[step], changes=[path])
             message = f"the file of {subject} is a link to {target}, which is not there"
-            return Finding(cause="link-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+            return Finding(cause="link-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
     return None
 
 
@@ -137,21 +137,21 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
         Evidence(fact=f"{link.name} is linked to {link.folder}", source=link.path, path=link.path, line=link.line),
         Evidence(fact="that folder is not there", source=link.folder),
     ]
-    moved, mends = _moved_to(machine, link.folder, subject.split(".")[0]), list[Fix]()
+    moved, offered = _moved_to(machine, link.folder, subject.split(".")[0]), list[Fix]()
     if moved is not None:
         evidence.append(
             Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
         )
-        mends = fixes.for_development(machine, case.interpreter, moved, f"install it again from {moved}", "--no-deps")
-    if not mends:
+        offered = fixes.for_development(machine, case.interpreter, moved, f"install it again from {moved}", "--no-deps")
+    if not offered:
         line = f"put {link.folder} back, or install {link.name} from where its sources are now"
-        mends = [Fix(message="find its sources and install them again", steps=[fixes.by_hand(line)])]
+        offered = [Fix(message="find its sources and install them again", steps=[fixes.by_hand(line)])]
     return Finding(
         cause="link-broken",
         certainty="proven",
         message=f"{link.name} is a development install, and its folder {link.folder} is gone",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 

@@ -48,16 +48,16 @@ def _finding(
     case: Case, machine: Machine, distribution: str, module: str, evidence: list[Evidence], is_here: bool
 ) -> Finding:
     write = fixes.write(f"import {module}")
-    mends = [Fix(message="import the module by its own name", steps=[write])]
+    offered = [Fix(message="import the module by its own name", steps=[write])]
     if not is_here:
         first = fixes.install(machine, case.interpreter, distribution)
         first.message = "install it, and import the module by its own name"
         first.steps.append(write)
-        mends = [first]
+        offered = [first]
     return Finding(
         cause="misnamed",
         certainty="proven",
         message=f"{case.missing} is the name of a distribution; the module in it is called {module}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

@@ -43,8 +43,8 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence += asked_here(case, lack.name)
     span = standard.name_span(lack.module, lack.name) if lack.owner is None else None
     message = f"{lack.module} imports, and {what} has no {lack.name}"
-    mends = _by_the_standard_library(case, machine, lack, span) if span is not None else []
-    if span is not None and mends:
+    offered = _by_the_standard_library(case, machine, lack, span) if span is not None else []
+    if span is not None and offered:
         has = f"until {span.last}" if span.is_gone(case.interpreter.version) else f"from {span.first} on"
         own = case.interpreter.minor
         message = f"Python {own} has no {lack.module}.{lack.name}; it is there {has}"
@@ -53,7 +53,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         certainty="proven",
         message=message,
         evidence=evidence,
-        fixes=mends or ways_out(case, machine, lack),
+        fixes=offered or ways_out(case, machine, lack),
     )
 
 
@@ -66,20 +66,20 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
     if lack.asker is not None:
         newer = span.is_gone(version)
         line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
-        mend = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
-        mend.message = f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python"
+        fix = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
+        fix.message = f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python"
         exact = f"{lack.asker.name}=={lack.asker.version}"
         wanted = span.last if newer else span.first
-        return [mend, fixes.with_another_python(machine, case.interpreter, wanted, exact)]
+        return [fix, fixes.with_another_python(machine, case.interpreter, wanted, exact)]
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [Fix(message="import it from its new place", steps=[fixes.write(f"from {module} import {name}")])]
     back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
     if back is not None and "write" in back:
-        mend = fixes.install(machine, case.interpreter, back["install"])
-        mend.message = f"install {back['install']}, which provides it for older Pythons"
-        mend.steps.append(fixes.write(f"from {back['write'].removeprefix('import ')} import {lack.name}"))
-        return [mend]
+        fix = fixes.install(machine, case.interpreter, back["install"])
+        fix.message = f"install {back['install']}, which provides it for older Pythons"
+        fix.steps.append(fixes.write(f"from {back['write'].removeprefix('import ')} import {lack.name}"))
+        return [fix]
     wanted = span.last if span.is_gone(version) else span.first
     return [
         Fix(

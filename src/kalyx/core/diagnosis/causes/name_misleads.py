@@ -94,13 +94,13 @@ def _finding(kernel: Kernel, named: Environment, machine: Machine) -> Finding:
     ]
     if kernel.label != kernel.id:
         evidence.insert(1, Evidence(fact=f'its label is "{kernel.label}"', source=path, path=path))
-    mends: list[Fix] = []
+    offered: list[Fix] = []
     if named.executable:
-        mends.append(fixes.register(machine, named, kernel.id, take_over=True))
+        offered.append(fixes.register(machine, named, kernel.id, take_over=True))
     return Finding(
         cause="name-misleads",
         certainty="proven",
         message=f"kernel {kernel.id} is named after {named.name} and runs {runs}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

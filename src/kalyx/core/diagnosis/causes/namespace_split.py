@@ -77,9 +77,9 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
     elif _says_nothing(reader.text_or_none(place.path, 65536)):
         result.append(aside)
     if owner is not None:
-        mend = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        mend.message = f"upgrade {owner.name}: a newer release may leave room for the others"
-        result.append(mend)
+        fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
+        fix.message = f"upgrade {owner.name}: a newer release may leave room for the others"
+        result.append(fix)
     if not result or aside not in result:
         result.append(aside)
     return Finding(

@@ -28,6 +28,6 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     folder = prefix if reader.system == "windows" else reader.join(prefix, "bin")
     evidence = [Evidence(fact="no interpreter in it", source=folder, path=prefix)]
     line = f"add a Python to it through what keeps {reader.join(prefix, 'conda-meta')}"
-    mends = [Fix(message="install a Python into it", steps=[fixes.by_hand(line)])]
+    offered = [Fix(message="install a Python into it", steps=[fixes.by_hand(line)])]
     message = "it holds no Python of its own: after entering it, the Python below still runs"
-    return condition("no-interpreter", message, evidence, mends)
+    return condition("no-interpreter", message, evidence, offered)

@@ -87,22 +87,22 @@ def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Ev
     above = reader.parent(folder)
     words = reader.path.relpath(path, above).removesuffix(".py").split(reader.path.sep)
     dotted = ".".join(word for word in words if word != "__init__")
-    mends = []
+    offered = []
     remainder = line.removeprefix("from ").lstrip(".")
     if all(word.isidentifier() for word in dotted.split(".")):
         run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
         there = _is_there(reader, folder, remainder)
-        mends.append(Fix(message=f"run it as {dotted}, from {above}", steps=[fixes.by_hand(f"go to {above}"), run],
+        offered.append(Fix(message=f"run it as {dotted}, from {above}", steps=[fixes.by_hand(f"go to {above}"), run],
                          state="certain" if there else "may-help"))  # fmt: skip
     if remainder != line:
         plain = remainder.strip() if remainder.strip().startswith("import ") else f"from {remainder}"
-        mends.append(Fix(message="write the import without its dots", steps=[fixes.write(plain)], state="may-help"))
+        offered.append(Fix(message="write the import without its dots", steps=[fixes.write(plain)], state="may-help"))
     return Finding(
         cause="no-parent-package",
         certainty="proven",
         message=f"the dots of {reader.name(path)} lead above the first package on sys.path",
         evidence=[*evidence, Evidence(fact=f"its dots lead to {folder}", source=path, path=path)],
-        fixes=mends,
+        fixes=offered,
     )
 
 
@@ -120,11 +120,11 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
     above, dotted = package_of(reader, path)
     if dotted is None:
         step = fixes.by_hand(f"in {path}, write the import without its leading dots")
-        mends = [Fix(message="import it by its name", steps=[step], changes=[path])]
+        offered = [Fix(message="import it by its name", steps=[step], changes=[path])]
     else:
         run = fixes.step(machine, RunWith(words=[by_name, "-m", dotted]))
         write = fixes.write(f"import {dotted}")
-        mends = [
+        offered = [
             Fix(message=f"import it as a part of its package, from {above}", steps=[write]),
             Fix(message="run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
         ]
@@ -134,7 +134,7 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
         certainty="proven",
         message=f"{reader.name(path)} is a part of a package and was started by itself: its dots name no package",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 

@@ -55,12 +55,12 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     message = "build the extension: install the project for development"
     development = fixes.for_development(machine, case.interpreter, root, message) if root is not None else []
     if development:
-        mend = development[0]
+        fix = development[0]
     elif owner is not None:
         evidence.append(owned(owner))
-        mend = reinstall(machine, case.interpreter, owner, ", built for this Python")
+        fix = reinstall(machine, case.interpreter, owner, ", built for this Python")
     else:
-        mend = Fix(
+        fix = Fix(
             message="build the extension", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")]
         )
     return Finding(
@@ -68,7 +68,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         certainty="proven",
         message=f"{subject} is a compiled part that was never built here: only its source is there",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 

@@ -101,7 +101,7 @@ def _finding(
     entries = [entry for entry in case.search.entries if entry.entry == first.entry]
     origin = entries[0].origin if entries else ""
     if origin == "PYTHONPATH":
-        mends = [without_entries(machine, case, entries[:1])]
+        offered = [without_entries(machine, case, entries[:1])]
     else:
         line = f"{two.name}=={two.version}"
         again = fixes.install(machine, case.interpreter, line)
@@ -111,11 +111,11 @@ def _finding(
             changes=[first.entry],
             steps=[fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[two.name]))],
         )
-        mends = [away, again] if origin == "user" else [again, away]
+        offered = [away, again] if origin == "user" else [again, away]
     return Finding(
         cause="older-wins",
         certainty="proven",
         message=f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

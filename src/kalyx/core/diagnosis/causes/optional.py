@@ -50,14 +50,14 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         Evidence(fact=fact, source=path, path=path),
         *raised_evidence(case),
     ]
-    mend = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
-    mend.message = f"install what the extra {extra} of {owner.name} requires"
+    fix = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
+    fix.message = f"install what the extra {extra} of {owner.name} requires"
     return Finding(
         cause="optional",
         certainty="proven",
         message=f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 

@@ -29,8 +29,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         owner = case.owner(location.path) if location is not None and location.path else None
         if owner is None:
             continue
-        mend = namesake(machine, case.interpreter, owner, name)
-        if mend is None:
+        fix = namesake(machine, case.interpreter, owner, name)
+        if fix is None:
             continue
         meant = table_modules()[name]
         return Finding(
@@ -43,7 +43,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
                 *asked_here(case, name),
                 *raised_evidence(case),
             ],
-            fixes=[mend],
+            fixes=[fix],
         )
     return None
 

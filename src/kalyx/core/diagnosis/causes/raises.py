@@ -65,13 +65,13 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     for lacks in (_lacks_program, _lacks_variable, _met_limit):
         lacking = lacks(case, machine)
         if lacking is not None:
-            message, fact, mend = lacking
+            message, fact, fix = lacking
             evidence.append(Evidence(fact=fact, source="the variables and limits of this seat"))
             return Finding(cause="raises", certainty="proven", message=f"{code} {message}", evidence=evidence,
-                           fixes=[mend])  # fmt: skip
+                           fixes=[fix])  # fmt: skip
     message = f"{code} raises {raised.type} while it is imported"
-    mends = _ways_out(case, machine, owner, where if file else "an unknown place", evidence)
-    return Finding(cause="raises", certainty="proven", message=message, evidence=evidence, fixes=mends)
+    offered = _ways_out(case, machine, owner, where if file else "an unknown place", evidence)
+    return Finding(cause="raises", certainty="proven", message=message, evidence=evidence, fixes=offered)
 
 
 def _ways_out(
@@ -79,26 +79,26 @@ def _ways_out(
 ) -> list[Fix]:
     """The fixes: as the error says, a library's package, another distribution, a requirement; last a newer release."""
     if owner is None:
-        mends = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
+        offered = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
     else:
         again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
         again.message = f"a newer {owner.name} may have a fix"
-        mends = [again]
+        offered = [again]
         for passed in owners_passed(case):
             broken = broken_requirement(case, machine, passed)
             if broken is not None:
                 line, there = broken
                 fact = f"{passed.name} {passed.version} requires {line}; {there.name} {there.version} is here"
                 evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
-                mend = fixes.install(machine, case.interpreter, line)
-                mend.message = f"install {line}, as {passed.name} {passed.version} requires"
-                mends.insert(0, mend)
+                fix = fixes.install(machine, case.interpreter, line)
+                fix.message = f"install {line}, as {passed.name} {passed.version} requires"
+                offered.insert(0, fix)
                 break
         meant = namesake(machine, case.interpreter, owner, case.module)
-        mends = [meant, *mends] if meant is not None else mends
+        offered = [meant, *offered] if meant is not None else offered
     library = next((match[1] for form in _LIBRARY if (match := form.search(case.raised.text))), None)
     system = fixes.bringer_of_named(machine, library) if library is not None else None
-    return [fix for fix in (_by_its_own_words(case, machine), system) if fix is not None] + mends
+    return [fix for fix in (_by_its_own_words(case, machine), system) if fix is not None] + offered
 
 
 def _lacks_program(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
@@ -109,8 +109,8 @@ def _lacks_program(case: Raising, machine: Machine) -> tuple[str, str, Fix] | No
     if raised.type != "FileNotFoundError" or not starts or not name or any(sign in name for sign in "/\\ "):
         return None
     step = fixes.by_hand(f"install the program {name}, or put its folder on PATH")
-    mend = fixes.bringer_of_program(machine, name) or Fix(message=f"install {name}", steps=[step])
-    return f"starts the program {name}, which is not on PATH", f"{name} is in none of the folders on PATH", mend
+    fix = fixes.bringer_of_program(machine, name) or Fix(message=f"install {name}", steps=[step])
+    return f"starts the program {name}, which is not on PATH", f"{name} is in none of the folders on PATH", fix
 
 
 def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
@@ -122,8 +122,8 @@ def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | N
     if raised.type != "KeyError" or not by_the_system or name in case.way.variables:
         return None
     step = fixes.by_hand(f"set {name} where this seat starts, to what the code's documentation says")
-    mend = Fix(message=f"set the variable {name}", steps=[step])
-    return f"reads the variable {name}, which is not set", f"{name} is not set", mend
+    fix = Fix(message=f"set the variable {name}", steps=[step])
+    return f"reads the variable {name}, which is not set", f"{name} is not set", fix
 
 
 # Messages of Python and of the system when a limit is reached, the limit's name, and its letter for ulimit.
@@ -149,9 +149,9 @@ def _met_limit(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
         number = case.failed.limits.get(name)
         if number is not None and form.search(text) is not None:
             line = f"raise it where it is set (ulimit -{letter} in a start-up file, a container, a batch job)"
-            mend = Fix(message="raise that limit", steps=[fixes.by_hand(line)])
+            fix = Fix(message="raise that limit", steps=[fixes.by_hand(line)])
             fact = f"the limit on {what} is {number // unit}{unit_name}"
-            return f"raises {case.raised.type}: {fact}", fact, mend
+            return f"raises {case.raised.type}: {fact}", fact, fix
     return None
 
 
@@ -164,14 +164,14 @@ def _by_its_own_words(case: Raising, machine: Machine) -> Fix | None:
     match = _DOWNGRADE.search(case.raised.text)
     owner = here.get(canonical(match[1])) if match is not None else None
     if match is not None and owner is not None:
-        mend = fixes.install(machine, case.interpreter, f"{owner.name}=={match[2].removesuffix('.x')}.*")
-        mend.message = "do what the error itself says"
-        return mend
+        fix = fixes.install(machine, case.interpreter, f"{owner.name}=={match[2].removesuffix('.x')}.*")
+        fix.message = "do what the error itself says"
+        return fix
     match = _UPDATE.search(case.raised.text)
     words = match[1].replace(" and ", ",").replace(".", " ").replace(",", " ").split() if match is not None else []
     named = [word for word in words if canonical(word) in here or is_well_known(word) or modules_of_listed(word)]
     if not named:
         return None
-    mend = fixes.install_all(machine, case.interpreter, named, "--upgrade")
-    mend.message = "do what the error itself says"
-    return mend
+    fix = fixes.install_all(machine, case.interpreter, named, "--upgrade")
+    fix.message = "do what the error itself says"
+    return fix

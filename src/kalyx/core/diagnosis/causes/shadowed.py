@@ -137,22 +137,22 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
         without = without_entries(machine, case, entries[:1])
         # A file that is not the user's own is not renamed: the fix removes the variable.
-        mends = [aside, without] if aside.steps[0].command is not None else [without]
+        offered = [aside, without] if aside.steps[0].command is not None else [without]
     else:
-        mends = [fixes.rename(machine, whole, fixes.free_name(machine, whole))]
+        offered = [fixes.rename(machine, whole, fixes.free_name(machine, whole))]
     between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
     for other in between:  # each file that hides the module must be renamed
         path = machine.reader.parent(other.path) if other.kind == "package" else other.path
         evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
-        if isinstance(mends[0].steps[0], Move):
+        if isinstance(offered[0].steps[0], Move):
             more = fixes.rename(machine, path, fixes.free_name(machine, path))
-            mends[0].steps += more.steps
-            mends[0].changes += more.changes
+            offered[0].steps += more.steps
+            offered[0].changes += more.changes
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",
         message=f"{machine.reader.join(place.entry, machine.reader.name(whole))} is imported instead of the module"
         " of that name: its folder is earlier on sys.path",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

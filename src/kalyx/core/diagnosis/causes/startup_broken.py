@@ -73,13 +73,13 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
         Evidence(fact=line[:300], source="the interpreter's own words"),
         Evidence(fact="without it the interpreter starts", source="tried"),
     ]
-    mend = without_variables(machine, case, decided.items)
+    fix = without_variables(machine, case, decided.items)
     if decided.imports:
-        mend.was_tried(works=True)
+        fix.was_tried(works=True)
     message = f"the interpreter does not start, because {' and '.join(values)}, which belongs to another Python"
     if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in decided.items):
         message = f"the interpreter does not start, because {' and '.join(values)}"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
 
 
 def _hook(machine: Machine, output: str, hooks: list[str], waits: bool) -> Finding:
@@ -89,10 +89,10 @@ def _hook(machine: Machine, output: str, hooks: list[str], waits: bool) -> Findi
         Evidence(fact=output[:300], source="the trial" if waits else "the interpreter's own words"),
         Evidence(fact=f"without {'these files' if several else 'this file'} the interpreter starts", source="tried"),
     ]
-    mend = fixes.set_aside(machine, hooks, f"rename the start-up file{'s' if several else ''}")
+    fix = fixes.set_aside(machine, hooks, f"rename the start-up file{'s' if several else ''}")
     how = f"do{'' if several else 'es'} not end" if waits else f"fail{'' if several else 's'}"
     message = f"the interpreter does not start: {' and '.join(hooks[:3])} {how}"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
 
 
 def _path_of_another(case: Case, machine: Machine) -> Finding | None:
@@ -120,9 +120,9 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
             )
         ]
         evidence += raised_evidence(case)
-        mend = without_variables(machine, case, ["PYTHONPATH"])
+        fix = without_variables(machine, case, ["PYTHONPATH"])
         message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
-        return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+        return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
     return None
 
 
@@ -132,9 +132,9 @@ def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
         Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
         *raised_evidence(case),
     ]
-    mend = without_variables(machine, case, ["PYTHONPATH"])
+    fix = without_variables(machine, case, ["PYTHONPATH"])
     message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[mend])
+    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
 
 
 def _number_of(lines: list[str], text: str) -> int:
@@ -182,11 +182,11 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         ),
         None,
     )
-    mends = [Fix(message="correct the line", steps=steps, changes=[path])]
+    offered = [Fix(message="correct the line", steps=steps, changes=[path])]
     if owner is not None:
         from kalyx.core.diagnosis.shared.failing import reinstall
 
-        mends.insert(0, reinstall(machine, case.interpreter, owner))
+        offered.insert(0, reinstall(machine, case.interpreter, owner))
     if taken is not None:
         evidence.append(
             Evidence(fact=f"the lines after it are left out; one adds the folder of {missing}", source=taken)
@@ -196,4 +196,4 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         "and Python skips the lines after it, which would have added" if taken is not None else "and would have added"
     )
     message = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
-    return Finding(cause="startup-broken", certainty="likely", message=message, evidence=evidence, fixes=mends)
+    return Finding(cause="startup-broken", certainty="likely", message=message, evidence=evidence, fixes=offered)

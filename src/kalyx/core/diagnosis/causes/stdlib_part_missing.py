@@ -134,11 +134,11 @@ def _ways_out(
     packaged = interpreter.base_prefix == "/usr"
     result = []
     if packaged or machine.reader.system == "macos":
-        mend = fixes.of_system(machine, packages.get("debian"), packages.get("fedora"), packages.get("brew"))
-        if mend is None and packaged:  # no package of its own: with the library, which may be installed in part only
+        fix = fixes.of_system(machine, packages.get("debian"), packages.get("fedora"), packages.get("brew"))
+        if fix is None and packaged:  # no package of its own: with the library, which may be installed in part only
             whole = f"libpython{interpreter.minor}-stdlib"
-            mend = fixes.of_system(machine, whole, "python3-libs", None, again=True)
-        result += [mend] if mend is not None else []
+            fix = fixes.of_system(machine, whole, "python3-libs", None, again=True)
+        result += [fix] if fix is not None else []
     source = fixes.of_system(machine, packages.get("source"), None, None) if not packaged else None
     if source is not None:
         source.message = f"build this Python again with what {part} needs"

@@ -51,15 +51,15 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     known = brought_by(machine, top, case.environment.key if case.environment is not None else None)
     if known is not None:
         evidence.append(Evidence(fact=f"the package {known.name} provides {top}", source=known.source, path=known.path))
-        mend = fixes.install(machine, case.interpreter, known.name)
+        fix = fixes.install(machine, case.interpreter, known.name)
     else:
-        mend = fixes.unknown_here(top)
+        fix = fixes.unknown_here(top)
     return Finding(
         cause="stubs-only",
         certainty="proven",
         message=f"of {top} only type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 

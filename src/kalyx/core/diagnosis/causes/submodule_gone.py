@@ -59,31 +59,31 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     evidence += asked_here(case, subject)
     if asker is not None:
         evidence.append(owned(asker))
-    mends = []
+    offered = []
     if other is not None:
         environment, distribution = other
         fact = f"{distribution.name} {distribution.version} in {environment.name} has it"
         evidence.append(Evidence(fact=fact, source=distribution.path, path=distribution.path))
-        mend = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
-        mend.message = f"install the version that has it, as in {environment.name}"
-        mends = [mend]
+        fix = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
+        fix.message = f"install the version that has it, as in {environment.name}"
+        offered = [fix]
         minor = ".".join((environment.version or "").split(".")[:2])
         if minor != interpreter.minor and environment.executable is not None:
             # The same version may have other modules for another Python.
-            mend.state = "may-help"
+            fix.state = "may-help"
             step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
-            mends.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
-    if case.raised is not None and (removal is not None or not mends):
+            offered.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
+    if case.raised is not None and (removal is not None or not offered):
         # The table names the newest release that has it; another environment only some release.
-        mends = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
-    if not mends:
-        mends = [fixes.install(machine, interpreter, owner.name, "--upgrade")]
+        offered = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
+    if not offered:
+        offered = [fixes.install(machine, interpreter, owner.name, "--upgrade")]
     return Finding(
         cause="submodule-gone",
         certainty="proven",
         message=f"{owner.name} {owner.version} is here and has no {subject}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 
@@ -102,13 +102,13 @@ def _of_no_distribution(case: Case, subject: str) -> Finding | None:
     else:
         fact, what = "a module in one file has no submodules", f"{parent} is one file ({source}), no package"
     evidence = [Evidence(fact=fact, source=source, path=source), *asked_here(case, subject)]
-    mend = Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")
+    fix = Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")
     return Finding(
         cause="submodule-gone",
         certainty="proven",
         message=f"{what}, and has no {word}",
         evidence=evidence,
-        fixes=[mend],
+        fixes=[fix],
     )
 
 

@@ -60,12 +60,12 @@ def look(case: Case, machine: Machine) -> Finding | None:
         message = f"{path} may not be read by this user, so {case.missing or case.module} is not found or not loaded"
         mine = isinstance(status, FileStat) and status.owner == reader.user and reader.system != "windows"
         allow = fixes.step(machine, MakeReadable(path=path))
-        mends = (
+        offered = (
             [Fix(message="give yourself the right to read it", steps=[allow], changes=[path])]
             if mine
             else [_ask_owner(path)]
         )
-        return condition("unreadable", message, evidence, mends)
+        return condition("unreadable", message, evidence, offered)
     return None
 
 
@@ -141,8 +141,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
         message = f"its settings file cannot be read: {settings.problem}"
         base = same_minor(view, machine) if reader.may_read(settings.path) else None
-        mend = remake(view, machine, base) if base is not None else _ask_owner(settings.path)
-        return condition("unreadable", message, evidence, [mend])
+        fix = remake(view, machine, base) if base is not None else _ask_owner(settings.path)
+        return condition("unreadable", message, evidence, [fix])
     # Of the base only what was needed counts: system folders hold much that not every user may read.
     home = settings.get("home") if settings is not None else None
     below = [view.environment.base_prefix, reader.parent(home) if home else None] if view.interpreter is None else []

@@ -36,7 +36,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if location is None or location.kind == "namespace":
         return None
     owner = owner_of(reader, [folder], location.path)
-    reason, source, mends = _reason(case, machine)
+    reason, source, offered = _reason(case, machine)
     install = installing(machine, interpreter, missing, owner, exact=True)
     case.propose("user-site-off", Experiment(f"with {folder} on the path", put=(folder,)))
     return Finding(
@@ -47,7 +47,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             Evidence(fact=f"{missing} is in your own packages", source=location.path, path=location.path),
             Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
         ],
-        fixes=[*mends, install] if owner is not None else mends or [install],
+        fixes=[*offered, install] if owner is not None else offered or [install],
     )
 
 
@@ -60,10 +60,10 @@ def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
         return "a virtual environment sees only its own", settings, []
     value = way.variables.get("PYTHONNOUSERSITE")
     if value and is_switched_on(value, interpreter):
-        mend = without_variables(machine, case, ["PYTHONNOUSERSITE"])
-        return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [mend]
+        fix = without_variables(machine, case, ["PYTHONNOUSERSITE"])
+        return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [fix]
     flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
     if flag is not None:
-        mend = without_flags(machine, case, [flag])
-        return f"the flag {flag} leaves them out", "the command line", [mend]
+        fix = without_flags(machine, case, [flag])
+        return f"the flag {flag} leaves them out", "the command line", [fix]
     return "they are not on its path", interpreter.executable, []

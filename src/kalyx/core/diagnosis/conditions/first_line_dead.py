@@ -31,13 +31,13 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
         ),
         None,
     )
-    mends = []
+    offered = []
     if owner is not None and owner.executable is not None:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
         step = fixes.by_hand(f"NAME is the package that provides {word}", f"{machine.line(argv)} NAME")
-        mends.append(Fix(message="reinstall its commands", steps=[step], changes=[path]))
+        offered.append(Fix(message="reinstall its commands", steps=[step], changes=[path]))
     return Finding(cause="first-line-dead", certainty="proven", message=f"{word} starts nothing: {reason}",
-                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=mends)  # fmt: skip
+                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=offered)  # fmt: skip
 
 
 def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:

@@ -42,24 +42,24 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         ),
     ]
     environment = _fitting(wanted, machine.reader.parent(seat.source), machine)
-    mends = []
+    offered = []
     nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine)
     if nearest is not None:
         kernel, lacks = nearest
         step = fixes.step(machine, Point(seat=f"notebook:{seat.source}", target=f"kernel:{kernel.id}"))
         lacking = f"; {', '.join(lacks[:4])} is missing there" if lacks else ", which has all that the notebook imports"
-        mends.append(Fix(message=f"let the notebook use kernel {kernel.id}, the nearest that is registered{lacking}",
+        offered.append(Fix(message=f"let the notebook use kernel {kernel.id}, the nearest that is registered{lacking}",
                             steps=[step], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)
         # An environment of just that name is what was meant; any other is a guess that comes second.
-        mends.insert(0 if environment.name == wanted else len(mends), renewed)
+        offered.insert(0 if environment.name == wanted else len(offered), renewed)
     return Finding(
         cause="kernel-absent",
         certainty="proven",
         message=f"{seat.name} asks for kernel {wanted}, which is not registered here",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )
 
 

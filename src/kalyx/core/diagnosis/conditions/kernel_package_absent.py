@@ -94,13 +94,13 @@ def _absent(
     if lacks is not None:
         message = f"kernel {kernel.id} runs the module {module}, which imports {wanted}; {where} does not have that"
         evidence.insert(1, Evidence(fact=f"imports {wanted}", source=lacks.path, path=lacks.path, line=lacks.line))
-    mends = [fixes.install(machine, interpreter, requirement, *again)] if requirement else []
+    offered = [fixes.install(machine, interpreter, requirement, *again)] if requirement else []
     return Finding(
         cause="kernel-package-absent",
         certainty="proven",
         message=message,
         evidence=evidence,
-        fixes=[*mends, fixes.unregister(machine, kernel)],
+        fixes=[*offered, fixes.unregister(machine, kernel)],
     )
 
 

@@ -41,13 +41,13 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
     )
     line = f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
-    mends = [
+    offered = [
         Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand("", line)]),
         remove(view, machine),
     ]
-    mends[1].message = "remove the environment"
+    offered[1].message = "remove the environment"
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
-    return condition("mixed-versions", message, evidence, mends)
+    return condition("mixed-versions", message, evidence, offered)
 
 
 def _another_by_name(view: View, machine: Machine) -> Finding | None:
@@ -71,8 +71,8 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
             for started in (interpreter, other)
         ]
         base = same_minor(view, machine)
-        mends = [remake(view, machine, base)] if base is not None else [remove(view, machine)]
+        offered = [remake(view, machine, base)] if base is not None else [remove(view, machine)]
         name = reader.name(interpreter.executable)
         message = f"its {name} starts {interpreter.version}, and its {reader.name(executable)} starts {other.version}"
-        return condition("mixed-versions", message, evidence, mends)
+        return condition("mixed-versions", message, evidence, offered)
     return None

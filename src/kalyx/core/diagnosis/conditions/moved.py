@@ -64,15 +64,15 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if lines and renew:
         again = Install(python=view.interpreter.executable, requirements=lines, options=_AGAIN)
         renew.append(fixes.step(machine, again))
-    mends = []
+    offered = []
     if renew:
-        mends.append(Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix]))
+        offered.append(Fix(message="rewrite its scripts for the new place", steps=renew, changes=[environment.prefix]))
     if not reader.exists(path):
         back = fixes.step(machine, Move(path=environment.prefix, to=path))
-        mends.append(Fix(message="move it back", steps=[back], changes=[path]))
+        offered.append(Fix(message="move it back", steps=[back], changes=[path]))
     return condition(
         "moved",
         f"it was moved or copied: its scripts still point to {path}",
         [Evidence(fact=f"points to {path}", source=script, path=script, line=line)],
-        mends,
+        offered,
     )

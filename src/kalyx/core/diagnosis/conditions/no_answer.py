@@ -28,21 +28,21 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
     lines = [line.rstrip() for line in words.splitlines() if line.strip()]
     if lines:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words"))
-    mends: list[Fix] = []
+    offered: list[Fix] = []
     missing = next((line for line in reversed(lines) if "No module named" in line), None)
     if missing is not None and kernel.interpreter is not None:
         module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
         if is_module_name(module):
             argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
-            mends.append(Fix(message="ask why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
+            offered.append(Fix(message="ask why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
     elif kernel.interpreter is not None:
         view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]
-        mends.append(Fix(message="look at its environment", steps=[fixes.step(machine, RunWith(words=argv))]))
+        offered.append(Fix(message="look at its environment", steps=[fixes.step(machine, RunWith(words=argv))]))
     return Finding(
         cause="no-answer",
         certainty="proven",
         message=f"kernel {kernel.id} was started and gave no answer: {problem}",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

@@ -28,9 +28,9 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     path = machine.reader.join(kernel.folder, SPEC_FILE)
     line = f'in {path}, add "-f", "{_NAMED}" at the end of argv'
-    mends = [Fix(message="let the command name the file", steps=[fixes.by_hand(line)], state="may-help")]
+    offered = [Fix(message="let the command name the file", steps=[fixes.by_hand(line)], state="may-help")]
     if kernel.environment is not None:
-        mends.insert(0, fixes.register(machine, kernel.environment, kernel.id, take_over=True))
+        offered.insert(0, fixes.register(machine, kernel.environment, kernel.id, take_over=True))
     return Finding(
         cause="no-connection-file",
         certainty="proven",
@@ -38,5 +38,5 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         evidence=[
             Evidence(fact=f"argv without {_NAMED}", source=path, path=path, line=argv_line(machine.reader, kernel))
         ],
-        fixes=mends,
+        fixes=offered,
     )

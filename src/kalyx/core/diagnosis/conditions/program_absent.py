@@ -25,16 +25,16 @@ def finding(machine: Machine, word: str) -> Finding:
     reader = machine.reader
     folder = "Scripts" if reader.system == "windows" else "bin"
     evidence = [Evidence(fact=f"no {word} in {len(reader.path_folders())} folders", source="PATH")]
-    mends = []
+    offered = []
     for environment in machine.all_environments:
         path = next((reader.join(environment.prefix, folder, name) for name in (word, word + ".exe")
                      if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:
             evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
-            mends.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
+            offered.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
             line = fixes.activate(machine, environment.prefix)
-            mends.append(Fix(message=f"activate {environment.name}", steps=[line]))
+            offered.append(Fix(message=f"activate {environment.name}", steps=[line]))
             break
-    where = "though an environment here has it" if mends else "and no environment known here has it"
+    where = "though an environment here has it" if offered else "and no environment known here has it"
     return Finding(cause="program-absent", certainty="proven", message=f"{word} is not on this shell's PATH, {where}",
-                   evidence=evidence, fixes=mends)  # fmt: skip
+                   evidence=evidence, fixes=offered)  # fmt: skip

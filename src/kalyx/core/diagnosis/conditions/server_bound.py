@@ -35,15 +35,15 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         here = kernel.interpreter.executable
         text = f"under the server seen here ({machine.server.said_as}) it is {here}"
         evidence.append(Evidence(fact=text, source=here, path=here))
-    mends = []
+    offered = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = machine.free_id(kernel.environment.name)
         step = fixes.step(machine, fixes.registering(machine, kernel.environment, own))
-        mends.append(Fix(message="register the environment under an id of its own", steps=[step]))
+        offered.append(Fix(message="register the environment under an id of its own", steps=[step]))
     return Finding(
         cause="server-bound",
         certainty="proven",
         message=f"kernel {kernel.id} means the interpreter of whichever notebook server runs",
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

@@ -31,6 +31,6 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     for finding in kernel.findings:
         if finding.cause == "spec-unreadable" and not finding.fixes and valid_id(kernel.id):
             line = f"look at {refused[0]}: its owner can let you read it" if refused else ""
-            mend = Fix(message="make it readable", steps=[fixes.by_hand(line)])
-            return replace(finding, fixes=[mend if refused else fixes.unregister(machine, kernel)])
+            fix = Fix(message="make it readable", steps=[fixes.by_hand(line)])
+            return replace(finding, fixes=[fix if refused else fixes.unregister(machine, kernel)])
     return None

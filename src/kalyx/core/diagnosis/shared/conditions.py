@@ -21,9 +21,9 @@ BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
 _MOST = 20
 
 
-def condition(cause: str, message: str, evidence: list[Evidence], mends: list[Fix]) -> Finding:
+def condition(cause: str, message: str, evidence: list[Evidence], offered: list[Fix]) -> Finding:
     """A condition as a finding: what was read leaves no other way, so it is proven."""
-    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=mends)
+    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=offered)
 
 
 def same_minor(view: View, machine: Machine) -> Interpreter | None:

@@ -70,9 +70,9 @@ def namesakes(case: Case) -> list[str]:
 def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why: str = "") -> Fix:
     """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
     line = f"{owner.name}=={owner.version}"
-    mend = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
-    mend.message = f"reinstall {owner.name} {owner.version}{why}"
-    return mend
+    fix = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
+    fix.message = f"reinstall {owner.name} {owner.version}{why}"
+    return fix
 
 
 def owned(owner: Installed) -> Evidence:
@@ -103,14 +103,14 @@ def unfit(
     (fact, message), owner = shown, case.owner(path)
     evidence = [Evidence(fact=fact, source=path, path=path)]
     step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
-    mend = Fix(message="build the package on this system", steps=[step])
+    fix = Fix(message="build the package on this system", steps=[step])
     if owner is not None:
         evidence.append(owned(owner))
         wheel = machine.reader.join(owner.path, "WHEEL")
         evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
-        mend = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
+        fix = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
     evidence += raised_evidence(case)
-    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=[mend])
+    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=[fix])
 
 
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:
@@ -145,8 +145,8 @@ def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, modul
     meant = table_modules().get(top)
     if meant is None or canonical(meant) == owner.key or owner.key != canonical(top):
         return None
-    mend = fixes.install(machine, interpreter, meant)
+    fix = fixes.install(machine, interpreter, meant)
     away = fixes.step(machine, Uninstall(python=interpreter.executable, names=[owner.name]))
-    mend.steps = [away, *mend.steps] if mend.steps[0].command is not None else mend.steps
-    mend.message = f"install {meant}, which provides the {top} that most code means; {owner.name} is another package"
-    return mend
+    fix.steps = [away, *fix.steps] if fix.steps[0].command is not None else fix.steps
+    fix.message = f"install {meant}, which provides the {top} that most code means; {owner.name} is another package"
+    return fix

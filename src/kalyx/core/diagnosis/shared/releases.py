@@ -27,9 +27,9 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
     if asker is not None and owner is not None and asker.key != owner.key:
         broken = broken_requirement(case, machine, asker)
         if broken is not None and broken[1].key == owner.key:
-            mend = fixes.install(machine, interpreter, broken[0])
-            mend.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
-            return [mend]
+            fix = fixes.install(machine, interpreter, broken[0])
+            fix.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
+            return [fix]
     result = []
     if owner is not None:
         held = _held(case, machine, owner, asker, removal)
@@ -97,9 +97,9 @@ def _held(
                 message = f"{asker.name} {asker.version} was written for {asked.line}, and this is {owner.version}"
     if line is None:
         return None
-    mend = fixes.install(machine, case.interpreter, line)
-    mend.message = message
-    return mend
+    fix = fixes.install(machine, case.interpreter, line)
+    fix.message = message
+    return fix
 
 
 def _next_major(specifier: str, version: str) -> str | None:

@@ -30,13 +30,13 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
     fact = f"Python has {module} {has}; this is {own}"
     evidence = [Evidence(fact=fact, source="Kalyx's table of standard modules"), *asked_here(case, module)]
     ends = f"that Python {span.last} was the last to have" if is_gone else f"from Python {span.first} on"
-    mends = _for_gone(case, machine, module, span) if is_gone else _for_newer(case, machine, module, span)
+    offered = _for_gone(case, machine, module, span) if is_gone else _for_newer(case, machine, module, span)
     return Finding(
         cause=cause,
         certainty="proven",
         message=f"{module} is a standard module {ends}; this is {own}",
         evidence=evidence,
-        fixes=mends or [_on_another(module, span.last if is_gone else span.first)],
+        fixes=offered or [_on_another(module, span.last if is_gone else span.first)],
     )
 
 
@@ -45,9 +45,9 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
     interpreter, asker, result = case.interpreter, case.asker(), []
     item = instead("modules").get(module, {})
     if "install" in item:
-        mend = fixes.install(machine, interpreter, item["install"])
-        mend.message = f"install {item['install']}, which provides {module} again"
-        result.append(mend)
+        fix = fixes.install(machine, interpreter, item["install"])
+        fix.message = f"install {item['install']}, which provides {module} again"
+        result.append(fix)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
         newer.message = f"a newer {asker.name}, which is for this Python"

@@ -208,21 +208,21 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         owner = judged.owner
         evidence.append(owned(owner))
         line = f"{owner.name}<{owner.version}" if newer else owner.name
-        mend = fixes.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
-        mend.message = f"install {'an older' if newer else 'a newer'} {owner.name}, made for this Python"
-        mends = [mend]
+        fix = fixes.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
+        fix.message = f"install {'an older' if newer else 'a newer'} {owner.name}, made for this Python"
+        offered = [fix]
         meant = namesake(machine, case.interpreter, owner, case.module)
         if meant is not None:
-            mends.insert(0, meant)
+            offered.insert(0, meant)
         if any(_minor(interpreter.version) == _minor(wanted) for interpreter in machine.interpreters):
             minor = ".".join(str(part) for part in _minor(wanted))
             exact = f"{owner.name}=={owner.version}"
-            mends.append(fixes.with_another_python(machine, case.interpreter, minor, exact))
+            offered.append(fixes.with_another_python(machine, case.interpreter, minor, exact))
     else:
         fits = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) == _minor(wanted)]
         step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
                 else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
-        mends = [Fix(message=f"run it with Python {wanted}", steps=[step])]
+        offered = [Fix(message=f"run it with Python {wanted}", steps=[step])]
     own = case.interpreter.minor
     what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.reader.name(path or "")
     message = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
@@ -232,5 +232,5 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         certainty="proven" if judged.evidence else "likely",
         message=message,
         evidence=evidence,
-        fixes=mends,
+        fixes=offered,
     )

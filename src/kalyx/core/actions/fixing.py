@@ -60,7 +60,7 @@ def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
 def plan_of(fix: Fix) -> list[ChangePlan]:
     """The plan: each line, and the paths that it changes."""
     lines = [step.line for step in fix.steps]
-    return [ChangePlan(deed=f"run {line}", path=", ".join(fix.changes)) for line in lines]
+    return [ChangePlan(action=f"run {line}", path=", ".join(fix.changes)) for line in lines]
 
 
 def carry_out(
