@@ -203,31 +203,40 @@ def call(words: list[str]) -> int:
     if long is not None:
         message = f"{long[:60]}… has {len(long)} characters; an argument has at most {_LONGEST}"
         return _refuse(message, [], as_json)
+    if words and words[0] not in COMMANDS and not words[0].startswith("-"):
+        message = f"there is no command {words[0]!r}; kalyx --help lists them"
+        return _refuse(message, _near(words[0], COMMANDS), as_json)
     try:
-        if words and words[0] in COMMANDS:
-            parser = command_parser(words[0])
-            if {"-h", "--help"} & set(words[1:]):
-                _explained(parser, words[0])
-            options = _parsed(parser, words[1:])
-        elif not words:
-            from kalyx.cli.help_text import BEGIN
-
-            print(BEGIN)
-            return 0
-        elif not words[0].startswith("-"):
-            return _refuse(
-                f"there is no command {words[0]!r}; kalyx --help lists them", _near(words[0], COMMANDS), as_json
-            )
-        else:
-            parser = build_parser(whole=False)
-            options = parser.parse_args(words)
-            if options.command is None:
-                parser.print_help()
-                return 0
+        options = _options_of(words)
     except Refusal as refusal:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
+    return 0 if options is None else _run(options, words, as_json)
+
+
+def _options_of(words: list[str]) -> argparse.Namespace | None:
+    """The options of a call; None where it only asked for help, which is printed. Raises Refusal."""
+    if not words:
+        from kalyx.cli.help_text import BEGIN
+
+        print(BEGIN)
+        return None
+    if words[0] in COMMANDS:
+        parser = command_parser(words[0])
+        if {"-h", "--help"} & set(words[1:]):
+            _explained(parser, words[0])
+        return _parsed(parser, words[1:])
+    parser = build_parser(whole=False)
+    options = parser.parse_args(words)
+    if options.command is None:
+        parser.print_help()
+        return None
+    return options
+
+
+def _run(options: argparse.Namespace, words: list[str], as_json: bool) -> int:
+    """Run the command and return its exit status."""
     from kalyx.cli.context import Call
     from kalyx.core.model.records import KalyxError
     from kalyx.core.system import Unreadable

@@ -11,7 +11,7 @@ from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import ErrorReport, prefix_of, read_traceback
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import KalyxError, Seat
+from kalyx.core.model.records import Finding, ImportAnswer, KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.queries.why_program import why_program
@@ -41,44 +41,56 @@ def why_traceback(
         return why_program(machine, parsed.program, tell=tell)
     seat, notes = _asked_in(machine, parsed, seat, named=named)
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
-    first = next((path for path, line in parsed.frames if line and machine.reader.is_file(path)), None)
+    is_past = state is None and command is None  # the error was pasted: the machine may be another by now
+
+    def asked(wanted: ImportStatement) -> ImportAnswer:
+        tell(wanted.module)
+        result = why_import(machine, seat, wanted, named=named, command=command, state=state)
+        if result.outcome == "imports" and is_past:
+            notes.append(f"{wanted.module} imports here now: the text is older, or from another environment")
+        return result
+
     if parsed.release is not None:
         notes.append(f"the installer said: {parsed.text}")
     module = parsed.module or _module_of(parsed.wish or parsed.release)
     if module is not None:
-        if first is not None and state is None and command is None and not _inside_packages(machine, first):
-            notes += _elsewhere(machine, machine.reader.parent(first), module)
-        if parsed.name == "__main__":
-            module, parsed.name = f"{module}.__main__", None
-        names = (parsed.name,) if parsed.name is not None else ()
-        statement = f"from {module} import {parsed.name}" if names else f"import {module}"
-        tell(module)
-        wanted = ImportStatement(statement, module, names)
-        answer.imports = [why_import(machine, seat, wanted, named=named, command=command, state=state)]
-        if answer.imports[0].outcome == "imports" and state is None and command is None:
-            notes.append(f"{module} imports here now: the text is older, or from another environment")
+        notes += _of_another_folder(machine, parsed, module) if is_past else []
+        answer.imports = [asked(_statement_of(parsed, module))]
         return answer
-    for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text):
-        tell(wanted.module)
-        result = why_import(machine, seat, wanted, named=named, command=command, state=state)
-        if result.outcome != "imports" and result.findings:
-            answer.imports.append(result)
-        elif result.outcome == "imports":
-            notes.append(f"{wanted.module} imports here now: the text is older, or from another environment")
-    if answer.imports:
-        return answer
+    results = [asked(wanted) for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text)]
+    answer.imports = [result for result in results if result.outcome != "imports" and result.findings]
+    if not answer.imports:
+        answer.findings = [_of_the_text(machine, parsed, seat)]
+    return answer
+
+
+def _statement_of(parsed: ErrorReport, module: str) -> ImportStatement:
+    """The import that an error about a module is about."""
+    if parsed.name == "__main__":
+        return ImportStatement(f"import {module}.__main__", f"{module}.__main__", ())
+    if parsed.name is None:
+        return ImportStatement(f"import {module}", module, ())
+    return ImportStatement(f"from {module} import {parsed.name}", module, (parsed.name,))
+
+
+def _of_another_folder(machine: Machine, parsed: ErrorReport, module: str) -> list[str]:
+    """What is to be said where the script that failed lies in another folder, which has the module."""
+    first = next((path for path, line in parsed.frames if line and machine.reader.is_file(path)), None)
+    if first is None or _inside_packages(machine, first):
+        return []
+    return _elsewhere(machine, machine.reader.parent(first), module)
+
+
+def _of_the_text(machine: Machine, parsed: ErrorReport, seat: Seat) -> Finding:
+    """What the words of an error tell that names no import."""
     by_name = seat.interpreter.executable if seat.interpreter is not None else "python"
-    finding = (
+    last = parsed.frames[-1][0] if parsed.frames else ""
+    return (
         library_missing.of_text(parsed.text, machine)
         or library_too_old.of_text(parsed.text, machine)
         or no_parent_package.of_text(parsed, machine, by_name)
+        or not_the_environment.finding(parsed, not _inside_packages(machine, last))
     )
-    if finding is not None:
-        answer.findings = [finding]
-        return answer
-    last = parsed.frames[-1][0] if parsed.frames else ""
-    answer.findings = [not_the_environment.finding(parsed, not _inside_packages(machine, last))]
-    return answer
 
 
 def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
