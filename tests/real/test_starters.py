@@ -126,6 +126,7 @@ VARIABLE_FILES = {
     "entered": "source {e}/bin/activate", "added": "export A=1\nwatch_file x\nPATH_add ../f/bin", "two": "PATH_add {f}/bin {e}/bin",
     "written": "export PATH={e}/bin:$PATH", "by place": 'export PATH="$PWD/../e/bin:$PATH"', "condition": "if [ -d {e} ]; then PATH_add {e}/bin; fi",
     "unset": "unset PYTHONHOME\nPATH_add {e}/bin", "from another": ". {w}/more\nPATH_add $MOOR_ENV/bin", "only a name": "export A=1",
+    "another folder": "cd {f}\nPATH_add bin", "added behind": "PATH={e}/bin\nPATH+=:/usr/bin:/bin", "added by export": "export PATH={f}/bin\nexport PATH+=:/usr/bin:/bin", "an added name": "A={w}\nA+=/e\nPATH_add $A/bin",
     "left": "use moor\nPATH_add {e}/bin", "worked out": "export PATH=$(cat {w}/named):$PATH",
 }  # fmt: skip
 
