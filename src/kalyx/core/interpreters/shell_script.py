@@ -470,8 +470,10 @@ class _Script:
 
     def _folder(self, arguments: list[str | None], state: _State) -> str | None:
         words = [word for word in arguments if word not in ("-P", "-L", "--")]
+        if not words:
+            return state.variables.get("HOME")
         if len(words) != 1 or words[0] is None or words[0] is ARGUMENTS:
-            return state.folder if not words else None
+            return None
         if words[0].startswith("/"):
             return str(self.reader.path.normpath(words[0]))
         return self.reader.absolute(words[0], state.folder) if state.folder is not None else None

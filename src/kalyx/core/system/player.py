@@ -460,7 +460,9 @@ class PlayerRunner(Runner):
         try:
             status, output, errors, *more = text
             ended = Ended(status, unpacked(output), unpacked(errors), *more)
-        except (TypeError, ValueError):
+            if not isinstance(ended.output, bytes) or not isinstance(ended.errors, bytes):
+                raise TypeError
+        except (TypeError, ValueError, KeyError, AttributeError):
             return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
         mark = next((mark for mark in self._normal.marks if any(mark in word for word in argv)), "").encode()
         own = os.fsencode(PROBE_PATH)

@@ -29,9 +29,9 @@ class Blinding:
         chosen = sorted({name for name in known if len(name) >= 3 and name.lower() not in _NOBODY})
         chosen.sort(key=len)
         self.names: Mapping[bytes, bytes] = {
-            name.encode("utf-8", "surrogateescape"): _stand_in(name, number) for number, name in enumerate(chosen)
+            _lower(name): _stand_in(name, number) for number, name in enumerate(chosen)
         }
-        words = b"|".join(re.escape(name) for name in reversed(self.names))
+        words = b"(?i:" + b"|".join(re.escape(name) for name in reversed(self.names)) + b")"
         above = [home.replace("\\", "/").rstrip("/").rpartition("/")[0] for home in homes]
         uppers = [upper.encode("utf-8", "surrogateescape") for upper in above]
         exactly = b"|".join(re.escape(upper).replace(b"/", rb"[/\\]{1,2}") for upper in uppers)
@@ -41,7 +41,7 @@ class Blinding:
         self._forms = [re.compile(form) for form in (
             whole, rb"(?P<lead>@|://|\\{2,4})(?P<name>" + words + rb")(?=\.[A-Za-z])",
             rb"(?P<lead>(?<![\w./\\-]))(?P<name>" + words + rb")(?=@)",
-        )] if words else []  # fmt: skip
+        )] if self.names else []  # fmt: skip
 
     def content(self, content: bytes) -> bytes:
         """The content, as long as it was."""
@@ -50,10 +50,11 @@ class Blinding:
 
     def stand_ins(self, content: bytes) -> bytes:
         """The content with stand-ins for the names alone."""
-        if not any(name in content for name in self.names):
+        lower = content.lower()
+        if not any(name in lower for name in self.names):
             return content
         for form in self._forms:
-            content = form.sub(lambda match: match["lead"] + self.names[match["name"]], content)
+            content = form.sub(lambda match: match["lead"] + self.names[match["name"].lower()], content)
         return content
 
     def text(self, text: str) -> str:
@@ -62,10 +63,15 @@ class Blinding:
 
     def entry(self, folder: str, name: str) -> str:
         """A name in a listing, as it stands in paths: a user's folder among those of all users."""
-        if name.encode("utf-8", "surrogateescape") not in self.names:
+        if _lower(name) not in self.names:
             return name
         sign = "\\" if "\\" in folder else "/"
         return self.text(f"{folder.rstrip(sign)}{sign}{name}")[-len(name) :]
+
+
+def _lower(name: str) -> bytes:
+    """The bytes of a name by which it is found in any spelling: only its ASCII letters are put into lower case."""
+    return name.encode("utf-8", "surrogateescape").lower()
 
 
 def _hidden(secret: str) -> str:
