@@ -28,6 +28,7 @@ COMMANDS = [
     ([sys.executable, "-c", "print('out'); import sys; sys.exit(7)"], None),
     (["sh", "-c", "echo out; echo err >&2; exit 3"], None),
     (["sh", "-c", "printf 'no line end' >&2; kill -TERM $$"], None),
+    (["sh", "-c", "sleep 0.7; echo late >&2; exit 3"], None),
     (["sh", "-c", "kill -KILL $$"], None),
     ([sys.executable, "-c", "import sys; print(sys.stdin.read())"], None),
     ([sys.executable, "-c", "try:\n import gone_one\nexcept ImportError: pass"], None),

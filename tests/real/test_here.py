@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -9,7 +10,9 @@ import urllib.request
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
+from kalyx.core.system.live_reader import LiveReader
 from tests.conftest import make_environment, started, until
 from tests.equipment import BY_VERSION, NEW, OTHER, need
 from tests.real.test_entering import SHELLS, program_of
@@ -277,3 +280,17 @@ def test_a_relative_entry_of_another_process_goes_by_its_folder(moor):
         ran = moor.kalyx("packages", f"pid:{running.pid}", "--json")
         entries = [item["entry"] for item in ran.json["target"]["search_path"]]
     assert str(other / "combs") in entries and not [entry for entry in entries if entry.startswith(str(moor.folder / "combs"))], entries
+
+
+def test_a_process_is_read_as_the_system_shows_it(tmp_path):
+    """Also one whose name holds what ends a name in the system's own line about it (proc(5))."""
+    program = tmp_path / "a) (b"
+    shutil.copy("/bin/sleep", program)
+    with started([program, "30.5"], cwd=tmp_path, env={"A": "1"}) as running:
+        waited = time.monotonic() + 5
+        while Path(f"/proc/{running.pid}/comm").read_text() != "a) (b\n" and time.monotonic() < waited:
+            time.sleep(0.01)
+        process = LiveReader().process(running.pid)
+        running.kill()
+    assert process == replace(process, pid=running.pid, parent=os.getpid(), executable=str(program), command=(str(program), "30.5"), folder=str(tmp_path), variables={"A": "1"}, name="a) (b", leads_terminal=False)
+    assert abs(process.started - time.time()) < 30 and process.ticks.partition("@")[0].isdigit()
