@@ -76,7 +76,7 @@ def test_what_was_brought_goes_again_where_the_kernel_is_not_registered(moor, tm
             said = kalyx.communicate(timeout=30)[1]
         assert kalyx.returncode == (130 if how == "interrupted" else -9), said
     if how == "killed":
-        assert (moor.root / "heath" / "lib").exists() and moor.kalyx("fill", moor.root / "heath", "--repair", "--yes").status == 0
+        assert (moor.root / "heath" / "lib").exists() and moor.kalyx("fill", moor.root / "heath", "--repair", "--yes", "--json").json["done"] is True
         assert moor.kalyx("unregister", "nowhere", "--yes").status == 2
     assert tree(moor.root / "heath") == before
     assert not list(moor.data.rglob("kernel.json"))

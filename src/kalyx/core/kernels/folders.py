@@ -16,6 +16,7 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
 from kalyx.core.interpreters.reading import settings_of
 from kalyx.core.model.records import Interpreter, KalyxError
+from kalyx.core.packages.metadata import entry_points
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import FileStat, variable_of
 from kalyx.core.text.numbers import number_of
@@ -24,7 +25,7 @@ _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 
 
 # The group of entry points by which packages bring provisioners.
-_PROVISIONERS = "[jupyter_client.kernel_provisioners]"
+_PROVISIONERS = "jupyter_client.kernel_provisioners"
 
 
 class Server(Struct):
@@ -84,16 +85,9 @@ def library_release(reader: Reader, search: SearchPath | None) -> tuple[int, int
 def provisioners(reader: Reader, server: Server) -> list[str]:
     """The provisioners that packages of the server bring, by their entry points (Entry points specification)."""
     search = _search(reader, server)
-    result = []
-    for site in search.site_packages if search is not None else []:
-        for name in reader.names(site):
-            if name.endswith(".dist-info"):
-                text = reader.text_or_none(reader.join(site, name, "entry_points.txt"), 65536) or ""
-                if _PROVISIONERS in text:
-                    _, _, remainder = text.partition(_PROVISIONERS)
-                    lines = remainder.partition("\n[")[0].splitlines()
-                    result += [line.partition("=")[0].strip() for line in lines if "=" in line]
-    return result
+    sites = search.site_packages if search is not None else []
+    infos = [reader.join(site, name) for site in sites for name in reader.names(site) if name.endswith(".dist-info")]
+    return [name for info in infos for name in entry_points(reader, info, _PROVISIONERS)]
 
 
 def data_folder(reader: Reader, variables: Mapping[str, str], release: tuple[int, int] = _NEWEST) -> tuple[str, str]:

@@ -18,7 +18,10 @@ from kalyx.core.text.patterns import pattern
 
 _RECORD_LIMIT = 32 * 1024 * 1024
 _METADATA_LIMIT = 1024 * 1024
+_ENTRY_POINTS_LIMIT = 64 * 1024
 _HEAD = 16 * 1024
+# The groups of entry points that are commands.
+COMMANDS = ("console_scripts", "gui_scripts")
 
 
 EGG = ".egg"
@@ -362,3 +365,18 @@ def owner_of(reader: Reader, sites: list[str], path: str) -> Installed | None:
             if files is None and top in installed.modules:
                 return installed
     return None
+
+
+def entry_points(reader: Reader, info: str, *groups: str) -> list[str]:
+    """The names of a distribution's entry points in some groups (Entry points specification).
+
+    ``info``: its metadata folder.
+    """
+    names, group = [], ""
+    for line in (reader.text_or_none(reader.join(info, "entry_points.txt"), _ENTRY_POINTS_LIMIT) or "").splitlines():
+        line = line.strip()
+        if line.startswith("["):
+            group = line.strip("[] ")
+        elif group in groups and "=" in line and not line.startswith(("#", ";")):
+            names.append(line.partition("=")[0].strip())
+    return names

@@ -23,15 +23,18 @@ from kalyx.core.diagnosis.shared.spelling import nearest
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.lacking import Lack, lack_of
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding, Fix
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
-from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.metadata import COMMANDS, Installed, entry_points
 from kalyx.core.packages.removals import removal_of
 from kalyx.core.text.versions import numbers_of
 
 SUPPRESSED_BY_OTHERS = True
 
 LOOKS_AT = "failing"
+
+_NO_MAIN = ", which python -m runs"
+_SHOWN = 3  # of the commands of a distribution
 
 
 def look(case: Failing, machine: Machine) -> Finding | None:
@@ -73,6 +76,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
             fix.state = "may-help"
             step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
             offered.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
+    if word == "__main__" and not offered:
+        offered = [*_commands(machine, interpreter, owner), *_alone(parent)]
     if case.raised is not None and (removal is not None or not offered):
         # The table names the newest release that has it; another environment only some release.
         offered = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
@@ -81,10 +86,28 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     return Finding(
         cause="submodule-gone",
         certainty="proven",
-        message=f"{owner.name} {owner.version} is here and has no {subject}",
+        message=f"{owner.name} {owner.version} is here and has no {subject}{_NO_MAIN if word == '__main__' else ''}",
         evidence=evidence,
         fixes=offered,
     )
+
+
+def _alone(parent: str) -> list[Fix]:
+    """To import the package without the part that it lacks."""
+    return [Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")]
+
+
+def _commands(machine: Machine, interpreter: Interpreter, owner: Installed) -> list[Fix]:
+    """To run the commands that a distribution has, where ``python -m`` was to run its package."""
+    reader = machine.reader
+    folder = reader.parent(interpreter.executable)
+    ending = ".exe" if reader.system == "windows" else ""
+    paths = [reader.join(folder, name + ending) for name in entry_points(reader, owner.path, *COMMANDS)]
+    return [
+        Fix(message=f"run {reader.name(path)}, a command of {owner.name}", state="may-help",
+            steps=[fixes.step(machine, RunWith(words=[path]))])
+        for path in paths[:_SHOWN] if reader.is_file(path)
+    ]  # fmt: skip
 
 
 def _of_no_distribution(case: Case, subject: str) -> Finding | None:
@@ -102,13 +125,12 @@ def _of_no_distribution(case: Case, subject: str) -> Finding | None:
     else:
         fact, what = "a module in one file has no submodules", f"{parent} is one file ({source}), no package"
     evidence = [Evidence(fact=fact, source=source, path=source), *asked_here(case, subject)]
-    fix = Fix(message=f"import {parent} alone", steps=[fixes.write(f"import {parent}")], state="may-help")
     return Finding(
         cause="submodule-gone",
         certainty="proven",
-        message=f"{what}, and has no {word}",
+        message=f"{what}, and has no {word}{_NO_MAIN if word == '__main__' else ''}",
         evidence=evidence,
-        fixes=[fix],
+        fixes=_alone(parent),
     )
 
 

@@ -22,16 +22,10 @@ from kalyx.core.environments.reading import View
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import Install, Move, RemakeEnvironment, Step
-from kalyx.core.packages.metadata import Installed
+from kalyx.core.packages.metadata import COMMANDS, entry_points
 from kalyx.core.text.names import is_requirement
 
 _AGAIN = ["--force-reinstall", "--no-deps"]
-
-
-def _brings_commands(machine: Machine, distribution: Installed) -> bool:
-    """Whether a distribution has commands, in whose first line an installer writes the environment's path."""
-    text = machine.reader.text_or_none(machine.reader.join(distribution.path, "entry_points.txt"), 65536) or ""
-    return "[console_scripts]" in text or "[gui_scripts]" in text
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -54,7 +48,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     with_commands = [
         distribution
         for distribution in machine.installed(environment.site_packages)
-        if _brings_commands(machine, distribution)
+        if entry_points(reader, distribution.path, *COMMANDS)  # an installer writes the environment's path into them
     ]
     lines = [
         f"{distribution.name}=={distribution.version}"
