@@ -2,7 +2,7 @@
 
 import sys
 
-# The folder stood in comes first when a module is run: a file there must not stand for one that Kalyx needs.
+# With "python -m" the current folder is first on sys.path: no file there may replace a module that Kalyx needs.
 if __name__ == "__main__" and not getattr(sys.flags, "safe_path", False):
     del sys.path[0]
 

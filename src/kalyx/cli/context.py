@@ -162,13 +162,13 @@ class Call:
             return
         from threading import Lock, Timer
 
-        shown: list[Status] = []  # the one that is drawn, once it takes that long
+        shown: list[Status] = []  # the status that is drawn, once the work takes that long
         latest, lock = [message], Lock()
 
         def drawn() -> Text:
             from rich.text import Text
 
-            return Text(visible(latest[0]), overflow="ellipsis", no_wrap=True)  # a bracket in it is no mark-up
+            return Text(visible(latest[0]), overflow="ellipsis", no_wrap=True)  # a bracket in the text is no mark-up
 
         def begin() -> None:
             from rich.console import Console
@@ -310,7 +310,7 @@ def server_of(machine: Machine, target: str) -> tuple[tuple[RunningServer, Serve
     seat, why = resolve(machine, target), "--seen-by names it"
     for running in machine.servers if seat.seat == "server" else []:
         if running.path == seat.source:
-            server = called(running, why)  # with its own variables, standing where it stands
+            server = called(running, why)  # with the server's own variables and current folder
             return (running, server), server
     if seat.interpreter is None:
         raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")

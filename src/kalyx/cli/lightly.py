@@ -13,7 +13,7 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any
 
-# A backport that Python 3.11 and later need not, loaded where another package brought it along.
+# A backport that Python 3.11 and later do not need, loaded where another package installed it.
 _BACKPORT = "typing_extensions"
 # Parts for other formats and for schemas: together they cost as much as all record shapes.
 _PARTS = ("inspect", "msgpack", "toml", "yaml", "_json_schema")

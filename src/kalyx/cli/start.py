@@ -13,7 +13,7 @@ from kalyx import __version__
 from kalyx.cli.lightly import load_records, untranslated
 from kalyx.cli.streams import open_output, undelivered
 
-# Every command and what it answers; only the module of the one asked for is loaded.
+# Every command and what it answers; only the module of the command that is called is loaded.
 COMMANDS = {
     "here": "show which interpreter each seat in this folder really uses, and which disagree",
     "survey": "list every interpreter and environment on this machine",

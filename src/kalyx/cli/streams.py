@@ -38,11 +38,11 @@ def open_output() -> None:
     for number, name in ((1, "stdout"), (2, "stderr")):
         given = getattr(sys, name)
         if sys.platform == "win32" and isinstance(given, io.TextIOWrapper) and given.isatty():
-            given.reconfigure(errors="kalyx")  # a console there is written to by its own calls
+            given.reconfigure(errors="kalyx")  # Windows writes to a console by calls of its own
             continue
         try:
             raw: io.FileIO = _Outlet(number, "w", closefd=False)
-        except OSError:  # it was closed before the start
+        except OSError:  # the stream was closed before the start
             raw = io.FileIO(os.open(os.devnull, os.O_WRONLY), "w")
         buffered = number == 2 or raw.isatty()
         setattr(sys, name, io.TextIOWrapper(io.BufferedWriter(raw), _encoding(given), "kalyx", line_buffering=buffered))

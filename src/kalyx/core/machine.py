@@ -262,7 +262,7 @@ class Machine:
         own = order.get(root, len(folders))
         for kernel in self.kernels:
             at = order.get(self.reader.parent(kernel.folder))
-            # What lies in none of the folders is listed by the server itself.
+            # The server itself lists kernels that are in none of the folders.
             wins = UNLISTED not in kernel.conditions and (at < own if at is not None else self._is_served(kernel))
             if kernel.id == identifier and wins:
                 return kernel

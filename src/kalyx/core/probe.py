@@ -130,7 +130,7 @@ def _members(error):
     words = text(error) if isinstance(error, ImportError) else ""
     if not words.startswith("cannot import name"):
         return []
-    # Before 3.7 the error does not say which module: it is the one asked about, or the answer is none.
+    # Before 3.7 the error does not name the module: the requested module is taken, or none.
     module = sys.modules.get(getattr(error, "name", None) or ASKED.get("module", ""))
     try:
         return sorted(plain(name) for name in dir(module))[:3000] if module is not None else []
@@ -208,7 +208,7 @@ def change(words):
             at = found[0] if found else len(sys.path)
             sys.path[at : at + (1 if action == "swap" and found else 0)] = [folder]
             if action == "before" and "site" in sys.modules:
-                sys.modules["site"].addsitedir(folder)  # its path files count, as in the place it stands for
+                sys.modules["site"].addsitedir(folder)  # its path files are read too
         elif action == "extend":
             package, _, folder = value.partition("=")
             __import__(package)

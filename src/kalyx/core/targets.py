@@ -237,7 +237,7 @@ def _named(machine: Machine, name: str) -> Seat:
         )
     beside = machine.reader.absolute(name)
     if machine.reader.is_folder(beside):
-        return seat_of_path(machine, beside)  # what nothing is called, and lies right here: .venv
+        return seat_of_path(machine, beside)  # no environment has this name, a path in the current folder has
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
     names = [environment.name for environment in machine.all_environments]

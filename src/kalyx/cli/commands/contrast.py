@@ -26,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(call: Call) -> int:
     words = (call.options.left, call.options.right)
-    # A capture named alone stands for its machine; against this one's shell, or another, their kernels count too.
+    # A capture without a target is compared as a whole machine: its kernels count too.
     whole = all(word == "shell" or _is_capture(call, word) for word in words) and "#" not in "".join(words)
     left, right = (_side(call, word, whole) for word in words)
     answer = contrast(left, right)

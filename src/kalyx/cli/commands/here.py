@@ -116,7 +116,7 @@ def looked_again(
     from kalyx.core.queries.changes import changes
     from kalyx.core.queries.here import package_times
 
-    gc.collect()  # it is switched off, which suits a run that ends at once
+    gc.collect()  # automatic collection is switched off for short runs; this run goes on
     fresh = Call(options)
     now = _look(fresh, pasted)
     new = package_times(fresh.machine, now)

@@ -48,7 +48,7 @@ class _Control:
 
     def folder(self) -> str:
         assert self.machine.runner is not None
-        # A folder in it: what stands beside that is made by its name.
+        # Not the temporary folder itself: stand_in makes a folder next to the one that it is given.
         return self.reader.join(self.stack.enter_context(self.machine.runner.empty_folder()), "packages")
 
     def fetched(self, words: list[str], *more: str) -> str:

@@ -323,7 +323,7 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
             working.end()
             raise
         try:
-            managed_envs.remember(reader, prefix, writer)  # this names the folder until it is gone
+            managed_envs.remember(reader, prefix, writer)  # the list names the folder until the removal is complete
             with Transaction(reader, writer) as transaction:
                 if leaving.kernels:
                     tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))

@@ -97,7 +97,7 @@ def _sheet(reader: Reader, file: str) -> _ConfigFile:
     if not config_files:
         names = ", ".join(sorted({pattern for _, pattern in known}))
         raise KalyxError(f"{visible(file)} is not a settings file that Kalyx knows: {names}")
-    # Of several forms in one file, the one whose value is there.
+    # Of several forms of one file, the form whose value the file has.
     status = reader.status(file)
     if isinstance(status, FileStat) and status.size > LIMIT:
         raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")

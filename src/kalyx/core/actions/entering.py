@@ -38,7 +38,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
         warnings.append(f"{script} of this environment still points to another place, so the line does without it")
         script = None
     if script is not None and not _may_be_in_a_script(view_of(reader, seat.interpreter), prefix, reader.system):
-        # Scripts of older makers write the folder and the prompt as they are, and the shell reads more into them.
+        # Activation scripts of older tools do not quote the folder and the prompt: the shell interprets these.
         script = None
     try:
         if script is not None and row.reads is not None:

@@ -32,7 +32,7 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
     works = [fix for fix in able if fix.tried == "works"]
     if works or (able and able[0] is left[0]):
         remainder = [fix for fix in able if fix not in works]
-        # What removes something is carried out as the first fix alone: nobody agreed to it in place of another.
+        # A fix that removes something must be the first: the user did not agree to it instead of another.
         return finding, [
             *works,
             *(fix for fix in remainder if fix is left[0] or not any(step.destroys for step in fix.steps)),
@@ -95,7 +95,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
     """
     reader = machine.reader
     for path in [place for place in step.places() if reader.path.isabs(place)]:
-        # A fix may lead to another environment: one that only lies in the folder stood in is not started for that.
+        # A fix may start another environment; one that only lies below the current folder is not started for that.
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))
             if looks_like_environment(reader, prefix) and not has_entered(reader, prefix):

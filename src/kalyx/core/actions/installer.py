@@ -192,7 +192,7 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
             argv,
             # The installer unpacks into a folder that Kalyx removes, also where the installer is stopped.
             variables={**clean_variables(machine.reader.variables), "TMPDIR": path, "TEMP": path, "TMP": path},
-            folder=stand,  # "-m" looks in the folder stood in first: nothing lies there
+            folder=stand,  # "-m" searches the current folder first: this folder is empty
             seconds=INSTALL_SECONDS,
             limit=_OUTPUT_LIMIT,
             heard=lambda words: tell(_last_line(words)),

@@ -192,7 +192,7 @@ def _direct_line(machine: Machine, package: Package, direct: dict[str, object]) 
     if url.startswith("file:") or "+file:" in url:
         line.elsewhere, line.reason = False, f"it came from {address}, which only this machine has"
         if not isinstance(direct.get("dir_info"), dict) and source is None:
-            # An index may have a file of this name and version; the path on this machine helps nobody.
+            # An index may have a file of this name and version; the path on this machine is of no use elsewhere.
             line.line, line.kind = f"{package.name}=={package.version}", "pinned"
             line.reason = f"it came from the file {url.split('#')[0].rpartition('/')[2]}, which an index may not have"
     return line

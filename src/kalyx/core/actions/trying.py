@@ -177,7 +177,7 @@ def _simulate(machine: Machine, attempt: _Attempt, step: Step, folder: str, whee
     elif isinstance(step, Move):
         endings = (".py", ".pyc", *attempt.interpreter.suffixes)
         if not machine.reader.is_folder(step.path) and not step.path.endswith(endings):
-            raise _NotTried  # no import finds it: code opens it, where it really lies
+            raise _NotTried  # it is no module: code opens the file at its real path
         _without(machine, attempt, {step.path: step.to}, folder)
     elif isinstance(step, Activate):
         _elsewhere(machine, attempt, step.prefix)

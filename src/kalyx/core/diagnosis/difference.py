@@ -26,7 +26,7 @@ _TRIALS, _SECONDS = 64, 25.0
 # Files of one folder that are halved, and how deep folders in it are looked into.
 _NAMES, _DEPTH = 400, 3
 
-# Variables that say who the user is and where the system lies: without them a program fails for another reason.
+# Variables about the user and the system's folders: without them a program fails for another reason.
 _KEPT = {
     "HOME", "USER", "LOGNAME", "SHELL", "PATH", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "OS",
     "USERPROFILE", "USERNAME", "APPDATA", "LOCALAPPDATA", "PROGRAMDATA", "PROGRAMFILES", "NUMBER_OF_PROCESSORS",

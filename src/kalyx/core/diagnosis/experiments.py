@@ -37,7 +37,7 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
         if experiment is None:
             before.append(finding)
             if finding.certainty == "proven":
-                break  # this needs no other proof, and comes first
+                break  # this finding needs no other proof and is shown first
             continue
         if not may or machine.runner is None or len(refuted) >= _AT_MOST or spent > _SECONDS:
             finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty

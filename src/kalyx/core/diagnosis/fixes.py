@@ -148,7 +148,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     if minders:
         message += f", within what {' and '.join(minders[:2])} leaves open"
     if moved:
-        # Another release of each may take it; where there is none, the installer says so and changes nothing.
+        # Another release of each package may accept it; if there is none, the installer says so and changes nothing.
         moved = list(dict.fromkeys(moved))
         options += [] if "--upgrade" in more else ["--upgrade"]
         words += moved

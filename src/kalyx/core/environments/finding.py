@@ -124,7 +124,7 @@ def version_prefixes(reader: Reader) -> Iterator[str]:
             if reader.system == "windows" and not name.lower().startswith("python"):
                 continue
             prefix = reader.join(root, name)
-            # A link beside it (3.11 for 3.11.7) is another name of one installation.
+            # A link next to the folder (3.11 for 3.11.7) is another name of one installation.
             if reader.kind(prefix) == "folder":
                 yield prefix
 
@@ -244,7 +244,7 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
         older = all(part in listing for part in parts) and looks_like_environment(reader, folder)
         if "pyvenv.cfg" in listing or "conda-meta" in listing or older:
             yield folder
-            # Others may lie inside: in a folder of the user's, where a manager keeps environments, beside a library.
+            # Further environments may be inside: in a user's folder, in a manager's folder, next to a library.
             pending += [(path, depth + 2) for path in _inside(reader, folder, listing)]
             listing = {name: kind for name, kind in listing.items() if name not in _OF_AN_ENVIRONMENT}
         elif installations is not None and _is_installation(reader, folder, listing):

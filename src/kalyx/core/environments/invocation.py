@@ -142,7 +142,7 @@ class Invocation(Struct, kw_only=True):
 def _followed(reader: Reader, interpreter: Interpreter, script: str, written: str) -> str:
     """The script whose folder is the first entry, links followed; PyPy follows only those of the script itself."""
     if reader.system == "linux" and _STANDARD_INPUT.fullmatch(script):
-        return "/proc/self/fd/0"  # a pipe has no folder: this is as far as the link leads
+        return "/proc/self/fd/0"  # a pipe has no folder: the link leads no further
     if interpreter.implementation != "pypy":
         return script if reader.system == "windows" else reader.real(written)
     for _ in range(LINK_LIMIT):

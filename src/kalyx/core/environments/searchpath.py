@@ -129,7 +129,7 @@ class _Builder:
                 else:
                     self.add(full, "PYTHONPATH", "variable")
         home = self.home_by_variable()
-        # An environment with a library folder of its own begins there; its site module adds the base's.
+        # An environment with its own library folder starts with that folder; its site module adds the base's.
         own = self.older is not None or (self.is_older and self.way.no_site)
         begins = self.interpreter.prefix if own else self.interpreter.base_prefix
         prefix, exec_prefix = self._by_home(home, begins)
@@ -210,14 +210,14 @@ class _Builder:
     def _windows_base(self, prefix: str, origin: str) -> None:
         reader = self.reader
         self.library = reader.join(prefix, "Lib")
-        # The archive lies beside the interpreter's own library, which a starter in an environment loads from the base.
+        # The archive is next to the interpreter's library, which the launcher of an environment loads from the base.
         own = reader.parent(self.interpreter.executable)
         number = self.tag.replace(".", "")
         if not reader.is_file(reader.join(own, f"python{number}.dll")):
             own = self.interpreter.base_prefix
         self.add(reader.join(own, self._zip_name()), origin, "library")
         if not (self.way.isolated or self.way.ignore_variables):
-            # From 3.11 on an archive there is taken for the library, which then is not looked for.
+            # From 3.11 on an archive at this path is taken as the library, which is not searched for then.
             result = any(reader.is_file(reader.join(self.library, name)) for name in ("os.py", "os.pyc"))
             lost = self.minor >= (3, 11) and (not result or reader.is_file(reader.join(own, self._zip_name())))
             from kalyx.core.interpreters.registered import registered_paths
@@ -231,10 +231,10 @@ class _Builder:
         named = None if ignored else self.way.variables.get("PYTHONPLATLIBDIR")
         compiled = reader.join(prefix, named or "DLLs")
         if self.minor >= (3, 11) and not reader.is_folder(compiled) and not self.home_by_variable():
-            compiled = program  # it takes its compiled parts to lie beside it then
+            compiled = program  # the interpreter then expects its compiled modules in its own folder
         self.add(compiled, origin + ", compiled part", "library")
         self.add(self.library, origin, "library")
-        if reader.case(program) not in self.known:  # the interpreter adds this folder only where nothing else did
+        if reader.case(program) not in self.known:  # the interpreter adds this folder only if no other rule did
             self.add(program, "the folder of the base interpreter", "library")
 
     def _zip_name(self) -> str:
@@ -358,7 +358,7 @@ class _Builder:
             full = entry if self.reader.path.isabs(entry) else self.reader.join(folder, entry)
             full = str(self.reader.path.normpath(full))
             if "\0" in full and self.minor < (3, 8):
-                return  # it fails there, and passes over the rest of the file
+                return  # reading fails at this line, and the rest of the file is skipped
             if "\0" not in full and self.reader.exists(full):
                 self.add(full, f"{path}, line {number}", "linked")
 
@@ -538,7 +538,7 @@ def _worked_out(reader: Reader, interpreter: Interpreter, way: Invocation) -> tu
     """The path without the program's own first entry, and whether the flags exclude that entry."""
     given = _whole_path_of(reader, interpreter)
     if given is not None:
-        # Such a file is the whole path: nothing else is added, and it says itself whether ``site`` runs.
+        # Such a file is the whole sys.path: nothing is added, and the file itself decides whether ``site`` runs.
         site = any(line == "import site" for line, _ in given[1])
         way = replace(way, isolated=True, no_site=way.no_site or not site)
     builder = _Builder(reader, interpreter, way)

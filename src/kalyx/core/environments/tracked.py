@@ -137,7 +137,7 @@ def _usable(lines: Sequence[str]) -> list[str]:
 
     result = []
     for line in lines:
-        # One with many stars in a name could be matched in more ways than there is time for.
+        # A pattern with many stars could take too long to match.
         if len(line) > _PATTERN_LIMIT or any(part.count("*") + part.count("[") > _STARS for part in line.split("/")):
             continue
         try:

@@ -17,7 +17,7 @@ from kalyx.core.system.once import once
 from kalyx.core.system.reader import FileStat
 
 SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
-# Bytes that are read at once; as no multiple of a KiB they are no limit, which a note would be printed about.
+# Bytes that are read at once. Not a multiple of 1,024: only such numbers count as limits that a note is printed about.
 _PART = 65_537
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
 

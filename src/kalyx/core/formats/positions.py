@@ -13,7 +13,7 @@ from kalyx.core.formats.span import Malformed, Span
 
 def spots(form: str, text: str, key: list[str], named: str | None) -> list[Span]:
     """Every place of a text at ``key``, a path of keys. Raises Malformed for what cannot be read."""
-    # Each reader is loaded where a file of its format is there: most folders have one or two.
+    # A format's reader is loaded for a file of that format only: most folders have one or two formats.
     if form == "xml":
         from kalyx.core.formats import xml
 

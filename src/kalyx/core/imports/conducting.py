@@ -51,7 +51,7 @@ def outcome_of(case: Case, trial: Trial) -> str:
     gone = missing_name(after)
     if gone is not None and gone != missing_name(before) and (case.module + ".").startswith(gone + "."):
         return "finds nothing"  # what was left out was the only module of that name
-    # A path in the words may be another one; what is missing, or what kind of failure it is, counts.
+    # Paths in the message may differ between trials; the missing name and the kind of failure are compared.
     alike = before.type == after.type and missing_name(before) == missing_name(after)
     if alike and missing_name(before) is None:
         alike = (

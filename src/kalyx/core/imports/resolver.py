@@ -117,7 +117,7 @@ class Resolver:
             location = Place(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:
                 return Resolution(location, [])
-            return Resolution(None, [], ".".join(parts[:2]), [location])  # it is no package: nothing lies below it
+            return Resolution(None, [], ".".join(parts[:2]), [location])  # no package: it has no submodules
         return self._resolve(module)
 
     def _resolve(self, module: str) -> Resolution:

@@ -44,7 +44,7 @@ class FoundImport(Struct, kw_only=True):
     cell: int | None = None
     guarded: bool = False
     level: int = 0  # the dots before it
-    either: int | None = None  # of several ways to do without each other: the line that they are tried at
+    either: int | None = None  # for imports that replace each other (try, except): the line of the try
 
     @property
     def top(self) -> str:

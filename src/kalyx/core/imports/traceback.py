@@ -48,7 +48,7 @@ _COULD_NOT = pattern(
 )
 _PYTHON = pattern(r"(?:python|pypy)[\d.]*(?:\.exe)?$")
 _FAILED_TO = pattern(r"^([A-Za-z_]\w*(?:\.\w+)+) failed to import\b")
-# The package is another one of that name, of another version, or shadowed: ``from M import A`` fails likewise.
+# Another package of that name, another version, or a shadowed one: ``from M import A`` fails the same way.
 _FROM = pattern(r"from (?:partially initialized module )?['\"]([\w.]+)['\"]")
 # From 3.13 on the file stands in it too, where the module is half loaded.
 NO_ATTRIBUTE = pattern(r"^(?:partially initialized )?module '([\w.]+)'(?: from '[^'\n]*')? has no attribute '(\w+)'")

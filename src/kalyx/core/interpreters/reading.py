@@ -272,7 +272,7 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
     newer = numbers_of(base.installation.minor) >= [3, 14]
     settings = settings or (_folder_for_settings(reader, executable) if newer else None)
     if settings is None or base.installation.minor.startswith("2."):
-        # Version 2 heeds no settings file by itself: a site module that the environment's maker put there does.
+        # Python 2 reads no settings file itself; the site module that the environment tool installed reads one.
         base_prefix = older_layout_base(reader, base.installation) or base_prefix
     else:
         # Before 3.14 the site module takes the folder above the executable, wherever the file lies; since then only
@@ -301,7 +301,7 @@ def _version(reader: Reader, base: _Base, real: str) -> str | None:
     if reader.system != "windows":
         own = versions.installation_above(reader, reader.parent(real), own.minor) or own
     if base.executable != real:
-        # A copy keeps its version when its base goes on to another; one of the same size is the same.
+        # A copy keeps its version when its base is upgraded; a copy of the same size as the base is unchanged.
         copy, beside = reader.status(real), reader.status(base.executable)
         if isinstance(copy, FileStat) and isinstance(beside, FileStat) and copy.size != beside.size:
             inside = versions.in_binary(reader, own, real)
@@ -390,7 +390,7 @@ def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) ->
     """
     minor = _minor_in_name(reader.name(real)) or _minor_in_name(reader.name(end))
     copied = settings is not None and reader.inside(end, settings.folder)
-    # The program of a Windows environment starts that of its home, of whatever version; but for a copy with a library.
+    # The program of a Windows environment starts its home's program, of any version, unless it has a library.
     own = reader.system != "windows" or (copied and versions.library_beside(reader, real))
     if minor is None and own:
         minor = versions.minor_inside(reader, real) if reader.system != "windows" else None
@@ -403,10 +403,10 @@ def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) ->
     if home and settings is not None and (newer or copied):
         starts.append(reader.absolute(home, settings.folder))
         if reader.system == "macos":
-            # A framework's own starter finds the framework by its library, through whatever link it was reached.
+            # A framework's launcher finds the framework by its library, also when it was started through a link.
             names = [f"python{minor}"] if minor else ["python3", "python"]
             starts += [reader.parent(reader.real(reader.join(starts[0], name))) for name in names]
-    # From 3.11 on a home that leads nowhere leaves only what is compiled in (a framework finds itself by its library).
+    # From 3.11 on a home without a library leaves the compiled-in prefix (a framework finds itself by its library).
     if not (home and (copied or (newer and reader.system == "linux"))):
         # Before 3.11 a linked folder on the way is not looked through, only the file's own links are followed.
         through = newer or reader.name(real).startswith("pypy")

@@ -41,7 +41,7 @@ _OPTIONS = ("--", "-s", "-P", "-L", "-p")
 _ASSIGNMENT = pattern(r"[A-Za-z_][A-Za-z0-9_]*")
 # Commands that change nothing that matters here, or only print.
 _QUIET = set("echo printf umask ulimit trap wait hash alias unalias shopt setopt true :".split())
-# What a plain shell need not have, whatever program is called so on a system.
+# Builtins that a plain POSIX shell need not have.
 _OF_SOME = {"declare", "typeset", "source", "[[", "shopt", "setopt"}
 _DECLARES = {"export", "local", "declare", "typeset", "readonly"}
 # Programs that start another program in their place, and their options that take a value.
@@ -65,14 +65,14 @@ class _State(Struct):
     sets: dict[str, str | None] = {}
     functions: dict[str, Node] = {}
     ends_by: frozenset[str] = frozenset()  # "e": a command that fails ends the script; "u": a variable that is not set
-    leaves: str = ""  # what a word has left, and what follows in it is passed over: "turn", "loop", "function"
+    leaves: str = ""  # what break, continue or return left: "turn", "loop", "function"; the rest is skipped
 
     def copy(self) -> _State:
         return replace(self, variables=dict(self.variables), arguments=list(self.arguments), sets=dict(self.sets),
                        functions=dict(self.functions))  # fmt: skip
 
 
-# A way that goes on: its state, and how the last command ended (None: not known).
+# A path through the script: its state, and how the last command ended (None: not known).
 _Way: TypeAlias = "tuple[_State, bool | None]"
 
 
@@ -90,7 +90,7 @@ class _Script:
     ) -> None:
         self.reader, self.path, self.variables, self.shell, self.given = reader, path, variables, shell, given or {}
         self.starts: list[Start] = []
-        self.others: list[Start] = []  # that do not get the script's words, and after which the script goes on
+        self.others: list[Start] = []  # programs that do not get the script's words; the script continues after them
         self.steps = 0
 
     # -- lists of commands ------------------------------------------------------
@@ -398,7 +398,7 @@ class _Script:
             return self._variable(part, state, depth)
         if part.kind == "output":
             return self._output(part.text, state, depth)
-        return None  # the script's own words within another, arithmetic, whatever else
+        return None  # the script's words inside a longer word, arithmetic, and all else
 
     def _variable(self, part: Part, state: _State, depth: int) -> str | None:
         name, sign = part.text, part.operator

@@ -24,7 +24,7 @@ from kalyx.core.text.numbers import number_of
 _FALSE_WORDS = {"no", "n", "false", "off", "0", "0.0"}
 
 
-# The group of entry points by which packages bring provisioners.
+# The group of entry points by which packages register provisioners.
 _PROVISIONERS = "jupyter_client.kernel_provisioners"
 
 
@@ -35,7 +35,7 @@ class Server(Struct):
     variables: Mapping[str, str]
     said_as: str = ""
     folder: str | None = None  # its current folder, which relative paths start from
-    why: str = ""  # why this server is the one that answers
+    why: str = ""  # why this server answers
 
     @property
     def answers(self) -> str:
@@ -101,7 +101,7 @@ def data_folder(reader: Reader, variables: Mapping[str, str], release: tuple[int
         return named, "JUPYTER_DATA_DIR"
     home = get("USERPROFILE" if reader.system == "windows" else "HOME") or reader.home
     if _is_set(get("JUPYTER_PLATFORM_DIRS")) and release >= _PREFERS_ENVIRONMENT:
-        # Only here the home folder is taken as it is written, links unfollowed.
+        # This folder alone is named by the home folder as it is written, without following links.
         return _platform_data_folder(reader, get("LOCALAPPDATA"), get("XDG_DATA_HOME"), home), "JUPYTER_PLATFORM_DIRS"
     home = reader.real(home)
     if reader.system == "macos":

@@ -57,7 +57,7 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
         for kernel in kernels_in(reader, folder, server):
             path = reader.join(kernel.folder, SPEC_FILE)
             if not reader.is_file(path) and reader.refusal(path) is None:
-                # Servers skip what is no file there, and it hides nothing.
+                # A server skips what is no file, which therefore hides no other kernel.
                 kernel.conditions.append(UNLISTED)
                 kernels.append(kernel)
                 continue
@@ -307,7 +307,7 @@ def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
         return
     written = reader.join(reader.folder, kernel.command[0])
     if ".." in kernel.command[0] and not reader.exists(written):
-        # The system follows the words one by one: a folder that is not there leads nowhere, however it goes on.
+        # The system follows a path part by part: after a missing folder nothing is found, not even by "..".
         kernel.reason = f"there is nothing at {written}"
         return
     kernel.command[0] = path
@@ -349,7 +349,7 @@ def _by_first_line(reader: Reader, kernel: Kernel, path: str, variables: Mapping
         kernel.interpreter = read_interpreter(reader, line.path)
     except NotAnInterpreter as refusal:
         kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
-        kernel.undecided = not refusal.dead  # a script of a shell can go on to anything
+        kernel.undecided = not refusal.dead  # a shell script can start any program
         return False
     return True
 

@@ -247,7 +247,7 @@ class Seat(Struct, kw_only=True):
     started_by: list[str] = []
     changed_since: list[str] = []  # packages that were installed or changed after it started
     compiled: list[str] = []  # compiled packages it has loaded, by folder
-    from_text: bool = False  # only a pasted text names it: nothing of it is started
+    from_text: bool = False  # only a pasted text names the seat: nothing of the seat is started
     project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
 

@@ -99,7 +99,7 @@ class PackagesAnswer(Struct, kw_only=True):
     schema: Literal["kalyx.packages/2"] = "kalyx.packages/2"
     target: Seat
     packages: list[Package]
-    searched: int = 0  # the packages there, before those were chosen that were asked for
+    searched: int = 0  # how many packages the target has, whichever of them were asked for
     unread: list[Unread] = []
     unknown: list[Evidence] = []  # start-up code that was not run: what it adds to the path is not known
     project: ProjectAsks | None = None  # with --for

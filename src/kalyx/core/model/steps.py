@@ -246,7 +246,7 @@ class RegisterKernel(StepBase, tag="register-kernel"):
         return ["kalyx", "register", self.prefix, "--id", self.identifier, *chosen, *pairs, *brought, *asks]
 
     def inverse(self) -> Step | None:
-        # What a kernel package brought along is known only afterwards; a notebook is pointed back by a line of its own.
+        # What is installed with a kernel package is known only afterwards; another line undoes the notebook's change.
         known = not self.bring_package and self.notebook is None
         return None if not known else UnregisterKernel(kernel=self.identifier, restore=self.take_over)
 
@@ -307,7 +307,7 @@ class RunWith(StepBase, tag="run-with"):
         if not self.variables:
             return self.words
         if system == "windows":
-            return None  # there a variable is set by the shell itself (``quoting.line_with``)
+            return None  # on Windows the shell itself sets a variable (``quoting.line_with``)
         gone = [word for name, value in self.variables.items() if value is None for word in ("-u", name)]
         given = [f"{name}={value}" for name, value in self.variables.items() if value is not None]
         # Where PATH is wrong, no word may be looked up on PATH.

@@ -65,7 +65,7 @@ class Installed:
     @cached_property
     def _fields(self) -> list[tuple[str, str]]:
         if self.is_wheel:
-            # What follows the first empty line is the description, often long: it is not read at all.
+            # The description follows the first empty line and is often long: it is not read.
             text = self._text("METADATA", _HEAD)
             if text and len(text) >= _HEAD // 4 and "\n\n" not in text and "\r\n\r\n" not in text:
                 text = self._text("METADATA", _METADATA_LIMIT)

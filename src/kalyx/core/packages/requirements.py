@@ -92,7 +92,7 @@ def plain_requirement(line: str, environment: Mapping[str, str]) -> list[MarkedR
 def _plain_marker(marker: str, environment: Mapping[str, str]) -> bool | None:
     """Whether a marker of one comparison holds; None for any other form."""
     if "extra" in marker and " or " not in marker and re.search(r"""\bextra\s*==\s*['"][^'"]+['"]""", marker):
-        return False  # no extra is asked for, and it must hold with whatever else is said
+        return False  # no extra is asked for, and the marker needs one
     match = _MARKER.match(marker)
     if match is None:
         return None

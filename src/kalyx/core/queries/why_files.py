@@ -41,7 +41,7 @@ def why_files(
     is_script = not reader.is_folder(path) and not path.endswith(".ipynb")
     if is_script and command is None and reads[0].is_archive:
         command = line_for(["python", path], "cmd" if reader.system == "windows" else "sh")
-    # Of a link to a script the folder of its target is the first entry; a notebook stands where it is opened.
+    # For a link to a script the folder of its target is the first entry; a notebook runs in its own folder.
     ends = reader.hops(path)[-1] if is_script else path
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)

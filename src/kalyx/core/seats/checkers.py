@@ -109,7 +109,7 @@ def configured(reader: Reader, sheet: ConfigFile, choice: ChoiceForm) -> Iterato
     if choice.below:
         below = _first(form.format, chain, choice.below)
         if below is None:
-            return  # without the folder that it lies in, an environment's name says nothing
+            return  # an environment's name says nothing without its folder
         folder = reader.join(reader.parent(below[1]), below[0].text)
         value = Value(str(reader.path.normpath(reader.join(folder, value.text))), value.line, value.named, value.words)
     yield value, path

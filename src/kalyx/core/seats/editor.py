@@ -44,7 +44,7 @@ class Choice(Struct):
     own: bool
     names: list[str] = []
     is_chosen: bool = False
-    is_literal: bool = False  # a path by a checker's own rules: nothing in it stands for anything
+    is_literal: bool = False  # a path by a checker's own rules: it has no variables
 
 
 def editor_seats(reader: Reader, folder: str) -> list[Seat]:
@@ -81,7 +81,7 @@ def _by_variable_file(reader: Reader, folder: str) -> list[Seat]:
     path = next((path for upper in reader.upward(folder) if reader.is_file(path := reader.join(upper, ".envrc"))), None)
     if path is None or reader.system == "windows":
         return []
-    from kalyx.core.seats.variable_file import variable_file_seat  # with it come the shells' languages
+    from kalyx.core.seats.variable_file import variable_file_seat  # it loads the parser of shell scripts
 
     seat = variable_file_seat(reader, folder, path)
     return [seat] if seat is not None else []

@@ -28,7 +28,7 @@ def live_kernels(reader: Reader, servers: list[RunningServer], ask: Ask | None) 
     """Every kernel process of this user; the notebook of each where its server answers (``ask`` None: not asked)."""
     sessions: dict[str, tuple[RunningServer, str, str]] = {}
     answered: set[int] = set()
-    # A server of another user can say of any notebook that a kernel of that user runs it: it is not asked.
+    # A server of another user is not asked: its answer could claim any notebook for a kernel of that user.
     own = {server.pid: server for server in servers if server.is_own}
     for server in own.values() if ask is not None else []:
         assert ask is not None

@@ -38,7 +38,7 @@ _FISH_FUNCTION = pattern(r"function\s+([\w.:@+-]+).*")
 # Options with which "alias" defines the words after them as without.
 _ALIAS_OPTIONS = {"zsh": ("-g", "-r"), "fish": ("-s", "--save")}
 _ANY_FUNCTION_NAME = ("bash", "zsh")  # the others take no hyphen in it
-# Words in front of a command that change nothing about which one it is.
+# Words in front of a command that do not change which program is started.
 _BEFORE = {"exec", "builtin", "nocorrect", "noglob", "nohup", "time"}
 _WORKED_OUT = ("$(", "`", "|", "&&", "||", ";", "<(", "${", "(")
 
@@ -95,7 +95,7 @@ class Taken(Struct):
         if reach == "any" and word in self.aliases and self.aliases[word] not in met:
             return self.aliases[word]
         if reach == "no alias" and word in self.aliases:
-            return replace(self.aliases[word], words=None)  # whether it was there when the function was read
+            return replace(self.aliases[word], words=None)  # defined before the function was read, or after: not known
         if reach in ("any", "no alias") and word in self.functions:
             again = self.functions[word] in met
             return replace(self.functions[word], words=None) if again else self.functions[word]
@@ -123,7 +123,7 @@ def meanings(reader: Reader, shell: ShellFound) -> Taken:
 def _files_read(reader: Reader, row: Shell, shell: ShellFound) -> Iterator[str]:
     ways = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
     if row.name == "bash" and shell.is_login:
-        ways["typed into"] = False  # such a one reads the login files alone
+        ways["typed into"] = False  # bash as a login shell reads the login files alone
     home = (reader.variable("ZDOTDIR") or reader.home) if row.name == "zsh" else reader.home
     for way, files in row.start_files.items():
         for file in files if ways[way] else []:
@@ -175,7 +175,7 @@ class _StartFiles:
             if not line or line.startswith("#"):
                 continue
             if body is not None:
-                body.text = f"{body.text.removesuffix(' …')} …"  # it goes on below the line that is shown
+                body.text = f"{body.text.removesuffix(' …')} …"  # the function has more lines
             for statement in _statements(line):
                 bare = statement.removeprefix("then ").removeprefix("else ").removeprefix("do ").strip()
                 first = statement.split(None, 1)[0]
@@ -218,7 +218,7 @@ class _StartFiles:
                     self._keep_function(body)
                 return None if statement else body
         whole = statement.endswith("}") and not self.is_fish and not body.lines and statement != "}"
-        if whole:  # the shell that takes a brace for the end there
+        if whole:  # zsh takes this brace for the end; the others need a semicolon before it
             body.lines = [statement.removesuffix("}").strip()]
         first, function = statement.split(None, 1)[0], self._function_in(statement)
         if whole or (not body.inner and first == ("end" if self.is_fish else "}")):
@@ -233,9 +233,8 @@ class _StartFiles:
         if not body.name.isidentifier() and not self.is_fish and self.name not in _ANY_FUNCTION_NAME:
             self._tear()  # it ends the reading of this file
         if body.name in self.aliases and not self.is_fish:
-            # The name is taken for the alias even here, and what that defines is nobody's wish: a function that may
-            # be called like a path, so that whatever leads to that path ends in it, or like a word that an alias stood
-            # for.
+            # The shell replaces the name by the alias even in a definition. The function that is defined then may have
+            # the name of a path, or of any word that an alias ever had as its value: those meanings are unknown.
             self._tear()
             for word in [body.name, *self.stood_for]:
                 self._unknown_function(word, body.text, body.path, body.line)
@@ -290,7 +289,7 @@ class _StartFiles:
         if first in ("source", "."):
             named = _filled(self.reader, remainder.strip().split(" ")[0].strip("\"'"))
             if named and "$" not in named and "`" not in named:
-                # A relative path starts where the shell stood then, which mostly is the home folder.
+                # A relative path starts in the shell's current folder at that time, which mostly is the home folder.
                 certain = certain and self.reader.path.isabs(named)
                 self.file(self.reader.absolute(named, self.reader.home), depth + 1, certain)
         elif first == "alias" or (first == "builtin" and remainder.startswith("alias ")):
@@ -325,7 +324,7 @@ class _StartFiles:
             option, _, words_of_alias = words_of_alias.partition(" ")
             certain = certain and option in _ALIAS_OPTIONS.get(self.name, ())
             if self.name == "zsh" and option == "-g" and any(map(_WORD.match, words_of_alias.split())):
-                self._tear()  # it stands for the word wherever that is typed
+                self._tear()  # a global alias replaces the word anywhere in a line
                 certain = False
             words_of_alias = words_of_alias.strip()
         name, _, value = words_of_alias.partition(" ")
@@ -344,7 +343,7 @@ class _StartFiles:
             self.aliases[name] = Meaning("alias", name, text[:200], path, number, words, reach)
             self.bodies.setdefault(name, []).append(value)
             self.stood_for.update(_NAME.findall(value) if _NAME.fullmatch(value) else ())
-            if self.is_fish:  # there an alias is a function
+            if self.is_fish:  # in fish an alias is a function
                 self.functions[name] = self.aliases.pop(name)
 
     def _remembered(self, arguments: str, text: str, path: str, number: int, certain: bool) -> None:

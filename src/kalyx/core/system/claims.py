@@ -66,7 +66,7 @@ def claim(reader: Reader, path: str, writer: Writer, mark: str = "") -> None:
     with writer.alone(reader.parent(path)):
         look = reader.again()
         text = look.text_or_none(path, 4096)
-        if text is not None:  # else its maker was done this moment; another may have come since, and keeps the place
+        if text is not None:  # None: its owner just removed it
             result = _maker(look, path, text, writer.now())
             if result is not None:
                 raise _at_work(reader, path, result)

@@ -106,7 +106,7 @@ class Guard:
             try:
                 os.write(self._held, line.encode())
             except OSError:
-                pass  # it was killed: there is no guard any more, and the program runs on
+                pass  # the guard was killed, and the program continues
 
     def new_folder(self) -> str:
         """A new empty folder, for this user only, that is gone when the run ends. Raises KalyxError."""
@@ -117,7 +117,7 @@ class Guard:
                     _clear_left_over(os.path.dirname(self.folder))
                     os.mkdir(self.folder, 0o700)
                     self._has_folder = True
-            # Short: the address of a local socket lies below it, and may have about a hundred bytes.
+            # A short path: the address of a local socket in it may have about a hundred bytes.
             return tempfile.mkdtemp(prefix="", dir=self.folder)
         except OSError as error:
             reason = reason_of(error)

@@ -374,7 +374,7 @@ class LiveReader(Reader):
 
         handle = self._open(path)
         try:
-            # Only the beginning of a large file: programs have the text that is searched for there.
+            # Only the beginning of a large file: in programs the text that is searched for is there.
             size = os.fstat(handle).st_size
             if size > SCAN_LIMIT:
                 self.note_cut(path, f"only its first {SCAN_LIMIT} bytes were searched")
@@ -577,7 +577,7 @@ class LiveReader(Reader):
             variables,
             started,
             os.fsdecode(status[opening + 1 : closing]),
-            # session equals pid, and the terminal's number is not nought
+            # session equals pid, and the terminal's number is not zero
             int(fields[3]) == pid and int(fields[4]) != 0,
             f"{fields[19].decode('ascii', 'replace')}@{_boot_id()}" if len(fields) > 19 else "",
         )

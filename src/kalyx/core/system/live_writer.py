@@ -267,7 +267,7 @@ def _into_place(beside: str, path: str, new: bool) -> None:
         os.replace(beside, path)
         return
     if sys.platform == "win32":
-        os.rename(beside, path)  # refuses where a file is there
+        os.rename(beside, path)  # fails if the path exists
         return
     try:
         os.link(beside, path)

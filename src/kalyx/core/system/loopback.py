@@ -106,7 +106,7 @@ class Connection:
                 made.identity = identity
             if kind == zmq.SUB:
                 made.subscribe(b"")
-            self._sockets[channel] = made  # before it is connected: what fails there is closed too
+            self._sockets[channel] = made  # before connecting: a socket whose connection fails is closed too
             try:
                 made.connect(self._endpoint(channel))
             except zmq.ZMQError as error:
@@ -203,7 +203,7 @@ def ask_server(address: str, token: str, path: str, seconds: float = 5.0) -> Any
         port = None
     if not port:
         raise Unreadable(address or "(no address)", "a server that is not reached over this machine's own network")
-    # It speaks for itself on loopback: there is no name that a certificate could prove.
+    # On loopback there is no host name that a certificate could prove.
     connection: http.client.HTTPConnection
     if parts.scheme == "https":
         context = ssl._create_unverified_context()

@@ -121,7 +121,7 @@ def _write(chunk: bytes) -> None:
         except BlockingIOError:
             select.select([], [2], [])
         except OSError:
-            return  # nobody reads it any more
+            return  # the reader of standard error has gone
 
 
 class _Passed:

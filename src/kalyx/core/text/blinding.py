@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 
 from kalyx.core.text.redaction import redacted
 
-# Names that identify nobody.
+# Names of folders and accounts that are the same on every machine.
 _NOBODY = set("root home user users admin local localhost lib bin usr var opt tmp src".split())
 _STAND_IN = b"keeper"
 # Folders that hold a folder for each user.

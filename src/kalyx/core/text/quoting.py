@@ -36,8 +36,8 @@ def line_for(argv: list[str], shell: str) -> str:
     words = [quoted(word, shell) for word in argv]
     language = shell_called(shell).language
     if language == "cmd" and words and "=" in words[0] and words[0][0] != '"':
-        words[0] = f'"{words[0]}"'  # a program's name ends at this sign there
-    # There a word in quotes is a text, unless it is told to call it.
+        words[0] = f'"{words[0]}"'  # in cmd a program's name ends at this sign
+    # In PowerShell a quoted word is a text; the call operator makes it a command.
     call = "& " if language == "powershell" and words and words[0][:1] == "'" else ""
     return call + " ".join(words)
 
@@ -66,7 +66,7 @@ _AS_ITS_OWN: dict[Language, str] = {
     "fish": "{} | source",
     "csh": "eval `{}`",
     "powershell": "{} | Invoke-Expression",
-    # Read from a file: of a line that comes out of a loop it would take neither % nor & as they are meant.
+    # Read from a file: a line that a loop produces would not have % and & taken literally.
     "cmd": '{} > "%TEMP%\\kalyx-enter.bat" && call "%TEMP%\\kalyx-enter.bat"',
     "xonsh": "execx($({}))",
 }
@@ -104,7 +104,7 @@ def _ansi_c(word: str) -> str:
         elif character.isprintable():
             out.append(character)
         else:
-            # Three digits: a letter or digit behind it cannot be taken for a part of the number.
+            # Three digits: a letter or digit after the number cannot be taken for a part of it.
             out += [f"\\{byte:03o}" for byte in character.encode("utf-8", "surrogateescape")]
     return "$'" + "".join(out) + "'"
 

@@ -54,7 +54,7 @@ _FORMS: list[tuple[tuple[tuple[str, ...], ...], re.Pattern[str]]] = [
         + r"\\{0,3}[\"'](?:\]\s{0,5}=|\s{0,5}[:,])\s{0,9}(?:\{\s{0,9}\\{0,3}[\"']\w{1,40}\\{0,3}[\"']\s{0,9}:\s{0,9})?"
         r"(?:" + _QUOTED + r"|(?P<c>[0-9]{4,40})\b)"
     )),
-    # An option and the word behind it; a line that gives a variable its value by a blank.
+    # An option and the word after it; a line that sets a variable with a blank before the value.
     ((_NAMES, ("-",)), pattern(
         r"(?:^|(?<=[\s\"',\[]))-" + _NAME.replace(r"(?<![\w/\\.-])-{0,2}", "-?")
         + r"(?:\s{1,5}|=|[\"']\s?,\s{0,9}[\"'])(?!-)" + _VALUE

@@ -10,8 +10,8 @@ from typing import Literal
 from msgspec import Struct
 
 Language = Literal["posix", "csh", "fish", "xonsh", "powershell", "cmd"]
-# Files by how the shell was started: each time, where somebody types into it, where it is a login shell (the first that
-# is there of a tuple). Relative paths start in the home folder, for zsh in ZDOTDIR.
+# Files by how the shell was started: always, as an interactive shell, as a login shell (of a tuple the first file that
+# exists). Relative paths start in the home folder, for zsh in ZDOTDIR.
 StartFiles = dict[str, list["str | tuple[str, ...]"]]
 
 _LOGIN: list[str | tuple[str, ...]] = ["/etc/profile", ".profile"]

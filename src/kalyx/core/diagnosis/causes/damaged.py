@@ -51,7 +51,7 @@ def _suspects(case: Tried, machine: Machine) -> list[str]:
     """The files the failure names; where the interpreter died, every file of the module's distribution."""
     suspects = compiled_of(case) + files_of(case)
     if case.raised is not None and "null byte" in case.raised.text:
-        suspects = _asked_for(case) + suspects  # the error names no file: it is that of a module that was asked for
+        suspects = _asked_for(case) + suspects  # the error names no file: a requested module's file is meant
     assert case.trial is not None
     if not case.trial.answered:
         owner = machine.distribution_of_module(case.module, case.sites)

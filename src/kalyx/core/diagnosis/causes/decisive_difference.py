@@ -28,7 +28,7 @@ from kalyx.core.model.steps import ManualStep, RemoveFiles, RunWith
 
 # What says how it failed, and not why: a search may say more.
 _SAYS_ONLY_HOW = {"raises", "crashes"}
-# Where nothing answers to the name, only these can hide what is there.
+# If no module of the name is found, only these can hide one that is installed.
 _OF_THE_PATH = ("variable", "flag", "start-up")
 
 # The names of limits as getrlimit(2) has them, with the letter of the shell's ulimit and what they limit.

@@ -46,7 +46,7 @@ BEFORE_FOLDER = ".kalyx-before"
 MARK_FILE = "mark"  # in that folder
 CLAIM = ".kalyx-filling"
 DISCARDED_MARK = ".kalyx-discarding"
-# What the standard module itself brings along.
+# The packages that the standard module itself installs.
 _MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 
 
@@ -107,7 +107,7 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
     """Python takes an environment whose settings file is gone for its base, or does not start (on Windows)."""
     reader, prefix, interpreter = machine.reader, view.environment.prefix, view.interpreter
     if interpreter.prefix == prefix if interpreter is not None else reader.system != "windows":
-        return None  # the older layout has none; where nothing starts, that comes first
+        return None  # the older layout has none; an environment that starts nothing has another cause
     path = reader.join(prefix, SETTINGS_NAME)
     is_folder = reader.is_folder(path)
     fact = "it is a folder" if is_folder else NOTHING_THERE

@@ -36,7 +36,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         fact = f"{installed.name} {installed.version} in {environment.name} provides {', '.join(modules[:4])}"
         evidence = [Evidence(fact=fact, source=installed.path, path=installed.path)]
         return _finding(case, machine, installed.name, modules[0], evidence, bool(here))
-    # A distribution whose own name is the word brings a module of that name, whatever else lies in it.
+    # A listed distribution of this name installs a module of the same name too.
     listed = [] if is_well_known(missing) else [name for name in modules_of_listed(missing) if not name.startswith("_")]
     if listed:
         evidence = [Evidence(fact=f"{missing} provides {listed[0]}", source="Kalyx's table of well-known names")]

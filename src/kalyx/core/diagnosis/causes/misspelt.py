@@ -39,7 +39,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     full, path, far = result
     if far and "." not in case.missing and (is_well_known(case.missing) or is_standard(case, path)):
-        return None  # it is called so, and is not here; what is near by chance only (absent) names as another way
+        return None  # a real package has that name; absent offers the similar name second
     message = "but for case, hyphens or underscores it is" if far == 0 else f"{far} letter{'s' * (far > 1)} from"
     return Finding(
         cause="misspelt",

@@ -31,7 +31,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     location = case.resolver.resolve(top).place
     if location is not None and location.kind != "namespace":
         return None
-    # A folder of its own beside (PEP 561), or one of that name that holds nothing but stubs.
+    # A stub package (PEP 561), or a folder of the module's name that has only stubs.
     folders = [reader.join(site, top + "-stubs") for site in case.sites]
     folders += location.portions if location is not None else []
     folder = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)

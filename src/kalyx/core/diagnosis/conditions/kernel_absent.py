@@ -52,7 +52,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
                             steps=[step], changes=[seat.source]))  # fmt: skip
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)
-        # An environment of just that name is what was meant; any other is a guess that comes second.
+        # An environment of exactly that name is meant; any other is a guess and is offered second.
         offered.insert(0 if environment.name == wanted else len(offered), renewed)
     return Finding(
         cause="kernel-absent",

@@ -54,9 +54,9 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
     """Its ``python`` and its ``python3`` start two versions, of which one does not see its packages."""
     reader, interpreter = machine.reader, view.interpreter
     if interpreter is None or reader.kind(interpreter.executable) != "link":
-        return None  # a copy: what else lies beside it is read only where that is looked at
+        return None  # a copy of the interpreter, no link: its version is its own
     if not view.environment.site_packages:
-        return None  # its packages are of the other version: the cause base-gone says so
+        return None  # its packages are of the other version, which the cause base-gone reports
     for executable in islice(executables_of(reader, view.environment.prefix), 2):
         if reader.kind(executable) is None or reader.same_path(reader.real(executable), interpreter.real_executable):
             continue

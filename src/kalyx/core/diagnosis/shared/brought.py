@@ -47,7 +47,7 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
             continue
         resolver = machine.resolver(environment)
         if resolver is not None and resolver.resolve(top).place is None:
-            continue  # a module that its sys.path does not have is in no record there
+            continue  # no record of an environment has a module that its sys.path does not have
         installed = machine.distribution_of_module(top, environment.site_packages)
         if installed is not None:
             return Brought(installed.name, installed.version, f"metadata in {environment.name}", installed.path)

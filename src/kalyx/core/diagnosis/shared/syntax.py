@@ -73,7 +73,7 @@ def _by_metadata(case: Case, machine: Machine, judged: Judged, interpreter: Inte
         distribution for distribution in [judged.owner or asked] if distribution is not None
     ]
     if raised is not None and missing_name(raised) is not None and not _is_standard(missing_name(raised) or ""):
-        return  # a package that is not there is that cause's matter
+        return  # a missing package has a cause of its own
     for owner in passed:
         wanted = owner.requires_python
         if not wanted or satisfies(interpreter.version, wanted):
@@ -178,7 +178,7 @@ def _first_that_parses(reader: Reader, path: str, own: list[int]) -> str | None:
     import sys
 
     try:
-        source = reader.read_whole(path, 4 * 1024 * 1024)  # as it lies there: its encoding is part of what is compiled
+        source = reader.read_whole(path, 4 * 1024 * 1024)  # its bytes: the encoding is part of what is compiled
     except Unreadable:
         return None
     for minor in range(own[1] + 1 if own >= [3, 0] else 4, sys.version_info[1] + 1):
