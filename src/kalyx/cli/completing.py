@@ -101,7 +101,7 @@ def seats_to_point(prefix: str, **_: object) -> list[str]:
 
 
 def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: object) -> list[str]:
-    """Modules that the target can reach, a package's inner ones behind a dot; and scripts and notebooks."""
+    """Modules that the target can reach, a package's inner ones after a dot; and scripts and notebooks."""
     from kalyx.core.invocation import search_of
     from kalyx.core.targets import resolve
 

@@ -1,6 +1,6 @@
 """What a start leaves out of the libraries that it loads, because a short call never uses it.
 
-What changes a library while it loads stands here and nowhere else. It saves a quarter of the time of
+What changes a library while it loads is in this module and in no other. It saves a quarter of the time of
 ``kalyx here --json`` (104 of 140 ms are left, medians of 30 pairs), a fifth of its processor time, and 2 MB of memory.
 """
 

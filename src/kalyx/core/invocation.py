@@ -100,7 +100,7 @@ def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
     """Who named what this seat starts: the user, or a word for the source.
 
     ``named``: the user named the seat. Where a seat is only a way to somewhere (the shell's PATH, a folder's settings,
-    a notebook whose kernel file the folder brings), naming it names nothing that lies there.
+    a notebook whose kernel file the folder brings), naming it names nothing that is there.
     """
     if seat.from_text:
         return "text"

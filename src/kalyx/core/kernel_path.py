@@ -1,4 +1,4 @@
-"""Where a kernel package puts the notebook's folder on the search path: first, or behind the standard library.
+"""Where a kernel package puts the notebook's folder on the search path: first, or after the standard library.
 
 ``python -m`` puts the folder that a kernel starts in first, by its full path. The kernel package's launcher takes that
 off again (older ones only the empty entry that Python 2.7 and 3.6 put there), and its shell adds the empty entry: older

@@ -126,7 +126,7 @@ class Machine:
         return interpreters
 
     def know(self, environment: Environment | None) -> None:
-        """Add an environment that is asked about to the known ones, wherever it lies."""
+        """Add an environment that is asked about to the known ones, wherever it is."""
         if environment is None or environment.prefix in self._meant:
             return
         self._meant.append(environment.prefix)

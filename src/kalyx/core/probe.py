@@ -14,7 +14,7 @@ what the trial loads must not have been loaded by the probe.
 MARK frames the answer. FIRST is what stands first on the search path in the
 way of running that is asked about: ``=`` and a path (possibly empty), or ``-``
 for nothing. CHANGES is how many of the words are an experiment's: ``put=`` or
-``front=`` an entry of the path, last or first; ``behind=`` one behind the
+``front=`` an entry of the path, last or first; ``behind=`` one after the
 standard library, before the first folder of packages; ``clear=`` and ``last=``
 replace the whole path, entry by entry; ``before=`` or ``swap=`` a
 folder, ``=`` and the entry it stands before or for; ``extend=`` a package,

@@ -135,7 +135,7 @@ def _build(machine: Machine, root: str, tell: Callable[[str], None]) -> Demo:
 
 
 def replaces(root: str) -> bool:
-    """Whether an earlier demo lies in ``root``. Raises KalyxError where anything else does."""
+    """Whether an earlier demo is in ``root``. Raises KalyxError where anything else is there."""
     if not os.path.lexists(root):
         return False
     if not os.path.isdir(root) or os.path.islink(root):

@@ -1,6 +1,6 @@
 """Three made-up machines of the Larkmoor scenario, to be examined anywhere: ``kalyx here --on NAME``.
 
-Their files lie as the installers of those systems leave them (Using Python on Windows; Using Python on macOS): one Python
+Their files are as the installers of those systems leave them (Using Python on Windows; Using Python on macOS): one Python
 for a user and one of 32 bits for all on the first, entered in the registry, with the store's aliases in front and ``py``
 as the word that works; a framework, a home-brewed one and the system's starter on the second. The third is the login node
 of a cluster: the system's Python has its library below lib64, those that people use come by modules of the site

@@ -61,7 +61,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def words_of(text: str) -> list[str]:
-    """The words of a question that stands in one: a WHAT by itself, or with options behind it. Raises KalyxError."""
+    """The words of a question that stands in one: a WHAT by itself, or with options after it. Raises KalyxError."""
     if " --" not in text:
         return [text]
     import shlex

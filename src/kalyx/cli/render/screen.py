@@ -148,13 +148,13 @@ class Screen:
             self.line(("not read  ", style), self.path(refusal.path), f": {self.shown(refusal.reason)}")
 
     def labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
-        """A label, and beside it words in as many lines as they take."""
+        """A label, and next to it words in as many lines as they take."""
         room = self.width - indent - 9
         for number, part in enumerate(wrap(visible(text), room)):
             self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), (part, style))
 
     def _seen(self, indent: int, label: str, fact: str, source: str, column: int) -> None:
-        """The fact, and its source beside it where both fit, else below it."""
+        """The fact, and its source next to it where both fit, else below it."""
         room = self.width - indent - 9
         if cell_len(fact) + 3 + cell_len(source) <= room:
             gap = max(3, min(column, room - cell_len(source)) - cell_len(fact))

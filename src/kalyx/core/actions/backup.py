@@ -2,7 +2,7 @@
 
 The copy's folder gets its final name only when the copy is complete: from then on the environment counts as unfinished,
 and the next run restores the copy. Renaming the copy makes the change final. Each step can be stopped at any point and
-repeated: a restored folder is no longer in the copy, and the folder that it replaced lies in the copy's folder.
+repeated: a restored folder is no longer in the copy, and the folder that it replaced is in the copy's folder.
 
 A copy is restored only where the journal in the user's state folder says that this Kalyx made it. Each path in it is
 checked: relative, through no link, inside the environment.
@@ -97,7 +97,7 @@ class Kept:
     def paths_of(self, folders: list[str]) -> list[str]:
         """Each folder once by its path from the environment's, links followed.
 
-        Raises KalyxError for one that a link puts outside the environment: what lies there belongs to others too.
+        Raises KalyxError for one that a link puts outside the environment: what is there belongs to others too.
         """
         paths = []
         for folder in folders:

@@ -166,7 +166,7 @@ def _by_another_version(control: _Control, asked: Installed) -> tuple[Finding | 
 def relevant_distributions(case: Case, machine: Machine) -> list[Installed]:
     """The distribution that was asked for first; then those whose code the failure passed through, and what these need.
 
-    All of them lie in this environment.
+    All of them are in this environment.
     """
     here = {distribution.key: distribution for distribution in reversed(machine.installed(case.sites))}
     asked = machine.distribution_of_module(case.module, case.sites)
@@ -238,7 +238,7 @@ def _of_variables(control: _Control, decisive: Decisive, other: Case, given: dic
 
 
 def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -> Finding | None:
-    """Which distribution has other files than the same version in ``source``; or what lies beside them.
+    """Which distribution has other files than the same version in ``source``; or what is next to them.
 
     ``whose``: what ``source`` belongs to, in words.
     """
@@ -299,7 +299,7 @@ def _compared(control: _Control, owner: Installed, fresh: str) -> tuple[list[str
 
 
 def _of_strays(control: _Control, keys: list[str]) -> Finding | None:
-    """What lies in the environment's folder of packages beside the distributions that the import needs."""
+    """What is in the environment's folder of packages apart from the distributions that the import needs."""
     machine, reader = control.machine, control.reader
     own = {top for distribution in installed_in(reader, control.site) if distribution.key in keys
            for top in tops_of(machine, distribution, control.site)}  # fmt: skip

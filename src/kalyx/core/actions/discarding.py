@@ -81,7 +81,7 @@ def prefix_of(machine: Machine, text: str) -> str:
 
 
 def _is_marked(reader: Reader, folder: str) -> bool:
-    """Half made, or half removed: also an empty folder that a removal which was stopped left behind."""
+    """Half made, or half removed: also an empty folder that an interrupted removal left."""
     if not reader.names(folder) and reader.real(folder) in made_prefixes(reader):
         return True
     return _left_by(reader, folder) is not None
@@ -288,7 +288,7 @@ def _files_below(reader: Reader, folder: str) -> Iterator[str]:
 
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:
-    """What would name a missing environment: settings of this folder, notebooks here, beside it and in the home."""
+    """What would name a missing environment: settings of this folder, notebooks here, next to it and in the home."""
     reader, pointers = machine.reader, []
     for seat in editor_seats(reader, reader.folder):
         word = seat.parts[0].path or seat.parts[0].word if seat.parts else ""

@@ -1,7 +1,7 @@
 """Making an editor's settings or a run configuration choose an environment: only that value changes.
 
 What may be written is in the same table of forms that the reading uses. A value
-keeps its form: a path that begins at the folder stays one where the new path lies in
+keeps its form: a path that begins at the folder stays one where the new path is in
 the folder, the word for the folder is kept, quotes are kept.
 """
 
@@ -146,7 +146,7 @@ def _replaced(
 
 
 def _in_two(sheet: _ConfigFile, choice: ChoiceForm, spot: Span, text: str, reader: Reader, target: Seat) -> list[Edit]:
-    """An environment that is named by its own name and, apart from that, by the folder it lies in."""
+    """An environment that is named by its own name and, apart from that, by the folder it is in."""
     assert target.environment is not None
     upper = next(reversed(spots(sheet.form, text, choice.below, None)), None)
     if upper is None:

@@ -95,7 +95,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
     """
     reader = machine.reader
     for path in [place for place in step.places() if reader.path.isabs(place)]:
-        # A fix may start another environment; one that only lies below the current folder is not started for that.
+        # A fix may start another environment; one that is only below the current folder is not started for that.
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))
             if looks_like_environment(reader, prefix) and not has_entered(reader, prefix):

@@ -52,7 +52,7 @@ def executable_in(reader: Reader, folder: str) -> str:
 
 
 class PlannedInstall(Struct, frozen=True):
-    """A distribution that an installation would bring, with what it requires."""
+    """A distribution that an installation would install, with what it requires."""
 
     name: str
     version: str
@@ -112,7 +112,7 @@ class Installer:
         return run_to_end(self.machine, argv, tell)
 
     def foresee(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[PlannedInstall]:
-        """What installing ``words`` would bring. Raises KalyxError with the installer's reason where it cannot."""
+        """What installing ``words`` would add. Raises KalyxError with the installer's reason where it cannot."""
         version = self.version(packages)
         if version is not None and version >= _TELLS_SINCE:
             tell("asking what would be installed")

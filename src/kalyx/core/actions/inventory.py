@@ -39,7 +39,7 @@ def _version_of(package: Package | None) -> str | None:
 
 
 def _hidden(was: Package | None, now: Package | None) -> str | None:
-    """Where the copy lies that the new one hides, when that one stays."""
+    """Where the copy is that the new one hides, when that one stays."""
     if was is not None and now is not None and was.location != now.location and now.origin == "own":
         return was.location
     return None

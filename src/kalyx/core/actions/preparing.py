@@ -2,7 +2,7 @@
 
 A mark of being unfinished is written first and removed last. A run that fails
 clears the folder; a run that was killed leaves a marked folder, which the
-survey calls half-made and the next run clears. What lies outside the folder
+survey calls half-made and the next run clears. What is outside the folder
 (the kernel) is written last, when the environment is complete.
 """
 

@@ -367,7 +367,7 @@ def _content_of(reader: Reader, path: str) -> bytes | None:
 
 
 def _add(transaction: Transaction, path: str, content: bytes) -> None:
-    """Write a file where none of this name lies, also none that appears this moment."""
+    """Write a file where none of this name is, also none that appears this moment."""
     try:
         if transaction.reader.again().kind(path) is None:
             transaction.write(path, content, new=True)

@@ -111,7 +111,7 @@ def _what_comes_next(answer: ImportAnswer, fix: Fix, trial: Trial) -> list[Evide
     raised, before = trial.root, answer.error
     if trial.imports or raised is None or before is None:
         return []
-    # The path behind the words is another one in a temporary folder.
+    # The path after the words is another one in a temporary folder.
     if (raised.type, raised.text.partition(" (")[0]) == (before.type, before.text.partition(" (")[0]):
         return []
     fact = f"after this ({fix.message}) the import fails at something else: {raised.type}: {raised.text[:200]}"
@@ -200,7 +200,7 @@ def _variables(machine: Machine, attempt: _Attempt, variables: Mapping[str, str 
 
 
 def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wheels: str | None, tell: Tell) -> None:
-    """What the step would bring, in a folder of its own before the environment's own packages."""
+    """What the step would install, in a folder of its own before the environment's own packages."""
     if "-e" in step.options or any("/" in word for word in step.requirements):
         raise _NotTried  # building a project runs its code: that is for the user to want
     words = [*(word for word in step.options if word in _KEPT), *step.requirements]
@@ -240,7 +240,7 @@ def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]
 
 
 def tops_of(machine: Machine, distribution: Installed, site: str) -> list[str]:
-    """What lies right in the site folder of a distribution's files."""
+    """What is directly in the site folder of a distribution's files."""
     tops = {file.replace("\\", "/").split("/")[0] for file in distribution.files or []}
     return [machine.reader.join(site, top) for top in tops if top not in ("..", "", "__pycache__")]
 

@@ -2,7 +2,7 @@
 
 One small file in the user's cache folder, keyed by path, size, time and inode:
 an interpreter that changed is asked again. A damaged or foreign file counts as
-empty. The file is written beside and renamed, so that two runs at once do no
+empty. The file is written under another name and renamed, so that two runs at once do no
 harm: the last one wins, and an interpreter is asked twice at most.
 """
 

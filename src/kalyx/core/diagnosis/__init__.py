@@ -9,6 +9,6 @@ only for the kind of case that ``LOOKS_AT`` names (``imports.case``); the others
 
 ``causes`` holds one file a cause; their tiers stand in ``catalogue``. ``PRECEDES`` names the
 few causes of a higher place that one stands before, each with the reason. One
-with ``SUPPRESSED_BY_OTHERS`` is not said at all beside one that stands before it. What several
-causes need lies in ``shared``: no cause imports another.
+with ``SUPPRESSED_BY_OTHERS`` is left out where a cause that precedes it is found. What several
+causes need is in ``shared``: no cause imports another.
 """

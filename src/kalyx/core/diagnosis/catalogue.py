@@ -143,7 +143,7 @@ def precedes(cause: str) -> dict[str, str]:
 
 
 def suppressed_by_others(cause: str) -> bool:
-    """Whether it is not said at all beside one that stands before it, which says the same and more."""
+    """Whether the cause is left out where a preceding cause is found, which says the same and more."""
     return bool(getattr(module_of(cause), "SUPPRESSED_BY_OTHERS", False))
 
 
@@ -274,7 +274,7 @@ def _of_case(case: Case, machine: Machine, refused: list[NotJudged]) -> list[Fin
 
 
 def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
-    """What is wrong with the environment that the seat names, where it lies in one; and what the seat itself says."""
+    """What is wrong with the environment that the seat names, where it is in one; and what the seat itself says."""
     if case.seat.seat == "notebook" and case.kernel is None:
         absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine, refused)
         if absent is not None:
@@ -289,7 +289,7 @@ def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) ->
 
 
 def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
-    """What keeps the environment from starting that a path names, or that the interpreter of this path lies in."""
+    """What keeps the environment from starting that a path names, or that the interpreter of this path is in."""
     reader = machine.reader
     if reader.path.isabs(named):
         for prefix in (named, reader.parent(reader.parent(named))):

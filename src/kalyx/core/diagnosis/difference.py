@@ -315,7 +315,7 @@ def _compiled(case: Case, machine: Machine) -> list[str]:
 
 
 def compiled_forms(machine: Machine, source: str) -> list[str]:
-    """The files in which a source's compiled form is kept beside it."""
+    """The files in which a source's compiled form is kept next to it."""
     reader = machine.reader
     folder = reader.join(reader.parent(source), "__pycache__")
     stem = reader.name(source).removesuffix("py")

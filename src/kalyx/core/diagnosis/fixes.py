@@ -69,7 +69,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     """What manages this environment's packages, in words; None when its own installer does."""
     reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
-        # PEP 668: the mark lies in the standard library's folder.
+        # PEP 668: the mark is in the standard library's folder.
         mark = reader.join(interpreter.library, KEEPER_FILE)
         if reader.kind(mark) is not None:
             return f"the system's own package manager ({mark})"
@@ -81,7 +81,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
 
 
 def lock_file_of(machine: Machine, interpreter: Interpreter) -> str | None:
-    """The lock file beside an environment, in its project's folder: this file decides which packages it has."""
+    """The lock file next to an environment, in its project's folder: this file decides which packages it has."""
     reader = machine.reader
     if interpreter.prefix == interpreter.base_prefix:
         return None
@@ -175,7 +175,7 @@ def own_environment(
 ) -> CreateEnvironment | FillEnvironment | None:
     """The step that gives the current folder an environment with these packages.
 
-    None beside an installation whose packages its own installer may change, and where none can be made of it.
+    None for an installation whose packages its own installer may change, and where none can be made of it.
     """
     reader = machine.reader
     path = reader.join(reader.folder, ".venv")
@@ -213,7 +213,7 @@ def unknown_here(name: str) -> Fix:
 
 
 def with_another_python(machine: Machine, interpreter: Interpreter, minor: str, requirement: str) -> Fix:
-    """Create an environment with a Python version that the package supports: beside this one, of a base Python in the
+    """Create an environment with a Python version that the package supports: next to this one, of a base Python in the
     current folder."""
     if not is_requirement(requirement):
         return _no_name(requirement)
@@ -429,7 +429,7 @@ def _family(machine: Machine) -> str:
 
 
 def bringer_of_library(machine: Machine, library: str) -> Fix | None:
-    """Install the system's package that usually brings a shared library; None where the table does not know it."""
+    """Install the system's package that usually provides a shared library; None where the table does not know it."""
     import re
 
     from kalyx.core.data import table
@@ -446,7 +446,7 @@ def bringer_of_library(machine: Machine, library: str) -> Fix | None:
 
 
 def bringer_of_program(machine: Machine, program: str) -> Fix | None:
-    """Install the system's package that usually brings a program; None where the table does not know it."""
+    """Install the system's package that usually provides a program; None where the table does not know it."""
     from kalyx.core.data import table
 
     known = table("libraries")["programs"]

@@ -2,5 +2,5 @@
 
 ``reading`` turns a prefix or an interpreter into an environment record.
 ``searchpath`` works out the whole search path in order from files. ``finding``
-lists the folders that environments usually lie in; ``found`` reads them all.
+lists the folders that environments usually are in; ``found`` reads them all.
 """

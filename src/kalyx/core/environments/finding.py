@@ -1,4 +1,4 @@
-"""Where environments and interpreters usually lie, and what is there.
+"""Where environments and interpreters usually are, and what is there.
 
 Bounded: only folders with a known use are listed, a walk below ``--under`` has
 a depth and a count, and what was not read is said.
@@ -52,7 +52,7 @@ _MODULE_VARIABLES = {"MODULEPATH", "LOADEDMODULES", "PYTHON_ROOT", "PYTHON_HOME"
 
 # Folders that hold no environment and are large.
 _NEVER_BELOW = {"node_modules", ".git", ".hg", "__pycache__", "site-packages", "proc", "sys", "dev"}
-# A variable: the survey then lists only what lies below this folder, and the bases of that (the demo sets it).
+# A variable: the survey then lists only what is below this folder, and the bases of that (the demo sets it).
 ONLY_BELOW = "KALYX_ONLY_BELOW"
 _PROCESSES, _LISTED_AT_MOST = 20_000, 5000
 WALK_DEPTH = 6
@@ -103,7 +103,7 @@ def manager_roots(reader: Reader) -> list[str]:
 
 
 def version_prefixes(reader: Reader) -> Iterator[str]:
-    """Installations that lie one folder deep in a version manager's or the system's root."""
+    """Installations that are one folder deep in a version manager's or the system's root."""
     roots = manager_roots(reader)
     if reader.system == "windows":
         local = reader.variable("LOCALAPPDATA") or reader.join(reader.home, "AppData", "Local")
@@ -134,7 +134,7 @@ def environment_folders(
 ) -> Iterator[tuple[str, bool]]:
     """Folders that have the files of an environment; True for those found only below ``under``.
 
-    ``installations`` takes the prefixes of installations that lie below ``under``.
+    ``installations`` takes the prefixes of installations that are below ``under``.
     """
     seen: set[str] = set()
 

@@ -133,7 +133,7 @@ def found_environments(
 ) -> list[tuple[View, bool]]:
     """Environments with how they were read; True where only ``under`` led there. One entry a key.
 
-    ``running``: also those that processes of this user run, wherever they lie. ``installations`` takes the prefixes of
+    ``running``: also those that processes of this user run, wherever they are. ``installations`` takes the prefixes of
     installations below ``under``. ``known``: those of the usual places, where they were read before.
     """
     views = {view.environment.key: (view, False) for view in known or ()}

@@ -69,7 +69,7 @@ class Invocation(Struct, kw_only=True):
         return way
 
     def _short(self, letters: str, remainder: list[str], interpreter: Interpreter) -> list[str] | None:
-        """Read a word of short options, with the value in it or behind it; returns ``-c`` or ``-m`` and its value."""
+        """Read a word of short options, with the value in it or after it; returns ``-c`` or ``-m`` and its value."""
         for at, letter in enumerate(letters):
             if letter in "cm" or letter in ("WQ" if interpreter.version.startswith("2.") else "WX"):
                 value = letters[at + 1 :] or (remainder.pop(0) if remainder else "")
@@ -128,7 +128,7 @@ class Invocation(Struct, kw_only=True):
             script = reader.absolute(program[0], self.folder)
             if reader.is_folder(script) or _is_in_archive(reader, script):
                 # A folder or an archive with a program in it is itself the first entry, as it is named: from 3.9 on
-                # behind the current folder; Windows and PyPy tidy that.
+                # after the current folder; Windows and PyPy tidy that.
                 major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
                 is_tidied = reader.system == "windows" or interpreter.implementation == "pypy"
                 full = script if is_tidied else written

@@ -1,4 +1,4 @@
-"""The list of environments that Kalyx itself made, kept in its own state folder: they are found wherever they lie.
+"""The list of environments that Kalyx itself made, kept in its own state folder: they are found wherever they are.
 
 One JSON list of paths. A damaged or foreign file counts as empty; whatever is listed and is no environment any more
 is passed over, and forgotten when the list is written next.
@@ -14,7 +14,7 @@ _MOST = 2000
 
 
 def made_list(reader: Reader) -> str:
-    """Where the list lies: the user's state folder of the system."""
+    """Where the list is: the user's state folder of the system."""
     return reader.join(own_folder(reader, "state"), "environments.json")
 
 

@@ -107,7 +107,7 @@ def read_environment(reader: Reader, prefix: str) -> View:
 
 
 def view_of(reader: Reader, interpreter: Interpreter) -> View:
-    """The environment that an interpreter runs in, or lies in where its settings file is lost; with what was read."""
+    """The environment that an interpreter runs in, or is in where its settings file is lost; with what was read."""
     folder = reader.parent(interpreter.executable)
     above = reader.parent(folder)
     is_of_none = above != interpreter.prefix == interpreter.base_prefix and reader.name(folder) in ("bin", "Scripts")

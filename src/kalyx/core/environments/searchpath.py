@@ -185,7 +185,7 @@ class _Builder:
                 self.add(extra, text, "library")
 
     def written(self, path: str, lines: list[tuple[str, int]]) -> None:
-        """The entries that a ``._pth`` file writes, each relative to the folder it lies in."""
+        """The entries that a ``._pth`` file writes, each relative to the folder it is in."""
         self.library = self.interpreter.library
         for line, number in lines:
             if not line.startswith("import "):
@@ -193,7 +193,7 @@ class _Builder:
                 self.add(full, f"{path}, line {number}", self._written_put_by(full))
 
     def _written_put_by(self, full: str) -> PutBy:
-        """Such a distribution keeps its library in an archive or a folder, its compiled part beside the executable."""
+        """Such a distribution keeps its library in an archive or a folder, its compiled part next to the executable."""
         reader = self.reader
         mine = (self.library, self.interpreter.prefix)
         is_library = (
@@ -464,7 +464,7 @@ def user_site(reader: Reader, interpreter: Interpreter, variables: Mapping[str, 
 
 
 def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[tuple[str, int]]] | None:
-    """The lines of the ``._pth`` file beside a Windows interpreter, or its library's, with their numbers; None: none.
+    """The lines of the ``._pth`` file next to a Windows interpreter, or its library's, with their numbers; None: none.
 
     The interpreter looks for a file named after its library first, then for one named after the executable
     (Modules/getpath.py), and heeds no variable where it finds one (Using Python on Windows, "Finding modules").

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 
 from kalyx.core.system import Reader
 
-# Where settings lie, relative to a folder; the names are dictated by the formats.
+# Where settings are, relative to a folder; the names are dictated by the formats.
 _FILES = (".vscode/settings.json", ".vscode/launch.json", "pyrightconfig.json", ".idea/misc.xml", ".idea/workspace.xml",
           ".dir-locals.el", "pyproject.toml")  # fmt: skip
 _ENDINGS = (".code-workspace", ".sublime-project")

@@ -1,4 +1,4 @@
-"""Whether an environment lies in a version-controlled folder where it does not belong.
+"""Whether an environment is in a version-controlled folder where it does not belong.
 
 Read from the files of the version control itself: its index (the "index
 format" document, versions 2 to 4) for what is tracked, ignore files (the
@@ -45,7 +45,7 @@ def _control_folder(reader: Reader, repository: str) -> str | None:
 
 
 def _shared_folder(reader: Reader, control: str) -> str:
-    """Where what all worktrees of a repository share lies: its control folder, which a worktree's own one names."""
+    """Where what all worktrees of a repository share is: its control folder, which a worktree's own one names."""
     text = reader.text_or_none(reader.join(control, "commondir"), 4096) or ""
     return reader.path.normpath(reader.absolute(text.strip(), control)) if text.strip() else control
 

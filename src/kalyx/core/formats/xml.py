@@ -18,7 +18,7 @@ _DEEP = 200
 
 
 class Tag(Struct, frozen=True):
-    """An element's start: its name, its attributes' values, where it begins, and the elements that it lies in."""
+    """An element's start: its name, its attributes' values, where it begins, and the elements that it is in."""
 
     name: str
     attributes: dict[str, str]

@@ -25,7 +25,7 @@ from kalyx.core.packages.metadata import Installed, owner_of
 
 
 def is_in_a_file(frame: Frame) -> bool:
-    """Whether a frame lies in a file of somebody's: not in the import system, and not in the probe."""
+    """Whether a frame is in a file of somebody's: not in the import system, and not in the probe."""
     return not frame.file.startswith("<") and frame.file != PROBE_PATH
 
 
@@ -60,7 +60,7 @@ class Case(Struct):
     kernel: Kernel | None = None
     memory: dict[object, Any] = {}  # what one cause worked out and another needs (``once``)
     experiments: dict[str, Experiment] = {}  # proposed, by cause
-    runs: tuple[str, ...] = ()  # the words behind the interpreter, where a script or a command line was asked about
+    runs: tuple[str, ...] = ()  # the words after the interpreter, where a script or a command line was asked about
 
     @property
     def command(self) -> list[str]:

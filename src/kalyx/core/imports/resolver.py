@@ -33,7 +33,7 @@ class Place(Struct):
 
     @property
     def is_package(self) -> bool:
-        """Whether modules can lie below it."""
+        """Whether modules can be below it."""
         return self.kind in ("package", "namespace")
 
 

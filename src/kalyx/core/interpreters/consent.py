@@ -1,15 +1,15 @@
-"""Whether a program may be started: decided here, for every command, by who named it and where it lies.
+"""Whether a program may be started: decided here, for every command, by who named it and where it is.
 
-Starting an interpreter runs what its environment brings (path files, start-up hooks), and an environment can lie in a
+Starting an interpreter runs what its environment brings (path files, start-up hooks), and an environment can be in a
 folder that somebody else wrote. ``objection`` decides for an interpreter; ``Gate`` is the one way to start anything:
-it refuses whatever lies around the current folder and was not let through (``Machine.objection``). The same stands in
+it refuses whatever is around the current folder and was not let through (``Machine.objection``). The same stands in
 ``docs/security.md``, case by case.
 
 Named by the user, it may be started. Named only by files of the current folder, or by a pasted text, it may not (by a
 script's first line: as if it was only found). Named by the user's own shell, kernels or processes, it may where
-neither the program nor its environment lies in that folder's tree; and in the tree, where the user has activated the
-environment, or has registered it by its full path, or runs it already. Only found on the machine, it may where it lies
-nowhere around the folder and is an installation that is known by itself: not by an environment's link alone, unless it
+neither the program nor its environment is in that folder's tree; and in the tree, where the user has activated the
+environment, or has registered it by its full path, or runs it already. Only found on the machine, it may where it is
+not around the folder and is an installation that is known by itself: not by an environment's link alone, unless it
 is the system's.
 """
 
@@ -38,9 +38,9 @@ _SYSTEMS_OWN = {
 
 @once
 def tree_of(reader: Reader) -> str | None:
-    """The tree whose files somebody else may have written: the folder stood in, or the working copy it belongs to.
+    """The tree whose files somebody else may have written: the current folder, or the working copy it belongs to.
 
-    Of working copies inside each other the outermost. None for the home folder and those above it: what lies there is
+    Of working copies inside each other the outermost. None for the home folder and those above it: what is there is
     the user's own.
     """
     folder, home = reader.real(reader.folder), reader.real(reader.home)
@@ -58,7 +58,7 @@ def tree_of(reader: Reader) -> str | None:
 
 
 def surroundings_of(reader: Reader) -> str | None:
-    """The largest folder around the one stood in that somebody may have brought: right below the home folder, else
+    """The largest folder around the current folder that somebody may have brought: right below the home folder, else
     right below a folder of the root. None in the home folder itself, and in the system's folders."""
     folder, home = reader.real(reader.folder), reader.real(reader.home)
     if reader.inside(home, folder) or is_the_systems(reader, folder):
@@ -72,12 +72,12 @@ def surroundings_of(reader: Reader) -> str | None:
 
 
 def is_the_systems(reader: Reader, path: str) -> bool:
-    """Whether a path lies in a folder that only the system's own tools write."""
+    """Whether a path is in a folder that only the system's own tools write."""
     return any(reader.inside(path, folder) for folder in _SYSTEMS_OWN[reader.system])
 
 
 def brought_along(reader: Reader, *paths: str) -> str | None:
-    """The first of these paths that may have come with the folder stood in, by its words or with its links followed."""
+    """The first of these paths that may have come with the current folder, by its words or with its links followed."""
     ground, home = surroundings_of(reader), reader.real(reader.home)
     if ground is None:
         return None
@@ -90,7 +90,7 @@ def brought_along(reader: Reader, *paths: str) -> str | None:
 
 
 def lies_in_tree(reader: Reader, *paths: str) -> str | None:
-    """The first of these paths that lies in the tree, by its words or with its links followed; None where none does."""
+    """The first of these paths that is in the tree, by its words or with its links followed; None where none does."""
     tree = tree_of(reader)
     if tree is None:
         return None
@@ -100,7 +100,7 @@ def lies_in_tree(reader: Reader, *paths: str) -> str | None:
 def not_to_be_run(reader: Reader, *paths: str) -> str | None:
     """The first of these paths whose code must not run, because it may have come with the current folder; else None.
 
-    Such a path lies in the tree, or in what surrounds the current folder.
+    Such a path is in the tree, or in what surrounds the current folder.
     """
     return lies_in_tree(reader, *paths) or brought_along(reader, *paths)
 
@@ -136,7 +136,7 @@ def objection(reader: Reader, interpreter: Interpreter, named_by: NamedBy) -> st
 
 
 def _around(reader: Reader, *paths: str) -> str:
-    """Where paths lie that may have come with the current folder, in words."""
+    """Where paths are that may have come with the current folder, in words."""
     folder = reader.real(reader.folder)
     ground = surroundings_of(reader)
     if ground is None or any(reader.inside(reader.real(path), folder) for path in paths if path):
@@ -145,7 +145,7 @@ def _around(reader: Reader, *paths: str) -> str:
 
 
 def _by_relative_entry(reader: Reader, path: str) -> bool:
-    """Whether PATH leads to a program only by an entry that goes by the folder stood in (``.``, ``../bin``, none)."""
+    """Whether PATH leads to a program only by an entry that goes by the current folder (``.``, ``../bin``, none)."""
     folder = reader.parent(path)
     if brought_along(reader, path) is None:
         return False
@@ -155,7 +155,7 @@ def _by_relative_entry(reader: Reader, path: str) -> bool:
 
 
 class Gate(Runner):
-    """The one way to start a program: whatever may have come with the folder stood in, and was not let through, is not
+    """The one way to start a program: whatever may have come with the current folder, and was not let through, is not
     started. A bare word is looked up on the child's own PATH, and judged by where that leads.
 
     ``let_through``: the programs that may be started, by their paths: nothing is objected to, the user named them, or

@@ -2,7 +2,7 @@
 
 The path is followed link by link; a script's first line and a version
 manager's launcher are followed too. A PEP 405 environment is one whose
-``pyvenv.cfg`` lies beside the executable or one folder up; its base is where
+``pyvenv.cfg`` is next to the executable or one folder up; its base is where
 the executable's links end, or, for a copied executable, what ``home`` says.
 """
 
@@ -60,7 +60,7 @@ class NotAnInterpreter(Exception):
 
 
 class PyvenvCfg(Struct):
-    """A ``pyvenv.cfg`` as interpreters read it (PEP 405): where it lies, and its keys in lower case."""
+    """A ``pyvenv.cfg`` as interpreters read it (PEP 405): where it is, and its keys in lower case."""
 
     path: str
     folder: str
@@ -132,7 +132,7 @@ def settings_of(reader: Reader, interpreter: Interpreter) -> PyvenvCfg | None:
 
 
 def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:
-    """The settings file of an interpreter that is started by this path: beside it, else one folder up."""
+    """The settings file of an interpreter that is started by this path: next to it, else one folder up."""
     folder = reader.parent(executable)
     return read_settings(reader, reader.join(folder, SETTINGS_NAME)) or read_settings(
         reader, reader.join(reader.parent(folder), SETTINGS_NAME)
@@ -275,8 +275,8 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
         # Python 2 reads no settings file itself; the site module that the environment tool installed reads one.
         base_prefix = older_layout_base(reader, base.installation) or base_prefix
     else:
-        # Before 3.14 the site module takes the folder above the executable, wherever the file lies; since then only
-        # where one lies there.
+        # Before 3.14 the site module takes the folder above the executable, wherever the file is; since then only
+        # where one is there.
         above = reader.parent(reader.parent(executable))
         is_above = not newer or reader.exists(reader.join(above, SETTINGS_NAME))
         prefix = above if is_above else settings.folder
@@ -320,7 +320,7 @@ def _suffixes(reader: Reader, installation: Installation, abi_flags: str, archit
 def older_layout_base(reader: Reader, installation: Installation) -> str | None:
     """The base of an environment with a library folder and a site module of its own.
 
-    Those of the days before settings files wrote the base's prefix beside their library; later ones for version 2 read
+    Those of the days before settings files wrote the base's prefix next to their library; later ones for version 2 read
     it from their settings.
     """
     if installation.implementation != "cpython" or reader.system == "windows":

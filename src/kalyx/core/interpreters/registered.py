@@ -62,7 +62,7 @@ def registered_paths(reader: Reader, tag: str, core: bool) -> list[tuple[str, st
 def launched(reader: Reader, launcher: str) -> tuple[str | None, str]:
     """The executable that ``py`` without words starts, and why that one; None and the reason where it starts none.
 
-    ``launcher`` is the path of ``py.exe``: one of its settings files lies beside it.
+    ``launcher`` is the path of ``py.exe``: one of its settings files is next to it.
     """
     active = reader.variable("VIRTUAL_ENV")
     if active:

@@ -324,7 +324,7 @@ class _Script:
         raise _Ends
 
     def _unwrapped(self, words: list[str | None], state: _State) -> list[str | None]:
-        """The words behind programs that start another: ``env`` with its variables, ``nice`` and the like."""
+        """The words after programs that start another: ``env`` with its variables, ``nice`` and the like."""
         words = list(words)
         while words:
             name = self.reader.name(words[0] or "")
@@ -586,7 +586,7 @@ class _Script:
 
 
 def _behind_loop(way: _Way) -> _Way:
-    """A way that comes out of a loop's body: what left the loop, or this turn of it, goes on behind."""
+    """A way that comes out of a loop's body: what left the loop, or this turn of it, continues after it."""
     state, ended = way
     return (replace(state, leaves="") if state.leaves in ("loop", "turn") else state), ended
 

@@ -67,7 +67,7 @@ def follow(
     return _by_script(reader, executable, start, variables)
 
 
-# Where macOS' developer tools lie unless a link says otherwise (xcode-select(1)), in its order.
+# Where macOS' developer tools are unless a link says otherwise (xcode-select(1)), in its order.
 _TOOLS_LINK = "/var/db/xcode_select_link"
 _TOOLS = ("/Applications/Xcode.app/Contents/Developer", "/Library/Developer/CommandLineTools")
 

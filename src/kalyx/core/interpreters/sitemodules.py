@@ -148,7 +148,7 @@ def module_prefixes(reader: Reader) -> Iterator[str]:
 
 
 def bringing(reader: Reader, path: str, variable: str) -> tuple[SiteModule, Setting] | None:
-    """The loaded module, with its line, that put ``path`` or what it lies in into ``variable``; or None."""
+    """The loaded module, with its line, that put ``path`` or what it is in into ``variable``; or None."""
     for module in loaded_modules(reader):
         for setting in settings_of(reader, module):
             if (

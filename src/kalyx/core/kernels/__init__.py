@@ -1,4 +1,4 @@
-"""Notebook kernels: where their specs lie, what each starts, and the messaging protocol.
+"""Notebook kernels: where their specs are, what each starts, and the messaging protocol.
 
 ``folders`` computes the search folders of a given server. ``specs`` reads and
 resolves specs by the server's rules. ``makers`` lists the kernel packages.

@@ -128,7 +128,7 @@ def as_the_server_lists(
 
 
 def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Kernel]:
-    """The kernel specs that lie in one folder; ids are in lower case, as servers have them."""
+    """The kernel specs that are in one folder; ids are in lower case, as servers have them."""
     kernels = []
     for name in reader.names(folder.path):
         path = reader.join(folder.path, name)
@@ -355,7 +355,7 @@ def _by_first_line(reader: Reader, kernel: Kernel, path: str, variables: Mapping
 
 
 def _behind(reader: Reader, kernel: Kernel, starts: PythonCommand, variables: Mapping[str, str]) -> bool:
-    """A kernel whose command names the interpreter behind a program that starts another (``env``, a shell's ``-c``)."""
+    """A kernel whose command names the interpreter after a program that starts another (``env``, a shell's ``-c``)."""
     path = _program(reader, starts.program, variables)
     if path is None or "$" in starts.program or _program(reader, kernel.command[0], variables) is None:
         return False

@@ -294,7 +294,7 @@ class RunSystemProgram(StepBase, tag="run-system-program"):
 class RunWith(StepBase, tag="run-with"):
     """What was asked about is run differently: by another program, with variables set (None: left out).
 
-    ``same_words``: the first word is another interpreter, and what stands behind it is what was asked about.
+    ``same_words``: the first word is another interpreter, and what stands after it is what was asked about.
     """
 
     changes: ClassVar[bool] = False

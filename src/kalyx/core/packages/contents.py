@@ -13,7 +13,7 @@ from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 
-# Of what a package is that lies on an entry of the path; a program's own folder holds no packages. Some Pythons bring
+# Of what a package is that is on an entry of the path; a program's own folder holds no packages. Some Pythons bring
 # packages in the library's folder.
 _ORIGINS: dict[PutBy, PackageOrigin] = {
     "library": "base",
@@ -25,7 +25,7 @@ _ORIGINS: dict[PutBy, PackageOrigin] = {
     "variable": "path",
 }
 
-# Files beside packages that are no modules.
+# Files next to packages that are no modules.
 _NO_MODULES = {"__pycache__", "README.txt", "README", "distutils-precedence.pth"}
 
 
@@ -82,7 +82,7 @@ def kept_records(reader: Reader, prefix: str) -> list[Package]:
 
 
 def _folders(reader: Reader, interpreter: Interpreter, search: SearchPath) -> list[tuple[str, PackageOrigin]]:
-    """The folders that may hold packages, in order, with the origin of what lies in them."""
+    """The folders that may hold packages, in order, with the origin of what is in them."""
     result = []
     for entry in search.entries:
         origin = _ORIGINS.get(entry.put_by)

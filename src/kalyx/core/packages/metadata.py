@@ -33,7 +33,7 @@ _STEM = pattern(r"(.+?)-(\d[^-]*)(?:-py\d.*)?")
 
 
 class Installed:
-    """One installed distribution: where its metadata lies and, on request, what that says.
+    """One installed distribution: where its metadata is and, on request, what that says.
 
     ``inside`` holds the files of its metadata where ``site`` is an archive.
     """
@@ -276,7 +276,7 @@ def _name_and_version(stem: str) -> tuple[str, str]:
 
 
 def _in_archive(reader: Reader, path: str) -> list[Installed]:
-    """The distributions whose metadata lies in this archive; none where it is no archive."""
+    """The distributions whose metadata is in this archive; none where it is no archive."""
     import io
     import zipfile
     import zlib
@@ -333,7 +333,7 @@ def _modules_in(reader: Reader, folder: str) -> Iterator[str]:
 
 
 def installed_in(reader: Reader, site: str) -> list[Installed]:
-    """Every distribution whose metadata lies in this site folder or archive, by name; of an egg on the path, itself."""
+    """Every distribution whose metadata is in this site folder or archive, by name; of an egg on the path, itself."""
     names = reader.names(site)
     if not names and reader.is_file(site):
         return _in_archive(reader, site)

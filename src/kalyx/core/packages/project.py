@@ -1,7 +1,7 @@
 """What a project asks for, in its own files: the Python, and the requirements.
 
 ``pyproject.toml`` (PEP 621: ``requires-python``, ``dependencies``, ``optional-dependencies``; PEP 735: groups), a
-script's own block (PEP 723), and requirements files beside. Read, never built or run.
+script's own block (PEP 723), and requirements files next to them. Read, never built or run.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ def project_of(reader: Reader, folder: str) -> Project | None:
 
 
 def environment_of_project(reader: Reader, folder: str) -> str | None:
-    """The prefix of the environment that a folder's project has beside its own files; None where it has none.
+    """The prefix of the environment that a folder's project has next to its own files; None where it has none.
 
     Looked for from the folder up to that of the project's files. An environment of another name than the usual ones
     counts where it is the only one in the project's folder.

@@ -8,7 +8,7 @@ from kalyx.core.data import table
 
 
 class Removal(Struct, frozen=True):
-    """The distribution, the first release without it, and where it went (None: nowhere)."""
+    """The distribution, the first release without it, and where it went (None: no other place)."""
 
     distribution: str
     first_without: str
@@ -29,7 +29,7 @@ def removal_of(module: str, name: str = "*") -> Removal | None:
 
 
 def requirement_with(module: str, distribution: str) -> str:
-    """The requirement that brings a module: below the release that no longer has it, where that is known."""
+    """The requirement that provides a module: below the release that no longer has it, where that is known."""
     removal = removal_of(module)
     if removal is not None and removal.distribution.lower() == distribution.lower():
         return f"{distribution}<{removal.first_without}"

@@ -74,7 +74,7 @@ def ask_shell(machine: Machine) -> list[Part]:
 def _program_of_shell(machine: Machine) -> str | None:
     """The program of the shell that Kalyx was started from: of its process, else by SHELL, else the first on PATH.
 
-    None where that lies in the folder's tree: somebody else may have put it there under a shell's name.
+    None where that is in the folder's tree: somebody else may have put it there under a shell's name.
     """
     reader, shell = machine.reader, machine.shell
     process = reader.process(shell.pid) if shell.pid is not None else None

@@ -107,7 +107,7 @@ class _Drawn:
         )
 
     def strays_of(self, seat: Seat) -> list[_Row]:
-        """The rows that words of a seat start beside the seat's own."""
+        """The rows that words of a seat start next to the seat's own."""
         own = seat.environment.key if seat.environment is not None else None
         whole = [(part.environment, part.interpreter) for part in seat.parts]
         return [self.row_of_environment(environment, "differs", interpreter) for environment, interpreter in whole

@@ -76,7 +76,7 @@ def overview(
 
 
 def _meant(machine: Machine, seats: list[Seat], environments: list[Environment]) -> dict[int, Environment]:
-    """The environment that a seat means which starts nothing: its path lies there, and its base is gone."""
+    """The environment that a seat means which starts nothing: its path is there, and its base is gone."""
     reader, result = machine.reader, dict[int, Environment]()
     commands = {f"kernel:{kernel.id}": kernel.command[0] for kernel in machine.kernels if kernel.command}
     for number, seat in enumerate(seats):

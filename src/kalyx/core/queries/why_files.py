@@ -33,7 +33,7 @@ def why_files(
 ) -> WhyAnswer:
     """Every import of a script, a notebook or a folder's files in this seat, each module asked once.
 
-    The project's own modules are asked as any other: where they lie beside the file, from its folder. ``command``: the
+    The project's own modules are asked as any other: where they are next to the file, from its folder. ``command``: the
     command line that the script is run by.
     """
     reader = machine.reader
@@ -204,7 +204,7 @@ def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str,
 
 
 def _lies_in(machine: Machine, folder: str, top: str) -> bool:
-    """Whether a module of the project itself lies in the folder of the file that imports it."""
+    """Whether a module of the project itself is in the folder of the file that imports it."""
     reader = machine.reader
     return reader.is_file(reader.join(folder, top + ".py")) or reader.is_folder(reader.join(folder, top))
 

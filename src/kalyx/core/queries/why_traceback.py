@@ -30,7 +30,7 @@ def why_traceback(
     command: str | None = None,
     state: ProcessState | None = None,
 ) -> WhyAnswer:
-    """The error at the end of a text, explained where its frames lie. Raises KalyxError where no error is in it.
+    """The error at the end of a text, explained where its frames are. Raises KalyxError where no error is in it.
 
     ``command``: the command line that ended in it; ``state``: what the seat's process, which just failed, has now.
     """
@@ -74,7 +74,7 @@ def _statement_of(parsed: ErrorReport, module: str) -> ImportStatement:
 
 
 def _of_another_folder(machine: Machine, parsed: ErrorReport, module: str) -> list[str]:
-    """What is to be said where the script that failed lies in another folder, which has the module."""
+    """What is to be said where the script that failed is in another folder, which has the module."""
     first = next((path for path, line in parsed.frames if line and machine.reader.is_file(path)), None)
     if first is None or _inside_packages(machine, first):
         return []
@@ -118,7 +118,7 @@ def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool)
 
 
 def _elsewhere(machine: Machine, folder: str, module: str) -> list[str]:
-    """A script of another folder: what lies there is not imported because a text names it; how the user asks for it."""
+    """A script of another folder: what is there is not imported because a text names it; how the user asks for it."""
     reader = machine.reader
     if reader.same_path(reader.real(folder), reader.real(reader.folder)):
         return []
@@ -148,7 +148,7 @@ def _of_a_file(machine: Machine, text: str) -> list[ImportStatement]:
 
 
 def _module_of(word: str | None) -> str | None:
-    """The module behind a word that may be a distribution's name; None where it can be none."""
+    """The module that a word means which may be a distribution's name; None where it can be none."""
     if word is None:
         return None
     listed = modules_of_listed(word)

@@ -279,7 +279,7 @@ def _passed_over(reader: Reader, seat: Seat, part: Part, path: str) -> Seat:
 
 
 def _names_elsewhere(text: str) -> bool:
-    """Whether a path lies on another machine, in a container or in a subsystem: by how such places are written."""
+    """Whether a path is on another machine, in a container or in a subsystem: by how such places are written."""
     lower = text.lower().replace("\\", "/")
     return "://" in lower and not lower.startswith("file:") or lower.startswith(("//wsl$/", "//wsl.localhost/"))
 

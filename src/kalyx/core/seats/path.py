@@ -12,7 +12,7 @@ from kalyx.core.text.visible import visible
 
 
 def path_seat(reader: Reader, path: str) -> Seat:
-    """What a path starts. Raises KalyxError, with what lies near, where it can be no interpreter or environment."""
+    """What a path starts. Raises KalyxError, with what is near, where it can be no interpreter or environment."""
     if not reader.exists(path) and reader.kind(path) is None:
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(reader, path))
     part = _in_folder(reader, path) if reader.is_folder(path) else starting(reader, path)

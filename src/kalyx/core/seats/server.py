@@ -83,7 +83,7 @@ def _runtime_folders(reader: Reader) -> list[str]:
 
 
 def _may_be_server(reader: Reader, command: tuple[str, ...]) -> bool:
-    """Whether a command line is that of a notebook server: its script, or the module behind ``-m``."""
+    """Whether a command line is that of a notebook server: its script, or the module after ``-m``."""
     names = [reader.name(word).lower().removesuffix(".exe") for word in command[:6]]
     return any(name.startswith("jupyter") or name == "notebook" for name in names)
 

@@ -18,7 +18,7 @@ from kalyx.core.system import Reader, Unreadable
 class ChoiceForm(Struct):
     """One value that chooses: its path of keys, the part that it governs, the kind of its value.
 
-    ``named``: the key of the name beside it; ``below``: the path of keys of the folder that the value lies in.
+    ``named``: the key of the name next to it; ``below``: the path of keys of the folder that the value is in.
     """
 
     key: list[str]

@@ -14,7 +14,7 @@ _AT_MOST = 50
 
 
 class Opened(Struct):
-    """A folder of a workspace: what the editor calls it, and where it lies."""
+    """A folder of a workspace: what the editor calls it, and where it is."""
 
     name: str
     path: str

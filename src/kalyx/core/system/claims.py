@@ -28,7 +28,7 @@ def _began(process: Process | None) -> str:
 
 
 def worker(reader: Reader, path: str, now: float = 0.0) -> int | None:
-    """The number of the living process whose claim lies at ``path``; None where none does or its maker is gone."""
+    """The number of the living process whose claim is at ``path``; None where none does or its maker is gone."""
     text = reader.text_or_none(path, 4096)
     return None if text is None else _maker(reader, path, text, now)
 

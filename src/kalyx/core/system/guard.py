@@ -97,7 +97,7 @@ class Guard:
         self._tell(f"begun {group}\n")
 
     def over(self, group: int) -> None:
-        """It has ended, and what it left behind too."""
+        """The program has ended, and so have the processes that it left running."""
         self._groups.discard(group)
         self._tell(f"over {group}\n")
 

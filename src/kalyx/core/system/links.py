@@ -7,11 +7,11 @@ from collections.abc import Mapping
 
 
 def link_all(real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
-    """Fill ``folder`` with links to all that lies in ``real``. Raises OSError where a link cannot be made.
+    """Fill ``folder`` with links to all that is in ``real``. Raises OSError where a link cannot be made.
 
     ``instead``: paths in it that get another name (a path, of which the last part counts) or, for an empty text, no
     link; folders on the way to them are made again too. ``deep``: a folder right in it that is made again as a whole,
-    so that what lies in it finds its neighbours here. Compiled files are left out where a folder is made again.
+    so that what is in it finds its neighbours here. Compiled files are left out where a folder is made again.
     """
     os.makedirs(folder, exist_ok=True)
     for name in sorted(os.listdir(real)):

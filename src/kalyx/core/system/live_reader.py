@@ -77,7 +77,7 @@ def remote_mounts(table: str = "/proc/self/mountinfo") -> list[str]:
 
 
 def answers_in_time(folder: str, seconds: float = _MOUNT_SECONDS) -> bool:
-    """Whether the system answers about a folder at all: asked in a thread that is left behind when it does not."""
+    """Whether the system answers about a folder at all: asked in a thread that is left running when it does not."""
     import threading
 
     done = threading.Event()
@@ -214,7 +214,7 @@ class LiveReader(Reader):
         return Refused(reason_of(error))
 
     def _is_dead(self, path: str) -> bool:
-        """Whether the path lies on a mount that does not answer. Costs nothing where there are none of that kind."""
+        """Whether the path is on a mount that does not answer. Costs nothing where there are none of that kind."""
         for mount in self._remote:
             if path == mount or path.startswith(mount + "/") or mount == "/":
                 if mount not in self._answering:

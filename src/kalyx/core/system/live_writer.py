@@ -1,7 +1,7 @@
 """The live Writer: everything that Kalyx writes on this machine goes through here.
 
-A file is written beside its final path and renamed, so that every reader sees the old file or the new one; it keeps its
-owner, mode, extended attributes and hard links. A tree is checked to its end before anything in it is removed.
+A file is written next to its final path and renamed, so that every reader sees the old file or the new one. It keeps
+its owner, mode, extended attributes and hard links. A tree is checked to its end before anything in it is removed.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ _BESIDE = ".kalyx-new-"
 
 
 def _clear_left_over(folder: str) -> None:
-    """Remove what a run that was killed left beside the file it was writing; that of a living run stays.
+    """Remove what a run that was killed left next to the file it was writing; that of a living run stays.
 
     Only a regular file of this user whose name such a run gives is removed. Raises OSError where the folder cannot be
     listed.
@@ -322,7 +322,7 @@ def _part_removed(path: str, files: int, error: OSError) -> KalyxError:
 
 
 def _move(path: str, to: str) -> None:
-    """Rename; to another file system: copy beside the new place, compare, rename, and only then remove."""
+    """Rename; to another file system: copy next to the new place, compare, rename, and only then remove."""
     try:
         os.rename(path, to)
         return

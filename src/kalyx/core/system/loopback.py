@@ -1,7 +1,7 @@
 """The Runner's way to talk to a kernel: five ZeroMQ channels on loopback.
 
 Ports are chosen by the system just before the kernel starts; the connection
-file is readable by this user only and lies in a folder that is removed with
+file is readable by this user only and is in a folder that is removed with
 the channels. Only loopback addresses (or local sockets) are ever used.
 """
 
@@ -19,7 +19,7 @@ from kalyx.core.system.guard import guard
 from kalyx.core.system.reader import Unreadable
 from kalyx.core.system.reasons import reason_of
 
-_LONGEST_SOCKET = 100  # bytes of a local socket's address, without the number behind (unix(7))
+_LONGEST_SOCKET = 100  # bytes of a local socket's address, without the number after (unix(7))
 _ANSWER_LIMIT = 16 * 1024 * 1024
 CHANNELS = ("shell", "iopub", "stdin", "control", "hb")
 

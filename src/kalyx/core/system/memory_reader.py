@@ -144,7 +144,7 @@ class MemoryReader(Reader):
         return self.real(here) if ends_above else here
 
     def _end(self, path: str) -> str | None:
-        """The place at the end of every link in ``path``; None where it leads nowhere."""
+        """The place at the end of every link in ``path``; None where it leads to nothing."""
         location = self._place(path)
         for _ in range(LINK_LIMIT):
             node = self._nodes.get(self._key(location)) if location is not None else None

@@ -1,6 +1,6 @@
 """How Kalyx starts itself again: isolated, and by the path of its own files.
 
-``-m kalyx`` would take what lies in the current folder or on PYTHONPATH under that name; a command on PATH might be
+``-m kalyx`` would take what is in the current folder or on PYTHONPATH under that name; a command on PATH might be
 another one.
 """
 

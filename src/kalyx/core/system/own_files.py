@@ -1,4 +1,4 @@
-"""Kalyx's own files in the user's folders: where they lie, and when their content is believed.
+"""Kalyx's own files in the user's folders: where they are, and when their content is believed.
 
 A file is believed only where it is a regular file and no link, belongs to this user (or to root), and nobody else may
 write it. The reader of a file also checks its structure.

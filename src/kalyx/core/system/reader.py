@@ -223,7 +223,7 @@ class Reader:
         return str(self.path.join(*parts))
 
     def parent(self, path: str) -> str:
-        """The folder that a path lies in, by its words; a root is its own."""
+        """The folder that a path is in, by its words; a root is its own."""
         if self.system == "windows":
             return str(self.path.dirname(path))
         head = path.rpartition("/")[0]
@@ -282,7 +282,7 @@ class Reader:
         return self.case(path) == self.case(other)
 
     def inside(self, path: str, folder: str) -> bool:
-        """Whether ``path`` is ``folder`` or lies below it, by its words alone."""
+        """Whether ``path`` is ``folder`` or is below it, by its words alone."""
         item, other = self.case(path), self.case(folder).rstrip(self.path.sep)
         return bool(item == other or item.startswith(other + self.path.sep))
 

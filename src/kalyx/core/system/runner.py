@@ -64,7 +64,7 @@ class Runner:
         return True
 
     def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> AbstractContextManager[str]:
-        """A new folder to stand in, removed afterwards: empty, or with links to what lies in ``like``.
+        """A new folder to stand in, removed afterwards: empty, or with links to what is in ``like``.
 
         ``without``: paths in it that get no link. Raises OSError where a link cannot be made.
         """

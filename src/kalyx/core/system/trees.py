@@ -178,7 +178,7 @@ def keep_what_belongs(path: str, to: str) -> None:
 def copy_tree(path: str, to: str, *, linked: bool) -> None:
     """Copy a folder exactly; names of one file stay names of one file. Raises OSError with the place.
 
-    ``linked``: files of its subfolders share their bytes with the original where the system can. What lies right in
+    ``linked``: files of its subfolders share their bytes with the original where the system can. What is directly in
     the folder (path files, scripts) may be written in place by others: only a real copy keeps it.
     """
     os.makedirs(to, exist_ok=True)

@@ -22,7 +22,7 @@ Handler = Callable[[int, "FrameType | None"], object] | int | None
 
 _KEPT = 1024 * 1024  # bytes of the end of standard error
 _CHUNK = 65536
-_AFTER = 0.2  # seconds that a program which the command left behind may still write
+_AFTER = 0.2  # seconds that a program which the command left running may still write
 _PASSED_ON = ("SIGTERM", "SIGHUP", "SIGUSR1", "SIGUSR2", "SIGALRM", "SIGCONT")
 
 
@@ -94,7 +94,7 @@ def _terminal() -> tuple[int, int] | None:
 
 
 def _copy(source: int, running: subprocess.Popen[bytes], kept: deque[bytes]) -> None:
-    """Copy what comes to standard error; a program that the command left behind keeps nobody waiting."""
+    """Copy what comes to standard error; a program that the command left running keeps nobody waiting."""
     size = 0
     while True:
         if os.name == "posix" and not select.select([source], [], [], _AFTER)[0]:

@@ -1,4 +1,4 @@
-"""A command line that starts Python: the variables set in front of the interpreter, and the words behind that.
+"""A command line that starts Python: the variables set in front of the interpreter, and the words after that.
 
 Words are separated by the rules of the system that the line is from: POSIX Shell Command Language, 2.2 and 2.3, or
 "Parsing C Command-Line Arguments" (Windows).
@@ -21,7 +21,7 @@ _SEVERAL = "it holds several commands; give only the one that starts Python"
 
 
 class PythonCommand(Struct):
-    """What starts Python: its ``program`` as written, and the ``words`` behind that.
+    """What starts Python: its ``program`` as written, and the ``words`` after that.
 
     The variables that are set and removed in front (``*``: all others); ``is_plain``: what else stands in front starts
     the program here and as it is.

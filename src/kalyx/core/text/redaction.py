@@ -136,7 +136,7 @@ def redacted(text: str, hidden: Callable[[str], str] = lambda secret: HIDDEN) ->
 
 
 def _around(folded: str, words: Sequence[str]) -> list[tuple[int, int]]:
-    """The lines that lie within reach of each of these words, whole; in order, apart."""
+    """The lines that are within reach of each of these words, whole; in order, apart."""
     spans = []
     for word in words:
         start = end = -1
@@ -184,7 +184,7 @@ _TAKES_ACCOUNT = {"-u", "--user", "-a"}
 
 
 def redacted_words(words: Sequence[str], hidden: Callable[[str], str] = lambda secret: HIDDEN) -> list[str]:
-    """The words of a command line without secrets: of an option that is named so the word behind it is left out."""
+    """The words of a command line without secrets: of an option that is named so the word after it is left out."""
     result: list[str] = []
     before = ""
     for word in words:

@@ -159,5 +159,5 @@ def is_posix(name: str) -> bool:
 
 
 def takes_command(name: str) -> bool:
-    """Whether a program of this name is a shell that runs the text behind its ``-c``."""
+    """Whether a program of this name is a shell that runs the text after its ``-c``."""
     return name in SHELLS and SHELLS[name].language in ("posix", "fish", "csh")

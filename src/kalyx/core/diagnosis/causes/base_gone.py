@@ -69,7 +69,7 @@ def _older_without_base(view: View, machine: Machine) -> Finding | None:
 
 
 def _is_own_fault(view: View, problem: NotAnInterpreter, machine: Machine) -> bool:
-    """Whether the file in the environment itself is what does not start, and leads nowhere else.
+    """Whether the file in the environment itself is what does not start, and leads to nothing else.
 
     A program that starts the base's (on Windows) or is a copy of it is whole, and the folder that its settings name is
     gone.

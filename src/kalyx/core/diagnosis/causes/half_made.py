@@ -54,7 +54,7 @@ LOOKS_AT = "missing"
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    """The module lies in the environment, which Python does not take for one since its settings file is gone."""
+    """The module is in the environment, which Python does not take for one since its settings file is gone."""
     view = view_of(machine.reader, case.interpreter)
     finding = _without_settings(view, machine) if view.environment.kind == "virtual" and not view.settings else None
     top = case.missing.partition(".")[0]

@@ -156,7 +156,7 @@ def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding
 
 
 def _moved_to(machine: Machine, folder: str, top: str) -> str | None:
-    """A project that holds the module, beside a folder above the one that is gone."""
+    """A project that holds the module, next to a folder above the one that is gone."""
     reader, gone = machine.reader, folder
     for _ in range(3):
         upper = reader.parent(gone)

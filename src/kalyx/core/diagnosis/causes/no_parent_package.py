@@ -107,7 +107,7 @@ def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Ev
 
 
 def _is_there(reader: Reader, folder: str, asked: str) -> bool:
-    """Whether a folder has what stands behind the dots of an import."""
+    """Whether a folder has what stands after the dots of an import."""
     words = asked.replace(",", " ").split()
     first = words[1:2] if words[:1] == ["import"] else words[:1]
     names = reader.names(folder)

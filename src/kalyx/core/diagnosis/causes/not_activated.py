@@ -32,7 +32,7 @@ _SEATS = ("shell", "kernel", "notebook")
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    """Where the project's own environment has what is missing; where it has not, only beside a Python nobody chose."""
+    """Where the project's own environment has what is missing; where it has not, only next to a Python nobody chose."""
     own = _own(machine, case.seat, case.resolver.folder)
     resolver = machine.resolver(own) if own is not None else None
     if own is None or resolver is None or case.environment is None:

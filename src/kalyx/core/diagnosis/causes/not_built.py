@@ -73,7 +73,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 
 
 def _project_of(machine: Machine, path: str) -> str | None:
-    """The project that a source file lies in: the nearest folder above that can be installed."""
+    """The project that a source file is in: the nearest folder above that can be installed."""
     reader, folder = machine.reader, machine.reader.parent(path)
     for _ in range(8):
         if any(reader.is_file(reader.join(folder, name)) for name in PROJECT_FILES[:2]):

@@ -62,7 +62,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
 
 
 def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:
-    """The package, its extra, and the extra's requirement that would bring what is missing."""
+    """The package, its extra, and the extra's requirement that would provide what is missing."""
     missing, asker = case.missing, case.asker()
     if missing is None or asker is None or case.missing_is_asked:
         return None

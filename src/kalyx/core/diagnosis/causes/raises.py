@@ -102,7 +102,7 @@ def _ways_out(
 
 
 def _lacks_program(case: Raising, machine: Machine) -> tuple[str, str, Fix] | None:
-    """The program that code was to start and the system did not find: in words, as a fact, and what brings it."""
+    """The program that code was to start and the system did not find: in words, as a fact, and what provides it."""
     raised = case.raised
     starts = any(case.resolver.reader.name(frame.file) == "subprocess.py" for frame in raised.frames)
     name = raised.file or ""

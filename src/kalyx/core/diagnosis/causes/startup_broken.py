@@ -143,7 +143,7 @@ def _number_of(lines: list[str], text: str) -> int:
 
 
 def _hook_failed(case: Case, machine: Machine) -> Finding | None:
-    """A line of a path file that failed at start, where that line would have brought what is missing."""
+    """A line of a path file that failed at start, where that line would have provided what is missing."""
     assert case.trial is not None
     missing = case.missing
     reader, output = machine.reader, case.trial.output

@@ -125,7 +125,7 @@ def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequire
 
 
 def _requirement_for(case: Case, machine: Machine, asker: Installed, missing: str) -> MarkedRequirement | None:
-    """The requirement of ``asker`` that would bring the missing module."""
+    """The requirement of ``asker`` that would provide the missing module."""
     requirements = asked_by(asker, case.interpreter, machine.reader.system)
     top = canonical(missing.split(".")[0])
     for asked in requirements:

@@ -41,7 +41,7 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
 
 
 def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
-    """It lies in the environment ``lies`` and its first line starts ``runs``."""
+    """The script is in the environment ``lies``, and its first line starts ``runs``."""
     run = fixes.step(machine, RunWith(words=[machine.reader.join(lies, "bin", "python"), "-m", word]))
     return Finding(
         cause="first-line-dead",

@@ -21,7 +21,7 @@ from kalyx.core.model.steps import RunWith
 
 
 def finding(machine: Machine, word: str) -> Finding:
-    """No such command on PATH: where one lies, or that none does."""
+    """No such command on PATH: where one is, or that none does."""
     reader = machine.reader
     folder = "Scripts" if reader.system == "windows" else "bin"
     evidence = [Evidence(fact=f"no {word} in {len(reader.path_folders())} folders", source="PATH")]

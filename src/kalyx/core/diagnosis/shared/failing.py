@@ -41,7 +41,7 @@ def files_of(case: Case) -> list[str]:
 
 
 def compiled_of(case: Case) -> list[str]:
-    """The compiled files that a failure names, and those beside a missing module that have its name."""
+    """The compiled files that a failure names, and those next to a missing module that have its name."""
     result = [path for path in files_of(case) if is_compiled(path)]
     return list(dict.fromkeys(result + namesakes(case)))
 

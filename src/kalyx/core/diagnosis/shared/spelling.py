@@ -8,7 +8,7 @@ from kalyx.core.text.nearness import distance
 
 
 def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
-    """The nearest module in whole, where it lies, and how many letters off (0: only case or underscores differ)."""
+    """The nearest module in whole, where it is, and how many letters off (0: only case or underscores differ)."""
     parent, _, word = missing.rpartition(".")
     names = _submodules(case, parent) if parent else case.resolver.top_level_names()
     # Two letters of a short word are a third of it: that is another word.

@@ -1,4 +1,4 @@
-"""What the causes about standard modules of other versions share: which module it is, who asks, what brings it."""
+"""What the causes about standard modules of other versions share: which module it is, who asks, what provides it."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def missing_standard(case: Case) -> tuple[str, Availability] | None:
 
 
 def finding(case: Case, machine: Machine, module: str, span: Availability, cause: str) -> Finding:
-    """The finding of a module that is gone or not there yet: the versions that have it, who asks, what brings it."""
+    """The finding of a module that is gone or not there yet: the versions that have it, who asks, what provides it."""
     own, is_gone = case.interpreter.minor, cause == "stdlib-gone"
     has = f"until {span.last}" if is_gone else f"from {span.first} on"
     fact = f"Python has {module} {has}; this is {own}"
@@ -63,7 +63,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
 
 
 def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
-    """A distribution that brings it to older Pythons; in a package, a release that does without it."""
+    """A distribution that provides it to older Pythons; in a package, a release that does without it."""
     interpreter, asker, result = case.interpreter, case.asker(), []
     item = instead("since").get(module, {})
     brought = fixes.install(machine, interpreter, item["install"]) if "install" in item else None
