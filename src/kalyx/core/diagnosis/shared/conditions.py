@@ -89,7 +89,7 @@ def recreated(view: View, machine: Machine) -> Fix | None:
         fixes.step(machine, Move(path=prefix, to=aside)),
         fixes.step(machine, CreateEnvironment(prefix=prefix, python=base.executable, requirements=asked)),
     ]
-    message = f"recreate it with {base.prefix} ({base.version}); the old one is kept beside it"
+    message = f"recreate it with {base.prefix} ({base.version}); the old environment is kept"
     return Fix(message=message, steps=steps, changes=[prefix, aside])
 
 
