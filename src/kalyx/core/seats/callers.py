@@ -13,6 +13,7 @@ from kalyx.core.text.shells import SHELLS, shell_called
 _MANY_IN_ONE = "busybox"  # the shell is the program that starts others
 _PROCESSES = 20_000
 _PYTHON_STARTS = ("python", "pypy")
+_REMOVED = " (deleted)"
 # The process that types lines into a shell for a user (the demo): those lines have no other caller.
 TYPED_BY = "KALYX_TYPED_BY"
 
@@ -31,7 +32,7 @@ def program_name(process: Process) -> str:
     """The plain name of a process's program: ``-bash`` and ``bash.exe`` are ``bash``."""
     for word in (process.executable, process.command[0] if process.command else None, process.name):
         if word:
-            name = word.replace("\\", "/").rpartition("/")[2].removesuffix(" (deleted)")
+            name = word.replace("\\", "/").rpartition("/")[2].removesuffix(_REMOVED)
             return name.lstrip("-").lower().removesuffix(".exe")
     return ""
 
@@ -181,6 +182,12 @@ def connection_in(command: tuple[str, ...]) -> str | None:
     return None
 
 
+def is_removed(reader: Reader, process: Process) -> bool:
+    """Whether the file of a process's program was removed or replaced after the process had started (proc(5))."""
+    path = process.executable or ""
+    return path.endswith(_REMOVED) and not reader.exists(path)
+
+
 def started_as(reader: Reader, process: Process) -> str | None:
     """The path a process was started by: its first word where that leads to its real file.
 
@@ -192,13 +199,16 @@ def started_as(reader: Reader, process: Process) -> str | None:
         if upper is not None and upper.executable and is_launcher_of(reader, upper, process):
             return upper.executable
     real = process.executable
+    if real is not None and is_removed(reader, process):
+        real = real.removesuffix(_REMOVED)
     word = process.command[0] if process.command else ""
-    candidates = []
-    if word and reader.path.dirname(word):
-        candidates.append(reader.absolute(word, process.folder))
+    is_path = bool(reader.path.dirname(word))
+    if is_path:
+        candidate = reader.absolute(word, process.folder)
     elif word and process.variables is not None:
-        candidates += list(reader.lookup(word, process.variables.get("PATH", "")))[:1]
-    for candidate in candidates:
-        if real is None or reader.real(candidate) == reader.real(real) or not reader.exists(real):
-            return candidate
-    return real
+        candidate = next(reader.lookup(word, process.variables.get("PATH", "")), "")
+    else:
+        return real
+    if real is None or (is_path and not reader.exists(real)):
+        return candidate or real
+    return candidate if candidate and reader.real(candidate) == reader.real(real) else real

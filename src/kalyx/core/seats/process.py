@@ -9,6 +9,7 @@ from kalyx.core.seats.callers import (
     ancestors,
     connection_file_of,
     connection_in,
+    is_removed,
     is_shell,
     program_name,
     python_processes,
@@ -18,6 +19,7 @@ from kalyx.core.seats.shell import telling
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import FileStat, Process
 from kalyx.core.text.redaction import program_ran
+from kalyx.core.text.visible import visible
 
 
 def process_seat(reader: Reader, process: Process, via: str) -> Seat:
@@ -29,6 +31,8 @@ def process_seat(reader: Reader, process: Process, via: str) -> Seat:
         seat = silent_seat(kind, name, "the system does not show what it runs", None, undecided=True)
     else:
         seat = seat_from(kind, name, starting(reader, executable), process.folder or reader.folder)
+        if seat.interpreter is None and is_removed(reader, process):
+            seat.reason = f"{visible(executable)} was removed after the process had started"
     seat.via = via
     if seat.interpreter is not None:
         seat.variables, seat.pid, seat.started = telling(process.variables or {}), process.pid, process.started
