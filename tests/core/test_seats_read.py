@@ -11,6 +11,7 @@ from collections.abc import Iterable
 import pytest
 
 from kalyx.core.kernels.folders import Server
+from kalyx.core.machine import Machine
 from kalyx.core.model.records import Kernel, Seat
 from kalyx.core.seats import (
     answering,
@@ -30,6 +31,7 @@ from kalyx.core.seats import (
 from kalyx.core.seats.path import path_seat
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
+from kalyx.core.targets import default_seat, resolve
 from kalyx.core.text.shells import SHELLS
 from tests.made import BINARY, HOME, Files
 from tests.support.scenes import Scenes, on, plus, told
@@ -283,6 +285,29 @@ def pasted_and_notebooks() -> Iterable[str]:
     tree = dict.fromkeys(("a.ipynb", ".b.ipynb", "c/d.ipynb", "c/.e/f.ipynb", "env/g.ipynb", "1/2/3/4/h.ipynb", "1/2/3/4/5/i.ipynb", "folder.ipynb/j.txt"), "{}")
     reader = machine({**tree, "env/pyvenv.cfg": ""})
     yield f"in the folder {notebook.notebooks_in(reader, SPRING)}, below {notebook.notebooks_below(reader, [SPRING, f'{SPRING}/c'])}"
+
+
+@scene
+def words_for_seats() -> Iterable[str]:
+    """What a word means as a target, or what is near it."""
+    lab = ("/usr/bin/python3.11", "/usr/bin/jupyter-lab")
+    table = [live(1, None, "/sbin/init", executable="/sbin/init"), live(50, 1, *lab, started=90.0), live(60, 50, f"{HEATH}/bin/python", "-m", "ipykernel_launcher", "-f", "/run/kernel-a1.json"), live(70, 1, f"{HOME}/orchard/bin/python", "tool.py"), live(71, 70, "/usr/bin/python3.11", "-m", "kalyx")]
+    spec = json.dumps({"argv": [f"{HOME}/orchard/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Orchard", "language": "python"})
+    files: dict[str, object] = {
+        "~/.local/share/jupyter/runtime/jpserver-50.json": json.dumps({"pid": 50, "port": 8888, "root_dir": SPRING}), "~/.local/share/jupyter/kernels/orchard/kernel.json": spec, "weights.ipynb": json.dumps({"metadata": {"kernelspec": {"name": "orchard"}}, "cells": []}), ".vscode/settings.json": json.dumps({"python.defaultInterpreterPath": HEATH}), "/usr/bin/pip": f"#!{HEATH}/bin/python\n", "/usr/bin/pipe": BINARY,
+        "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "own/pyvenv.cfg": "home = /usr/bin\n", "own/bin/python": Link("/usr/bin/python3.11"), "plain/x.txt": "", "~/moor/heath/pyvenv.cfg": "home = /usr/bin\n", "~/moor/heath/bin/python": Link("/usr/bin/python3.11"),
+    }  # fmt: skip
+    words = ["shell", "caller", "editor", "editor:.vscode/settings.json", "editor:gone.json", "editor:", "kernel:orchard", "kernel:ORCHARD", "kernel:orchad", "kernel:", "notebook:weights.ipynb", "weights.ipynb", "notebook:gone.ipynb", "program:pip", "program:pipe", "program:pib", "server:8888", "server:50", "server:51", "server:x", "pid:60", "pid:99", "pid:x", "version:3.11", "version:3.9", "version:3", "version:3.12", "version:x", "python3.9", "3.9", "3.9.18", "4", "heath", "orchard", "haeth", "gone", "own", "plain", ".", "..", "~/heath", "./own", "/usr", "/gone", "own/bin/python", "unknown:word", ""]
+    for pid in (71, 1):
+        machine_asked = Machine(machine(files, processes={item.pid: item for item in table}, pid=pid, folder=SPRING))
+        machine_asked.reader.modified[f"{HOME}/.local/share/jupyter/runtime/jpserver-50.json"] = 100 * 10**9  # type: ignore[attr-defined]
+        yield from told(f"by default, of process {pid}", lambda: [seat_line(default_seat(machine_asked))])
+        for word in words if pid == 71 else ("caller",):
+            yield from told(repr(word), lambda: [seat_line(resolve(machine_asked, word))])
+
+
+def seat_line(seat: Seat) -> str:
+    return f"{seat.seat} {seat.name}: {seat.interpreter and seat.interpreter.executable} {seat.via} <{seat.source}> {seat.reason or ''}"
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -16,6 +16,7 @@ from kalyx.core.seats.kernel import kernel_seat
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
 from kalyx.core.seats.process import process_seat
 from kalyx.core.seats.running import live_seat
+from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.nearness import ranked
 from kalyx.core.text.numbers import are_numbers, leading_number, number_of
@@ -159,6 +160,8 @@ def _by_editor(machine: Machine, file: str) -> Seat:
 
     reader = machine.reader
     path = reader.absolute(file) if file else reader.folder
+    if not reader.exists(path):
+        raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(reader, path))
     if reader.is_folder(path):
         seats = [seat for seat in editor_seats(reader, path) if seat.parts]
     else:
