@@ -117,8 +117,6 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
     """A notebook, through the kernel that runs for it now, else through the one it asks for. Raises KalyxError."""
     reader = machine.reader
     if not reader.is_file(path):
-        from kalyx.core.system.nearest_path import near_paths
-
         near = near_paths(reader, path)
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near)
     live = live_of_notebook(machine, path)
