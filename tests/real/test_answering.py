@@ -221,7 +221,8 @@ def test_what_the_server_leaves_out_or_cannot_say(moor, labs):
             os.kill(pid, signal.SIGCONT)
     seat = next(item for item in answer["seats"] if item["seat"] == "notebook")
     assert seat["interpreter"]["executable"] == labs["orchard"], "what runs, not what the file asks for by now"
-    assert [item["path"] for item in answer["unread"]] == [str(file)], "said once"
+    # Servers of tests that run at the same time may be silent too.
+    assert [item["path"] for item in answer["unread"] if item["path"].startswith(str(moor.data))] == [str(file)], "said once"
 
 
 def test_a_program_that_runs_is_asked_by_its_open_files(moor, labs):
