@@ -20,6 +20,7 @@ from kalyx.cli.commands import contrast, discard, point, record, register, repor
 from kalyx.cli.context import Call
 from kalyx.cli.render import kernels, lifecycle, packages, page, seats, stories, survey
 from kalyx.core.model import action_results, results
+from kalyx.core.model.records import Seat
 from kalyx.core.queries.overview import Overview
 from tests.made import Files
 from tests.support.made_up import MadeUp
@@ -61,9 +62,15 @@ def rendered(name: str, kind: type, draw: Callable[[Call, Any], object], many: i
     SCENES.add(scene, name)
 
 
+def few_explained(call: Call, answer: results.KernelsAnswer) -> None:
+    """The list of kernels, where more than two findings are too many to explain."""
+    with mock.patch.object(kernels, "_EXPLAINED", 2):
+        kernels.draw_kernels(call.screen, answer, call.options.verbose)
+
+
 rendered("here", results.HereAnswer, lambda call, answer: seats.draw_here(call.screen, answer, call.options.verbose), many=14)
 rendered("survey", results.SurveyAnswer, lambda call, answer: survey.draw_survey(call.screen, call.machine, answer, call.options))
-rendered("kernels", results.KernelsAnswer, lambda call, answer: kernels.draw_kernels(call.screen, answer, call.options.verbose), many=22)
+rendered("kernels", results.KernelsAnswer, few_explained, many=7)
 rendered("rehearsal", action_results.RehearsalAnswer, lambda call, answer: kernels.draw_rehearsal(call.screen, answer, call.options.verbose, notes=True))
 rendered("registration", action_results.RehearsalAnswer, register._show)
 rendered("why", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose), seats=[[]], asked_at=[[]])
@@ -79,6 +86,15 @@ rendered("point", action_results.PointAnswer, point._show)
 rendered("unregister", action_results.UnregisterAnswer, unregister._show)
 rendered("report", action_results.ReportAnswer, report._draw)
 rendered("record", action_results.RecordAnswer, lambda call, answer: record._draw(call, len(answer.lines), answer.done, answer.notes))
+
+
+@SCENES.add
+def summaries() -> Iterable[str]:
+    """The sentence at the top of a page, by how the seats relate to the reference."""
+    for relations in ("", "same", "differs", "same same", "same differs", "dead dead", "same differs differs dead", "unknown", "same unknown unknown"):
+        whole = MadeUp(len(relations), most=2).one(Overview)
+        whole.here.seats = [MadeUp(number, relation=[relation]).one(Seat) for number, relation in enumerate(relations.split())]
+        yield f"{relations or 'none'}: {page._summary(whole)}"
 
 
 @SCENES.add

@@ -34,7 +34,7 @@ _STEPS = (steps.Install, steps.Move, steps.ManualStep)
 class MadeUp:
     """Makes values by their types, and texts by the names of their fields.
 
-    ``most``: the items of a list, ``many`` of every second one of the first record; ``given``: the values that a field may have.
+    ``most``: the items of a list, ``many`` those of each list of the first record; ``given``: the values that a field may have.
     """
 
     def __init__(self, seed: int, most: int = 3, many: int = 0, **given: Any) -> None:
@@ -72,7 +72,7 @@ class MadeUp:
         return kind(**values)
 
     def _count(self, depth: int) -> int:
-        if depth == 0 and self._many and self._chance.random() < 0.5:
+        if depth == 0 and self._many:
             return self._many
         return self._chance.randrange(max(2, self._most + 1 - depth))
 

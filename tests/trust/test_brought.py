@@ -256,11 +256,12 @@ def test_a_fix_is_what_was_proven(moor, wheels):
     """Proven with a folder of wheels, carried out with that folder: the index is never asked."""
     python = make_environment(OWN, moor.root / "heath")
     moor.variables["VIRTUAL_ENV"] = str(moor.root / "orchard")  # so that it is known, and has what heath lacks
-    make_environment(OWN, moor.root / "orchard")
+    orchard = make_environment(OWN, moor.root / "orchard")
     assert moor.kalyx("fill", moor.root / "orchard", "nectarflow", "--wheels", wheels, "--yes").status == 0
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--prove", "--wheels", wheels, "--json")
     lines = [fix["steps"][0]["command"] for fix in ran.json["imports"][0]["findings"][0]["fixes"] if fix["tried"] == "works"]
     assert lines and all(line[4:7] == ["--no-index", "--find-links", str(wheels)] for line in lines if line[1:3] == ["-m", "pip"]), lines
+    assert any(line[0].startswith(str(Path(orchard).parent)) for line in lines), "the user's other environment is tried too"
     variables = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple"}
     ran = moor.kalyx("why", "nectarflow", "--in", python, "--wheels", wheels, "--fix", "--yes", "--json", **variables)
     assert ran.status == 0 and ran.json["done"], ran.out + ran.err

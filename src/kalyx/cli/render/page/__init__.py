@@ -178,23 +178,24 @@ def _made(source: str | None) -> str:
 def _summary(overview: Overview) -> str:
     seats = overview.here.seats
     counts = {relation: sum(seat.relation == relation for seat in seats) for relation in MARKS}
-    details = [f"{len(seats)} seats"] if len(seats) != 1 else ["one seat"]
-    for relation, item, many in (
-        (
-            "differs",
-            "one of them runs something else than the reference",
-            "of them run something else than the reference",
-        ),
-        ("dead", "one starts nothing", "start nothing"),
-    ):
-        if counts[relation]:
-            details.append(item if counts[relation] == 1 else f"{counts[relation]} {many}")
+    details = [_counted(len(seats), "seat")]
+    verbs = {"differs": ("run", "something else than the reference"), "dead": ("start", "nothing")}
+    for relation, (verb, words) in verbs.items():
+        if counts[relation] == 1:
+            details.append(f"one {verb}s {words}")
+        elif counts[relation]:
+            details.append(f"{counts[relation]} {verb} {words}")
     details += [f"{counts['unknown']} not known"] if counts["unknown"] else []
     # As survey counts: an installation is an interpreter, and no environment.
     environments = [environment for environment in overview.survey.environments if environment.kind != "installation"]
-    kinds = f"{len(overview.survey.interpreters)} interpreters and {len(environments)} environments are known"
+    interpreters = len(overview.survey.interpreters)
+    kinds = f"{_counted(interpreters, 'interpreter')} and {_counted(len(environments), 'environment')} are known"
     if len(details) == 1 and len(seats) > 1:
         details.append("all agree")
     findings = len(overview.here.findings)
-    text = "" if not findings else "One finding." if findings == 1 else f"{findings} findings."
-    return f"{', '.join(details)}; {kinds}. {text}"
+    text = f" {_counted(findings, 'finding')}." if findings else ""
+    return f"{', '.join(details)}; {kinds}.{text}"
+
+
+def _counted(count: int, word: str) -> str:
+    return f"{count} {word}" if count == 1 else f"{count} {word}s"
