@@ -49,11 +49,11 @@ def drawn(draw: Callable[[Call, Any], object], answer: object, columns: int, pla
     return re.sub(r"\x1b\[([\d;]*)m", r"<\1:", stream.buffer.getvalue().decode()).splitlines()  # type: ignore[attr-defined]
 
 
-def rendered(name: str, kind: type, draw: Callable[[Call, Any], object], many: int = 0, **given: Any) -> None:
+def rendered(name: str, kind: type, draw: Callable[[Call, Any], object], many: int = 0, rounds: int = 2, **given: Any) -> None:
     """A scene: records of this type, drawn in each form."""
 
     def scene() -> Iterable[str]:
-        for seed, (columns, plain, colour, verbose) in enumerate(FORMS * 2):
+        for seed, (columns, plain, colour, verbose) in enumerate(FORMS * rounds):
             answer = MadeUp(seed, most=1 + seed % 4, many=many * (seed % 2), **given).one(kind)
             options = {"verbose": verbose, "dry_run": seed % 3 == 0, "unsound": seed % 4 == 1, "sizes": seed % 2 == 1, "unmet": seed % 5 == 3, "hidden": seed % 5 == 4, "target": "heath", "to": "heath.txt"}
             yield f"== {columns} columns{', plain' * plain}{', in colour' * colour}{', -v' * verbose}"
@@ -69,18 +69,18 @@ def few_explained(call: Call, answer: results.KernelsAnswer) -> None:
 
 
 rendered("here", results.HereAnswer, lambda call, answer: seats.draw_here(call.screen, answer, call.options.verbose), many=14)
-rendered("survey", results.SurveyAnswer, lambda call, answer: survey.draw_survey(call.screen, call.machine, answer, call.options))
+rendered("survey", results.SurveyAnswer, lambda call, answer: survey.draw_survey(call.screen, call.machine, answer, call.options), rounds=4)
 rendered("kernels", results.KernelsAnswer, few_explained, many=7)
-rendered("rehearsal", action_results.RehearsalAnswer, lambda call, answer: kernels.draw_rehearsal(call.screen, answer, call.options.verbose, notes=True))
-rendered("registration", action_results.RehearsalAnswer, register._show)
-rendered("why", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose), seats=[[]], asked_at=[[]])
+rendered("rehearsal", action_results.RehearsalAnswer, lambda call, answer: kernels.draw_rehearsal(call.screen, answer, call.options.verbose, notes=True), rounds=6)
+rendered("registration", action_results.RehearsalAnswer, register._show, rounds=4)
+rendered("why", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose), seats=[[]], asked_at=[[]], rounds=4)
 rendered("why_of_files", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose), seats=[[]])
-rendered("why_everywhere", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose))
-rendered("packages", results.PackagesAnswer, lambda call, answer: packages.draw_packages(call.screen, answer, call.options))
+rendered("why_everywhere", results.WhyAnswer, lambda call, answer: stories.draw_why(call.screen, answer, call.options.verbose), rounds=4)
+rendered("packages", results.PackagesAnswer, lambda call, answer: packages.draw_packages(call.screen, answer, call.options), rounds=4)
 rendered("fill_plan", action_results.FillAnswer, lambda call, answer: lifecycle.draw_fill_plan(call.screen, answer))
-rendered("fill", action_results.FillAnswer, lambda call, answer: lifecycle.draw_fill(call.screen, call.machine, answer, answer.moves if call.options.dry_run else []))
-rendered("prepare", action_results.PrepareAnswer, lambda call, answer: lifecycle.draw_prepare(call.screen, call.machine, answer, call.options))
-rendered("contrast", results.ContrastAnswer, lambda call, answer: contrast._draw(call, answer, call.options.verbose))
+rendered("fill", action_results.FillAnswer, lambda call, answer: lifecycle.draw_fill(call.screen, call.machine, answer, answer.moves if call.options.dry_run else []), rounds=4)
+rendered("prepare", action_results.PrepareAnswer, lambda call, answer: lifecycle.draw_prepare(call.screen, call.machine, answer, call.options), rounds=4)
+rendered("contrast", results.ContrastAnswer, lambda call, answer: contrast._draw(call, answer, call.options.verbose), rounds=4)
 rendered("discard", action_results.DiscardAnswer, discard._show, action=["remove", "remove kernel"])
 rendered("point", action_results.PointAnswer, point._show)
 rendered("unregister", action_results.UnregisterAnswer, unregister._show)

@@ -2,6 +2,7 @@
 
 import json
 
+import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
@@ -82,6 +83,16 @@ def test_version_control_files(index, ignore, version):
     reader = MemoryReader("linux", files)
     assert tracked_below(reader, "/r", "/r/env") >= 0
     assert is_ignored(reader, "/r", "/r/env") in (True, False)
+
+
+@pytest.mark.parametrize(
+    "files, out",
+    [({".gitignore": "a/b/env/\n"}, True), ({"a/.gitignore": "env\n"}, True), ({"a/b/.gitignore": "/env\n"}, True), ({"a/.gitignore": "/env\n"}, False), ({"a/b/env/.gitignore": "# mine\n*\n"}, True),
+     ({".gitignore": "env\n", "a/b/.gitignore": "!env\n"}, False), ({".git/info/exclude": "b/\n"}, True), ({"../.gitignore": "*\n"}, False), ({}, False)],
+)  # fmt: skip
+def test_which_ignore_file_leaves_a_folder_out(files, out):
+    reader = MemoryReader("linux", {"/home/r/.git/HEAD": "", "/home/r/a/b/env/x": b"", **{f"/home/r/{name}": text for name, text in files.items()}})
+    assert is_ignored(reader, "/home/r", "/home/r/a/b/env") == out
 
 
 def test_fields_go_on_over_lines_of_blanks():

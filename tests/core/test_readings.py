@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
 from kalyx.core.actions import editor_settings, pointing, registering
 from kalyx.core.diagnosis import fixes
@@ -138,6 +139,13 @@ def interpreters() -> Iterable[str]:
             return [f"{python.version} {python.implementation}{python.abi_flags} in {python.prefix} on {python.base_prefix}, library {python.library}", f"links {python.links}"]
 
         yield from told(path, read)
+    number = BINARY.replace(b"3.11.7", b"nothin")
+    for title, more in [("the shared library has the version", {"/opt/v/lib/libpython3.12.so.1.0": BINARY.replace(b"3.11.7", b"3.12.4")}), ("one of another version has it", {"/opt/v/lib/libpython3.11.so.1.0": BINARY}), ("a text has it", {"/opt/v/lib/libpython3.12.txt": BINARY.replace(b"3.11.7", b"3.12.4")})]:
+        made = MemoryReader("linux", {"/opt/v/bin/python3.12": number, "/opt/v/lib/python3.12/os.py": b"", **more}, home=HOME)
+        yield from told(title, lambda: [f"{(python := read_interpreter(made, '/opt/v/bin/python3.12')).version} in {python.prefix}"])
+    starter = replace(read_interpreter(reader, "/usr/bin/python3"), given=["-sW", "-Wignore", "-Xdev", "-X", "-EP"], sets={"PYTHONPATH": "/x", "A": "2"})
+    for own in (Invocation(variables={"A": "1", "B": "3"}, other_flags=("-Wignore",)), Invocation(no_user=True)):
+        yield f"by a starter: {own.by(starter).flags} {dict(own.by(starter).variables)}"
     for name in "abm":
         settings = read_settings(reader, f"{HOME}/{name}/pyvenv.cfg")
         yield f"settings of {name}: {settings and (settings.keys, settings.sees_base, settings.problem)}"
@@ -161,10 +169,10 @@ def modules() -> Iterable[str]:
     for name in ("linked", "both", "both.x", "spaces", "spaces.a", "spaces.b", "parts", "parts.b", "older.c", "single", "single.x", "code", "one", "zipped", "zipped.inner", "plain", "folder", "mapped", "sys", "sys.x", "os.path", "_ssl", "array", "gone", "gone.x", ".".join("a" * 201)):
         result = resolver.resolve(name)
         yield f"{name[:40]}: {result.place and (result.place.kind, result.place.path, result.place.portions)}, missing {result.missing and result.missing[:20]}, others {[other.path for other in result.others]}, parents {[place.path for place in result.parents]}"
-    older = MemoryReader("linux", python_of("2.7.18"), home=HOME)
+    older = MemoryReader("linux", {**python_of("2.7.18"), f"{HOME}/spaces/a.py": b""}, home=HOME)
     python = read_interpreter(older, "/usr/bin/python2.7")
-    resolver_of_two = Resolver(older, python, search_path(older, python, Invocation()), HOME)
-    yield f"in 2.7: {[(name, place and place.kind) for name in ('array', '_ssl', 'sys', 'time') for place in [resolver_of_two.resolve(name).place]]}"
+    resolver_of_two = Resolver(older, python, search_path(older, python, Invocation(first=HOME)), HOME)
+    yield f"in 2.7: {[(name, place and place.kind) for name in ('array', '_ssl', 'sys', 'time', 'spaces', 'spaces.a') for place in [resolver_of_two.resolve(name).place]]}"
     for version in ("3.13.0", "3.14.1", "3.15.0"):
         minor = version.rpartition(".")[0]
         newer = MemoryReader("linux", {**python_of(version), f"{HOME}/a.zip": archive_of({"folder/": "", "silent/x.py": "", "silent/y/z.txt": ""})}, home=HOME)
