@@ -2,7 +2,6 @@
 
 import json
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -21,39 +20,6 @@ from tests.made import HOME, Files
 MOOR = f"{HOME}/spring"
 HEATH = f"{HOME}/heath/bin/python"
 
-# The file and its text; then, of each seat it makes: the part, and the interpreter or a piece of the reason.
-FORMS = [
-    (".vscode/settings.json", '\ufeff{ // mine\n "x": 1, "python.defaultInterpreterPath": "%s", /* , */ }', [("run", HEATH)]),
-    (".vscode/settings.json", '{"python.pythonPath": "${workspaceFolder}/../heath"}', [("run", HEATH)]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": "~/heath/bin/python"}', [("run", HEATH)]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": "${env:LARK}/heath/bin/python"}', [("run", HEATH)]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": "${command:pick}"}', [("run", "known to the editor only")]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": "../haeth/bin/python"}', [("run", f"nearest that is there: {HEATH}")]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": 3, "python.defaultInterpreterPath": "%s"}', [("run", HEATH)]),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": ["a", 1]}', []),
-    (".vscode/settings.json", '{"python.defaultInterpreterPath": ', [(None, "cannot be read")]),
-    ("moor.code-workspace", '{"folders": [], "settings": {"python.defaultInterpreterPath": "%s"}}', [("run", HEATH)]),
-    (".vscode/launch.json", '{"configurations": [{"name": "A", "python": "%s"}, {"name": "B", "python": "/gone/python"}]}',
-     [("run", HEATH), ("run", "nothing at this path")]),
-    (".vscode/launch.json", '{"configurations": [{"name": "A", "python": "pythn3"}]}', [("run", "the nearest that is there: /usr/bin/python3")]),
-    ("moor.sublime-project", '{"build_systems": [{"name": "Hive", "cmd": ["%s", "-u"]}, {"name": "C", "cmd": ["make"]}]}',
-     [("run", HEATH)]),
-    (".idea/workspace.xml", '<project><configuration name="W"><option name="SDK_HOME" value="%s"/></configuration></project>',
-     [("run", HEATH)]),
-    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Python 3.11 (heath)"/>', [("run", HEATH)]),
-    (".idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="Other"/>', [("run", "no file that Kalyx reads")]),
-    ("pyrightconfig.json", '{"venvPath": "..", "venv": "heath", "pythonVersion": "3.9"}', [("check", HEATH)]),
-    ("pyrightconfig.json", '{"pythonVersion": "3.9"}', [("check version", "/usr/bin/python3")]),
-    ("pyproject.toml", '[tool.mypy]\npython_executable = "%s"\n', [("check", HEATH)]),
-    ("mypy.ini", "[mypy]\npython_executable = %s\n", [("check", HEATH)]),
-    (".devcontainer/devcontainer.json", '{"image": "moor/bees:3"} // x', [("run", "in a container (moor/bees:3)")]),
-    (".vscode/settings.json", '{"python.pythonPath": "ssh://keeper@moor.example:22/usr/bin/python3"}', [("run", "not on this machine")]),
-    (".vscode/settings.json", '{"python.pythonPath": "//wsl$/Moor/usr/bin/python3"}', [("run", "not on this machine")]),
-    (".python-version", "# mine\n3.11.4\n", [("terminal", "asks for Python 3.11.4")]),
-    (".dir-locals.el", ';; (python-shell-interpreter . "/no")\n((python-mode . ((python-shell-interpreter . "%s"))))', [("run", HEATH)]),
-]  # fmt: skip
-
-
 def facts_of(**more):
     files = Files()
     files[f"{HOME}/.config/Hive/ide1/options/jdk.table.xml"] = (
@@ -64,42 +30,6 @@ def facts_of(**more):
     return MemoryReader(
         "linux", files, variables={"PATH": "/usr/bin", "HOME": HOME, "LARK": HOME, **more}, home=HOME, folder=MOOR
     )
-
-
-@pytest.mark.parametrize(
-    ("name", "text", "wanted"), FORMS, ids=[f"{name} {number}" for number, (name, *_) in enumerate(FORMS)]
-)
-def test_each_form_is_read(name, text, wanted):
-    reader = facts_of(files={name: text.replace("%s", HEATH)})
-    seats = editor_seats(reader, MOOR)
-    found = [(seat.parts[0].role if seat.parts else None, seat.interpreter.executable if seat.interpreter else seat.reason)
-             for seat in seats]  # fmt: skip
-    assert len(found) == len(wanted), found
-    for (part, said), (wanted_part, piece) in zip(found, wanted, strict=True):
-        assert part == wanted_part and piece in said, found
-    for seat in seats:
-        if seat.line:
-            line = text.replace("%s", HEATH).splitlines()[seat.line - 1]
-            assert seat.parts[0].word.rpartition("/")[2] in line
-
-
-def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
-    user = f"{HOME}/.config/Hive/User/settings.json"
-    settings_text = '{"python.defaultInterpreterPath": "%s"}'
-    files = {user: settings_text % HEATH, "a.py": ""}
-    (seat,) = editor_seats(facts_of(files=files), MOOR)
-    assert seat.name.startswith("user's") and seat.interpreter.executable == HEATH
-    files[".vscode/settings.json"] = settings_text % f"{HOME}/orchard/bin/python"
-    (seat,) = editor_seats(facts_of(files=files), MOOR)
-    assert seat.interpreter.prefix == f"{HOME}/orchard"
-    own = {"family": "mine", "form": "hive settings", "format": "json", "files": ["hive.json"],
-           "choices": [{"key": ["python"], "part": "tests", "kind": "interpreter"}]}  # fmt: skip
-    added = {
-        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"note": "mine", "descriptors": [1, {**own, "choices": [{}]}, {**own, "format": "yaml"}, {**own, "format": "xml"}, own]}),
-        "hive.json": f'{{"python": "{HEATH}"}}',
-    }
-    (seat,) = editor_seats(facts_of(files=added), MOOR)
-    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: tests", "tests", HEATH)
 
 
 def test_a_workspace_of_several_folders():
@@ -182,18 +112,3 @@ def test_no_text_breaks_a_reader(text, form):
 def test_comments_and_commas_take_nothing_away(whole):
     text = json.dumps(whole, indent=2).replace("\n}", ",// last, }\n}" if whole else "\n}").replace("{", "/* { */ {", 1)
     assert json.loads(without_comments(text)) == whole
-
-
-def test_of_several_run_configurations_the_chosen_one_is_marked():
-    one = '<configuration name="%s"><option name="SDK_HOME" value="%s"/></configuration>'
-    text = (
-        '<component name="RunManager" selected="Python.sow.py">'
-        + one % ("reap", HEATH)
-        + one % ("sow.py", HEATH)
-        + "</component>"
-    )
-    seats = editor_seats(facts_of(files={".idea/workspace.xml": text}), MOOR)
-    assert [(seat.name.rpartition(" ")[2], seat.label) for seat in seats] == [
-        ("reap", None),
-        ("sow.py", "the one that is chosen"),
-    ]

@@ -7,7 +7,6 @@ import pytest
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import KalyxError
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.queries.here import look_here
@@ -96,47 +95,10 @@ def moor():
     return files
 
 
-TARGETS = [
-    ("shell", "shell", f"{HOME}/heath"),
-    ("kernel:heath", "kernel", f"{HOME}/heath"),
-    ("kernel:HEATH", "kernel", f"{HOME}/heath"),
-    ("kernel:gone", "kernel", None),
-    ("weights.ipynb", "notebook", f"{HOME}/heath"),
-    ("notebook:weights.ipynb", "notebook", f"{HOME}/heath"),
-    ("program:python", "program", f"{HOME}/heath"),
-    ("program:hivetool", "program", f"{HOME}/heath"),
-    ("pid:1", "process", "/usr"),
-    ("version:3.11", "path", "/usr"),
-    ("../orchard", "path", f"{HOME}/orchard"),
-    ("~/orchard/bin/python", "path", f"{HOME}/orchard"),
-    (f"{HOME}/orchard/", "path", f"{HOME}/orchard"),
-    ("orchard", "path", f"{HOME}/orchard"),
-]
-
-
 def machine_of(files):
     reader = MemoryReader("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/spring",
                         processes=processes(KALYX, ("/bin/bash",)))  # fmt: skip
     return Machine(reader)
-
-
-@pytest.mark.parametrize("text, kind, prefix", TARGETS)
-def test_what_a_target_means(text, kind, prefix):
-    files = moor()
-    files.variables["VIRTUAL_ENV"] = f"{HOME}/orchard"
-    seat = resolve(machine_of(files), text)
-    assert seat.seat == kind
-    assert (seat.environment.prefix if seat.environment else None) == prefix, seat.reason
-
-
-@pytest.mark.parametrize("text, candidate", [
-    ("kernel:heaht", "kernel:heath"), (f"{HOME}/orchad/bin/python", f"{HOME}/orchard/bin/python"),
-    ("weigths.ipynb", f"{HOME}/spring/weights.ipynb"), ("version:3.12", "version:3.11.7"), ("program:hivetoool", "program:hivetool"),
-])  # fmt: skip
-def test_a_wrong_target_lists_the_nearest(text, candidate):
-    with pytest.raises(KalyxError) as refusal:
-        resolve(machine_of(moor()), text)
-    assert refusal.value.candidates[:1] == [candidate]
 
 
 def test_here_puts_the_seats_side_by_side():
