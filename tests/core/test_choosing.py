@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kalyx.core.actions import editor_settings
-from kalyx.core.formats.positions import spots
+from kalyx.core.formats.positions import spans_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.memory_reader import Link, MemoryReader
@@ -118,7 +118,7 @@ def test_a_target_that_starts_nothing_is_refused():
 def test_no_text_breaks_the_finding_of_places(text, form):
     key = ["option[name=a]", "value"] if form == "xml" else ["a", "b"]
     try:
-        for spot in spots(form, text, key, None):
-            assert 0 <= spot.start <= spot.end <= len(text)
+        for span in spans_of(form, text, key, None):
+            assert 0 <= span.start <= span.end <= len(text)
     except (ValueError, IndexError, editor_settings.Malformed):
         pass

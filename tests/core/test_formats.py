@@ -8,7 +8,7 @@ import tomllib
 
 from kalyx.core.formats import ini, lisp, notebook, toml, xml
 from kalyx.core.formats.editing import Edit, apply
-from kalyx.core.formats.positions import spots, written
+from kalyx.core.formats.positions import spans_of, written
 from kalyx.core.formats.span import Malformed
 from tests.equipment import LONG
 
@@ -34,13 +34,13 @@ ONE = [
 def test_one_value_is_seen_and_changed_alone(form, text, key, quote):
     quoted = "" if form in ("ini", "text") else '"' if form in ("jsonc", "lisp") else quote
     whole = text.replace("<>", quoted + PATH + quoted)
-    (spot,) = spots(form, whole, key, None)
-    assert spot.value == PATH and whole[spot.start : spot.end].strip(quoted or " ") == PATH
-    assert whole.count("\n", 0, spot.start) == text.count("\n", 0, text.index("<>")), "the line is that of the value"
+    (span,) = spans_of(form, whole, key, None)
+    assert span.value == PATH and whole[span.start : span.end].strip(quoted or " ") == PATH
+    assert whole.count("\n", 0, span.start) == text.count("\n", 0, text.index("<>")), "the line is that of the value"
     for value in ("/new", "/n e\"w'\\", "/é<&>"):
         if form in ("ini", "text") or "\\" not in value or quoted != "'" or form != "toml":
-            after = apply(whole, [Edit(*written(form, whole, spot, key, value))])[0]
-            (again,) = spots(form, after, key, None)
+            after = apply(whole, [Edit(*written(form, whole, span, key, value))])[0]
+            (again,) = spans_of(form, after, key, None)
             assert again.value == value, after
             begin, end = text.index("<>"), len(text) - text.index("<>") - 2
             assert after[:begin] == whole[:begin] and after[-end:] == whole[-end:], after
@@ -59,7 +59,7 @@ def test_ini_is_read_as_its_own_reader_reads_it(seed):
     except configparser.Error:
         return
     expected = {(name, key): value for name in parser.sections() for key, value in parser[name].items()}
-    found = {key: spot.value for key, spot in ini.read(text).items()}
+    found = {key: span.value for key, span in ini.read(text).items()}
     assert {key: value for key, value in found.items() if key[0] != "DEFAULT"} == expected, text
 
 
@@ -76,12 +76,12 @@ def test_toml_values_stand_where_they_are_said_to(seed):
         value = whole
         for word in key:
             value = value[word]
-        found = toml.spots(text, key)
+        found = toml.spans_of(text, key)
         first = value[0] if isinstance(value, list) else value
-        assert [spot.value for spot in found] == ([first] if first else [])
-        for spot in found:
-            assert tomllib.loads(f"x = {text[spot.start : spot.end]}")["x"] == first, (text, key)
-            assert toml.spots(toml.with_value(text, key, "new"), key)[0].value == "new"
+        assert [span.value for span in found] == ([first] if first else [])
+        for span in found:
+            assert tomllib.loads(f"x = {text[span.start : span.end]}")["x"] == first, (text, key)
+            assert toml.spans_of(toml.with_value(text, key, "new"), key)[0].value == "new"
 
 
 @pytest.mark.parametrize(
@@ -95,7 +95,7 @@ def test_toml_values_stand_where_they_are_said_to(seed):
         (toml.read, "a = 1\na = 2"),
         (ini.read, "key = 1\n"),
         (lambda text: list(lisp.tokens(text)), '(a . "never ends'),
-        (lambda text: spots("jsonc", text, ["a"], None), "[" * 100_000),
+        (lambda text: spans_of("jsonc", text, ["a"], None), "[" * 100_000),
     ],
 )
 def test_what_is_no_such_file_is_said_in_words(reader, text):

@@ -20,6 +20,7 @@ from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.nearness import ranked
 from kalyx.core.text.numbers import are_numbers, leading_number, number_of
+from kalyx.core.text.versions import numbers_of
 from kalyx.core.text.visible import visible
 
 
@@ -213,7 +214,8 @@ def _by_version(machine: Machine, text: str) -> Seat:
             )
             seat.via = f"version:{text}"
             return seat
-    known = sorted({interpreter.version for interpreter in machine.interpreters}, key=lambda one: _far(one, text))
+    newest_first = sorted({python.version for python in machine.interpreters}, key=numbers_of, reverse=True)
+    known = sorted(newest_first, key=lambda version: _far(version, text))
     raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{item}" for item in known])
 
 

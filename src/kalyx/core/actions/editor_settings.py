@@ -15,7 +15,7 @@ from kalyx.core.actions.pointing import Pointing, read_for_change
 from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
 from kalyx.core.formats.editing import Edit, append_text, apply
-from kalyx.core.formats.positions import spots, written
+from kalyx.core.formats.positions import spans_of, written
 from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.machine import Machine
@@ -52,17 +52,17 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     reader = machine.reader
     if target.interpreter is None or target.environment is None:
         raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
-    sheet = _sheet(reader, file)
+    config = _config(reader, file)
     if reader.kind(file) is None:
-        return _new_file(reader, sheet, target)
+        return _new_file(reader, config, target)
     before = read_for_change(reader, file)
     text = before.decode("utf-8")
     try:
-        choice, spot = _chosen(sheet, text, named)
-        if spot is None:
-            edits, was = [_added(sheet, choice, text, reader, target)], None
+        choice, span = _chosen(config, text, named)
+        if span is None:
+            edits, was = [_added(config, choice, text, reader, target)], None
         else:
-            edits, was = _replaced(sheet, choice, spot, text, reader, target), spot.value
+            edits, was = _replaced(config, choice, span, text, reader, target), span.value
     except (Malformed, ValueError, IndexError) as problem:
         raise KalyxError(f"{visible(file)}: {visible(str(problem))}; it was not changed") from None
     edits = [edit for edit in edits if text[edit.start : edit.end] != edit.text]
@@ -88,7 +88,7 @@ def _line(after: str, edits: list[Edit]) -> str:
     return visible(after[start : end if end >= 0 else len(after)].strip())
 
 
-def _sheet(reader: Reader, file: str) -> _ConfigFile:
+def _config(reader: Reader, file: str) -> _ConfigFile:
     """The form of the settings file at a path. Raises KalyxError where no form names the path."""
     known = [(form, pattern) for form in settings_forms(reader) for pattern in form.files]
     config_files = [
@@ -102,31 +102,31 @@ def _sheet(reader: Reader, file: str) -> _ConfigFile:
     if isinstance(status, FileStat) and status.size > LIMIT:
         raise KalyxError(f"{visible(file)} is larger than {LIMIT // 1024} KiB; it was not changed")
     text = reader.text_or_none(file, LIMIT) or ""
-    for sheet in config_files:
+    for config in config_files:
         try:
-            if any(spots(sheet.form, text, choice.key, choice.named) for choice in sheet.about.choices):
-                return sheet
+            if any(spans_of(config.form, text, choice.key, choice.named) for choice in config.about.choices):
+                return config
         except (Malformed, ValueError, IndexError):
             continue
     return config_files[0]
 
 
-def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[ChoiceForm, Span | None]:
+def _chosen(config: _ConfigFile, text: str, named: str | None) -> tuple[ChoiceForm, Span | None]:
     """The value to change: of those that can be written the first that is there; named where there are several."""
     writable = [
         choice
-        for choice in sheet.about.choices
+        for choice in config.about.choices
         if choice.kind in ("interpreter", "environment", "either", "command", "version")
     ]
     if not writable:
         raise Malformed("this form keeps a name that the editor itself gives out, which only the editor can write")
     for choice in writable:
-        spans = spots(sheet.form, text, choice.key, choice.named)
+        spans = spans_of(config.form, text, choice.key, choice.named)
         if named is not None:
-            spans = [spot for spot in spans if spot.named == named]
-        names = list(dict.fromkeys(spot.named or "" for spot in spans))
+            spans = [span for span in spans if span.named == named]
+        names = list(dict.fromkeys(span.named or "" for span in spans))
         if len(names) > 1:
-            raise Malformed(f"it has several: {', '.join(names)}; name one, as editor:{sheet.file}#{names[0]}")
+            raise Malformed(f"it has several: {', '.join(names)}; name one, as editor:{config.file}#{names[0]}")
         if spans:
             return choice, spans[-1]
     if named is not None:
@@ -135,29 +135,29 @@ def _chosen(sheet: _ConfigFile, text: str, named: str | None) -> tuple[ChoiceFor
 
 
 def _replaced(
-    sheet: _ConfigFile, choice: ChoiceForm, spot: Span, text: str, reader: Reader, target: Seat
+    config: _ConfigFile, choice: ChoiceForm, span: Span, text: str, reader: Reader, target: Seat
 ) -> list[Edit]:
     if choice.below:
-        return _in_two(sheet, choice, spot, text, reader, target)
-    value = _value(reader, sheet.folder, choice.kind, spot.value, target)
-    if choice.kind == "command" and not spot.words:
-        value = " ".join([value, *spot.value.split(" ")[1:]])
-    return [_edit(sheet, text, spot, choice.key, value)]
+        return _in_two(config, choice, span, text, reader, target)
+    value = _value(reader, config.folder, choice.kind, span.value, target)
+    if choice.kind == "command" and not span.words:
+        value = " ".join([value, *span.value.split(" ")[1:]])
+    return [_edit(config, text, span, choice.key, value)]
 
 
-def _in_two(sheet: _ConfigFile, choice: ChoiceForm, spot: Span, text: str, reader: Reader, target: Seat) -> list[Edit]:
+def _in_two(config: _ConfigFile, choice: ChoiceForm, span: Span, text: str, reader: Reader, target: Seat) -> list[Edit]:
     """An environment that is named by its own name and, apart from that, by the folder it is in."""
     assert target.environment is not None
-    upper = next(reversed(spots(sheet.form, text, choice.below, None)), None)
+    upper = next(reversed(spans_of(config.form, text, choice.below, None)), None)
     if upper is None:
         raise Malformed("it names an environment and not the folder that the environment is in")
     name = reader.name(target.environment.prefix)
-    lies_in = _value(reader, sheet.folder, "folder", upper.value, target)
-    return [_edit(sheet, text, spot, choice.key, name), _edit(sheet, text, upper, choice.below, lies_in)]
+    lies_in = _value(reader, config.folder, "folder", upper.value, target)
+    return [_edit(config, text, span, choice.key, name), _edit(config, text, upper, choice.below, lies_in)]
 
 
-def _edit(sheet: _ConfigFile, text: str, spot: Span, key: list[str], value: str) -> Edit:
-    return Edit(*written(sheet.form, text, spot, key, value))
+def _edit(config: _ConfigFile, text: str, span: Span, key: list[str], value: str) -> Edit:
+    return Edit(*written(config.form, text, span, key, value))
 
 
 def _value(reader: Reader, folder: str, kind: str, before: str, target: Seat) -> str:
@@ -188,28 +188,28 @@ def _is_folder(reader: Reader, folder: str, value: str) -> bool:
     return not reader.name(value).lower().startswith(("python", "pypy"))
 
 
-def _added(sheet: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, target: Seat) -> Edit:
+def _added(config: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, target: Seat) -> Edit:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
-    if sheet.form not in ("json", "jsonc") or "*" in choice.key or len(choice.key) != 1:
+    if config.form not in ("json", "jsonc") or "*" in choice.key or len(choice.key) != 1:
         raise Malformed("it does not choose an interpreter yet, and Kalyx cannot add a value to this format")
     plain = without_comments(text)
     if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
         raise Malformed("it holds only comments; add the value by hand")
-    return append_text(plain, choice.key[0], _value(reader, sheet.folder, choice.kind, "", target))
+    return append_text(plain, choice.key[0], _value(reader, config.folder, choice.kind, "", target))
 
 
-def _new_file(reader: Reader, sheet: _ConfigFile, target: Seat) -> Pointing:
+def _new_file(reader: Reader, config: _ConfigFile, target: Seat) -> Pointing:
     """A settings file of its own, where the form is an object that may hold that value alone."""
-    choice = sheet.about.choices[0]
-    if sheet.form == "text" and choice.kind == "version":
-        text = _value(reader, sheet.folder, "version", "", target) + "\n"
-    elif sheet.form in ("json", "jsonc") and len(choice.key) == 1 and not choice.below:
-        value = _value(reader, sheet.folder, choice.kind, "", target)
+    choice = config.about.choices[0]
+    if config.form == "text" and choice.kind == "version":
+        text = _value(reader, config.folder, "version", "", target) + "\n"
+    elif config.form in ("json", "jsonc") and len(choice.key) == 1 and not choice.below:
+        value = _value(reader, config.folder, choice.kind, "", target)
         text = json.dumps({choice.key[0]: value}, indent=4, ensure_ascii=False) + "\n"
     else:
-        raise KalyxError(f"{visible(sheet.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
-    plan = [ChangePlan(action="write " + " ".join(text.split()), path=sheet.file)]
-    return Pointing(sheet.file, b"", text.encode("utf-8"), [], None, plan, is_new=True)
+        raise KalyxError(f"{visible(config.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
+    plan = [ChangePlan(action="write " + " ".join(text.split()), path=config.file)]
+    return Pointing(config.file, b"", text.encode("utf-8"), [], None, plan, is_new=True)
 
 
 def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
@@ -229,7 +229,7 @@ def warnings(machine: Machine, pointing: Pointing, target: Seat) -> list[str]:
 def proof(machine: Machine, file: str, target: Seat) -> Seat:
     """What the file chooses now, read again. Raises KalyxError where that is not the target."""
     assert target.environment is not None and target.interpreter is not None
-    for seat in choices_for(machine.reader, _sheet(machine.reader, file).folder, file):
+    for seat in choices_for(machine.reader, _config(machine.reader, file).folder, file):
         pinned = seat.parts[0].word.split(".")
         if pinned == target.interpreter.version.split(".")[: len(pinned)]:
             return seat

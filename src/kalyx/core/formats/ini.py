@@ -69,13 +69,13 @@ def read(text: str, strict: bool = False) -> dict[tuple[str, str], Span]:
     return result
 
 
-def _keep(spans: dict[tuple[str, str], Span], name: tuple[str, str], spot: Span, strict: bool) -> None:
+def _keep(spans: dict[tuple[str, str], Span], name: tuple[str, str], span: Span, strict: bool) -> None:
     if strict and name in spans:
         raise Malformed(f"{(name[1] or name[0])[:80]!r} stands twice")
-    spans[name] = spot
+    spans[name] = span
 
 
-def spots(text: str, key: list[str]) -> list[Span]:
+def spans_of(text: str, key: list[str]) -> list[Span]:
     """The value at section and key; none where it is not."""
     span = read(text).get((".".join(key[:-1]), key[-1].lower()))
     return [span] if span is not None and span.value else []

@@ -48,7 +48,7 @@ def _all_tokens(text: str) -> tuple[Token, ...]:
     return tuple(tokens(text))
 
 
-def spots(text: str, key: list[str]) -> list[Span]:
+def spans_of(text: str, key: list[str]) -> list[Span]:
     """Every text that is given to the last word of the key."""
     if key[-1] not in text and len(text) > _LARGE:
         return []

@@ -11,25 +11,25 @@ from kalyx.core.formats.editing import Member, members, past_blanks
 from kalyx.core.formats.span import Malformed, Span
 
 
-def spots(form: str, text: str, key: list[str], named: str | None) -> list[Span]:
+def spans_of(form: str, text: str, key: list[str], named: str | None) -> list[Span]:
     """Every place of a text at ``key``, a path of keys. Raises Malformed for what cannot be read."""
     # A format's reader is loaded for a file of that format only: most folders have one or two formats.
     if form == "xml":
         from kalyx.core.formats import xml
 
-        return xml.spots(text, key, named)
+        return xml.spans_of(text, key, named)
     if form == "toml":
         from kalyx.core.formats import toml
 
-        return toml.spots(text, key)
+        return toml.spans_of(text, key)
     if form == "ini":
         from kalyx.core.formats import ini
 
-        return ini.spots(text, key)
+        return ini.spans_of(text, key)
     if form == "lisp":
         from kalyx.core.formats import lisp
 
-        return lisp.spots(text, key)
+        return lisp.spans_of(text, key)
     if form == "text":
         return list(_in_text(text))
     try:
@@ -91,16 +91,16 @@ def _in_text(text: str) -> Iterator[Span]:
         at += len(line)
 
 
-def written(form: str, text: str, spot: Span, key: list[str], value: str) -> tuple[int, int, str]:
+def written(form: str, text: str, span: Span, key: list[str], value: str) -> tuple[int, int, str]:
     """A value as this format writes it in the place of another: from where, to where, what."""
     from kalyx.core.formats import lisp, toml, xml
 
     if form == "toml":
         whole = toml.with_value(text, key, value)
-        return spot.start, spot.end, whole[spot.start : len(whole) - (len(text) - spot.end)]
+        return span.start, span.end, whole[span.start : len(whole) - (len(text) - span.end)]
     writers: dict[str, Callable[[str], str]] = {"xml": xml.written, "lisp": lisp.written, "ini": str, "text": str}
     message = writers.get(form, _in_json_words)(value)
-    return spot.start, spot.end, message
+    return span.start, span.end, message
 
 
 def _in_json_words(value: str) -> str:

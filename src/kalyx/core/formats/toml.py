@@ -43,7 +43,7 @@ def read(text: str) -> dict[str, Any]:
         raise Malformed(str(error).split("\n")[0][:200]) from None
 
 
-def spots(text: str, key: list[str]) -> list[Span]:
+def spans_of(text: str, key: list[str]) -> list[Span]:
     """The text, or list of texts, at a path of keys; none where it is not."""
     value: object = read(text)
     for word in key:

@@ -26,14 +26,14 @@ class Value(Struct, frozen=True):
 def values(form: str, text: str, key: list[str], named: str | None, below: list[str] | None) -> Iterator[Value]:
     """Every text at ``key`` in a file of this format. Raises Malformed with the reason."""
 
-    from kalyx.core.formats.positions import spots  # most folders have no such file
+    from kalyx.core.formats.positions import spans_of  # most folders have no such file
 
     def whole(value: str, folder: object) -> str:
         return f"{folder.rstrip('/')}/{value}" if isinstance(folder, str) else value
 
-    spans = spots(form, text, key, named)
-    folders = spots(form, text, below, None) if below else []
-    for spot in spans:
-        if spot.value:
-            line = text.count("\n", 0, spot.start) + 1
-            yield Value(whole(spot.value, folders[-1].value if folders else None), line, spot.named, spot.words)
+    spans = spans_of(form, text, key, named)
+    folders = spans_of(form, text, below, None) if below else []
+    for span in spans:
+        if span.value:
+            line = text.count("\n", 0, span.start) + 1
+            yield Value(whole(span.value, folders[-1].value if folders else None), line, span.named, span.words)

@@ -60,7 +60,7 @@ def tags(text: str) -> list[Tag]:
     return result
 
 
-def spots(text: str, key: list[str], named: str | None) -> list[Span]:
+def spans_of(text: str, key: list[str], named: str | None) -> list[Span]:
     """``tag[attribute=value]`` chooses the tag, the last word of the key the attribute; ``named``: an element above."""
     chosen = _CHOICE.fullmatch(key[0])
     if chosen is None:

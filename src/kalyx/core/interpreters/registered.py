@@ -88,11 +88,11 @@ def _default(reader: Reader, launcher: str, major: str) -> tuple[str, str]:
     for path in (reader.join(local, "py.ini"), reader.join(reader.parent(launcher), "py.ini")):
         text = reader.text_or_none(path, 64 * 1024)
         try:
-            spot = ini.read(text).get(("defaults", f"python{major}")) if text else None
+            span = ini.read(text).get(("defaults", f"python{major}")) if text else None
         except Malformed:
             continue
-        if spot is not None and spot.value.strip():
-            return spot.value.strip(), f"{path} says {spot.value.strip()}"
+        if span is not None and span.value.strip():
+            return span.value.strip(), f"{path} says {span.value.strip()}"
     return "", ""
 
 

@@ -42,18 +42,18 @@ def deciding(reader: Reader, folder: str, forms: list[SettingsForm]) -> ConfigFi
         looked = ((form, path) for path in reader.upward(folder, _TOPS) for form in forms)
     for form, path in looked:
         for name in form.files:
-            sheet = sheet_of(reader, form, reader.join(path, name), own=True)
-            if sheet is not None:
-                return sheet
+            config = config_of(reader, form, reader.join(path, name), own=True)
+            if config is not None:
+                return config
     for form in forms:
         for name in form.user.get(reader.system, []):
-            sheet = sheet_of(reader, form, reader.absolute(name, reader.home), own=False)
-            if sheet is not None:
-                return sheet
+            config = config_of(reader, form, reader.absolute(name, reader.home), own=False)
+            if config is not None:
+                return config
     return None
 
 
-def sheet_of(reader: Reader, form: SettingsForm, path: str, *, own: bool) -> ConfigFile | None:
+def config_of(reader: Reader, form: SettingsForm, path: str, *, own: bool) -> ConfigFile | None:
     """The file as this checker takes it; None where it passes the file over."""
     if not reader.is_file(path):
         return None
@@ -87,21 +87,21 @@ def _has_section(form: SettingsForm, text: str) -> bool:
             table = table.get(word) if isinstance(table, dict) else None
         return table is not None
     if text.strip():
-        from kalyx.core.formats.positions import spots
+        from kalyx.core.formats.positions import spans_of
 
-        spots(form.format, text, ["*"], None)
+        spans_of(form.format, text, ["*"], None)
     return True
 
 
-def configured(reader: Reader, sheet: ConfigFile, choice: ChoiceForm) -> Iterator[tuple[Value, str]]:
+def configured(reader: Reader, config: ConfigFile, choice: ChoiceForm) -> Iterator[tuple[Value, str]]:
     """What the file says at this choice, as the path that the checker makes of it, and the file where it stands."""
-    form = sheet.form
+    form = config.form
     if form.format == "ini" or form.above == "folder":
-        for value in values(form.format, sheet.text, choice.key, None, None):
-            text = value.text if choice.kind == "version" else _with_variables(reader, value.text, sheet.path)
-            yield Value(text, value.line, value.named, value.words), sheet.path
+        for value in values(form.format, config.text, choice.key, None, None):
+            text = value.text if choice.kind == "version" else _with_variables(reader, value.text, config.path)
+            yield Value(text, value.line, value.named, value.words), config.path
         return
-    chain = list(_extended(reader, sheet))
+    chain = list(_extended(reader, config))
     result = _first(form.format, chain, choice.key)
     if result is None:
         return
@@ -125,17 +125,17 @@ def _first(form: str, chain: list[tuple[str, str]], key: list[str]) -> tuple[Val
     return None
 
 
-def _extended(reader: Reader, sheet: ConfigFile) -> Iterator[tuple[str, str]]:
+def _extended(reader: Reader, config: ConfigFile) -> Iterator[tuple[str, str]]:
     """The file and those that it builds upon, the nearest first."""
-    from kalyx.core.formats.positions import spots
+    from kalyx.core.formats.positions import spans_of
 
-    path, text, form, seen = sheet.path, sheet.text, sheet.form.format, set[str]()
+    path, text, form, seen = config.path, config.text, config.form.format, set[str]()
     while path not in seen and len(seen) < _EXTENDED_AT_MOST:
         seen.add(path)
         yield path, text
-        key = [*(sheet.form.section if form == "toml" else []), "extends"]
+        key = [*(config.form.section if form == "toml" else []), "extends"]
         try:
-            base = next((spot.value for spot in spots(form, text, key, None)), None)
+            base = next((span.value for span in spans_of(form, text, key, None)), None)
         except Malformed:
             return
         if base is None or (base.endswith(".toml") != (form == "toml")):

@@ -12,7 +12,7 @@ from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
-from kalyx.core.seats.checkers import ConfigFile, configured, deciding, holds_packages, sheet_of
+from kalyx.core.seats.checkers import ConfigFile, config_of, configured, deciding, holds_packages
 from kalyx.core.seats.settings_forms import SettingsForm, settings_forms
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
@@ -135,8 +135,8 @@ def choices_for(reader: Reader, folder: str, file: str) -> list[Seat]:
     choices = [choice for choice in _choices(reader, folder, ignored) if choice.path == file]
     if not choices:  # of a checker another file decides, by now
         forms = [form for form in settings_forms(reader) if form.above and reader.name(file) in form.files]
-        sheets = [sheet for form in forms if (sheet := sheet_of(reader, form, file, own=True)) is not None]
-        choices = [choice for sheet in sheets for choice in _of_sheet(reader, sheet)]
+        configs = [config for form in forms if (config := config_of(reader, form, file, own=True)) is not None]
+        choices = [choice for config in configs for choice in _of_config(reader, config)]
     result = [_seat(reader, folder, choice) for choice in choices]
     return [seat for seat in result if seat is not None]
 
@@ -162,22 +162,22 @@ def _choices(reader: Reader, folder: str, seats: list[Seat]) -> Iterator[Choice]
 
 def _of_checker(reader: Reader, folder: str, forms: list[SettingsForm], seats: list[Seat]) -> Iterator[Choice]:
     """What the one file says that decides for a checker; a value is a path by the checker's own rules."""
-    sheet = deciding(reader, folder, forms)
-    if sheet is None:
+    config = deciding(reader, folder, forms)
+    if config is None:
         return
-    if sheet.problem is not None:
-        message = f"{reader.name(sheet.path)} cannot be read: {visible(sheet.problem)}"
-        seats.append(silent_seat("editor", reader.name(sheet.path), message, reader.folder, undecided=True))
-        seats[-1].source = sheet.path
+    if config.problem is not None:
+        message = f"{reader.name(config.path)} cannot be read: {visible(config.problem)}"
+        seats.append(silent_seat("editor", reader.name(config.path), message, reader.folder, undecided=True))
+        seats[-1].source = config.path
         return
-    yield from _of_sheet(reader, sheet)
+    yield from _of_config(reader, config)
 
 
-def _of_sheet(reader: Reader, sheet: ConfigFile) -> Iterator[Choice]:
-    form = sheet.form
+def _of_config(reader: Reader, config: ConfigFile) -> Iterator[Choice]:
+    form = config.form
     for choice in form.choices:
-        for value, path in configured(reader, sheet, choice):
-            yield Choice(form.family, form.form, choice.part, choice.kind, value, path, sheet.own, is_literal=True)
+        for value, path in configured(reader, config, choice):
+            yield Choice(form.family, form.form, choice.part, choice.kind, value, path, config.own, is_literal=True)
 
 
 def _of_file(reader: Reader, form: SettingsForm, path: str, own: bool, seats: list[Seat]) -> Iterator[Choice]:
