@@ -193,5 +193,5 @@ def test_what_actions_say(moor, wheels):
     real = BY_VERSION[NEW]
     paths = {path: name for name, path in names.items()} | {str(moor.root.parent): "root", real.prefix: "real"}
     made_by = f"Python {real.version}, user {'root' if os.geteuid() == 0 else 'other'}"
-    difference = story_differs(FOLDER / "changes.txt", as_kept("".join(told), paths), made_by)
+    difference = story_differs(FOLDER / "actions.txt", as_kept("".join(told), paths), made_by)
     assert not difference, difference

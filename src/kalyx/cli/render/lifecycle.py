@@ -118,7 +118,7 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
         named = f"  {visible(environment.name)}, {environment.version}  "
         screen.line(("created", BLUE), named, screen.path(environment.prefix))
     for package in answer.packages:
-        screen.line("   ", _named(package))
+        screen.line("   ", ("installed ", BLUE), _named(package))
     asked = {package.name for package in answer.packages}
     came = [
         f"{change.name} {change.after}" for change in answer.moves if change.before is None and change.name not in asked
