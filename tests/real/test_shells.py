@@ -28,6 +28,7 @@ POSIX = [
     "swarm() {{\n  brood\n}}", "brood() {{\n  alias python={x}/beta\n}}", "brood () {{ unalias python; }}", "if false; then\n  unalias python\nfi", "alias brood='python3 -B'", "if false; then\n  swarm\nfi",
     "alias python=\\\n{x}/beta", "alias python='exec {x}/alpha'", "case x in\n  x) alias python={x}/beta ;;\nesac", "true; alias python={x}/alpha", "alias python='~/alpha'", "alias python=alpha",
     "alias python {x}/beta", "alias hive python={x}/beta", "alias -g python={x}/alpha", "alias -p python={x}/beta", "swarm() {{ {x}/alpha \"$@\"; }}; alias python=swarm", "brood() {{ swarm; }}; python() {{ {x}/beta; }}; unalias python3", "unset python", "unset -f python", ". ./more", "alias -- python={x}/beta",
+    "swarm() {{\n  echo ${{HOME}}\n  alias python={x}/beta\n}}", "brood() {{ echo ${{HOME}}; alias python={x}/alpha; }}",
 ]  # fmt: skip
 LINES = {
     "bash": [*POSIX, "hash -p {x}/beta python", 'function python {{ {x}/alpha "$@"; }}', "unset -f python", "builtin alias python={x}/alpha", "shopt -s expand_aliases"],

@@ -209,7 +209,8 @@ class _StartFiles:
 
     def _body(self, body: _Body, statement: str) -> _Body | None:
         """The same body with one more command; None where that ends it."""
-        if not body.is_open:
+        is_first = not body.is_open
+        if is_first:
             body.is_open, body.unsure = True, body.unsure or not statement.startswith("{")
             statement = statement.removeprefix("{").strip()
             if body.unsure or not statement:
@@ -217,9 +218,10 @@ class _StartFiles:
                 if statement:
                     self._keep_function(body)
                 return None if statement else body
-        whole = statement.endswith("}") and not self.is_fish and not body.lines and statement != "}"
-        if whole:  # zsh takes this brace for the end; the others need a semicolon before it
-            body.lines = [statement.removesuffix("}").strip()]
+        # zsh takes a brace at the end of such a line for the function's; the others need a semicolon before it.
+        whole = is_first and self.name == "zsh" and statement.endswith((" }", "\t}"))
+        if whole:
+            body.lines = [statement[:-1].strip()]
         first, function = statement.split(None, 1)[0], self._function_in(statement)
         if whole or (not body.inner and first == ("end" if self.is_fish else "}")):
             self._keep_function(body)
