@@ -15,7 +15,7 @@ from kalyx.core.model.records import Seat
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
 
-_LEADER = 12  # dots between a seat and the number of its finding: longer ones help no eye
+_LEADER = 12  # dots between a seat and the number of its finding: longer ones do not help the eye
 
 
 def draw_here(screen: Screen, answer: HereAnswer, verbose: bool) -> None:

@@ -13,7 +13,7 @@ from kalyx.core.packages.requirements import asked_by, satisfies
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.names import canonical
 
-# Of what a package is that is on an entry of the path; a program's own folder holds no packages. Some Pythons bring
+# The origin of a package by what put its entry on sys.path; a program's own folder holds no packages. Some Pythons have
 # packages in the library's folder.
 _ORIGINS: dict[PutBy, PackageOrigin] = {
     "library": "base",
