@@ -7,6 +7,7 @@ import re
 
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import Link, MemoryReader
+from tests.support.memory_writer import SteadyWriter
 
 HOME = "/home/keeper"
 BINARY = b"\x7fELF" + b"\0" * 16 + b"\x003.11.7\x00"
@@ -60,7 +61,8 @@ class Files(dict):
         self[f"{root}/kernels/{identifier}/kernel.json"] = json.dumps(spec, indent=1)
 
     def machine(self) -> Machine:
-        return Machine(MemoryReader("linux", self, variables=self.variables, home=HOME, folder=f"{HOME}/spring"))
+        reader = MemoryReader("linux", self, variables=self.variables, home=HOME, folder=f"{HOME}/spring")
+        return Machine(reader, writer=SteadyWriter(reader))
 
 
 def described(lines: list[str]) -> tuple[Files, str | None]:

@@ -35,7 +35,7 @@ SOURCE = ROOT / "src" / "kalyx"
 # What runs on other interpreters, or is only shown.
 _LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
-_DRAWN = tuple(f"tests/{name}.py::" for name in ("cli/test_drawn", "core/test_findings", "core/test_plans", "core/test_readings", "core/test_diagnoses", "core/test_answers", "core/test_seats_read", "core/test_scripts_read", "core/test_captured", "cli/test_rendered"))
+_DRAWN = tuple(f"tests/{name}.py::" for name in ("cli/test_drawn", "core/test_findings", "core/test_plans", "core/test_readings", "core/test_diagnoses", "core/test_answers", "core/test_seats_read", "core/test_scripts_read", "core/test_captured", "cli/test_rendered", "cli/test_typed"))
 _WIDER = "wider exception"
 # A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
 _COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")

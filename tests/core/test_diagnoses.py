@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import struct
 import time
 from collections.abc import Iterable
@@ -18,6 +16,7 @@ from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.core.test_findings import lines_of
 from tests.made import BINARY, HOME, WINDOWS, Files
+from tests.support.model_installer import dist
 from tests.support.model_python import ModelPython
 from tests.support.scenes import Scenes, told
 
@@ -35,22 +34,6 @@ def put(files: dict[str, object]) -> dict[str, object]:
         first, _, left = key.partition("/")
         result[f"{FOLDERS[first]}/{left}" if first in FOLDERS else key.replace("~", HOME)] = content
     return result
-
-
-def dist(name: str, version: str, files: dict[str, object], *metadata: str, where: str = "site", recorded: Iterable[str] = ()) -> dict[str, object]:
-    """A distribution: its files, its metadata, a record with their sizes and hashes; ``recorded``: further rows."""
-    info = f"{name.replace('-', '_')}-{version}.dist-info"
-    rows = [f"{file},sha256={digest(content)},{len(raw(content))}" for file, content in files.items()]
-    return {**{f"{where}/{file}": content for file, content in files.items()}, f"{where}/{info}/METADATA": "\n".join(["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", *metadata, "", ""]),
-            f"{where}/{info}/RECORD": "\n".join([*rows, *recorded, f"{info}/METADATA,,", ""])}  # fmt: skip
-
-
-def raw(content: object) -> bytes:
-    return content.encode() if isinstance(content, str) else bytes(content or b"") if not isinstance(content, Link) else b""
-
-
-def digest(content: object) -> str:
-    return base64.urlsafe_b64encode(hashlib.sha256(raw(content)).digest()).rstrip(b"=").decode()
 
 
 def machine_of(files: dict[str, object], variables: dict[str, str] | None = None, limits: Iterable[str] = (), **more: object) -> tuple[Machine, ModelPython]:

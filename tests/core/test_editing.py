@@ -10,7 +10,6 @@ from kalyx.core.formats.editing import apply
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel
 from kalyx.core.system.live_reader import LiveReader
-from kalyx.core.system.live_writer import LiveWriter
 
 KEYS = st.text(st.characters(codec="utf-8"), max_size=6)
 PLAIN = st.one_of(st.none(), st.booleans(), st.integers(-9, 9), st.text(st.characters(codec="utf-8"), max_size=9))
@@ -91,7 +90,7 @@ def test_what_is_no_notebook_is_not_touched(tmp_path):
             raise AssertionError(name)
     machine.reader = machine.reader.again()
     path = str(tmp_path / "good.ipynb")
-    pointing.carry_out(machine, pointing.plan(machine, path, KERNEL), LiveWriter())
+    pointing.carry_out(machine, pointing.plan(machine, path, KERNEL))
     (tmp_path / "good.ipynb").write_bytes(b'{"metadata": {"mine": 1}}')
     machine.reader = machine.reader.again()
     try:

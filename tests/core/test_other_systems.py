@@ -83,7 +83,7 @@ class Place:
             else variables
         )
         home = "C:\\Users\\keeper" if self.system == "windows" else "/Users/keeper"
-        return Machine(MemoryReader(self.system, self.files, variables=variables, folder=self.at("spring"), home=home))
+        return Machine(MemoryReader(self.system, self.files, variables=variables, folder=self.at("spring"), home=home), writer=Writer())
 
 
 @pytest.fixture(params=["windows", "macos"])
@@ -190,7 +190,7 @@ def test_removing_it_looks_at_the_same_things(place):
         place.files[place.at("heath", scripts, name)] = b""
     machine = place.machine()
     assert list(discarding.unowned_files(machine.reader, read_environment(machine.reader, place.at("heath")))) == []
-    leaving = discarding.plan(machine, place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
+    leaving = discarding.plan(machine, place.at("heath"), own_prefix=place.base, with_own_files=False)
     assert [item.path for item in leaving.answer.plan] == [place.at("heath")]
     for own in (
         ("notes.txt",),
@@ -200,16 +200,16 @@ def test_removing_it_looks_at_the_same_things(place):
     ):
         place.files[place.at("heath", *own)] = b""
     with pytest.raises(KalyxError, match="holds files that no package installed"):
-        discarding.plan(place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=False)
+        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=False)
     told = discarding.plan(
-        place.machine(), place.at("heath"), Writer(), own_prefix=place.base, with_own_files=True
+        place.machine(), place.at("heath"), own_prefix=place.base, with_own_files=True
     ).answer.unowned
     assert len(told) == 4 and all("\\" not in item for item in told)
     for refused in (place.base, place.at("spring")):
         with pytest.raises(KalyxError):
-            discarding.plan(place.machine(), refused, Writer(), own_prefix=place.at("elsewhere"), with_own_files=True)
+            discarding.plan(place.machine(), refused, own_prefix=place.at("elsewhere"), with_own_files=True)
     with pytest.raises(KalyxError, match="Kalyx itself"):
-        discarding.plan(place.machine(), place.at("heath"), Writer(), own_prefix=place.at("heath"), with_own_files=True)
+        discarding.plan(place.machine(), place.at("heath"), own_prefix=place.at("heath"), with_own_files=True)
 
 
 KEEPER = "C:\\Users\\Ærik the keeper"

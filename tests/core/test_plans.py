@@ -43,7 +43,8 @@ from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.made import BINARY, HOME, Files
-from tests.support.scenes import Scenes, SteadyWriter, changed, on, plus, told, tree
+from tests.support.memory_writer import SteadyWriter
+from tests.support.scenes import Scenes, changed, on, plus, told, tree
 
 MINE, ALL = f"{HOME}/.local/share/jupyter/kernels", "/usr/local/share/jupyter/kernels"
 SCENES = Scenes("core/plans")
@@ -162,7 +163,6 @@ def registered_and_back() -> Iterable[str]:
             files[f"{MINE}/heath/logo-svg.svg"] = "its old icon"
         machine = on(files)
         reader, seat = machine.reader, resolve(machine, f"{HOME}/heath")
-        writer = SteadyWriter(reader)
         reader.modified[f"{MINE}/heath/kernel.json"] = 77
         plan = registering.plan_registration(machine, seat, registering.Order(take_over=was, asks=asks), KERNEL_PACKAGES[0])
         before, seen = tree(reader), list[str]()
@@ -171,17 +171,17 @@ def registered_and_back() -> Iterable[str]:
             seen.extend(changed(before, tree(reader)))
             return RehearsalAnswer(kernel=machine.kernels[0] if machine.kernels else None, answered=answered, done=done, seen_by="")
 
-        answer = registering.register(machine, plan, writer, rehearsed)
+        answer = registering.register(machine, plan, rehearsed)
         yield from told(title, lambda: [f"in the rehearsal: {line}" for line in seen])
         yield from told("after it", lambda: [*changed(before, tree(reader)), f"done: {answer.done}, undo: {answer.undo}", *answer.notes])
         if answer.done and answer.undo[-1] == "--undo":
-            unregistering.restore(on_same(reader), answer.undo[2:-1], writer)
+            unregistering.restore(on_same(machine), answer.undo[2:-1])
             yield from told("put back", lambda: changed(before, tree(reader)))
 
 
-def on_same(reader: MemoryReader) -> Machine:
-    reader.memory.clear()
-    return Machine(reader)
+def on_same(machine: Machine) -> Machine:
+    machine.reader.memory.clear()
+    return Machine(machine.reader, writer=machine.writer)
 
 
 # -- removing kernels ------------------------------------------------------------
@@ -206,12 +206,12 @@ def unregistered() -> Iterable[str]:
     for word in ("moor", "Moor", "mor", "heath", "a b", f"{ALL}/heath", f"{MINE}/linked", f"{MINE}/empty", f"{HOME}/elsewhere", f"{MINE}/gone", "linked"):
         yield from told(word, lambda: [unregistering.removable(machine, word).folder])
     machine = on(two_kernels())
-    reader, writer = machine.reader, SteadyWriter(machine.reader)
+    reader = machine.reader
     before = tree(reader, "/")
     for turn in (1, 2):
-        machine = on_same(reader)
+        machine = on_same(machine)
         kernels = [kernel for kernel in machine.kernels if kernel.folder in (f"{MINE}/moor", f"{ALL}/heath")]
-        with Transaction(reader, writer) as transaction:
+        with Transaction(reader, machine.writer) as transaction:
             yield from told(f"removed, {turn}", lambda: unregistering.remove(machine, kernels, transaction))
             transaction.commit()
         yield from told("after that", lambda: changed(before, tree(reader, "/")))
@@ -220,11 +220,11 @@ def unregistered() -> Iterable[str]:
                 reader.put(f"{path}/kernel.json", json.dumps({**OLD, "display_name": "Again"}).encode())
     for word in ("moor", "heath", f"{ALL}/heath", "a b", "nothing", f"{MINE}/nothing"):
         yield from told(f"removed as {word}", lambda: [folder := unregistering.removed_folder(machine, word), unregistering.restorable(machine, folder)])
-    unregistering.forget_older(machine, f"{MINE}/moor", writer)
+    unregistering.forget_older(machine, f"{MINE}/moor")
     yield from told("the older ones forgotten", lambda: changed(before, tree(reader, "/")))
-    unregistering.restore(machine, [f"{MINE}/moor", f"{ALL}/heath"], writer)
+    unregistering.restore(machine, [f"{MINE}/moor", f"{ALL}/heath"])
     yield from told("restored", lambda: changed(before, tree(reader, "/")))
-    yield from told("restored again", lambda: unregistering.restore(machine, [f"{MINE}/moor"], writer) or [])
+    yield from told("restored again", lambda: unregistering.restore(machine, [f"{MINE}/moor"]) or [])
 
 
 @scene
@@ -240,14 +240,14 @@ def kept_by_somebody_else() -> Iterable[str]:
             reader.put(f"{base}{ending}/kernel.json", content.encode())
         yield from told(title, lambda: [unregistering.restorable(machine, kept)])
     machine = on(two_kernels())
-    reader, writer = machine.reader, SteadyWriter(machine.reader)
+    reader = machine.reader
     for title, folder, spec, startup in [("replaced", f"{MINE}/moor", "e30=", ""), ("replaced, with a start file", f"{MINE}/moor", "e30=", "eA=="), ("replaced, of another", f"{MINE}/heath", "e30=", ""),
                                          ("replaced, damaged", f"{MINE}/moor", "?", "")]:  # fmt: skip
         reader.put(f"{MINE}/moor/{STARTUP_FILE}", b"now")
         note = {"folder": folder, "spec": spec, "startup": startup, "times": [5, 5]}
         reader.put(unregistering.remembered_folder(machine, f"{MINE}/moor") + ".was", json.dumps(note).encode())
         before = tree(reader)
-        yield from told(title, lambda: unregistering.restore(machine, [f"{MINE}/moor"], writer) or changed(before, tree(reader)))
+        yield from told(title, lambda: unregistering.restore(machine, [f"{MINE}/moor"]) or changed(before, tree(reader)))
 
 
 # -- pointing --------------------------------------------------------------------
@@ -268,7 +268,7 @@ def pointed() -> Iterable[str]:
     files[f"{HOME}/spring/g.ipynb"] = '{"metadata": {"kernelspec": {"name": "moor"}}} '
     files.environment(f"{HOME}/lone")
     machine = on(files)
-    reader, writer = machine.reader, SteadyWriter(machine.reader)
+    reader, writer = machine.reader, machine.writer
     for target in (f"{HOME}/heath", f"{HOME}/orchard", f"{HOME}/lone", "kernel:moor", "kernel:gone", "shell"):
         yield from told(f"the kernel for {target}", lambda: [pointing.kernel_for(machine, resolve(machine, target)).folder])
     kernel = machine.kernel_by_id("moor")
@@ -280,16 +280,16 @@ def pointed() -> Iterable[str]:
         def there_and_back() -> Iterable[str]:
             plan = pointing.plan(machine, path, kernel)
             yield from (f"plan: {change.action} {change.path}" for change in plan.plan)
-            yield f"undo: {pointing.carry_out(machine, plan, writer)}, kept with mode {writer.modes[pointing._kept(reader, path)]:o}"
+            yield f"undo: {pointing.carry_out(machine, plan)}, kept with mode {writer.modes[pointing._kept(reader, path)]:o}"
             yield from (line for line in changed(before, tree(reader)) if "kalyx" not in line)
             back = pointing.plan_undo(machine, path)
             yield from (f"back: {change.action} {change.path}, goes: {back.goes}" for change in back.plan)
-            pointing.carry_out(machine, back, writer)
+            pointing.carry_out(machine, back)
             yield from (line for line in changed(before, tree(reader)) if "kalyx" not in line)
 
         yield from told(path, there_and_back)
     path = f"{HOME}/spring/a.ipynb"
-    pointing.carry_out(machine, pointing.plan(machine, path, kernel), writer)
+    pointing.carry_out(machine, pointing.plan(machine, path, kernel))
     kept = pointing._kept(reader, path)
     note = json.loads(reader.read(kept))
     for title, other in [("another file's", {"path": f"{HOME}/spring/b.ipynb"}), ("changed since", {"after": "0"}), ("a place before the file", {"back": [[-3, 2, "eA=="]]}), ("no base64", {"back": [[1, 2, "?"]]}),
@@ -298,7 +298,7 @@ def pointed() -> Iterable[str]:
         yield from told(f"its kept change is {title}", lambda: [change.action for change in pointing.plan_undo(machine, path).plan])
     stale = pointing.plan(machine, f"{HOME}/spring/b.ipynb", kernel)
     reader.put(f"{HOME}/spring/b.ipynb", b"somebody else's")
-    yield from told("changed between the plan and the change", lambda: pointing.carry_out(machine, stale, writer))
+    yield from told("changed between the plan and the change", lambda: pointing.carry_out(machine, stale))
     reader.modes[path] = 0o444
     yield from told("read-only", lambda: [str(pointing.plan(machine, path, kernel).path)])
 
@@ -435,22 +435,17 @@ def installer_run() -> Iterable[str]:
     """What the installer gets, what is told of its end, and what is kept of its words."""
     files = Files()
     files.variables = dict.fromkeys(("PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "CONDA_PREFIX", "__PYVENV_LAUNCHER__", "PIP_TARGET", "PIP_PREFIX", "PIP_ROOT", "PIP_PYTHON", "PIP_DRY_RUN", "PIP_REPORT", "PIP_USER", "PIP_INDEX_URL", "HOME", "TMPDIR"), "x") | {"PYTHONNOUSERSITE": ""}  # fmt: skip
-    made, installer.LiveWriter = installer.LiveWriter, lambda: writer
-    try:
-        for title, ended in [("well", {"output": b"done"}), ("a failure", {"status": 1, "errors": b"ERROR: no such release\ntoken=abcdef123\n"}), ("not started", {"status": None, "problem": "was not started: /x may have come along"}),
-                             ("too long", {"status": -9, "timed_out": True})]:  # fmt: skip
-            machine, runner = on(files), OneRunner(**ended)
-            machine = SimpleNamespace(reader=machine.reader, runner=runner, line=machine.line, seconds=20.0)
-            writer = SteadyWriter(machine.reader)
-            folder = f"{HOME}/.cache/kalyx/said"
-            for number in range(7):
-                machine.reader.put(f"{folder}/installer-20250101-000000-00000{number}.txt", b"")
-            machine.reader.put(f"{folder}/mine.txt", b"")
-            before = tree(machine.reader)
-            yield from told(title, lambda: [installer.run_to_end(machine, ["/x/python", "-B", "-m", "pip", "install", "hive", "--more"]).decode()])
-            yield from told("then", lambda: [*runner.ran, *changed(before, tree(machine.reader))])
-    finally:
-        installer.LiveWriter = made
+    for title, ended in [("well", {"output": b"done"}), ("a failure", {"status": 1, "errors": b"ERROR: no such release\ntoken=abcdef123\n"}), ("not started", {"status": None, "problem": "was not started: /x may have come along"}),
+                         ("too long", {"status": -9, "timed_out": True})]:  # fmt: skip
+        made, runner = on(files), OneRunner(**ended)
+        machine = SimpleNamespace(reader=made.reader, runner=runner, writer=made.writer, line=made.line, seconds=20.0)
+        folder = f"{HOME}/.cache/kalyx/said"
+        for number in range(7):
+            machine.reader.put(f"{folder}/installer-20250101-000000-00000{number}.txt", b"")
+        machine.reader.put(f"{folder}/mine.txt", b"")
+        before = tree(machine.reader)
+        yield from told(title, lambda: [installer.run_to_end(machine, ["/x/python", "-B", "-m", "pip", "install", "hive", "--more"]).decode()])
+        yield from told("then", lambda: [*runner.ran, *changed(before, tree(machine.reader))])
     for version in ("22.1.2", "22.2", "23.0.1", "9.0"):
         files = filled()
         files.package("heath", "pip", version, "pip")
@@ -549,10 +544,9 @@ def creation_that_fails() -> Iterable[str]:
             reader.put(folder + path, begun("prepare", folder, reader).encode() if content == "" else content, folder=content is None)
         order, removed = [], list[str]()
 
-        class Noting(SteadyWriter):
-            def remove_file(self, path: str) -> None:
-                removed.append(path)
-                super().remove_file(path)
+        def noting(path: str, remove: Callable[[str], None] = machine.writer.remove_file) -> None:
+            removed.append(path)
+            remove(path)
 
         def run(machine: Machine, argv: list[str], tell: object) -> bytes:
             order.append(" ".join(argv))
@@ -562,11 +556,12 @@ def creation_that_fails() -> Iterable[str]:
                 raise KalyxError("the installer fails")
             return b""
 
+        machine.writer.remove_file = noting
         kept, preparing.run_to_end = preparing.run_to_end, run
         try:
             wanted = preparing.Order(folder=folder, base=resolve(machine, "/usr/bin/python3").interpreter, wants=requested.InstallSpec())
             was = tree(reader)
-            yield from told(title, lambda: [str(preparing.carry_out(machine, wanted, [["python", "-m", "venv"]], Noting(reader), lambda text: order.append(f"told: {text}")).done)])
+            yield from told(title, lambda: [str(preparing.carry_out(machine, wanted, [["python", "-m", "venv"]], lambda text: order.append(f"told: {text}")).done)])
         finally:
             preparing.run_to_end = kept
         yield from told("then", lambda: [f"folder: {reader.kind(folder)}", *order, *removed, *changed(was, tree(reader))])
@@ -639,13 +634,12 @@ def removal_refused_half_way() -> Iterable[str]:
         reader = machine.reader
         if stopped:
             reader.put(f"{HOME}/heath/{DISCARDED_MARK}", begun("discard", f"{HOME}/heath", reader).encode())
-        writer = SteadyWriter(reader)
-        leaving = discarding.plan(machine, f"{HOME}/heath", writer, own_prefix="/usr", with_own_files=True)
+        leaving = discarding.plan(machine, f"{HOME}/heath", own_prefix="/usr", with_own_files=True)
         yield from told(f"{title}: plan", lambda: [*(f"{change.action} {change.path}" for change in leaving.answer.plan), *leaving.answer.pointers, *leaving.answer.notes])
         before = tree(reader)
         if full:
-            writer.move = refusing
-        yield from told(title, lambda: discarding.carry_out(machine, leaving, writer, lambda text: None) or [])
+            machine.writer.move = refusing
+        yield from told(title, lambda: discarding.carry_out(machine, leaving, lambda text: None) or [])
         yield from told("then", lambda: [line for line in changed(before, tree(reader)) if "/heath/lib" not in line and "/heath/bin" not in line] or ["as it was"])
 
 
@@ -673,9 +667,9 @@ def what_is_the_users_own() -> Iterable[str]:
         yield from told(f"left by {work}", lambda: discarding._the_users_files(reader, read_environment(reader, f"{HOME}/heath")))
     for folder, own in [(HOME, "/usr"), (f"{HOME}/heath/lib", "/usr"), (f"{HOME}/spring", f"{HOME}/heath")]:
         machine = on(files, folder=folder)
-        yield from told(f"standing in {folder}, Kalyx in {own}", lambda: [discarding.plan(machine, f"{HOME}/heath", SteadyWriter(machine.reader), own_prefix=own, with_own_files=True).prefix])
+        yield from told(f"standing in {folder}, Kalyx in {own}", lambda: [discarding.plan(machine, f"{HOME}/heath", own_prefix=own, with_own_files=True).prefix])
     machine = on(files)
-    yield from told("the files are named", lambda: [discarding.plan(machine, f"{HOME}/heath", SteadyWriter(machine.reader), own_prefix="/usr", with_own_files=False).prefix])
+    yield from told("the files are named", lambda: [discarding.plan(machine, f"{HOME}/heath", own_prefix="/usr", with_own_files=False).prefix])
     for word in ("heath", "linked", "empty", "notes.txt", "spring", "gone", "heath/bin/python"):
         machine = on(plus(files, {f"{HOME}/linked": Link("heath")}), folder=HOME)
         machine.reader.put(f"{HOME}/empty", None, folder=True)
@@ -727,8 +721,7 @@ def undone_fixes() -> Iterable[str]:
     files = filled()
     files[f"{HOME}/moved.py"] = files[f"{HOME}/spring/mine.py"] = b""
     files.package("orchard", "x", "1.0", "x")
-    reader = on(files).reader
-    machine = on_same(reader)
+    machine = on(files)
     before = {"nectarflow": ("nectarflow", "0.9"), "gone": ("Gone", "1"), "pip": ("pip", "23.0"), "beelines": ("beelines", "1.0"), "lacking": ("lacking", "1.0")}
     here = rollback.state_before(machine, steps.Install(python=python, requirements=["x"])).versions
     yield f"versions: {here}"

@@ -30,7 +30,8 @@ from kalyx.core.targets import resolve
 from kalyx.core.text import redaction
 from kalyx.core.text.essence import Essence, needed
 from tests.made import BINARY, HOME, WINDOWS, Files
-from tests.support.scenes import Scenes, SteadyWriter, on, plus, told
+from tests.support.memory_writer import SteadyWriter
+from tests.support.scenes import Scenes, on, plus, told
 
 SCENES = Scenes("core/readings")
 scene = SCENES.add

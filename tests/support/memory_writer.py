@@ -149,3 +149,20 @@ class MemoryWriter(Writer):
         if there == "folder" and reader.names(target):
             raise self._refuse(path, "directory not empty")
         reader.shift(location, target)
+
+
+class SteadyWriter(MemoryWriter):
+    """Its times and its chance are counted."""
+
+    count = 0
+
+    def now(self) -> float:
+        return 60.0
+
+    def stamp(self) -> str:
+        self.count += 1
+        return f"20260101-000000-{self.count:06}"
+
+    def chance(self, count: int) -> str:
+        self.count += 1
+        return f"{self.count:0{2 * count}x}"

@@ -239,15 +239,27 @@ class ModelPython(Runner):
         return "0" * 2 * count
 
     @contextmanager
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
+    def empty_folder(self) -> Iterator[str]:
         self.count += 1
         folder = f"/tmp/{self.count}"
         self.reader.put(folder, None, folder=True)
-        for name in self.reader.names(like) if like else []:
-            if (path := self.reader.join(like, name)) not in without:
-                self.reader.put(f"{folder}/{name}", Link(path))
-        yield folder
-        self.reader.drop(folder)
+        try:
+            yield folder
+        finally:
+            self.reader.drop(folder)
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        reader = self.reader.again()
+        self.reader.put(folder, None, folder=True)
+        for name in reader.names(real):
+            path = reader.join(real, name)
+            if path in instead:
+                if instead[path]:
+                    self.reader.put(reader.join(folder, reader.name(instead[path])), Link(path))
+            elif any(reader.inside(other, path) for other in instead) or (name == deep and reader.is_folder(path)):
+                self.link_all(path, reader.join(folder, name), instead)
+            elif name != "__pycache__":
+                self.reader.put(reader.join(folder, name), Link(path))
 
     def run(self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, begun: object = None, **_: object) -> Ended:
         if begun is not None:
@@ -292,7 +304,10 @@ class ModelPython(Runner):
         return whole, program
 
     def change(self, program: _Import, path: list[str], folder: str, action: str, value: str) -> None:
-        if action in ("put", "front", "drop", "clear"):
+        if action == "before":
+            new, _, old = value.partition("=")
+            path.insert(path.index(old) if old in path else len(path), new)
+        elif action in ("put", "front", "drop", "clear"):
             path[:] = [entry for entry in path if action != "clear" and (entry or folder) != value]
         if action in ("put", "last"):
             path.append(value)
@@ -308,7 +323,7 @@ class ModelPython(Runner):
             program.fresh.append(value)
         elif action == "start":
             program.start([value], "")
-        elif action not in ("drop", "clear", "limit", "prefix"):
+        elif action not in ("before", "drop", "clear", "limit", "prefix"):
             raise AssertionError(f"the model does not know {action}={value}")
 
     def attempt(self, program: _Import, module: str, names: list[str], path: list[str]) -> dict[str, object]:

@@ -14,7 +14,7 @@ from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Unreadable
 from tests.kept import differs
 from tests.made import HOME, Files
-from tests.support.memory_writer import MemoryWriter
+from tests.support.memory_writer import SteadyWriter
 
 Scene = Callable[[], Iterable[str]]
 
@@ -37,23 +37,6 @@ class Scenes:
     def difference(self, name: str) -> str:
         """How what is said now differs from what is kept; empty where it does not."""
         return differs(self._folder / f"{name}.txt", "\n".join(self._scenes[name]()) + "\n")
-
-
-class SteadyWriter(MemoryWriter):
-    """Its times and its chance are counted."""
-
-    count = 0
-
-    def now(self) -> float:
-        return 60.0
-
-    def stamp(self) -> str:
-        self.count += 1
-        return f"20260101-000000-{self.count:06}"
-
-    def chance(self, count: int) -> str:
-        self.count += 1
-        return f"{self.count:0{2 * count}x}"
 
 
 def told(title: str, ask: Callable[[], Iterable[str]]) -> list[str]:
@@ -91,4 +74,4 @@ def plus(files: Files, more: dict[str, object]) -> Files:
 
 def on(files: Files, **more: object) -> Machine:
     reader = MemoryReader("linux", files, home=HOME, **{"folder": f"{HOME}/spring", "variables": files.variables, **more})
-    return Machine(reader)
+    return Machine(reader, writer=SteadyWriter(reader))

@@ -27,26 +27,37 @@ if TYPE_CHECKING:
     from kalyx.core.seats.server import RunningServer
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.runner import Runner
+    from kalyx.core.system.writer import Writer
 
 
 class Call:
     """One call of Kalyx: its options and, lazily, the machine and the screen."""
 
-    def __init__(self, options: argparse.Namespace, reader: Reader | None = None, runner: Runner | None = None) -> None:
-        """``reader``: the machine asked about, where it is not this one; ``runner``: what starts programs there."""
+    def __init__(
+        self,
+        options: argparse.Namespace,
+        reader: Reader | None = None,
+        runner: Runner | None = None,
+        writer: Writer | None = None,
+    ) -> None:
+        """``reader``: the machine asked about, where it is not this one.
+
+        ``runner`` and ``writer``: what starts programs and what changes files there.
+        """
         self.options = options
-        self._reader, self._own_runner = reader, runner
+        self._reader, self._own_runner, self._writer = reader, runner, writer
         self._let_through: set[str] = set()
         if reader is None and getattr(options, "on", None):
             self._reader, self._own_runner = captured_system(options.on)
 
     def again(self, options: argparse.Namespace) -> Call:
         """Another call about the same machine, as it was read so far."""
-        return self.handing_on(Call(options, self.machine.reader, self._own_runner))
+        return self.handing_on(Call(options, self.machine.reader, self._own_runner, self._writer))
 
     def reread(self) -> Call:
         """The same call with nothing read yet: for use after a change."""
-        return self.handing_on(Call(self.options))
+        reader = self._reader.again() if self._reader is not None else None
+        return self.handing_on(Call(self.options, reader, self._own_runner, self._writer))
 
     def handing_on(self, call: Call) -> Call:
         """Another call, which may start what this one may."""
@@ -72,7 +83,7 @@ class Call:
         elif not self.options.static and own is not None:
             start, complete = (lambda: own), partial(_completed_elsewhere, reader, own)
         subject = _notebook_of(self.options, reader)
-        machine = Machine(reader, start, self.options.timeout, complete, subject, self._let_through)
+        machine = Machine(reader, start, self.options.timeout, complete, subject, self._let_through, self._writer)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
             machine.serving, machine.server = server_of(machine, seen_by)

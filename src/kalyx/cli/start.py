@@ -191,8 +191,11 @@ def changing(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask before a change")
 
 
-def call(words: list[str]) -> int:
-    """Run one call and return its exit status."""
+def call(words: list[str], *system: Any) -> int:
+    """Run one call and return its exit status.
+
+    ``system``: the Reader, the Runner and the Writer of the machine asked about, where it is not this one.
+    """
     if "_ARGCOMPLETE" in os.environ:
         from kalyx.cli.completing import complete
 
@@ -212,7 +215,7 @@ def call(words: list[str]) -> int:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
-    return 0 if options is None else _run(options, words, as_json)
+    return 0 if options is None else _run(options, words, as_json, system)
 
 
 def _options_of(words: list[str]) -> argparse.Namespace | None:
@@ -235,7 +238,7 @@ def _options_of(words: list[str]) -> argparse.Namespace | None:
     return options
 
 
-def _run(options: argparse.Namespace, words: list[str], as_json: bool) -> int:
+def _run(options: argparse.Namespace, words: list[str], as_json: bool, system: tuple[Any, ...] = ()) -> int:
     """Run the command and return its exit status."""
     from kalyx.cli.context import Call
     from kalyx.core.model.records import KalyxError
@@ -244,9 +247,9 @@ def _run(options: argparse.Namespace, words: list[str], as_json: bool) -> int:
     if getattr(options, "on", None) and options.command not in EXAMINE:
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
+        made = Call(options, *system)
         if options.command in CHANGE or getattr(options, "fix", False):
-            _take_back_what_was_stopped(options)
-        made = Call(options)
+            _take_back_what_was_stopped(made)
         status = import_module(f"kalyx.cli.commands.{options.command}").run(made)
         if getattr(options, "dry_run", False) and not made.as_json:
             made.screen.line("nothing was changed: this was a dry run")
@@ -261,16 +264,14 @@ def _run(options: argparse.Namespace, words: list[str], as_json: bool) -> int:
         return _refuse(_own_failure(failure, words), [], as_json)
 
 
-def _take_back_what_was_stopped(options: argparse.Namespace) -> None:
+def _take_back_what_was_stopped(made: Any) -> None:
     """Roll back what a killed run had begun to change, before anything is planned; not for a dry run."""
-    if options.dry_run:
+    if made.options.dry_run:
         return
     from kalyx.core.actions.transaction import recover
-    from kalyx.core.system.live_reader import LiveReader
-    from kalyx.core.system.live_writer import LiveWriter
     from kalyx.core.text.visible import visible
 
-    for line in recover(LiveReader(), LiveWriter()):
+    for line in recover(made.machine.reader.again(), made.machine.writer):
         print(f"kalyx: {visible(line)}", file=sys.stderr)
 
 

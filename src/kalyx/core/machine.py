@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from kalyx.core.seats.running import Live
     from kalyx.core.seats.server import RunningServer
     from kalyx.core.system.runner import Runner
+    from kalyx.core.system.writer import Writer
 
 
 class Machine:
@@ -50,13 +51,16 @@ class Machine:
         complete: Callable[[list[Interpreter]], None] | None = None,
         subject: str | None = None,
         let_through: set[str] | None = None,
+        writer: Writer | None = None,
     ) -> None:
         """``complete`` fills in what only asking tells of the interpreters that were read (their full version).
 
         ``subject``: the notebook asked about, by its path; None: the current folder. It decides which server answers.
         ``let_through``: the paths of programs that may be started; what this machine lets through is added.
+        ``writer``: what changes this machine; None: the live one.
         """
         self.reader = reader
+        self._writer = writer
         self.subject = subject or reader.folder
         self._complete = complete
         self._start = start
@@ -75,6 +79,13 @@ class Machine:
         from kalyx.core.interpreters.consent import Gate
 
         return Gate(self._start(), self.reader, self._let_through) if self._start is not None else None
+
+    @cached_property
+    def writer(self) -> Writer:
+        """What changes this machine, loaded when the first change is made."""
+        from kalyx.core.system.live_writer import LiveWriter
+
+        return self._writer or LiveWriter()
 
     def objection(self, interpreter: Interpreter, named_by: NamedBy) -> str | None:
         """Why the interpreter may not be started, in words; None where it may: then the Runner starts it."""

@@ -33,8 +33,6 @@ def run(call: Call) -> int:
 
 
 def _made(call: Call, path: str) -> int:
-    from kalyx.core.system.live_writer import LiveWriter
-
     machine = call.machine
     answer = CaptureAnswer(path=path, plan=[ChangePlan(action="write a capture", path=path)])
     if machine.reader.known_kind(path) is not None:
@@ -50,7 +48,7 @@ def _made(call: Call, path: str) -> int:
             made = _recorded(call, tell)
             blind = blinding(machine.reader, socket.gethostname())
             content = made.write(blind.content, blind.entry)
-        LiveWriter().write(path, content, mode=0o600, new=True)
+        machine.writer.write(path, content, mode=0o600, new=True)
         answer.done, answer.bytes = True, len(content)
         answer.readings, answer.answers = len(made.readings), len(made.answers)
     if call.as_json:

@@ -10,7 +10,6 @@ from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import discarding
 from kalyx.core.model.action_results import DiscardAnswer
-from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -24,15 +23,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine = call.machine
     prefix = discarding.prefix_of(machine, call.options.target)
-    writer, with_own_files = LiveWriter(), call.options.with_own_files
-    leaving = discarding.plan(machine, prefix, writer, own_prefix=sys.prefix, with_own_files=with_own_files)
+    with_own_files = call.options.with_own_files
+    leaving = discarding.plan(machine, prefix, own_prefix=sys.prefix, with_own_files=with_own_files)
     if not call.options.dry_run:
         if not call.as_json and not call.options.yes:
             _show(call, leaving.answer)
         if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
             with signals.held():
                 with call.progress("removing:") as tell:
-                    discarding.carry_out(machine, leaving, writer, tell)
+                    discarding.carry_out(machine, leaving, tell)
                 # The environment is removed: the answer is printed whatever arrives now.
                 stopped = signals.over()
             status = _show(call, leaving.answer)

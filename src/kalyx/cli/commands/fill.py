@@ -13,7 +13,6 @@ from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.model.action_results import FillAnswer
 from kalyx.core.model.records import ChangePlan, KalyxError, VersionChange
-from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -84,12 +83,12 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
     result = left_over(reader, prefix)
     if result != "unfinished":
         if result and not call.options.dry_run:
-            Kept(reader, prefix, LiveWriter()).recover()
+            Kept(reader, prefix, call.machine.writer).recover()
         return []
     plan = [ChangePlan(action="put back what was there before a fill that was stopped", path=prefix)]
     if not call.may_change(plan, f"A fill of {prefix} was interrupted. Roll it back first?"):
         return ["a fill was interrupted here; it is rolled back first"]
-    Kept(reader, prefix, LiveWriter()).recover()
+    Kept(reader, prefix, call.machine.writer).recover()
     return ["a fill was interrupted here; it was rolled back first"]
 
 

@@ -11,7 +11,6 @@ from kalyx.core.actions import pointing
 from kalyx.core.model.action_results import PointAnswer
 from kalyx.core.model.records import KalyxError
 from kalyx.core.seats.notebook import ENDING, notebook_seat, read_notebook
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.targets import resolve
 from kalyx.core.text.visible import visible
@@ -73,7 +72,7 @@ def _point_editor(call: Call) -> int:
         try:
             answer.seat = editor_settings.proof(call.reread().machine, path, target)
         except KalyxError as error:
-            pointing.take_back(change, LiveWriter())
+            pointing.take_back(call.machine, change)
             raise KalyxError(f"{error.message}; the change was rolled back") from None
         answer.notes.append(
             "an open editor reads the file when the folder is opened again;"
@@ -93,7 +92,7 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
         _show(call, answer)
     call.may_change(change.plan, f"Change {change.path}?")
     with signals.held():
-        undo = pointing.carry_out(call.machine, change, LiveWriter())
+        undo = pointing.carry_out(call.machine, change)
         signals.over()  # it is changed: the answer with its undo line is printed whatever arrives now
     answer.undo = None if call.options.undo and change.goes else undo
     answer.done = True

@@ -22,7 +22,6 @@ from kalyx.core.model.action_results import PrepareAnswer, RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError
 from kalyx.core.packages.requirements import satisfies
 from kalyx.core.queries.rehearse import rehearse
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_command import own_command
 from kalyx.core.targets import resolve
 
@@ -73,7 +72,7 @@ def run(call: Call) -> int:
         _show(call, answer)
     call.may_change(changes, f"Make {order.folder} with Python {order.base.version}?")
     with signals.held(), call.progress("at work:") as tell:
-        made = preparing.carry_out(machine, order, commands, LiveWriter(), tell)
+        made = preparing.carry_out(machine, order, commands, tell)
         made.plan = changes
         stopped = None
         try:
@@ -192,9 +191,9 @@ def _kernel(call: Call, folder: str, answer: PrepareAnswer) -> None:
 
     def rehearsed() -> RehearsalAnswer:
         fresh = call.reread().machine
-        return rehearse(fresh, read_kernel(fresh.reader, plan.folder, fresh.server, "me"), [])
+        return rehearse(fresh, read_kernel(fresh.reader, plan.folder, fresh.server, "me"), [], stays=False)
 
-    answer.rehearsal = registering.register(machine, plan, LiveWriter(), rehearsed)
+    answer.rehearsal = registering.register(machine, plan, rehearsed)
     answer.notes += plan.notes
     if not answer.rehearsal.answered:
         answer.notes.append("the kernel gave no answer, so its registration was rolled back")
@@ -207,9 +206,9 @@ def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
     machine = call.machine
     target = resolve(machine, folder)
     file = editor_settings.settings_file(machine.reader)
-    writer = editor_settings.plan(machine, file, None, target)
-    answer.notes += editor_settings.warnings(machine, writer, target)
-    undo = pointing.carry_out(machine, writer, LiveWriter())
+    change = editor_settings.plan(machine, file, None, target)
+    answer.notes += editor_settings.warnings(machine, change, target)
+    undo = pointing.carry_out(machine, change)
     answer.notes.append(f"{file} chooses it now; to undo: {machine.line(undo)}")
 
 

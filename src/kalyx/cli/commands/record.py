@@ -10,7 +10,6 @@ from kalyx.cli.start import changing
 from kalyx.core.actions.record_reader import is_record
 from kalyx.core.actions.recording import record
 from kalyx.core.model.records import ChangePlan, KalyxError
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
 
 
@@ -39,7 +38,7 @@ def run(call: Call) -> int:
         if not options.dry_run:
             looked_at = reader.read(path, 64 * 1024 * 1024) if reader.is_file(path) else None
             content = answer.text.encode("utf-8", "surrogateescape")
-            LiveWriter().write(path, content, new=not there, over=looked_at)
+            call.machine.writer.write(path, content, new=not there, over=looked_at)
             answer.done = True
     if call.as_json:
         call.print_json(answer)

@@ -19,7 +19,6 @@ from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
 from kalyx.core.model.records import ChangePlan, Finding, KalyxError, Seat
 from kalyx.core.queries.rehearse import rehearse
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_command import own_command
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.visible import visible
@@ -114,7 +113,7 @@ def _let_ask(call: Call, notebook: str, plan: Plan) -> list[str]:
         change = pointing.plan(machine, notebook, kernel)
         if change.after == change.before:
             return [f"{notebook} asks for {plan.identifier} already"]
-        undo = pointing.carry_out(machine, change, LiveWriter())
+        undo = pointing.carry_out(machine, change)
     except KalyxError as refusal:  # the kernel answered, and stays
         return [f"the notebook was not changed: {refusal.message}"]
     return [f"{notebook} asks for {plan.identifier} now; to undo that: {machine.line(undo)}",
@@ -212,9 +211,9 @@ def _carry_out(call: Call, plan: Plan) -> RehearsalAnswer:
         kernel = read_kernel(fresh.reader, plan.folder, fresh.server, call.options.reach)
         if call.machine.runner is None:
             return RehearsalAnswer(schema="kalyx.register/2", kernel=kernel, done=True)
-        return rehearse(fresh, kernel, [], schema="kalyx.register/2")
+        return rehearse(fresh, kernel, [], schema="kalyx.register/2", stays=False)
 
-    answer = registering.register(call.machine, plan, LiveWriter(), rehearsed)
+    answer = registering.register(call.machine, plan, rehearsed)
     answer.plan, answer.notes = plan.changes, [*plan.notes, *answer.notes]
     return answer
 

@@ -10,9 +10,8 @@ from kalyx.cli.start import changing, command_parser
 from kalyx.core.model.action_results import ReportAnswer
 from kalyx.core.model.records import ChangePlan, KalyxError
 from kalyx.core.model.results import WhyAnswer
-from kalyx.core.system import Unreadable
+from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.live_reader import LiveReader
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.visible import visible
 
 _LARGEST = 256 * 1024 * 1024
@@ -31,7 +30,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     from kalyx.core.queries.overview import overview
 
-    own, options = LiveReader(), call.options
+    options = call.options
+    own = LiveReader() if options.on else call.machine.reader  # the page is written here, whatever machine it is about
     path = own.absolute(options.to)
     kind = path.lower().rpartition(".")[2]
     if kind not in ("html", "htm", "svg"):
@@ -59,7 +59,7 @@ def run(call: Call) -> int:
         plan=[ChangePlan(action="replace" if there else "write", path=path)],
     )  # fmt: skip
     if not options.dry_run:
-        LiveWriter().write(path, content, new=not there, over=looked_at)
+        call.machine.writer.write(path, content, new=not there, over=looked_at)
         answer.done = True
     if call.as_json:
         call.print_json(answer)
@@ -68,7 +68,7 @@ def run(call: Call) -> int:
     return 0
 
 
-def _made_here(reader: LiveReader, path: str) -> bool:
+def _made_here(reader: Reader, path: str) -> bool:
     from kalyx.cli.render.page import SIGNS
 
     try:

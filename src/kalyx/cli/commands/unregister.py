@@ -13,7 +13,6 @@ from kalyx.core.actions import unregistering
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.model.action_results import UnregisterAnswer
 from kalyx.core.model.records import ChangePlan, Kernel
-from kalyx.core.system.live_writer import LiveWriter
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -28,19 +27,18 @@ def run(call: Call) -> int:
         return _undo(call, ids)
     kernels = [unregistering.removable(call.machine, identifier) for identifier in dict.fromkeys(ids)]
     plan = [ChangePlan(action="remove", path=kernel.folder) for kernel in kernels]
-    answer = UnregisterAnswer(plan=plan, stays=[_stays(call, kernel) for kernel in kernels])
+    answer = UnregisterAnswer(plan=plan, stays=list(dict.fromkeys(_stays(call, kernel) for kernel in kernels)))
     if call.options.dry_run:
         return _show(call, answer)
     if not call.as_json and not call.options.yes:
         _show(call, answer)
     call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
-    writer = LiveWriter()
     with signals.held():
-        with Transaction(call.machine.reader, writer) as transaction:
+        with Transaction(call.machine.reader, call.machine.writer) as transaction:
             answer.undo = unregistering.remove(call.machine, kernels, transaction)
             transaction.commit()
         for kernel in kernels:
-            unregistering.forget_older(call.machine, kernel.folder, writer)
+            unregistering.forget_older(call.machine, kernel.folder)
         answer.done = True
         signals.over()
     return _show(call, answer)
@@ -63,7 +61,7 @@ def _undo(call: Call, ids: list[str]) -> int:
     if not call.options.dry_run:
         call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
         with signals.held():
-            unregistering.restore(call.machine, folders, LiveWriter())
+            unregistering.restore(call.machine, folders)
             signals.over()
         answer.stays = [f"it was restored in {folder}" for folder in folders]
         answer.done = True

@@ -268,7 +268,7 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
         raise KalyxError(
             f"{item.statement} does not work in {visible(call.options.other)} either: name a seat where it does"
         )
-    finding = explain_against(case, machine, other, tell) if case is not None else None
+    finding = explain_against(case, machine, other, other_seat, tell) if case is not None else None
     if finding is not None:
         item.findings = without_repeats([finding, *item.findings])
         return
@@ -297,7 +297,7 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
     text: list[str] = []
     for number, fix in enumerate(fixes):
         before.plan = fixing.plan_of(fix)
-        if not call.as_json:
+        if not call.as_json and not call.options.dry_run:
             _draw_plan(call, before, first=number == 0)
         if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
             before.notes += text

@@ -23,15 +23,19 @@ _DONE = {"install": "installed", "upgrade": "upgraded", "downgrade": "downgraded
 
 def draw_fill_plan(screen: Screen, answer: FillAnswer) -> None:
     """What would be installed, changed and removed, and which packages that would break."""
-    environment = answer.environment
-    if environment is not None:
-        screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
-                    screen.path(environment.prefix))  # fmt: skip
+    _draw_head(screen, answer)
     _draw_moves(screen, answer, done=False)
     for unmet in answer.broken:
         has = f"but {visible(unmet.found)} would be installed" if unmet.found else "which would be missing"
         screen.line("   ", ("breaks    ", ORANGE), f"{visible(unmet.name)} {visible(unmet.version)}: requires "
                     f"{visible(unmet.requirement)}, {has}")  # fmt: skip
+
+
+def _draw_head(screen: Screen, answer: FillAnswer) -> None:
+    environment = answer.environment
+    if environment is not None:
+        screen.line(("fill", "bold"), f"  {visible(environment.name)}, {environment.version}  ",
+                    screen.path(environment.prefix))  # fmt: skip
 
 
 def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
@@ -56,7 +60,9 @@ def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: list[VersionChange] | None) -> None:
-    """The result, after the plan was shown."""
+    """The result, after the plan was shown where there was one."""
+    if planned is None and not answer.moves:
+        _draw_head(screen, answer)
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))

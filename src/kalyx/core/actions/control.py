@@ -15,17 +15,17 @@ from kalyx.core.actions.trying import fetching, stand_in, tops_of
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.difference import Decisive, Dimension, least
 from kalyx.core.diagnosis.shared.failing import raised_evidence, reinstall, set_here
+from kalyx.core.diagnosis.shared.holders import called
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.conducting import outcome_of, try_with
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError
+from kalyx.core.model.records import Evidence, Finding, Fix, KalyxError, Seat
 from kalyx.core.model.steps import Install
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.packages.requirements import asked_by
-from kalyx.core.system.links import link_all
 from kalyx.core.text.names import is_requirement
 from kalyx.core.text.redaction import shown_variables
 from kalyx.core.text.visible import visible
@@ -41,15 +41,15 @@ class _Control:
     """One case, and the folders that are made for it."""
 
     def __init__(self, case: Case, machine: Machine, stack: ExitStack, wheels: str | None, tell: Tell) -> None:
+        assert machine.runner is not None
         self.case, self.machine, self.wheels, self.tell = case, machine, wheels, tell
-        self.reader, self.stack = machine.reader, stack
+        self.reader, self.runner, self.stack = machine.reader, machine.runner, stack
         self.site = case.sites[0] if case.sites else ""
         self.fresh: set[str] = set()
 
     def folder(self) -> str:
-        assert self.machine.runner is not None
         # Not the temporary folder itself: stand_in makes a folder next to the one that it is given.
-        return self.reader.join(self.stack.enter_context(self.machine.runner.empty_folder()), "packages")
+        return self.reader.join(self.stack.enter_context(self.runner.empty_folder()), "packages")
 
     def fetched(self, words: list[str], *more: str) -> str:
         """A folder into which the installer brought requirements, nothing of them built.
@@ -68,10 +68,9 @@ class _Control:
 
     def alone(self, folder: str) -> str:
         """The import with the packages of a folder, and with none of this environment's packages."""
-        assert self.machine.runner is not None
         words = (f"prefix={self.case.interpreter.prefix}",)
         experiment = Experiment("in a fresh environment", put=(folder,), words=words, flags_in=("-S",))
-        trial = try_with(self.case, experiment, self.machine.runner, self.machine.seconds)
+        trial = try_with(self.case, experiment, self.runner, self.machine.seconds)
         return outcome_of(self.case, trial)
 
     def replaced(self, source: str, keys: Sequence[str], words: str) -> Experiment:
@@ -85,14 +84,14 @@ class _Control:
         if source not in self.fresh:
             kept = {top for top in kept if not top.endswith((".pth", ".start"))}
         paths = [reader.join(source, name) for name in reader.names(source)]
-        link_all(source, folder, {path: "" for path in paths if path not in kept})
+        self.runner.link_all(source, folder, {path: "" for path in paths if path not in kept})
         changes = stand_in(self.machine, folder, self.site, self.case.module)
         return Experiment(f"with {', '.join(keys[:3])} {words}", words=tuple(changes))
 
     def without(self, paths: Sequence[str]) -> Experiment:
         """The import without some files or folders of the environment's own folder of packages."""
         folder = self.folder()
-        link_all(self.site, folder, dict.fromkeys(paths, ""))
+        self.runner.link_all(self.site, folder, dict.fromkeys(paths, ""))
         names = ", ".join(self.reader.name(path) for path in paths[:3])
         return Experiment(f"without {names}", words=(f"swap={folder}={self.site}",))
 
@@ -184,11 +183,11 @@ def relevant_distributions(case: Case, machine: Machine) -> list[Installed]:
     return list(result.values())
 
 
-def explain_against(case: Case, machine: Machine, other: Case, tell: Tell) -> Finding | None:
-    """What is different in a seat where the same import works: its variables, its flags, its packages."""
+def explain_against(case: Case, machine: Machine, other: Case, seat: Seat, tell: Tell) -> Finding | None:
+    """What is different in ``seat``, where the same import works (``other``): its variables, its packages."""
     with ExitStack() as stack:
         control = _Control(case, machine, stack, None, tell)
-        name = other.here
+        name = other.here if seat.seat == "path" else called(seat)
         given = {key: value for key, value in other.way.variables.items() if case.way.variables.get(key) != value}
 
         def with_its_variables(names: Sequence[str]) -> Experiment:
@@ -200,7 +199,7 @@ def explain_against(case: Case, machine: Machine, other: Case, tell: Tell) -> Fi
         tell(f"the variables of {name}")
         decisive = least(case, machine, Dimension("variable", [*sorted(given), *sorted(gone)], with_its_variables))
         if decisive is not None:
-            return _of_variables(control, decisive, other, given)
+            return _of_variables(control, decisive, name, given)
         if case.interpreter.minor == other.interpreter.minor and other.sites:
             tell(f"the packages of {name}")
             there = {
@@ -216,24 +215,27 @@ def explain_against(case: Case, machine: Machine, other: Case, tell: Tell) -> Fi
         return None
 
 
-def _of_variables(control: _Control, decisive: Decisive, other: Case, given: dict[str, str]) -> Finding:
+def _of_variables(control: _Control, decisive: Decisive, name: str, given: dict[str, str]) -> Finding:
+    """``name``: the seat that has other values of the variables that decide; ``given``: its values."""
     case, machine = control.case, control.machine
     from kalyx.core.model.steps import RunWith
 
     variables = {name: given.get(name) for name in decisive.items}
     shown = shown_variables({name: value for name, value in variables.items() if value is not None})
     facts = []
-    for name, value in variables.items():
-        here = set_here(case, name) if name in case.way.variables else f"{name} is not set"
-        there = "is not set" if value is None else f"is {shown[name]}" if shown[name] else "has another value"
-        fact = f"{here} here; in {other.here} the variable {there}"
-        facts.append(Evidence(fact=fact, source=f"the variables of {other.here}"))
+    for variable, value in variables.items():
+        is_set = variable in case.way.variables
+        here = set_here(case, variable) if is_set else f"{variable} is not set"
+        hidden = "has another value" if is_set else "is set"
+        there = "is not set" if value is None else f"is {shown[variable]}" if shown[variable] else hidden
+        fact = f"{here} here; in {name} the variable {there}"
+        facts.append(Evidence(fact=fact, source=f"the variables of {name}"))
     step = fixes.step(machine, RunWith(words=case.command, variables=variables))
     if None in shown.values():  # a value that may be a secret stands in no line
-        step = fixes.by_hand(f"set {' and '.join(shown)} to what {other.here} has")
-    fix = Fix(message=f"run it with the variables of {other.here}", steps=[step])
+        step = fixes.by_hand(f"set {' and '.join(shown)} to what {name} has")
+    fix = Fix(message=f"run it with the variables of {name}", steps=[step])
     fix.was_tried(works=True)
-    message = f"{' and '.join(decisive.items[:3])} decides: with the value of {other.here} import {case.module} works"
+    message = f"{' and '.join(decisive.items[:3])} decides: with the value of {name} import {case.module} works"
     return _finding(control, message, facts, fix)
 
 

@@ -37,7 +37,6 @@ from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_below, read_notebook
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.reader import FileStat
-from kalyx.core.system.writer import Writer
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import shown_command
@@ -96,7 +95,7 @@ def _left_by(reader: Reader, folder: str) -> Entry | None:
     return None
 
 
-def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with_own_files: bool) -> Leaving:
+def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool) -> Leaving:
     """Plan the removal. Raises KalyxError with the reason that forbids it."""
     reader = machine.reader
     prefix = reader.real(prefix)
@@ -115,7 +114,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
             )
     _refuse_what_is_in_use(machine, prefix)
     _refuse_a_base_of_others(machine, prefix)
-    obstacle = writer.obstacle(prefix)
+    obstacle = machine.writer.obstacle(prefix)
     if obstacle is not None:
         raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
     unowned = list(_the_users_files(reader, view))
@@ -128,7 +127,7 @@ def plan(machine: Machine, prefix: str, writer: Writer, *, own_prefix: str, with
         )
     kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
     for kernel in kernels:
-        if (held := writer.obstacle(kernel.folder)) is not None:
+        if (held := machine.writer.obstacle(kernel.folder)) is not None:
             raise KalyxError(f"kernel {kernel.id} starts {visible(prefix)} and cannot be removed: {visible(held)};"
                              " nothing was removed")  # fmt: skip
     size, _ = reader.usage(prefix)
@@ -306,13 +305,13 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
     return pointers
 
 
-def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable[[str], None]) -> None:
+def carry_out(machine: Machine, leaving: Leaving, tell: Callable[[str], None]) -> None:
     """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last.
 
     A signal that arrives after the mark is written takes effect when all is removed. Raises KalyxError that says what
     was done and what was not; where nothing of the environment was removed, the kernels are put back.
     """
-    reader, prefix = machine.reader, leaving.prefix
+    reader, writer, prefix = machine.reader, machine.writer, leaving.prefix
     path, working = reader.join(prefix, DISCARDED_MARK), Working(reader, prefix, "discard", writer)
     with signals.held():
         before, was_listed = _left_by(reader, prefix), prefix in made_prefixes(reader)
@@ -339,7 +338,7 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
                 if not was_listed:
                     managed_envs.forget(reader, prefix, writer)
             raise
-        _remove_all(machine, leaving, writer, tell)
+        _remove_all(machine, leaving, tell)
         managed_envs.forget(reader, prefix, writer)
         working.end()
         if before is not None:
@@ -347,9 +346,9 @@ def carry_out(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable
         leaving.answer.done = True
 
 
-def _remove_all(machine: Machine, leaving: Leaving, writer: Writer, tell: Callable[[str], None]) -> None:
+def _remove_all(machine: Machine, leaving: Leaving, tell: Callable[[str], None]) -> None:
     """Remove what is in the folder, the settings file and the mark last. Raises KalyxError that says what is left."""
-    reader, prefix = machine.reader, leaving.prefix
+    reader, writer, prefix = machine.reader, machine.writer, leaving.prefix
     last = ("pyvenv.cfg", DISCARDED_MARK)
     names = reader.again().names(prefix)
     try:

@@ -22,7 +22,6 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer
 from kalyx.core.model.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 from kalyx.core.text.nearness import distance
 from kalyx.core.text.versions import change_of
@@ -47,7 +46,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
     packages = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
     _refuse(machine, order, installer, packages)
-    Kept(machine.reader, prefix, LiveWriter()).paths_of(_folders(machine, order.environment))
+    Kept(machine.reader, prefix, machine.writer).paths_of(_folders(machine, order.environment))
     answer = FillAnswer(environment=order.environment, interpreter=interpreter)
     if order.remove:
         command = _plan_removal(order, packages, installer, answer)
@@ -132,7 +131,7 @@ def installed(machine: Machine, order: Order, commands: list[list[str]], tell: C
     Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
     """
     installer = Installer(machine, order.interpreter, order.wheels)
-    kept = Kept(machine.reader, order.environment.prefix, LiveWriter())
+    kept = Kept(machine.reader, order.environment.prefix, machine.writer)
     with signals.held():
         kept.begin(_folders(machine, order.environment))
         try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from kalyx.core.actions.installer import run_step
+from kalyx.core.actions.installer import CommandFailed, run_step
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
@@ -79,13 +79,10 @@ def carry_out(
         keep(step)
         try:
             run_step(machine, step, tell)
-        except KalyxError as refusal:
+        except CommandFailed as failed:
             if step.command[0] != "kalyx":
                 raise
-            text, whole, file = str(refusal).rpartition(" (the whole output")
-            reason = (text or str(refusal)).partition(" failed: ")[2] or str(refusal)
-            reason += whole + file if whole not in reason else ""
-            raise KalyxError(f"{visible(step.line)}: {reason}") from None
+            raise KalyxError(f"{visible(step.line)}: {failed.reason}{failed.whole}") from None
 
 
 def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, ...]) -> None:

@@ -25,7 +25,6 @@ from kalyx.core.model.steps import Step, offline_words
 from kalyx.core.packages.contents import contents
 from kalyx.core.packages.metadata import Installed, installed_in
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.system.own_command import own_command
 from kalyx.core.system.own_files import distrust
 from kalyx.core.system.reader import FileStat
@@ -44,6 +43,14 @@ _TELLS_SINCE = (22, 2)
 # What would make the installer work on another place than the environment it runs in.
 _LEADS_ELSEWHERE = {"PYTHONHOME", "PYTHONPATH", "VIRTUAL_ENV", "CONDA_PREFIX", "__PYVENV_LAUNCHER__", "PIP_TARGET",
                     "PIP_PREFIX", "PIP_ROOT", "PIP_PYTHON", "PIP_DRY_RUN", "PIP_REPORT"}  # fmt: skip
+
+
+class CommandFailed(KalyxError):
+    """A command that was run failed: ``line``, how it is typed; ``reason``; ``whole``, where its output is kept."""
+
+    def __init__(self, line: str, reason: str, whole: str = "") -> None:
+        super().__init__(f"{line} failed: {reason}{whole}")
+        self.line, self.reason, self.whole = line, reason, whole
 
 
 def executable_in(reader: Reader, folder: str) -> str:
@@ -127,7 +134,6 @@ class Installer:
         """Install into a copy of the environment: for an installer that has no report."""
         machine, reader = self.machine, self.machine.reader
         assert machine.runner is not None
-        writer = LiveWriter()
         with machine.runner.empty_folder() as path:
             prefix = reader.join(path, "copy")
             tell("testing it in a copy")
@@ -140,13 +146,14 @@ class Installer:
             for site in dict.fromkeys(package.location for package in packages if package.origin in ("own", "linked")):
                 if reader.inside(site, self.interpreter.prefix):
                     relative = reader.path.relpath(site, self.interpreter.prefix)
-                    writer.copy_folder(site, reader.join(prefix, relative), linked=False)
+                    machine.writer.copy_folder(site, reader.join(prefix, relative), linked=False)
             twin = Installer(machine, copy, self.wheels)
             before = _written(machine, held(machine, copy))
             try:
                 self.run(twin.install(words), tell)
-            except KalyxError as error:
-                raise KalyxError(error.message.replace(copy.executable, self.interpreter.executable)) from None
+            except CommandFailed as failed:
+                line = failed.line.replace(copy.executable, self.interpreter.executable)
+                raise CommandFailed(line, failed.reason, failed.whole) from None
             after = _written(machine, held(machine, copy))
             return [
                 PlannedInstall(distribution.name, distribution.version, tuple(distribution.requires))
@@ -206,7 +213,7 @@ def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = 
     whole = f" (the whole output: {kept})" if kept else ""
     message = f"it did not finish within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
     shown = [word for word in argv if word != "-B"][:4]
-    raise KalyxError(f"{machine.line(shown)} failed: {message}{whole}")
+    raise CommandFailed(machine.line(shown), message, whole)
 
 
 def run_step(machine: Machine, step: Step, tell: Callable[[str], None]) -> None:
@@ -221,6 +228,15 @@ def _last_line(words: bytes) -> str:
     return lines[-1].strip() if lines else ""
 
 
+# A connection that failed, in the words of every version of the installer; and the object that its reason begins with.
+_UNANSWERED = pattern(
+    r"connection broken by '\w+\((.*?),?\)'(?:: /|$)|Could not fetch URL \S+: (.*?)(?: - skipping)?$"
+    r"|imeoutError: (.*)"
+)
+_OBJECT = pattern(r"^.*?[>)][:,] ")
+# The index has answered: it has other versions.
+_HAS_VERSIONS = pattern(r"\(from versions: (?!none)[^)]")
+
 # Lines that repeat an earlier one, or that do not give the reason.
 _SAYS_LITTLE = ("No matching distribution found for", "note:", "hint:", "[end of output]", "Failed to build")
 
@@ -232,15 +248,16 @@ def what_matters(words: bytes) -> str:
     errors += [line.removeprefix("kalyx: ") for line in lines if line.startswith("kalyx: ")]
     telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
     chosen = (telling or errors or lines or ["it printed nothing"])[-1 if not telling else 0]
-    refused = [line for line in lines if "timed out" in line or "Connection refused" in line or "resolve host" in line]
-    if refused and "No space" not in chosen:
-        chosen = f"the package index does not answer ({refused[-1].rpartition('): ')[2][-160:]})"
+    unanswered = [found for line in lines if (found := _UNANSWERED.search(line)) is not None]
+    if unanswered and "No space" not in chosen and not any(map(_HAS_VERSIONS.search, lines)):
+        reason = _OBJECT.sub("", next(filter(None, unanswered[-1].groups()), "")).strip(" \"',")
+        chosen = f"the package index does not answer ({reason[:160]})"
     return visible(chosen.removeprefix("ERROR: ")[:400])
 
 
 def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:
     """Write all an installer said into the user's cache folder; the newest few are kept. Its path, or None."""
-    reader, writer = machine.reader.again(), LiveWriter()
+    reader, writer = machine.reader.again(), machine.writer
     folder = reader.join(reader.parent(cache_file(reader)), "said")
     if reader.kind(folder) not in (None, "folder") or distrust(reader, folder):
         return None

@@ -9,6 +9,8 @@ from kalyx.core.packages.requirements import asked_by_lines, satisfies
 from kalyx.core.system import Reader
 from kalyx.core.text.names import canonical
 
+_OWN = ("own", "linked")
+
 
 def visible_of(packages: list[Package]) -> dict[str, Package]:
     """The packages that an import finds, by canonical name: distributions that nothing hides."""
@@ -28,9 +30,10 @@ def moves(before: list[Package], after: list[Package]) -> list[VersionChange]:
         if was and now and (was.version, was.location) == (now.version, now.location):
             continue
         name = now.name if now else was.name if was else key
-        changes.append(
-            VersionChange(name=name, before=_version_of(was), after=_version_of(now), hides=_hidden(was, now))
-        )
+        # Where the environment's own copy is removed, the copy that it hid is imported: nothing was downgraded.
+        own_goes = was is not None and was.origin in _OWN and now is not None and now.origin not in _OWN
+        version = None if own_goes else _version_of(now)
+        changes.append(VersionChange(name=name, before=_version_of(was), after=version, hides=_hidden(was, now)))
     return changes
 
 

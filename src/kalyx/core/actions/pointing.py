@@ -25,7 +25,6 @@ from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
 from kalyx.core.system.reader import FileStat
-from kalyx.core.system.writer import Writer
 from kalyx.core.text.visible import visible
 
 _LIMIT = 64 * 1024 * 1024
@@ -126,7 +125,7 @@ def read_for_change(reader: Reader, path: str) -> bytes:
     return raw
 
 
-def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]:
+def carry_out(machine: Machine, pointing: Pointing) -> list[str]:
     """Make the change; returns the call that undoes it. What the undo needs is written first."""
     status = None if pointing.is_new else machine.reader.again().status(pointing.path)
     note = _Note(
@@ -137,7 +136,7 @@ def carry_out(machine: Machine, pointing: Pointing, writer: Writer) -> list[str]
         times=(status.modified_ns, status.modified_ns) if isinstance(status, FileStat) else None,
     )
     kept = _kept(machine.reader, pointing.path)
-    with Transaction(machine.reader, writer) as transaction:
+    with Transaction(machine.reader, machine.writer) as transaction:
         transaction.write(kept, msgspec.json.encode(note), mode=0o600)
         if pointing.goes:
             transaction.remove_file(pointing.path)
@@ -161,12 +160,12 @@ def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
     return [f"{runs}, of kernel {live.spec or 'unknown'}: choose the kernel {visible(kernel.label)} in its page"]
 
 
-def take_back(pointing: Pointing, writer: Writer) -> None:
+def take_back(machine: Machine, pointing: Pointing) -> None:
     """Restore the former content, byte for byte, after a change that did not have its effect."""
     if pointing.is_new:
-        writer.remove_file(pointing.path)
+        machine.writer.remove_file(pointing.path)
     else:
-        writer.write(pointing.path, pointing.before)
+        machine.writer.write(pointing.path, pointing.before)
 
 
 def plan_undo(machine: Machine, path: str) -> Pointing:

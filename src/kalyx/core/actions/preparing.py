@@ -31,7 +31,6 @@ from kalyx.core.model.action_results import PrepareAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.packages.contents import contents
 from kalyx.core.system import Unreadable, claims
-from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -124,14 +123,10 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
 
 
 def carry_out(
-    machine: Machine,
-    order: Order,
-    commands: list[list[str]],
-    writer: Writer,
-    tell: Callable[[str], None],
+    machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]
 ) -> PrepareAnswer:
     """Create, fill and check. On any failure the folder is cleared. Raises KalyxError with the reason."""
-    reader = machine.reader
+    reader, writer = machine.reader, machine.writer
     fresh = reader.kind(order.folder) is None
     writer.folder(order.folder)
     mark, working = reader.join(order.folder, UNFINISHED_MARK), Working(reader, order.folder, "prepare", writer)
@@ -144,7 +139,7 @@ def carry_out(
         working.end()
         raise
     try:
-        _clear(machine, order.folder, writer, keep=mark)
+        _clear(machine, order.folder, keep=mark)
         if stopped is not None:
             forget(reader, order.folder, stopped.mark, writer)
         for argv in commands:
@@ -158,7 +153,7 @@ def carry_out(
         working.end()
         managed_envs.remember(reader, reader.real(order.folder), writer)
     except BaseException:
-        _clear(machine, order.folder, writer)
+        _clear(machine, order.folder)
         if fresh:
             writer.remove_empty_folder(order.folder)
         working.end()
@@ -168,9 +163,9 @@ def carry_out(
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
 
 
-def _clear(machine: Machine, folder: str, writer: Writer, keep: str = "") -> None:
+def _clear(machine: Machine, folder: str, keep: str = "") -> None:
     """Empty the folder that this run marked; the mark is removed last, so that a second stop leaves it recognisable."""
-    reader = machine.reader.again()
+    reader, writer = machine.reader.again(), machine.writer
     for name in sorted(reader.names(folder), key=lambda entry: entry == UNFINISHED_MARK):
         path = reader.join(folder, name)
         if path == keep:

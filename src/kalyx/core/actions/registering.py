@@ -28,7 +28,6 @@ from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
 from kalyx.core.seats.server import listed_by, runtime_folder
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import FileStat
-from kalyx.core.system.writer import Writer
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
@@ -320,7 +319,7 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
     return notes
 
 
-def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
+def register(machine: Machine, plan: Plan, rehearsed: Callable[[], RehearsalAnswer]) -> RehearsalAnswer:
     """Write the kernel, rehearse it, and keep it only where it answered; else roll back.
 
     The icons are written last, and only those that the folder lacks then: another registration of the same kernel may
@@ -329,7 +328,7 @@ def register(machine: Machine, plan: Plan, writer: Writer, rehearsed: Callable[[
     A signal that arrives before the kernel has answered rolls back and ends the run.
     """
     reader, spec = machine.reader, machine.reader.join(plan.folder, SPEC_FILE)
-    with signals.held(), Transaction(reader, writer) as transaction:
+    with signals.held(), Transaction(reader, machine.writer) as transaction:
         startup = reader.join(plan.folder, STARTUP_FILE)
         started = _content_of(reader.again(), startup)
         if plan.before is not None:

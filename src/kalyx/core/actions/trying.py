@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct
 
-from kalyx.core.actions.installer import Installer, held, install_command, run_to_end
+from kalyx.core.actions.installer import CommandFailed, Installer, held, install_command, run_to_end
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
@@ -35,8 +35,6 @@ from kalyx.core.model.steps import (
     WriteImport,
 )
 from kalyx.core.packages.metadata import Installed, installed_in
-from kalyx.core.system.links import link_all
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.core.text.names import canonical
 
 Tell = Callable[[str], None]
@@ -97,8 +95,10 @@ def prove(
                 trial = _tried(machine, answer, seat, fix, named=named, command=command, wheels=wheels, tell=tell)
             except _NotTried:
                 continue
-            except KalyxError:
-                fix.was_tried(works=False)  # the line itself fails
+            except KalyxError as refusal:
+                fix.was_tried(works=False)
+                reason = refusal.reason if isinstance(refusal, CommandFailed) else refusal.message
+                finding.evidence.append(Evidence(fact=f"{fix.message}: not possible now: {reason}", source="tried"))
                 continue
             if trial is not None:
                 fix.was_tried(trial.imports)
@@ -223,6 +223,7 @@ def fetching(machine: Machine, python: str, wheels: str | None, folder: str, wor
 def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]:
     """Changes, in the probe's words, by which the distributions in ``folder`` stand for those of the same name in
     ``site``, as if the installer had replaced them. ``module``: the one that is imported."""
+    assert machine.runner is not None
     changes = [f"before={folder}={site}"]
     reader, gone = machine.reader.again(), dict[str, str]()
     came = {distribution.key for distribution in installed_in(reader, folder)}
@@ -231,10 +232,9 @@ def stand_in(machine: Machine, folder: str, site: str, module: str) -> list[str]
             gone |= dict.fromkeys(tops_of(machine, distribution, site), "")
     if gone:
         twin = folder + "-twin"
-        link_all(site, twin, gone, module.split(".")[0])
-        for name in reader.names(folder):
-            if reader.kind(reader.join(twin, name)) is None:
-                LiveWriter().link(reader.join(twin, name), reader.join(folder, name))
+        machine.runner.link_all(site, twin, gone, module.split(".")[0])
+        there = [reader.join(folder, name) for name in reader.again().names(twin)]
+        machine.runner.link_all(folder, twin, dict.fromkeys(there, ""))
         changes.append(f"swap={twin}={site}")
     return changes
 
@@ -271,7 +271,8 @@ def _without(machine: Machine, attempt: _Attempt, names: dict[str, str], folder:
     entry = max(holds, key=len, default=None)
     if entry is None or not all(reader.inside(path, entry) for path in names):
         raise _NotTried
-    link_all(entry, folder, names)
+    assert machine.runner is not None
+    machine.runner.link_all(entry, folder, names)
     attempt.changes.append(f"swap={folder}={entry}")
 
 

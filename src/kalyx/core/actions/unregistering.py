@@ -22,7 +22,6 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed
-from kalyx.core.system.writer import Writer
 from kalyx.core.text.nearness import ranked
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.visible import visible
@@ -125,12 +124,12 @@ def remove(machine: Machine, kernels: list[Kernel], transaction: Transaction) ->
     return ["kalyx", "unregister", *(kernel.folder for kernel in kernels), "--undo"]
 
 
-def forget_older(machine: Machine, folder: str, writer: Writer) -> None:
+def forget_older(machine: Machine, folder: str) -> None:
     """Of several kept kernels of one folder only the one that was removed last stays. What is refused stays too."""
     for path in _kept_of(machine, folder)[:-1]:
         try:
-            writer.remove_file(path)
-            writer.remove_folder(path.removesuffix(".json"))
+            machine.writer.remove_file(path)
+            machine.writer.remove_folder(path.removesuffix(".json"))
         except KalyxError:
             continue
 
@@ -200,10 +199,10 @@ def restorable(machine: Machine, folder: str) -> str:
     return path
 
 
-def restore(machine: Machine, folders: list[str], writer: Writer) -> None:
+def restore(machine: Machine, folders: list[str]) -> None:
     """Put back kernels that were removed, or replaced, all or none. Raises KalyxError as ``restorable``."""
     reader = machine.reader
-    with signals.held(), Transaction(reader, writer) as transaction:
+    with signals.held(), Transaction(reader, machine.writer) as transaction:
         for folder in folders:
             kept = restorable(machine, folder)
             if kept.endswith(_WAS):

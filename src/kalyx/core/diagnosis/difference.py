@@ -354,7 +354,9 @@ def _scratch(case: Case, machine: Machine) -> Iterator[_Stands]:
 
         def make(real: str, without: Sequence[str]) -> str:
             assert machine.runner is not None
-            return stack.enter_context(machine.runner.empty_folder(real, without))
+            folder = stack.enter_context(machine.runner.empty_folder())
+            machine.runner.link_all(real, folder, dict.fromkeys(without, ""))
+            return folder
 
         yield _Stands(make)
 

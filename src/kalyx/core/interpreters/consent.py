@@ -16,7 +16,7 @@ is the system's.
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from kalyx.core.model.records import Interpreter
@@ -172,8 +172,11 @@ class Gate(Runner):
     def is_live(self) -> bool:
         return self._inner.is_live
 
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Any:
-        return self._inner.empty_folder(like, without)
+    def empty_folder(self) -> Any:
+        return self._inner.empty_folder()
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        self._inner.link_all(real, folder, instead, deep)
 
     def chance(self, count: int) -> str:
         return self._inner.chance(count)

@@ -258,10 +258,12 @@ def rehearse(
     script: str | None = None,
     transport: str = "tcp",
     schema: str = "kalyx.rehearse/2",
+    stays: bool = True,
 ) -> RehearsalAnswer:
     """Start the kernel, ask it, stop it; returns the answer. Needs a Runner.
 
-    Raises KalyxError when Kalyx may not start programs.
+    ``stays``: whether the kernel stays registered where it gives no answer, so that a fix can name it. Raises
+    KalyxError when Kalyx may not start programs.
     """
     answer = RehearsalAnswer(schema=schema, kernel=kernel, seen_by=machine.server.answers)  # type: ignore[arg-type]
     # A program of another language has no interpreter to read and can be started all the same.
@@ -292,7 +294,7 @@ def rehearse(
             running = machine.runner.start(command, variables=variables, folder=folder)
         except (OSError, ValueError) as error:
             answer.output = f"{command[0]}: {error}"
-            answer.findings = [no_answer.finding(kernel, f"the system cannot start it: {error}", "", machine)]
+            answer.findings = [no_answer.finding(kernel, f"the system cannot start it: {error}", "", machine, stays)]
             return answer
         talk = _converse(machine, connection, running, began, imports, script)
         text = running.words()
@@ -300,7 +302,8 @@ def rehearse(
             # A kernel package that does not carry standard output over lets it out on its own.
             talk.who = answer_between(text.decode("utf-8", "surrogateescape"), talk.mark, Says)
         words = text[-WORDS_KEPT:].decode("utf-8", "replace")
-    _fill(answer, machine, kernel, talk, words, imports)
+    if not _fill(answer, machine, kernel, talk, words, imports):
+        answer.findings = [no_answer.finding(kernel, talk.problem or "it gave no answer", words, machine, stays)]
     return answer
 
 
@@ -328,7 +331,8 @@ def _converse(
 
 def _fill(
     answer: RehearsalAnswer, machine: Machine, kernel: Kernel, talk: Talk, words: str, imports: list[ImportStatement]
-) -> None:
+) -> bool:
+    """Put into the answer what the kernel told; returns whether it told anything."""
     answer.answered = talk.answered and talk.who is not None
     answer.seconds = talk.seconds
     answer.output = "\n".join(part for part in (talk.printed, words.strip()) if part)
@@ -338,9 +342,7 @@ def _fill(
     if talk.who is None:
         if talk.answered and talk.language not in ("", "python"):
             answer.answered = True
-            return
-        answer.findings = [no_answer.finding(kernel, talk.problem or "it gave no answer", words, machine)]
-        return
+        return answer.answered
     answer.interpreter = Interpreter(
         executable=talk.who.executable or "",
         real_executable=machine.reader.real(talk.who.executable) if talk.who.executable else "",
@@ -356,6 +358,7 @@ def _fill(
     for wanted, row in zip(imports, talk.who.imports, strict=False):
         answer.imports.append(_import_answer(machine, kernel, wanted, row))
     answer.notes += [note for item in answer.imports for note in _proves_nothing(machine, kernel, item)]
+    return True
 
 
 def _proves_nothing(machine: Machine, kernel: Kernel, answer: ImportAnswer) -> list[str]:

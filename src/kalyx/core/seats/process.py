@@ -24,8 +24,9 @@ from kalyx.core.text.visible import visible
 
 def process_seat(reader: Reader, process: Process, via: str) -> Seat:
     """A live process: what the system says it runs, which beats every file. A kernel is known by its connection."""
-    name = f"{program_name(process)} (pid {process.pid})"
     kind: SeatKind = "kernel" if connection_file_of(process) else "process"
+    runs = program_ran(process.command) if process.command and kind == "process" else program_name(process)
+    name = f"{runs} (pid {process.pid})"
     executable = started_as(reader, process)
     if executable is None:
         seat = silent_seat(kind, name, "the system does not show what it runs", None, undecided=True)
@@ -57,7 +58,6 @@ def program_running(reader: Reader, process: Process) -> Seat:
     seat = process_seat(reader, process, "")
     if editor_of(reader, process) is not None:
         seat.seat = "editor"
-    seat.name = f"{program_ran(process.command)} (pid {process.pid})"
     return with_life(reader, seat, process)
 
 

@@ -15,13 +15,12 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
 from kalyx.core import signals
 from kalyx.core.system import processes
 from kalyx.core.system.guard import MARK_VARIABLE, guard
-from kalyx.core.system.links import link_all
 from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner, Running
 
 
@@ -205,16 +204,26 @@ class LiveRunner(Runner):
     """Starts programs on this machine."""
 
     @contextmanager
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
+    def empty_folder(self) -> Iterator[str]:
         import shutil
 
         folder = guard().new_folder()
         try:
-            if like:
-                link_all(like, folder, dict.fromkeys(without, ""))
             yield folder
         finally:
             shutil.rmtree(folder, ignore_errors=True)
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        os.makedirs(folder, exist_ok=True)
+        for name in sorted(os.listdir(real)):
+            path = os.path.join(real, name)
+            if path in instead:
+                if instead[path]:
+                    os.symlink(path, os.path.join(folder, os.path.basename(instead[path])))
+            elif any(other.startswith(path + os.sep) for other in instead) or (name == deep and os.path.isdir(path)):
+                self.link_all(path, os.path.join(folder, name), instead)
+            elif name != "__pycache__":
+                os.symlink(path, os.path.join(folder, name))
 
     def chance(self, count: int) -> str:
         return os.urandom(count).hex()

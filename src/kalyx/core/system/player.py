@@ -13,7 +13,7 @@ import json
 import os
 import stat
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
 from typing import Any, TypeVar
@@ -427,11 +427,14 @@ class PlayerRunner(Runner):
         self._normal, self._number = Normal(), 0
 
     @contextmanager
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
+    def empty_folder(self) -> Iterator[str]:
         self._number += 1
         folder = f"/kalyx-captured-{self._number}"
         self._normal.folders.append(folder)
         yield folder
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        """Nothing: no program runs in the folder."""
 
     @property
     def is_live(self) -> bool:

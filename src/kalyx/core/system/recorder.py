@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cached_property
 from typing import Any, ParamSpec, TypeVar
@@ -143,10 +143,13 @@ class RecordingRunner(Runner):
         self._normal = Normal()
 
     @contextmanager
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> Iterator[str]:
-        with self._inner.empty_folder(like, without) as folder:
+    def empty_folder(self) -> Iterator[str]:
+        with self._inner.empty_folder() as folder:
             self._normal.folders.append(folder)
             yield folder
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        self._inner.link_all(real, folder, instead, deep)
 
     def chance(self, count: int) -> str:
         mark = self._inner.chance(count)

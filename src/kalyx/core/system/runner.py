@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import signal
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 
 from msgspec import Struct
@@ -63,10 +63,17 @@ class Runner:
         """Whether it starts programs, or only gives answers that a capture holds."""
         return True
 
-    def empty_folder(self, like: str = "", without: Sequence[str] = ()) -> AbstractContextManager[str]:
-        """A new folder to stand in, removed afterwards: empty, or with links to what is in ``like``.
+    def empty_folder(self) -> AbstractContextManager[str]:
+        """A new, empty folder, removed afterwards."""
+        raise NotImplementedError
 
-        ``without``: paths in it that get no link. Raises OSError where a link cannot be made.
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        """Fill ``folder``, which is in an empty folder of this Runner, with links to what is in ``real``.
+
+        ``instead``: paths in it that get another name (a path, of which the last part counts) or, for an empty text, no
+        link; folders on the way to them are made again too. ``deep``: a folder directly in it that is made again as a
+        whole, so that what is in it finds its neighbours here. Compiled files are left out where a folder is made
+        again. Raises OSError where a link cannot be made.
         """
         raise NotImplementedError
 

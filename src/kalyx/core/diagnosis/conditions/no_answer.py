@@ -22,8 +22,11 @@ from kalyx.core.model.steps import RunWith
 from kalyx.core.text.names import is_module_name
 
 
-def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Finding:
-    """A kernel that gave no answer, explained from its own last words."""
+def finding(kernel: Kernel, problem: str, words: str, machine: Machine, stays: bool) -> Finding:
+    """A kernel that gave no answer, explained from its own last words.
+
+    ``stays``: whether it is registered then; else a fix names the interpreter that it started.
+    """
     evidence = [Evidence(fact=problem, source="the rehearsal")]
     lines = [line.rstrip() for line in words.splitlines() if line.strip()]
     if lines:
@@ -33,7 +36,8 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine) -> Findi
     if missing is not None and kernel.interpreter is not None:
         module = missing.split("No module named", 1)[1].strip(" '\":").split("'")[0].split(";")[0]
         if is_module_name(module):
-            argv = ["kalyx", "why", module, "--in", f"kernel:{kernel.id}"]
+            target = f"kernel:{kernel.id}" if stays else kernel.interpreter.executable
+            argv = ["kalyx", "why", module, "--in", target]
             offered.append(Fix(message="ask why that import fails", steps=[fixes.step(machine, RunWith(words=argv))]))
     elif kernel.interpreter is not None:
         view = view_of(machine.reader, kernel.interpreter)

@@ -1,0 +1,388 @@
+"""Commands typed on machines in memory, word for word (typed/*.txt): what they print, and what they change there.
+
+A model of Python and of the installer runs what Kalyx starts. ``KALYX_DRAW=1`` writes the files again; read the
+difference then.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterable, Mapping
+
+import pytest
+
+from kalyx.core.system.memory_reader import MemoryReader, Pipe
+from kalyx.core.system.reader import Process
+from kalyx.core.system.runner import Ended
+from tests.core.test_diagnoses import put
+from tests.made import BINARY, HOME, Files
+from tests.support.model_installer import ModelInstaller, Release, dist
+from tests.support.scenes import Scenes, changed, tree
+
+SCENES = Scenes("cli/typed")
+
+
+def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), variables: Mapping[str, str | None] = {}, ends: Mapping[str, Ended] | None = None, **more: object) -> ModelInstaller:
+    """The made-up machine with these files, whose environments have an installer; ``index``: what that can install."""
+    made = Files()
+    made |= {"/usr/lib/python3.11/venv/__init__.py": "", "/usr/lib/python3.11/ensurepip/__init__.py": "", "/usr/lib/python3.11/statistics.py": "def mean(values): pass\n"}
+    for name in ("heath", "orchard"):
+        made |= dist("pip", "24.0", {"pip/__init__.py": ""}, where=made.site(name))
+    made.update(put(dict(files)))
+    for path in [path for path, content in made.items() if content == "gone"]:
+        del made[path]
+    given = {name: value for name, value in {**made.variables, **variables}.items() if value is not None}
+    return ModelInstaller(MemoryReader("linux", made, variables=given, home=HOME, folder=f"{HOME}/spring", **more), index, ends)
+
+
+def session(machine: ModelInstaller, lines: str) -> Iterable[str]:
+    """What each line prints, its status where that is not 0, and what changed."""
+    for line in lines.strip().splitlines():
+        before = tree(machine.reader, "/")
+        line, _, given = line.partition(" <<< ")
+        status, out, err = machine.typed(*(word.replace("~", HOME) for word in shlex.split(line)), given=given.replace("|", "\n"))
+        yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (out + err).splitlines())]
+        after = [text for text in changed(before, tree(machine.reader, "/")) if text != "as it was" and "/.local/state/" not in text]
+        yield from [*(f"  * {text}" for text in after), *([f"  = {status}"] if status else []), ""]
+
+
+def scene(name: str, lines: str, *machine: object, **more: object) -> None:
+    SCENES.add(lambda: session(model(*machine, **more), lines), name)
+
+
+COMB = "def comb(): pass\n"
+INDEX = [Release("hive", "1.0", {"hive.py": ""}), Release("hive", "2.0", {"hive.py": COMB}), Release("moor", "1.0", {"moor.py": "import hive\n"}, ("Requires-Dist: hive>=2",)), Release("moor", "1.1", {"moor.py": "import peat\n"}, ("Requires-Dist: peat",)),
+         Release("fen", "1.0", {"fen.py": "raise ValueError('no fen')\n"}), Release("bog", "1.0", {"bog.py": ""}, ("Requires-Python: >=3.12",)), Release("wax", "1.0", {"wax.py": ""}, fails="command 'gcc' failed: No such file or directory")]  # fmt: skip
+KERNEL = '{"argv": ["/home/keeper/heath/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Heath", "language": "python"}'
+MOOR = dist("moor", "1.0", {"moor.py": "import hive\n"}, "Requires-Dist: hive>=2")
+
+# -- why --prove and --fix: every kind of step, tried in a temporary copy ----------
+
+scene("proved_installs", """
+why moor --in ~/heath --prove
+why moor --in ~/heath --prove --json
+why moor bog fen wax gone_module --in ~/heath --prove
+why moor --in ~/heath --prove --wheels ~/spring
+why moor --in ~/heath --prove --wheels ~/nowhere
+why moor --in ~/heath --prove --static
+why moor --in ~/heath --fix --dry-run
+why moor --in ~/heath --fix
+why moor --in ~/heath --fix --yes --static
+why moor --in ~/heath --fix --yes
+why moor --in ~/heath --fix --yes
+why moor --in ~/heath
+""", {**MOOR, **dist("asks", "1.0", {"asks.py": "import bog\n"}, "Requires-Dist: bog")}, INDEX)  # fmt: skip
+
+
+scene("proved_changes", """
+why "from statistics import mean" --in ~/heath --prove
+why statistics --in ~/heath --as "~/heath/bin/python -I" --prove
+why "from hive import comb" --in ~/heath --prove
+why "from hive import comb" --in ~/heath --fix --yes
+why "from hive import Comb" --in ~/heath --prove
+why peat --in ~/heath --prove
+why peat --in ~/heath --fix --yes
+why peat --in kernel:heath --prove --wheels ~/spring
+why "from json import lods" --in ~/heath --prove
+""", {"spring/statistics.py": "x = 1\n", "lib/json/__init__.py": "loads = 1\n", "spring/hive.py": "", "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL,
+      **dist("hive", "2.0", {"hive.py": COMB}), **dist("peat", "1.0", {"peat.py": ""}, where="orchard")}, INDEX)  # fmt: skip
+
+scene("proved_variables", """
+why "from statistics import mean" --in ~/heath --prove
+why json --in ~/heath --as "~/heath/bin/python -S" --prove
+why hive --in ~/heath --as "~/heath/bin/python -I" --prove
+why peat --in ~/heath --as "~/heath/bin/python -S" --prove
+why peat --in ~/heath --as "~/heath/bin/python -S" --fix --yes
+why mine --in /usr/bin/python3.11 --as "/usr/bin/python3.11 -s" --prove
+""", {"/moor/statistics.py": "x = 1\n", "lib/json/__init__.py": "loads = 1\n", "spring/hive.py": "", **dist("peat", "1.0", {"peat.py": ""}), **dist("mine", "1.0", {"mine.py": ""}, where="user")}, INDEX, {"PYTHONPATH": "/moor"})  # fmt: skip
+
+scene("proved_removals", """
+why "from hive import comb" --in ~/heath --prove
+why "from hive import comb" --in ~/heath --fix --yes
+why tangle --in ~/heath --prove
+why tangle --in ~/heath --fix --yes
+why knot --in ~/heath --prove
+why knot --in ~/heath --fix --yes
+why linked --in ~/heath --prove
+""", {**dist("hive", "1.0", {"hive/__init__.py": ""}, where="user"), **dist("hive", "2.0", {"hive/__init__.py": COMB}), "~/heath/pyvenv.cfg": "home = /usr/bin\ninclude-system-site-packages = true\nversion = 3.11.7\n",
+      **dist("tangle", "1.0", {"tangle/__init__.py": "from tangle.a import x\n", "tangle/a.py": "x = 1\n"}), "site/tangle/a.py": "y = 2\n", **dist("knot", "1.0", {"knot/__init__.py": "import knot.loop\n", "knot/loop.py": ""}), "site/knot/loop.py": "gone",
+      "site/mine.pth": "/elsewhere\n"}, [*INDEX, Release("tangle", "1.0", {"tangle/__init__.py": "from tangle.a import x\n", "tangle/a.py": "x = 1\n"}), Release("knot", "1.0", {"knot/__init__.py": "import knot.loop\n"})])  # fmt: skip
+
+# -- why --prove: compared with a fresh environment, and with others ----------------
+
+UNRECORDED = {"site/skep-1.0.dist-info/RECORD": "skep/__init__.py,,\nskep/wax.py,,\nskep-1.0.dist-info/METADATA,,\nskep-1.0.dist-info/RECORD,,\n"}
+SKEP = {"skep/__init__.py": "from skep import wax\nwax.check()\n", "skep/wax.py": "def check(): pass\n"}
+BROKEN = {"skep/__init__.py": "from skep import wax\nwax.check()\n", "skep/wax.py": "def check(): {}['x']\n"}
+
+
+def control(name: str, here: dict[str, str], index: Iterable[Release], more: Mapping[str, object] = {}, lines: str = "", needs: Iterable[str] = (), **words: object) -> None:
+    scene(f"control_{name}", lines or "why skep --in ~/heath --prove", {**dist("skep", "1.0", here, *needs), **UNRECORDED, **more}, index, **words)
+
+
+control("files", BROKEN, [Release("skep", "1.0", SKEP)])
+control("lost_and_changed", {**BROKEN, "skep/more.py": ""}, [Release("skep", "1.0", {**SKEP, "skep/new.py": "", "skep/folder/__init__.py": ""})], {"site/skep/__pycache__/wax.cpython-311.pyc": ""})
+control("leftover", {"skep/__init__.py": "try:\n from skep import old\nexcept ImportError:\n pass\n"}, [Release("skep", "1.0", {"skep/__init__.py": "try:\n from skep import old\nexcept ImportError:\n pass\n"})], {"site/skep/old.py": "{}['x']\n"})
+control("stray", {"skep/__init__.py": "try:\n import plugin\nexcept ImportError:\n pass\n"}, [Release("skep", "1.0", {"skep/__init__.py": "try:\n import plugin\nexcept ImportError:\n pass\n"})], {"site/plugin.py": "{}['x']\n", "site/other.py": ""})
+control("stray_package", {"skep/__init__.py": "try:\n import plugin\nexcept ImportError:\n pass\n"}, [Release("skep", "1.0", {"skep/__init__.py": "try:\n import plugin\nexcept ImportError:\n pass\n"})], dist("plugin", "0.3", {"plugin.py": "{}['x']\n"}))
+control("newer", BROKEN, [Release("skep", "1.0", BROKEN), Release("skep", "2.0", SKEP)])
+control("older", BROKEN, [Release("skep", "0.9", SKEP), Release("skep", "1.0", BROKEN), Release("skep", "2.0", BROKEN)])
+control("of_what_it_needs", {"skep/__init__.py": "import peat\npeat.check()\n"}, [Release("skep", "1.0", {"skep/__init__.py": "import peat\npeat.check()\n"}), Release("skep", "2.0", {"skep/__init__.py": "import peat\npeat.check()\n"}, ("Requires-Dist: peat>=2",)), Release("peat", "1.0", {"peat.py": "def check(): {}['x']\n"}), Release("peat", "2.0", {"peat.py": "def check(): pass\n"})],
+        dist("peat", "1.0", {"peat.py": "def check(): {}['x']\n"}), needs=["Requires-Dist: peat"])  # fmt: skip
+control("nowhere", BROKEN, [Release("skep", "1.0", BROKEN), Release("skep", "0.8", BROKEN), Release("skep", "2.0", BROKEN)])
+control("no_release", BROKEN, [Release("skep", "2.0", SKEP)])
+control("another_environment", BROKEN, [], {f"orchard/{path}": content for path, content in SKEP.items()} | {key.replace("site/", "orchard/"): content for key, content in {**dist("skep", "1.0", SKEP), **UNRECORDED}.items() if "dist-info" in key})
+control("another_version", BROKEN, [], dist("skep", "1.1", SKEP, where="orchard"))
+control("odd_name", BROKEN, [Release("skep", "1.0", SKEP)], dist("--target=x", "1.0", {"odd.py": ""}), needs=["Requires-Dist: peat"])
+
+
+# -- why --against ----------------------------------------------------------------
+
+
+def against(name: str, lines: str, files: Mapping[str, object], **words: object) -> None:
+    scene(f"against_{name}", lines, files, INDEX, **words)
+
+
+SPEC = KERNEL.replace('"language"', '"env": {"HIVE_HOME": "/hives", "HIVE_TOKEN": "hunter2"}, "language"')
+against("variables", """
+why needs --in ~/heath --against kernel:heath
+why needs more --in ~/heath --against kernel:heath
+why more --in ~/heath --against ~/orchard
+why never --in ~/heath --against kernel:heath
+why set --in kernel:heath --against ~/heath
+why secret --in ~/heath --against kernel:heath
+why fine --in ~/heath --against kernel:heath
+why fine --in ~/heath --against ~/gone
+why needs --in ~/heath --against kernel:heath --static
+why needs --everywhere --against kernel:heath
+""", {"~/.local/share/jupyter/kernels/heath/kernel.json": SPEC, "spring/needs.py": "environ['HIVE_HOME']\n", "spring/more.py": "", "spring/never.py": "{}['x']\n", "spring/set.py": "{'/other': 1}[environ.get('HIVE_HOME', '/other')]\n",
+      "spring/secret.py": "environ['HIVE_TOKEN']\n", "spring/fine.py": ""}, variables={"HIVE_HOUR": "3"})  # fmt: skip
+against("packages", "why skep --in ~/heath --against ~/orchard", {**dist("skep", "1.0", BROKEN), **UNRECORDED, **dist("skep", "1.1", SKEP, where="orchard")})
+against("files", "why skep --in ~/heath --against ~/orchard", {**dist("skep", "1.0", BROKEN), **UNRECORDED, **dist("skep", "1.0", SKEP, where="orchard")})
+against("what_it_needs", "why skep --in ~/heath --against ~/orchard", {**dist("skep", "1.0", {"skep/__init__.py": "import peat\npeat.x\n"}, "Requires-Dist: peat"), **dist("peat", "1.0", {"peat.py": ""}), **dist("skep", "1.0", {"skep/__init__.py": "import peat\npeat.x\n"}, "Requires-Dist: peat", where="orchard"),
+                          **dist("peat", "1.1", {"peat.py": "x = 1"}, where="orchard"), **dist("other", "1.1", {"other.py": "x = 1"}, where="orchard")})  # fmt: skip
+against("another_python", "why skep --in ~/heath --against /usr/bin/python3.9", {"spring/skep.py": "import tomllib\n", "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/tomllib.py": ""})
+
+# -- what else may be asked about ---------------------------------------------------
+
+TRACEBACK = 'Traceback (most recent call last):|  File "/home/keeper/spring/weigh.py", line 1, in <module>|    import moor|ModuleNotFoundError: No module named \'moor\''
+scene("asked_about", f"""
+why - <<< {TRACEBACK}
+why - --in ~/orchard <<< {TRACEBACK}
+why - <<< nothing of the kind
+why - --fix --yes <<< {TRACEBACK}
+why weigh.py --in ~/heath
+why . --in ~/heath
+why notes.ipynb
+why "import moor, hive" --in ~/heath
+why moor --everywhere
+why moor hive --everywhere
+why moor-hive --in ~/heath
+why my-hive --in ~/heath
+why program:hive-tool
+why bin/tool
+why bin/tool --in ~/heath
+why gone.py
+why src/gone.py
+why pipe.py
+why moor ./weigh.py
+why moor --from ~/spring/src --in ~/heath
+why inner --from ~/spring/src --in ~/heath
+why inner --from ~/spring/none --in ~/heath
+why inner --as "~/heath/bin/python -P src/run.py"
+why inner --as "~/heath/bin/python src/run.py"
+why moor --as "~/heath/bin/python 'x"
+why hive --live --in pid:77
+why hive --in pid:77
+why hive --static --in ~/heath
+why unsettled --static --in ~/heath
+why hive unsettled --static --in ~/heath
+""", {**MOOR, **dist("my-hive", "1.0", {"my_hive.py": ""}, recorded=["../../../bin/hive-tool,,"]), "spring/weigh.py": "import moor\nimport os\ntry:\n    import hive\nexcept ImportError:\n    pass\n", "spring/notes.ipynb": '{"metadata": {"kernelspec": {"name": "heath"}}, "cells": [{"cell_type": "code", "source": ["import moor"]}]}', "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL,
+      "~/heath/bin/hive-tool": "#!/home/keeper/heath/bin/python\nimport sys\nfrom my_hive import main\n", "spring/bin/tool": "#!/usr/bin/env python3\nimport moor\n", "spring/pipe.py": Pipe(), "spring/src/inner.py": "", "spring/src/run.py": "import inner", "spring/unsettled.py": "import " + "environ"},
+      INDEX, processes={77: Process(77, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "weigh.py"), f"{HOME}/spring", {"PATH": "/usr/bin"}, 5.0)})  # fmt: skip
+
+
+# -- environments: filled, prepared, discarded ---------------------------------------
+
+DATED = Release("hive", "2.1", {"hive.py": COMB}, ("Requires-Python: >=3.13",))
+scene("filled", """
+fill ~/heath
+fill ~/heath hive --static
+fill ~/heath hive --dry-run
+fill ~/heath hive
+fill ~/heath "hive<2" --yes
+fill ~/heath hive --yes
+fill ~/heath moor --yes
+fill ~/heath hive==1.0 --dry-run
+fill ~/heath hive==1.0 --yes
+fill ~/heath peat --yes
+fill ~/heath wax --yes
+fill ~/heath fen --yes
+fill ~/heath hive==1.0 --wheels ~/none --yes
+fill ~/heath hive==1.0 --wheels ~/spring --yes
+fill ~/heath hiv --remove --yes
+fill ~/heath pip --remove --dry-run
+fill ~/heath fen moor --remove --yes
+fill ~/heath fen --remove --yes
+fill ~/heath --from wants.txt --yes
+fill ~/heath --from none.txt --yes
+fill ~/heath "not a name" --yes
+fill /usr/bin/python3.11 hive --yes
+fill shell hive --yes
+fill ~/orchard hive --remove --yes
+fill kernel:gone hive --yes
+fill ~/heath --repair
+""", {"spring/wants.txt": "hive>=2\n# more\nmoor==1.0\n"}, [*INDEX, DATED])  # fmt: skip
+
+SEES = {"~/heath/pyvenv.cfg": "home = /usr/bin\ninclude-system-site-packages = true\nversion = 3.11.7\n", **dist("hive", "1.0", {"hive.py": ""}, where="base"), **dist("moor", "1.0", {"moor.py": ""}, "Requires-Dist: hive<2", where="base"), **dist("mine", "1.0", {"mine.py": ""}, where="user")}
+scene("filled_above_the_base", """
+packages ~/heath
+fill ~/heath hive --dry-run
+fill ~/heath "hive>=1" --yes
+fill ~/heath "hive>=2" --yes
+packages ~/heath --hidden
+fill ~/heath moor --remove --yes
+fill ~/heath mine --remove --yes
+fill ~/heath hive --remove --dry-run
+fill ~/heath hive --remove --yes
+""", SEES, INDEX)  # fmt: skip
+
+SAYS = b"Collecting hive\nWARNING: Retrying (Retry(total=0)) after connection broken by 'NewConnectionError('<x>: Failed to establish a new connection: [Errno -2] Name or service not known')': /hive/\nERROR: Could not find a version that satisfies the requirement hive (from versions: none)\nERROR: No matching distribution found for hive\n"
+for title, files, ends in [
+    ("no_index", {}, {"install": Ended(1, SAYS, b"", 0.5)}), ("no_time", {}, {"--dry-run": Ended(-9, b"", b"", 0.5, timed_out=True)}), ("no_report", {}, {"--dry-run": Ended(0, b"[]", b"", 0.5)}), ("silence", {}, {"install": Ended(1, b"", b"", 0.5)}),
+    ("not_started", {}, {"install": Ended(None, b"", b"", 0.0, problem="was not started: no such file")}), ("no_installer", {"site/pip/__init__.py": "gone", "site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone"}, {}),
+    ("kept_by_the_system", {"~/heath/pyvenv.cfg": "gone", "~/heath/conda-meta/history": "", "~/heath/bin/python": BINARY, "~/heath/lib/python3.11/os.py": ""}, {}),
+    ("old_installer", {"site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone", **dist("pip", "20.0", {"pip/__init__.py": ""}), **dist("hive", "1.0", {"hive.py": ""})}, {}),
+]:  # fmt: skip
+    scene(f"filled_with_{title}", "fill ~/heath hive==2.0 --yes\nfill ~/heath moor fen bog --yes\n", files, INDEX, ends=ends)
+
+scene("prepared", """
+prepare ~/new --dry-run
+prepare ~/new --want hive
+prepare ~/new --want hive --static --yes
+prepare ~/new --want hive --yes
+prepare ~/new --want hive --yes
+prepare ~/heath --yes
+prepare ~/spring/notes.txt --yes
+prepare ~/spring/notes.txt/x --yes
+prepare ~/full --yes
+prepare ~/seen --see-base --want moor --want fen --yes
+prepare ~/gone --want peat --yes
+prepare ~/built --want hive --want wax --yes
+prepare ~/two --python version:2 --yes
+prepare ~/nine --python version:3.9 --yes
+prepare ~/ten --python version:3.10 --yes
+prepare ~/from --from wants.txt --yes
+prepare ~/project --from . --yes
+prepare ~/record --from heath.lock --yes
+prepare ~/other --from other.lock --yes
+prepare ~/kernel --kernel "The moor" --dry-run
+prepare ~/kernel --kernel "The moor" --explain --dry-run
+prepare ~/kernel --explain --yes
+prepare ~/kernel --kernel "The moor" --yes
+prepare ~/kernel --point-editor --yes
+prepare ~/pointed --want hive --point-editor --yes
+prepare ~/pointed2 --point-editor --dry-run
+discard ~/new --dry-run
+discard ~/new
+discard ~/new --yes
+discard ~/pointed --yes
+discard ~/gone --yes
+survey
+""", {"~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.10"\ndependencies = ["moor==1.0"]\n', "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": "",
+      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "spring/heath.lock": "gone", "~/.vscode/settings.json": "gone"}, INDEX)  # fmt: skip
+
+
+# -- kernels, editors, records, and what only reads ----------------------------------
+
+RUNS = {"site/ipykernel_launcher.py": "", **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel/resources/logo-64x64.png": "png"})}
+scene("registered", """
+register ~/heath --yes
+register ~/heath --static --dry-run
+register ~/heath --static --yes
+register ~/heath --static --id heath --yes
+register ~/heath --static --id heath --label "The heath" --variable HIVE=1 --take-over --yes
+register ~/orchard --yes
+register ~/orchard --bring-package --dry-run
+register ~/orchard --bring-package --yes
+register ~/orchard --static --bring-package --yes
+register ~/heath --id "a b" --yes
+register ~/heath --variable HIVE --yes
+register ~/heath --static --explain --id second --yes
+register ~/heath --static --reach env --own-path --id third --yes
+register ~/heath --static --reach machine --id fourth --yes
+register ~/heath --id fifth --notebook a.ipynb --yes
+register ~/heath --id fifth --static --notebook a.ipynb --yes
+register ~/heath --id fifth --notebook gone.ipynb --yes
+register ~/gone --yes
+kernels
+kernels -v
+why peat --in kernel:heath
+point notebook:a.ipynb kernel:heath --dry-run
+point notebook:a.ipynb kernel:heath
+point notebook:a.ipynb kernel:heath --yes
+point notebook:a.ipynb kernel:heath --yes
+point notebook:a.ipynb --undo --yes
+point notebook:gone.ipynb kernel:heath --yes
+point editor ~/heath --yes
+point editor ~/orchard --yes
+point editor --undo --yes
+point editor:own.json ~/orchard --yes
+point shell ~/orchard --yes
+rehearse heath
+rehearse gone
+unregister heath --dry-run
+unregister heath
+unregister heath --yes
+unregister heath --undo --dry-run
+unregister heath --undo --yes
+unregister heath second --yes
+unregister gone --yes
+discard ~/heath --dry-run
+discard ~/orchard --yes
+discard ~/heath/lib --yes
+discard ~/spring --yes
+""", {**RUNS, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "old", "display_name": "Old"}}, "cells": []}', "spring/.vscode/settings.json": '{\n  // mine\n  "python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"\n}', "~/orchard/mine.txt": "mine", "spring/own.json": "[]"}, INDEX)  # fmt: skip
+
+scene("only_read", """
+here
+here --against editor
+here ~/spring/a.ipynb
+here --since then.json
+here --since notes.txt
+survey
+survey --sizes
+survey --under ~/orchard
+packages
+packages ~/heath --unmet
+packages ~/heath --sizes
+packages ~/heath --origin own
+contrast ~/heath ~/orchard
+contrast shell editor
+contrast ~/heath heath.txt
+contrast ~/heath none.txt
+record ~/heath
+record ~/heath -o heath.txt --dry-run
+record ~/heath -o heath.txt
+record ~/heath -o heath.txt
+record ~/heath -o notes.txt
+record ~/heath --used . -o used.txt
+record ~/heath --everything
+contrast ~/heath heath.txt
+prepare ~/again --from heath.txt --dry-run
+prepare ~/again --from heath.txt --yes
+enter ~/heath
+enter ~/heath --shell fish
+enter ~/gone
+causes shadowed
+causes nothing
+report -o page.html --dry-run
+report -o page.svg --why hive --why "moor --in orchard"
+report -o notes.txt
+report -o page.svg
+""", {**dist("hive", "1.0", {"hive.py": ""}), **dist("moor", "1.0", {"moor.py": "import hive\n"}, "Requires-Dist: hive>=2"), **dist("hive", "2.0", {"hive.py": ""}, where="orchard"), "spring/weigh.py": "import moor\n", "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "python3"}}, "cells": []}',
+      "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SCENES.names)
+def test_typed(name):
+    assert not (difference := SCENES.difference(name)), difference

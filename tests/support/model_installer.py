@@ -1,0 +1,254 @@
+"""A model of the installer and of ``venv``, for machines in memory: what their command lines do to the files there.
+
+An index is a list of releases. The installer takes the newest release that every requirement allows, and does not try
+an older one where a later requirement is against the newest. What it prints, it prints in the real installer's words.
+"""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import hashlib
+import json
+import sys
+from collections.abc import Iterable, Mapping
+from contextlib import redirect_stderr, redirect_stdout
+from email.parser import HeaderParser
+from io import BytesIO, TextIOWrapper
+from typing import NamedTuple
+from unittest.mock import patch
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
+from packaging.version import Version
+
+from kalyx.cli.start import call
+from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.own_command import ENTRY
+from kalyx.core.system.runner import Ended, Running
+from tests.support.memory_writer import SteadyWriter
+from tests.support.model_python import ModelPython
+
+Content = str | bytes | Link
+
+
+def raw(content: object) -> bytes:
+    return content.encode() if isinstance(content, str) else bytes(content or b"") if not isinstance(content, Link) else b""
+
+
+def digest(content: object) -> str:
+    return base64.urlsafe_b64encode(hashlib.sha256(raw(content)).digest()).rstrip(b"=").decode()
+
+
+def dist(name: str, version: str, files: dict[str, object], *metadata: str, where: str = "site", recorded: Iterable[str] = ()) -> dict[str, object]:
+    """A distribution: its files, its metadata, a record with their sizes and hashes; ``recorded``: further rows."""
+    info = f"{name.replace('-', '_')}-{version}.dist-info"
+    rows = [f"{file},sha256={digest(content)},{len(raw(content))}" for file, content in files.items()]
+    return {**{f"{where}/{file}": content for file, content in files.items()}, f"{where}/{info}/METADATA": "\n".join(["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", *metadata, "", ""]),
+            f"{where}/{info}/RECORD": "\n".join([*rows, *recorded, f"{info}/METADATA,,", f"{info}/RECORD,,", ""])}  # fmt: skip
+
+
+class Release(NamedTuple):
+    """One release of the index. ``fails``: what its own build prints, where that fails."""
+
+    name: str
+    version: str
+    files: dict[str, Content] = {}
+    metadata: tuple[str, ...] = ()
+    fails: str = ""
+
+    def of(self, field: str) -> list[str]:
+        return HeaderParser().parsestr("\n".join(self.metadata)).get_all(field, [])
+
+
+class _Over(Running):
+    """A kernel that ended as soon as it was started: the model speaks no protocol."""
+
+    pid = 4711
+
+    def status(self) -> int | None:
+        return 1
+
+    def words(self) -> bytes:
+        return b"Traceback (most recent call last):\nModuleNotFoundError: No module named 'comb'\n"
+
+    def wait(self, seconds: float) -> bool:
+        return True
+
+    def end(self, patience: float = 1.0) -> None:
+        pass
+
+
+class _Refused(Exception):
+    """The installer's words, and its status 1."""
+
+
+class ModelInstaller(ModelPython):
+    """Runs Python's trials, the installer, ``venv`` and Kalyx itself on the files of a machine in memory."""
+
+    def __init__(self, reader: MemoryReader, index: Iterable[Release] = (), ends: Mapping[str, Ended] | None = None) -> None:
+        """``ends``: how commands end whose line holds this text."""
+        super().__init__(reader)
+        self.index, self.ends = list(index), dict(ends or {})
+        self.writer = SteadyWriter(reader)
+        self.ran: list[str] = []
+
+    def typed(self, *words: str, given: str = "") -> tuple[int, str, str]:
+        """Kalyx with these words, on this machine: its status, and what it prints to each output; ``given``: its input."""
+        out, err = TextIOWrapper(BytesIO(), "utf-8", write_through=True), TextIOWrapper(BytesIO(), "utf-8", write_through=True)
+        was, sys.stdin = sys.stdin, TextIOWrapper(BytesIO(given.encode()), "utf-8")
+        folder = self.reader.folder
+        try:
+            with redirect_stdout(out), redirect_stderr(err), patch.dict("os.environ", COLUMNS="100"):
+                status = call(list(words), self.reader.again(), self, self.writer)
+        finally:
+            sys.stdin, self.reader.folder = was, folder
+        return status, out.buffer.getvalue().decode(), err.buffer.getvalue().decode()
+
+    def run(self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, **more: object) -> Ended:
+        line = " ".join(argv)
+        end = next((end for text, end in self.ends.items() if text in line), None)
+        if end is not None:
+            self.ran.append(line)
+            return end
+        if argv[0] == sys.executable and ENTRY in argv:
+            status, out, err = self.typed(*argv[argv.index(ENTRY) + 2 :])
+            return Ended(status, out.encode(), err.encode(), 0.5)
+        if argv[0] == "mv":
+            self.ran.append(line)
+            self.reader.shift(argv[-2], argv[-1])
+            return Ended(0, b"", b"", 0.5)
+        words = [word for word in argv[1:] if word != "-B"]
+        if words[:1] != ["-m"]:
+            return super().run(argv, variables=variables, folder=folder, **more)
+        self.ran.append(line)
+        try:
+            return Ended(0, {"pip": self.installer, "venv": self.environment, "ensurepip": self.bring_installer}[words[1]](argv[0], words[2:]).encode(), b"", 0.5)
+        except _Refused as refusal:
+            return Ended(1, b"", str(refusal).encode(), 0.5)
+
+    def start(self, argv: list[str], **_: object) -> Running:
+        self.ran.append(" ".join(argv))
+        return _Over()
+
+    # -- venv ------------------------------------------------------------------
+
+    def environment(self, base: str, words: list[str]) -> str:
+        python = read_interpreter(self.reader, base)
+        prefix = words[-1]
+        site = f"{prefix}/lib/python{python.minor}/site-packages"
+        files: dict[str, Content] = {
+            f"{prefix}/pyvenv.cfg": f"home = {self.reader.parent(python.executable)}\ninclude-system-site-packages = {str('--system-site-packages' in words).lower()}\nversion = {python.version}\n",
+            f"{prefix}/bin/python": Link(python.real_executable), f"{prefix}/bin/python3": Link("python"), f"{prefix}/bin/activate": f"VIRTUAL_ENV={prefix}\n",
+        }  # fmt: skip
+        if "--without-pip" not in words:
+            files |= dist("pip", "24.0", {"pip/__init__.py": ""}, where=site) | {f"{prefix}/bin/pip": f"#!{prefix}/bin/python\n"}
+        self.reader.put(site, None, folder=True)
+        self.put(files)
+        return ""
+
+    def bring_installer(self, python: str, _: list[str]) -> str:
+        self.put(dist("pip", "24.0", {"pip/__init__.py": ""}, where=self.site_of(python)))
+        return ""
+
+    # -- the installer ----------------------------------------------------------
+
+    def installer(self, python: str, words: list[str]) -> str:
+        self.version, site = read_interpreter(self.reader, python).version, self.site_of(python)
+        if not self.reader.is_folder(f"{site}/pip"):
+            raise _Refused(f"{python}: No module named pip")
+        action, options = words[0], _options(words[1:])
+        if action == "uninstall":
+            return "\n".join(self.remove(site, name) for name in options.words)
+        return self.install(site, options)
+
+    def site_of(self, python: str) -> str:
+        known = read_interpreter(self.reader, python)
+        return f"{known.prefix}/lib/python{known.minor}/site-packages"
+
+    def install(self, site: str, options: argparse.Namespace) -> str:
+        here = self.installed(site) if options.target is None else {}
+        chosen = self.chosen(here, options)
+        if options.dry_run:
+            items = [{"metadata": {"name": release.name, "version": release.version, "requires_dist": release.of("Requires-Dist") or None}} for release in chosen]
+            return json.dumps({"version": "1", "install": items})
+        for release in chosen:
+            if release.fails:
+                raise _Refused(f"error: {release.fails}\nERROR: Failed to build {release.name}")
+        for release in chosen:
+            if release.name in here:
+                self.remove(site, release.name)
+            self.put(dist(release.name, release.version, dict(release.files), *release.metadata, where=options.target or site))
+        return "Successfully installed " + " ".join(f"{release.name}-{release.version}" for release in chosen) if chosen else ""
+
+    def chosen(self, here: dict[str, str], options: argparse.Namespace) -> list[Release]:
+        """What is to be installed: the newest release that all the requirements known by then allow."""
+        lines = [line.partition("#")[0].strip() for file in options.r for line in self.reader.read_text(file).splitlines()]
+        asked = [(Requirement(word), True) for word in [*options.words, *filter(None, lines)]]
+        limits: dict[str, SpecifierSet] = {}
+        chosen: dict[str, Release] = {}
+        while asked:
+            requirement, named = asked.pop(0)
+            name = canonicalize_name(requirement.name)
+            if requirement.marker is not None and not requirement.marker.evaluate({"python_version": ".".join(self.version.split(".")[:2]), "extra": ""}):
+                continue
+            limits[name] = limits.get(name, SpecifierSet()) & requirement.specifier
+            if name in chosen and limits[name].contains(chosen[name].version):
+                continue
+            again = named and (options.upgrade or options.force_reinstall)
+            if name in here and limits[name].contains(here[name]) and not again:
+                continue
+            release = self.newest(name, limits[name], requirement)
+            if name in here and here[name] == release.version and not options.force_reinstall:
+                continue
+            chosen.pop(name, None)
+            chosen[name] = release
+            if not options.no_deps:
+                asked += [(Requirement(line), False) for line in release.of("Requires-Dist")]
+        return list(chosen.values())
+
+    def newest(self, name: str, limit: SpecifierSet, requirement: Requirement) -> Release:
+        known = [release for release in self.index if canonicalize_name(release.name) == name]
+        usable = [release for release in known if all(SpecifierSet(text).contains(self.version) for text in release.of("Requires-Python"))]
+        fitting = [release for release in usable if limit.contains(release.version)]
+        if not fitting:
+            names = ", ".join(sorted((release.version for release in usable), key=Version)) or "none"
+            raise _Refused(f"ERROR: Could not find a version that satisfies the requirement {requirement} (from versions: {names})\nERROR: No matching distribution found for {requirement}")
+        return max(fitting, key=lambda release: Version(release.version))
+
+    def installed(self, site: str) -> dict[str, str]:
+        infos = [name.removesuffix(".dist-info") for name in self.reader.again().names(site) if name.endswith(".dist-info")]
+        return {canonicalize_name(info.rpartition("-")[0]): info.rpartition("-")[2] for info in infos}
+
+    def remove(self, site: str, name: str) -> str:
+        reader = self.reader.again()
+        version = self.installed(site).get(canonicalize_name(name))
+        if version is None:
+            return f"WARNING: Skipping {name} as it is not installed."
+        info = next(entry for entry in reader.names(site) if entry.lower().replace("_", "-") == f"{canonicalize_name(name)}-{version}.dist-info")
+        for row in reader.read_text(f"{site}/{info}/RECORD").splitlines():
+            path = f"{site}/{row.split(',')[0]}"
+            if reader.kind(path) is not None:
+                self.reader.drop(path)
+            while (path := reader.parent(path)) != site and not reader.again().names(path):
+                self.reader.drop(path)
+        return f"Successfully uninstalled {name}-{version}"
+
+    def put(self, files: Mapping[str, object]) -> None:
+        for path, content in files.items():
+            self.count += 1
+            self.reader.put(path, content if isinstance(content, Link) else raw(content))
+            self.reader.modified[path] = self.count
+
+
+def _options(words: list[str]) -> argparse.Namespace:
+    parser = argparse.ArgumentParser(exit_on_error=False)
+    for flag in ("--disable-pip-version-check", "--no-input", "--no-index", "--dry-run", "--quiet", "--no-warn-conflicts", "--no-compile", "--no-deps", "--upgrade", "--force-reinstall", "--pre", "-y", "--no-build-isolation", "--prefer-binary"):
+        parser.add_argument(flag, action="store_true")
+    parser.add_argument("-r", action="append", default=[])
+    for option in ("--timeout", "--retries", "--report", "--find-links", "--only-binary", "--target"):
+        parser.add_argument(option)
+    parser.add_argument("words", nargs="*")
+    return parser.parse_args(words)
