@@ -6,15 +6,21 @@ difference then.
 
 from __future__ import annotations
 
+import json
+import re
 import shlex
+import tempfile
 from collections.abc import Iterable, Mapping
+from pathlib import Path
+from unittest.mock import patch
 
 import pytest
 
+from kalyx import __version__
 from kalyx.core.system.memory_reader import MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
-from tests.core.test_diagnoses import put
+from tests.core.test_diagnoses import SITE, put
 from tests.made import BINARY, HOME, Files
 from tests.support.model_installer import ModelInstaller, Release, dist
 from tests.support.scenes import Scenes, changed, tree
@@ -41,9 +47,18 @@ def session(machine: ModelInstaller, lines: str) -> Iterable[str]:
         before = tree(machine.reader, "/")
         line, _, given = line.partition(" <<< ")
         status, out, err = machine.typed(*(word.replace("~", HOME) for word in shlex.split(line)), given=given.replace("|", "\n"))
-        yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (out + err).splitlines())]
+        yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (_read(out) + err).splitlines())]
         after = [text for text in changed(before, tree(machine.reader, "/")) if text != "as it was" and "/.local/state/" not in text]
         yield from [*(f"  * {text}" for text in after), *([f"  = {status}"] if status else []), ""]
+
+
+def _read(out: str) -> str:
+    """What is printed; of the answer to a kernel what the user sees, without the style of the page."""
+    if '"html"' not in out:
+        return out
+    answer = json.loads(out)
+    html = re.sub(r"(?s)<style>.*?</style>", "", answer["html"]).replace("><", ">\n<").replace(__version__, "{version}")
+    return f"then {answer['then']}\n{answer['text']}\n{html}\n"
 
 
 def scene(name: str, lines: str, *machine: object, **more: object) -> None:
@@ -381,6 +396,71 @@ report -o notes.txt
 report -o page.svg
 """, {**dist("hive", "1.0", {"hive.py": ""}), **dist("moor", "1.0", {"moor.py": "import hive\n"}, "Requires-Dist: hive>=2"), **dist("hive", "2.0", {"hive.py": ""}, where="orchard"), "spring/weigh.py": "import moor\n", "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "python3"}}, "cells": []}',
       "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)  # fmt: skip
+
+
+FAILED = {"pid": 4, "kernel": "heath", "line": "import moor", "error": "ModuleNotFoundError", "message": "No module named 'hive'", "path": ["", SITE], "folder": f"{HOME}/spring", "traceback": "Traceback (most recent call last):\nModuleNotFoundError: No module named 'hive'"}
+
+
+def told_by_kernel(**more: object) -> str:
+    return "explain - <<< " + json.dumps({**FAILED, **more})
+
+
+scene("explained_in_a_cell", "\n".join([
+    told_by_kernel(), told_by_kernel(line="import peat", message="No module named 'peat'"), told_by_kernel(line="x = 1"), told_by_kernel(line="x = 1", traceback="nothing"), told_by_kernel(kernel="gone"), told_by_kernel(line="from moor import x; import hive", path=[SITE, f"{HOME}/spring"]),
+    told_by_kernel(line="import pip", error="ImportError", message="cannot import name 'x' from 'pip'", loaded_from="/other/pip/__init__.py"), "explain - <<< {}", "explain - <<< [", "explain -", "explain --static -- python x.py", "explain -- hive-scale-that-is-not-there",
+]), {**MOOR, "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)  # fmt: skip
+
+SHELL = {10: Process(10, 1, "/bin/bash", ("bash", "-l"), f"{HOME}/spring", {"PATH": f"{HOME}/heath/bin:/usr/bin"}, 1.0), 20: Process(20, 10, "/usr/bin/python3.11", ("python3.11", "/usr/bin/kalyx"), f"{HOME}/spring", {}, 2.0),
+         30: Process(30, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "weigh.py"), f"{HOME}/spring", {"PATH": "/usr/bin"}, 3.0), 40: Process(40, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", f"{HOME}/run/kernel-1.json"), f"{HOME}/spring", {}, 4.0)}  # fmt: skip
+ASKED = {"-lic": Ended(0, b"python is /usr/bin/python3\n", b"", 0.1), "-ic": Ended(0, b"python is aliased to `python3.9'\n", b"", 0.1), "-lc": Ended(-9, b"", b"", 0.1, timed_out=True), "-c type": Ended(1, b"", b"bash: type: pip: not found\n", 0.1)}
+scene("seats_asked", """
+here
+here --live
+here --live --static
+here --live -v
+here --paste
+here --paste <<< nothing of the kind
+why hive --live --in pid:40
+why hive --live --in pid:30
+why --everywhere hive
+fill ~/heath hive --yes
+discard ~/heath --yes
+enter ~/heath
+""", {"/bin/bash": "\x7fELF", f"{HOME}/run/kernel-1.json": '{"shell_port": 1}', f"{HOME}/run/kernel-2.json": "{"}, INDEX, ends=ASKED, processes=SHELL, pid=20)  # fmt: skip
+
+
+def later() -> Iterable[str]:
+    """An earlier answer of ``here``, then a change, then the difference."""
+    machine = model({**dist("hive", "1.0", {"hive.py": ""}), "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)
+    machine.reader.put(f"{HOME}/spring/then.json", machine.typed("here", "--json")[1].encode())
+    yield from session(machine, """
+here --since then.json
+here --since notes.txt
+here --since gone.json
+unregister heath --yes
+fill ~/orchard hive --yes
+point editor ~/orchard --yes
+here --since then.json
+here --since then.json --against ~/orchard
+""")
+
+
+def captured() -> Iterable[str]:
+    """A capture, what is in it, and what is answered on it as on the machine itself."""
+    machine = model({**MOOR, "spring/weigh.py": "import moor\n", "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/there.kalyx": ""}, INDEX)
+    lines = ("here", "survey", "kernels", "packages", "packages heath", "why moor", "why hive", "why moor --in kernel:heath", "why weigh.py", "why moor --in orchard", "enter heath", "record heath")
+    with tempfile.TemporaryDirectory() as folder, patch("socket.gethostname", lambda: "moorhost"):
+        for line in ("capture moor.kalyx --dry-run", "capture moor.kalyx --static", "capture there.kalyx", "capture moor.kalyx --why hive --why 'moor --in orchard'"):
+            yield from (re.sub(r"\d+(\.\d+)? (kB|B)\b|moor.kalyx: .*", "{size}", text) for text in session(machine, line))
+        path = Path(folder) / "moor.kalyx"
+        path.write_bytes(machine.reader.read_whole(f"{HOME}/spring/moor.kalyx", 1 << 24))
+        for line in lines:
+            here, there = (list(session(machine, text))[1:] for text in (line, f"{line} --on {path}"))
+            yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]
+
+
+SCENES.add(later)
+SCENES.add(captured)
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -262,7 +262,7 @@ def test_what_changed_between_two_looks_is_said():
         "shell is gone; it ran /heath (3.11.7)",
         "kernel a ran /heath (3.11.7), runs nothing (it is gone) now",
         "kernel b is gone; it ran /heath (3.9.1)",
-        "editor e was same to the reference, is differs now",
+        "editor e differs from the reference now",
         "shell is new: /heath (3.12.1)",
         "kernel c is new: /usr (3.9.1)",
         "fixed: absent",

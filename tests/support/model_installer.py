@@ -102,7 +102,8 @@ class ModelInstaller(ModelPython):
         folder = self.reader.folder
         try:
             with redirect_stdout(out), redirect_stderr(err), patch.dict("os.environ", COLUMNS="100"):
-                status = call(list(words), self.reader.again(), self, self.writer)
+                system = () if "--on" in words else (self.reader.again(), self, self.writer)
+                status = call(list(words), *system)
         finally:
             sys.stdin, self.reader.folder = was, folder
         return status, out.buffer.getvalue().decode(), err.buffer.getvalue().decode()

@@ -88,7 +88,8 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
         options.unnamed = not by_user
         text, sys.stdout = sys.stdout, io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace")
         try:
-            asked = call.handing_on(Call(options, reader.again(), runner))  # its programs are started by this machine
+            # This machine starts the programs of the question.
+            asked = call.handing_on(Call(options, reader.again(), runner, live.writer))
             import_module(f"kalyx.cli.commands.{words[0]}").run(asked)
         except (KalyxError, Unreadable):
             pass  # a question without an answer here has none on the capture either

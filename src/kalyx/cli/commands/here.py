@@ -81,7 +81,9 @@ def _earlier(call: Call, text: str) -> HereAnswer:
     path = reader.absolute(text)
     try:
         return msgspec.json.decode(reader.read(path, 64 * 1024 * 1024), type=HereAnswer)
-    except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
+    except Unreadable as refusal:
+        raise KalyxError(str(refusal)) from None
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise KalyxError(f"{visible(path)}: no answer of here --json ({error})") from None
 
 
@@ -97,7 +99,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
     try:
         while not output_deserted():
             time.sleep(_EVERY)
-            fresh, answer, times, result = looked_again(call.options, answer, times, pasted)
+            fresh, answer, times, result = looked_again(call, answer, times, pasted)
             if result:
                 answer.changes = result
                 _emit(fresh, answer)
@@ -108,7 +110,7 @@ def _watch(call: Call, answer: HereAnswer, pasted: str) -> int:
 
 
 def looked_again(
-    options: argparse.Namespace, before: HereAnswer | None, times: dict[str, int], pasted: str
+    call: Call, before: HereAnswer | None, times: dict[str, int], pasted: str
 ) -> tuple[Call, HereAnswer, dict[str, int], list[str]]:
     """One reading of ``--watch``: the call, its answer, when each environment's packages changed, and what changed."""
     import gc
@@ -117,7 +119,7 @@ def looked_again(
     from kalyx.core.queries.here import package_times
 
     gc.collect()  # automatic collection is switched off for short runs; this run goes on
-    fresh = Call(options)
+    fresh = call.reread()
     now = _look(fresh, pasted)
     new = package_times(fresh.machine, now)
     result = changes(before, now) if before is not None else []

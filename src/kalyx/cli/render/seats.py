@@ -216,11 +216,13 @@ def _details(screen: Screen, seat: Seat, indent: int) -> None:
                 (visible(part.defined.fact), QUIET),
                 (f"   {at}", QUIET),
             )
-        word = part.word if own and part.defined is None else "" if own else f"{part.role}: {part.word}"
         if part.path is None or not own:
+            other = f"{part.role} {screen.shown(part.word)}  "
+            word = other if not own else part.word if part.defined is None else ""
             reason = part.reason or (screen.path(part.path) if part.path else "")
             screen.line(" " * indent, (padded(visible(word), 10), LABEL), (visible(reason), QUIET))
             continue
+        word = part.word if part.defined is None else ""
         first, *more = _hops(screen, [part.path, *part.links], screen.width - indent - 10)
         screen.line(" " * indent, (padded(visible(word), 10), LABEL), (first, QUIET))
         for line in more:

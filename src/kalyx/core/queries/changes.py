@@ -6,11 +6,19 @@ from kalyx.core.model.records import Seat
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.visible import visible
 
+_RELATIONS = {
+    "same": "agrees with", "differs": "differs from", "dead": "starts nothing, unlike",
+    "unknown": "cannot be compared with",
+}  # fmt: skip
+
 
 def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
     """Seats that are new, gone, start another interpreter or have another relation; findings that are new or gone."""
     result = []
-    item, other = ({(seat.seat, seat.name): seat for seat in answer.seats} for answer in (before, after))
+    # A path is only there where the question names it.
+    item, other = (
+        {(seat.seat, seat.name): seat for seat in answer.seats if seat.seat != "path"} for answer in (before, after)
+    )
     for key in [*item, *(key for key in other if key not in item)]:
         was, now = item.get(key), other.get(key)
         name = f"{key[0]} {visible(key[1])}" if key[0] != "shell" else "shell"
@@ -31,7 +39,7 @@ def _between(was: Seat, now: Seat) -> list[str]:
     if _runs(was) != _runs(now):
         result.append(f"ran {_runs(was)}, runs {_runs(now)} now")
     elif was.relation != now.relation:
-        result.append(f"was {was.relation} to the reference, is {now.relation} now")
+        result.append(f"{_RELATIONS[now.relation]} the reference now")
     parts = {(part.role, part.word): part for part in was.parts}
     for part in now.parts:
         old = parts.get((part.role, part.word))

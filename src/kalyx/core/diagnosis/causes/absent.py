@@ -28,20 +28,16 @@ from kalyx.core.text.names import canonical
 SUPPRESSED_BY_OTHERS = True
 
 
-def _asked_for_by_an_extra(case: Missing, machine: Machine, missing: str) -> Brought | None:
-    """The distribution of this name that an extra of something installed here asks for."""
+def _required_here(case: Missing, machine: Machine, missing: str) -> tuple[Brought | None, str]:
+    """The distribution of this name that something installed here, or an extra of that, requires; and what does."""
     key = canonical(missing)
     for distribution in machine.installed(case.sites):
         if speaks_of(distribution, key):
             for asked in asked_by(distribution, case.interpreter, machine.reader.system, extras=True):
                 if asked.key == key:
-                    by = (
-                        f"the extra {asked.extra} of {distribution.name}"
-                        if asked.extra
-                        else f"what {distribution.name} requires"
-                    )
-                    return Brought(asked.line, None, by, distribution.path)
-    return None
+                    by = f"the extra {asked.extra} of {distribution.name}" if asked.extra else distribution.name
+                    return Brought(asked.line, None, "its metadata", distribution.path), by
+    return None, ""
 
 
 LOOKS_AT = "missing"
@@ -64,13 +60,16 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     ]
     if not case.missing_is_asked:
         evidence = asked_here(case, missing) + evidence
+    asks = ""
     known = listed_part(case.module if case.missing_is_asked else missing)
     if known is None and "." not in missing:
         known = brought_by(machine, missing)
     if known is None and "." not in missing:
-        known = _asked_for_by_an_extra(case, machine, missing)
+        known, asks = _required_here(case, machine, missing)
     if known is not None:
         provides = f"the package {known.name} provides {missing}"
+        if asks:
+            provides = f"{asks} requires {known.name}, which provides {missing}"
         evidence.append(Evidence(fact=provides, source=known.source, path=known.path))
         fix = fixes.install(machine, case.interpreter, requirement_with(missing, known.name))
     else:
