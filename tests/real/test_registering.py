@@ -18,7 +18,6 @@ from kalyx.core.kernels.makers import KERNEL_PACKAGES
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import RehearsalAnswer
 from kalyx.core.system.live_reader import LiveReader
-from kalyx.core.system.live_writer import LiveWriter
 from kalyx.demo.wheels import Package, standin_package, write_wheel
 from tests.conftest import KALYX, make_environment, started, tree, until
 from tests.equipment import BY_VERSION, NEW, OTHER, need, some
@@ -233,11 +232,11 @@ def test_a_registration_within_another(tmp_path, monkeypatch, answers):
 
     def within():
         second = plan("Two", (folder / "kernel.json").read_bytes())
-        done = register(machine, second, LiveWriter(), lambda: RehearsalAnswer(kernel=None, answered=True))
+        done = register(machine, second, lambda: RehearsalAnswer(kernel=None, answered=True))
         assert done.done
         return RehearsalAnswer(kernel=None, answered=answers)
 
-    assert register(machine, plan("One", None), LiveWriter(), within).done == answers
+    assert register(machine, plan("One", None), within).done == answers
     assert json.loads((folder / "kernel.json").read_text())["display_name"] == "Two"
     assert sorted(os.listdir(folder)) == ["kernel.json", *icons]
 
