@@ -17,18 +17,19 @@ from unittest.mock import patch
 import pytest
 
 from kalyx import __version__
+from kalyx.core import signals
 from kalyx.core.system.memory_reader import MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
 from tests.core.test_diagnoses import SITE, put
 from tests.made import BINARY, HOME, Files
-from tests.support.model_installer import ModelInstaller, Release, dist
+from tests.support.model_installer import Killed, ModelInstaller, Release, dist
 from tests.support.scenes import Scenes, changed, tree
 
 SCENES = Scenes("cli/typed")
 
 
-def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), variables: Mapping[str, str | None] = {}, ends: Mapping[str, Ended] | None = None, **more: object) -> ModelInstaller:
+def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), variables: Mapping[str, str | None] = {}, ends: Mapping[str, Ended | BaseException] | None = None, **more: object) -> ModelInstaller:
     """The made-up machine with these files, whose environments have an installer; ``index``: what that can install."""
     made = Files()
     made |= {"/usr/lib/python3.11/venv/__init__.py": "", "/usr/lib/python3.11/ensurepip/__init__.py": "", "/usr/lib/python3.11/statistics.py": "def mean(values): pass\n"}
@@ -461,6 +462,117 @@ def captured() -> Iterable[str]:
 
 SCENES.add(later)
 SCENES.add(captured)
+
+
+# -- calls that are none, and runs that are stopped or killed ------------------------
+
+scene("calls", f"""
+why --help
+register --help
+heer
+nothing-like-it --json
+here --jsn
+here --js
+here --timeout x
+here --timeout 0
+here --timeout 86401
+here too many
+why
+register --id
+fill ~/heath --on x hive --yes
+why --in
+here {'x' * 20_000}
+packages {'y' * 3_000}
+here --on gone.kalyx
+why hive --on notes.txt
+kernels --seen-by ~/heath
+kernels --seen-by ~/orchard
+kernels --seen-by gone
+kernels --seen-by server:1
+""", {}, INDEX)  # fmt: skip
+
+for how, end in (("stopped", signals.Stopped(15)), ("killed", Killed())):
+    for title, text in (("while_it_is_created", "venv"), ("while_it_is_filled", "install"), ("while_it_is_tried", "try:")):
+        scene(f"prepare_{how}_{title}", """
+prepare ~/new --want hive --point-editor --yes
+survey
+prepare ~/new --want hive --yes --dry-run
+prepare ~/new --want hive --yes
+discard ~/new --yes
+""", {}, INDEX, ends={text: end})  # fmt: skip
+    for title, text in (("while_it_is_filled", "retries 1 hive==2.0"), ("while_it_is_tried", "try:")):
+        scene(f"fill_{how}_{title}", """
+fill ~/heath hive==2.0 --yes
+survey
+here
+why hive --in ~/heath
+fill ~/heath --repair --dry-run
+fill ~/heath --repair
+fill ~/heath moor==1.0 --dry-run
+fill ~/heath moor==1.0
+fill ~/heath moor==1.0 --yes
+fill ~/heath --repair --yes
+discard ~/heath --yes
+""", dist("hive", "1.0", {"hive.py": ""}), INDEX, ends={text: end})  # fmt: skip
+
+
+def brought(where: str) -> dict[str, object]:
+    """An environment of this path, with an installer and a package that does not import."""
+    files = Files()
+    files.clear()
+    files.environment(where)
+    return {**files, **dist("pip", "24.0", {"pip/__init__.py": ""}, where=f"{where}/lib/python3.11/site-packages"), **dist("hive", "1.0", {"hive.py": "import gone\n"}, where=f"{where}/lib/python3.11/site-packages")}
+
+
+OWN = f"{HOME}/spring/.venv"
+scene("not_asked", """
+here
+why hive
+why hive json
+why gone --static
+why hive --prove
+why hive --fix --yes
+why hive --everywhere
+why hive --in .venv
+why hive --in kernel:brought
+why hive --in kernel:brought --fix --yes
+why peat --in ~/heath --prove
+fill shell hive --yes
+fill .venv hive==1.0 --yes
+register shell --yes
+prepare ~/new --python shell --yes
+prepare ~/new --python .venv/bin/python --dry-run
+rehearse brought
+packages
+record
+discard .venv --dry-run
+""", {**brought(OWN), **dist("peat", "1.0", {"peat.py": ""}, where=f"{OWN}/lib/python3.11/site-packages"), "~/.local/share/jupyter/kernels/brought/kernel.json": KERNEL.replace(f"{HOME}/heath", OWN), "spring/.git/HEAD": ""}, INDEX, {"PATH": f"{OWN}/bin:/usr/bin"})  # fmt: skip
+
+scene("files_and_notebooks", """
+why pack
+why pack/mod.py --in ~/heath
+why pack/__init__.py --in ~/heath
+why pack --in ~/heath
+why installs.ipynb
+why late.py --in ~/heath
+why odd.py --in ~/heath
+why latin.py --in ~/heath
+why empty --in ~/heath
+why ~/spring/pack/mod.py --in ~/heath --as "~/heath/bin/python -m pack.mod"
+why mod --from ~/spring/pack --in ~/heath
+""", {"spring/pack/__init__.py": "from . import wax, mod\n", "spring/pack/mod.py": "from .wax import x\nfrom .. import y\nfrom ..gone import z\nfrom . import comb\n", "spring/pack/wax.py": "", "spring/pack/deep/x.py": "from ..wax import x\nfrom .gone import y\n",
+      "spring/installs.ipynb": json.dumps({"metadata": {"kernelspec": {"name": "heath"}}, "cells": [{"cell_type": "code", "source": "!pip install hive\n%pip install peat\n!/usr/bin/python3 -m pip install wax\nimport hive, peat"}, {"cell_type": "code", "source": ["%%bash\n", "pip install bog"]}, {"cell_type": "markdown", "source": "import x"}]}),
+      "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/late.py": "def f():\n    import gone_late\nif False:\n    import never\nimport importlib\nimportlib.import_module('by_name')\n__import__('dunder')\n", "spring/odd.py": "import (\n", "spring/latin.py": b"import gone_one # \xe9\n", "spring/empty/x.txt": ""}, INDEX)  # fmt: skip
+
+scene("chosen_base", """
+prepare ~/new --dry-run
+prepare ~/new --python version:3 --dry-run
+prepare ~/new --from . --dry-run
+prepare ~/new --from lock.txt --dry-run
+prepare ~/new --from older.txt --dry-run
+prepare ~/new --from exact.txt --yes
+""", {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.13"\ndependencies = ["hive"]\n', **{f"spring/{name}.txt": f"# kalyx record 1\n# python {version} cpython\n# platform linux unknown\n# sees its base: {sees}\nhive==1.0\n" for name, version, sees in (("lock", "3.12.1", "no"), ("older", "3.11.2", "yes"), ("exact", "3.9.18", "no"))},
+      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "/usr/lib/python3.9/ensurepip/__init__.py": "", "/usr/lib/python3.9/site-packages/README": ""}, INDEX)  # fmt: skip
 
 
 @pytest.mark.parametrize("name", SCENES.names)

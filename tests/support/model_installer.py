@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import base64
+import copy
 import hashlib
 import json
 import sys
@@ -24,6 +25,7 @@ from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from kalyx.cli.start import call
+from kalyx.core import signals
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_command import ENTRY
@@ -81,6 +83,10 @@ class _Over(Running):
         pass
 
 
+class Killed(BaseException):
+    """The program is killed at this moment: what the files are then, they stay."""
+
+
 class _Refused(Exception):
     """The installer's words, and its status 1."""
 
@@ -88,8 +94,8 @@ class _Refused(Exception):
 class ModelInstaller(ModelPython):
     """Runs Python's trials, the installer, ``venv`` and Kalyx itself on the files of a machine in memory."""
 
-    def __init__(self, reader: MemoryReader, index: Iterable[Release] = (), ends: Mapping[str, Ended] | None = None) -> None:
-        """``ends``: how commands end whose line holds this text."""
+    def __init__(self, reader: MemoryReader, index: Iterable[Release] = (), ends: Mapping[str, Ended | BaseException] | None = None) -> None:
+        """``ends``: how commands end whose line holds this text; an exception is raised once."""
         super().__init__(reader)
         self.index, self.ends = list(index), dict(ends or {})
         self.writer = SteadyWriter(reader)
@@ -101,19 +107,32 @@ class ModelInstaller(ModelPython):
         was, sys.stdin = sys.stdin, TextIOWrapper(BytesIO(given.encode()), "utf-8")
         folder = self.reader.folder
         try:
-            with redirect_stdout(out), redirect_stderr(err), patch.dict("os.environ", COLUMNS="100"):
+            with redirect_stdout(out), redirect_stderr(err), patch.dict("os.environ", COLUMNS="100"), patch.object(signals, "_state", signals._State()):
                 system = () if "--on" in words else (self.reader.again(), self, self.writer)
                 status = call(list(words), *system)
+        except SystemExit as end:
+            status = int(end.code or 0)
+        except signals.Stopped as stopped:
+            status = 128 + stopped.number
+        except Killed:
+            status = -9
+            self.reader._nodes, self.reader._children = self.killed
+            self.reader.memory.clear()
         finally:
             sys.stdin, self.reader.folder = was, folder
         return status, out.buffer.getvalue().decode(), err.buffer.getvalue().decode()
 
     def run(self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, **more: object) -> Ended:
         line = " ".join(argv)
-        end = next((end for text, end in self.ends.items() if text in line), None)
-        if end is not None:
+        text = next((text for text in self.ends if text in line), None)
+        if text is not None:
             self.ran.append(line)
-            return end
+            end = self.ends[text]
+            if isinstance(end, Ended):
+                return end
+            del self.ends[text]
+            self.killed = copy.deepcopy((self.reader._nodes, self.reader._children))
+            raise end
         if argv[0] == sys.executable and ENTRY in argv:
             status, out, err = self.typed(*argv[argv.index(ENTRY) + 2 :])
             return Ended(status, out.encode(), err.encode(), 0.5)

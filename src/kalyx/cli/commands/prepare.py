@@ -166,12 +166,12 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
     here = ", ".join(dict.fromkeys(interpreter.version for interpreter in usable)) or "none"
     wanted = f"{asked[1]} asks for Python {asked[0]}" if asked else "no interpreter here can create environments"
     missing = next((f"3.{minor}" for minor in range(6, 40) if asked and satisfies(f"3.{minor}.99", asked[0])), None)
-    raise KalyxError(f"{wanted}; here are: {here}" + (_bringers(call, missing) if missing else ""))
+    raise KalyxError(f"{wanted}; here are: {here}; name another with --python" + _bringers(call, missing or ""))
 
 
 def _bringers(call: Call, version: str) -> str:
     """Which programs here can install a Python version that is missing, as text for a message; installs nothing."""
-    lines = could_bring(call.machine, version)
+    lines = could_bring(call.machine, version) if version else []
     return f"; to install it: {' or '.join(lines)}" if lines else ""
 
 

@@ -66,6 +66,7 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
     if not answer.done and answer.moves:
         for step in answer.steps:
             screen.line("   ", (visible(step), "bold"))
+        _draw_notes(screen, answer.notes)
         return
     if answer.done and planned is not None and _same_moves(answer.moves, planned):
         screen.line("done", (", as planned", QUIET))
@@ -83,12 +84,16 @@ def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: lis
     for process in answer.restart:
         screen.line("   ", ("restart   ", ORANGE), f"{screen.shown(process)}: it runs with the packages of before")
     draw_lacking(screen, answer.lacking)
-    for note in answer.notes:
-        screen.line("   ", ("note      ", QUIET), screen.shown(note))
+    _draw_notes(screen, answer.notes)
     if answer.undo is not None:
         screen.line("   ", ("undo      ", QUIET), visible(machine.line(answer.undo)))
     if answer.undo_then is not None:
         screen.line("   ", ("then      ", QUIET), visible(machine.line(answer.undo_then)))
+
+
+def _draw_notes(screen: Screen, notes: list[str]) -> None:
+    for note in notes:
+        screen.line("   ", ("note      ", QUIET), screen.shown(note))
 
 
 def _named(package: Package) -> str:

@@ -47,7 +47,7 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
     fine = sum(1 for item in answer.imports if item.outcome == "imports" and not item.findings)
     screen.line((f"{fine} of {len(answer.imports)} imports work", "bold"), "  in  ", place_of(screen, answer.target))
     screen.blank()
-    width = min(max([len(item.module) for item in answer.imports] + [8]) + 2, screen.width // 3)
+    width = min(max([len(_asked(item)) for item in answer.imports] + [8]) + 2, screen.width // 3)
     for item in answer.imports:
         word, colour = WORDS[item.outcome]
         first = item.asked_at[0]
@@ -56,7 +56,7 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
         owner = f"{item.distribution.name} {item.distribution.version}" if item.distribution else ""
         note = " (not every run meets it)" if item.guarded and item.outcome != "imports" else ""
         path = screen.without_middle(where + more + note, 60)
-        name = padded(screen.words(item.module, width - 2), width)
+        name = padded(screen.words(_asked(item), width - 2), width)
         screen.line("   ", name, (word.ljust(16), colour), padded(screen.words(owner, 24), 26), (path, QUIET))
     details: set[str] = set()
     for item in answer.imports:
@@ -64,6 +64,12 @@ def _table(screen: Screen, answer: WhyAnswer) -> None:
             details.add(item.findings[0].message)
             screen.blank()
             draw_import(screen, item, answer.target)
+
+
+def _asked(item: ImportAnswer) -> str:
+    """The module that an import asks for; as written where its dots lead to no package."""
+    written = item.statement.removeprefix("from ").partition(" ")[0]
+    return written if written.startswith(".") and written.lstrip(".") == item.module else item.module
 
 
 def _everywhere(screen: Screen, answer: WhyAnswer) -> None:
