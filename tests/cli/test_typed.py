@@ -6,6 +6,7 @@ difference then.
 
 from __future__ import annotations
 
+import gzip
 import json
 import re
 import shlex
@@ -18,7 +19,7 @@ import pytest
 
 from kalyx import __version__
 from kalyx.core import signals
-from kalyx.core.system.memory_reader import MemoryReader, Pipe
+from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
 from tests.core.test_diagnoses import SITE, put
@@ -412,13 +413,14 @@ scene("explained_in_a_cell", "\n".join([
 ]), {**MOOR, "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)  # fmt: skip
 
 SHELL = {10: Process(10, 1, "/bin/bash", ("bash", "-l"), f"{HOME}/spring", {"PATH": f"{HOME}/heath/bin:/usr/bin"}, 1.0), 20: Process(20, 10, "/usr/bin/python3.11", ("python3.11", "/usr/bin/kalyx"), f"{HOME}/spring", {}, 2.0),
-         30: Process(30, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "weigh.py"), f"{HOME}/spring", {"PATH": "/usr/bin"}, 3.0), 40: Process(40, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", f"{HOME}/run/kernel-1.json"), f"{HOME}/spring", {}, 4.0)}  # fmt: skip
+         30: Process(30, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "weigh.py"), f"{HOME}/spring", {"PATH": "/usr/bin"}, 3.0), 50: Process(50, 1, "/opt/far/bin/python3.11", ("/opt/far/bin/python", "x.py"), "/", {}, 5.0), 40: Process(40, 1, "/usr/bin/python3.11", (f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", f"{HOME}/run/kernel-1.json"), f"{HOME}/spring", {}, 4.0)}  # fmt: skip
 ASKED = {"-lic": Ended(0, b"python is /usr/bin/python3\n", b"", 0.1), "-ic": Ended(0, b"python is aliased to `python3.9'\n", b"", 0.1), "-lc": Ended(-9, b"", b"", 0.1, timed_out=True), "-c type": Ended(1, b"", b"bash: type: pip: not found\n", 0.1)}
 scene("seats_asked", """
 here
 here --live
 here --live --static
 here --live -v
+survey
 here --paste
 here --paste <<< nothing of the kind
 why hive --live --in pid:40
@@ -427,7 +429,7 @@ why --everywhere hive
 fill ~/heath hive --yes
 discard ~/heath --yes
 enter ~/heath
-""", {"/bin/bash": "\x7fELF", f"{HOME}/run/kernel-1.json": '{"shell_port": 1}', f"{HOME}/run/kernel-2.json": "{"}, INDEX, ends=ASKED, processes=SHELL, pid=20)  # fmt: skip
+""", {"/bin/bash": "\x7fELF", "/opt/far/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "/opt/far/bin/python": Link("/usr/bin/python3.11"), f"{HOME}/run/kernel-1.json": '{"shell_port": 1}', f"{HOME}/run/kernel-2.json": "{"}, INDEX, ends=ASKED, processes=SHELL, pid=20)  # fmt: skip
 
 
 def later() -> Iterable[str]:
@@ -448,13 +450,17 @@ here --since then.json --against ~/orchard
 
 def captured() -> Iterable[str]:
     """A capture, what is in it, and what is answered on it as on the machine itself."""
-    machine = model({**MOOR, "spring/weigh.py": "import moor\n", "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/there.kalyx": ""}, INDEX)
-    lines = ("here", "survey", "kernels", "packages", "packages heath", "why moor", "why hive", "why moor --in kernel:heath", "why weigh.py", "why moor --in orchard", "enter heath", "record heath")
-    with tempfile.TemporaryDirectory() as folder, patch("socket.gethostname", lambda: "moorhost"):
+    machine = model({**MOOR, "spring/weigh.py": "import moor\n", "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/there.kalyx": "", "~/.local/share/jupyter/kernels/hosted/kernel.json": KERNEL.replace("Heath", "of keeper@moorhost")}, INDEX)
+    lines = ("here", "survey", "contrast heath orchard", "kernels", "packages", "packages heath", "why moor", "why hive", "why moor --in kernel:heath", "why weigh.py", "why moor --in orchard", "enter heath", "record heath")
+    with tempfile.TemporaryDirectory() as folder, patch("socket.gethostname", lambda: "moorhost.larkmoor"):
         for line in ("capture moor.kalyx --dry-run", "capture moor.kalyx --static", "capture there.kalyx", "capture moor.kalyx --why hive --why 'moor --in orchard'"):
             yield from (re.sub(r"\d+(\.\d+)? (kB|B)\b|moor.kalyx: .*", "{size}", text) for text in session(machine, line))
         path = Path(folder) / "moor.kalyx"
         path.write_bytes(machine.reader.read_whole(f"{HOME}/spring/moor.kalyx", 1 << 24))
+        held = gzip.decompress(path.read_bytes())
+        yield from [f"the machine's name is in it: {b'moorhost' in held}", ""]
+        machine.reader.put(str(path), path.read_bytes())
+        yield from (text.replace(folder, "") for text in session(machine, f"contrast heath {path}#heath\ncontrast {path} {path}#orchard\ncontrast heath {path}#gone"))
         for line in lines:
             here, there = (list(session(machine, text))[1:] for text in (line, f"{line} --on {path}"))
             yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]
@@ -573,6 +579,11 @@ prepare ~/new --from older.txt --dry-run
 prepare ~/new --from exact.txt --yes
 """, {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.13"\ndependencies = ["hive"]\n', **{f"spring/{name}.txt": f"# kalyx record 1\n# python {version} cpython\n# platform linux unknown\n# sees its base: {sees}\nhive==1.0\n" for name, version, sees in (("lock", "3.12.1", "no"), ("older", "3.11.2", "yes"), ("exact", "3.9.18", "no"))},
       "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "/usr/lib/python3.9/ensurepip/__init__.py": "", "/usr/lib/python3.9/site-packages/README": ""}, INDEX)  # fmt: skip
+
+
+FOREIGN = {"/moor/encodings/__init__.py": "", **dist("hive", "1.0", {"hive.py": ""})}
+scene("start_of_another_python", "why hive --in ~/heath --prove\nwhy hive --in ~/heath --fix --yes\nhere\nprepare ~/new --yes\n", FOREIGN, INDEX, {"PYTHONPATH": "/moor"})
+scene("fill_killed_then_discarded", "fill ~/heath hive --yes\ndiscard ~/heath --dry-run\ndiscard ~/heath --yes\nsurvey\n", {}, INDEX, ends={"retries 1 hive": Killed()})
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -183,6 +183,36 @@ def test_writing(tmp_path, seed):
         assert snapshot(LiveReader({}, root), root) == snapshot(memory, root), (action, words)
 
 
+LINKED = [({}, ""), ({"hive.py": ""}, ""), ({"pack/mod.py": "other.py", "wax.py": "gone/wax_own.py"}, ""), ({"deep/er/x.py": ""}, "pack"), ({}, "pack"), ({}, "hive.py")]
+
+
+@pytest.mark.parametrize(("instead", "deep"), LINKED)
+def test_a_folder_of_links(tmp_path, instead, deep):
+    """The real one and that of the model are the same."""
+    from tests.support.model_python import ModelPython
+
+    names = ("hive.py", "wax.py", "pack/__init__.py", "pack/mod.py", "pack/__pycache__/mod.pyc", "__pycache__/hive.pyc", "deep/er/x.py", "deep/er/y.py", "deeper/z.py")
+    for name in names:
+        (tmp_path / "real" / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "real" / name).write_text(name)
+    memory = MemoryReader("linux", {f"{tmp_path}/real/{name}": name for name in names}, folder="/")
+    given = {f"{tmp_path}/real/{name}": to for name, to in instead.items()}
+    for runner in (LiveRunner(), ModelPython(memory)):
+        runner.link_all(f"{tmp_path}/real", f"{tmp_path}/made", given, deep)
+    assert snapshot(LiveReader({}, str(tmp_path)), str(tmp_path)) == snapshot(memory, str(tmp_path))
+
+
+def test_what_is_half_written_goes_at_any_end(tmp_path, monkeypatch):
+    def ends(*words, **named):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(os, "replace", ends)
+    monkeypatch.setattr(os, "rename", ends)
+    with pytest.raises(KeyboardInterrupt):
+        LiveWriter().write(str(tmp_path / "a.txt"), b"half")
+    assert os.listdir(tmp_path) == []
+
+
 # -- starting -------------------------------------------------------------------------------------------------------
 
 

@@ -288,6 +288,9 @@ class ModelPython(Runner):
         home = variables.get("PYTHONHOME") if "-E" not in flags and "-I" not in flags else None
         if home is not None and not self.reader.is_folder(f"{home}/lib"):
             raise _End(1, f"Could not find platform independent libraries <prefix>\nPYTHONHOME = '{home}'\nFatal Python error: init_fs_encoding: failed to get the Python codec")
+        foreign = [entry for entry in variables.get("PYTHONPATH", "").split(":") if self.reader.is_file(f"{entry}/encodings/__init__.py")]
+        if foreign and "-E" not in flags and "-I" not in flags:  # what an interpreter needs first is another one's
+            raise _End(1, "Fatal Python error: init_fs_encoding: failed to get the Python codec of the filesystem encoding\nSyntaxError: invalid syntax")
         python = read_interpreter(self.reader, executable)
         search = search_path(self.reader, python, Invocation(variables=variables, **{words[flag]: True for flag in flags if flag in words}))
         path = [entry.entry for entry in search.entries if entry.exists]
