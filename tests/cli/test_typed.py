@@ -495,6 +495,9 @@ kernels --seen-by ~/heath
 kernels --seen-by ~/orchard
 kernels --seen-by gone
 kernels --seen-by server:1
+demo ~/larkmoor
+demo ~/larkmoor --dry-run
+demo --static
 """, {}, INDEX)  # fmt: skip
 
 for how, end in (("stopped", signals.Stopped(15)), ("killed", Killed())):
@@ -577,13 +580,21 @@ prepare ~/new --from . --dry-run
 prepare ~/new --from lock.txt --dry-run
 prepare ~/new --from older.txt --dry-run
 prepare ~/new --from exact.txt --yes
+prepare ~/six --from six --yes
+prepare ~/ten --python version:3.10 --yes
 """, {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.13"\ndependencies = ["hive"]\n', **{f"spring/{name}.txt": f"# kalyx record 1\n# python {version} cpython\n# platform linux unknown\n# sees its base: {sees}\nhive==1.0\n" for name, version, sees in (("lock", "3.12.1", "no"), ("older", "3.11.2", "yes"), ("exact", "3.9.18", "no"))},
-      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "/usr/lib/python3.9/ensurepip/__init__.py": "", "/usr/lib/python3.9/site-packages/README": ""}, INDEX)  # fmt: skip
+      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "/usr/lib/python3.9/ensurepip/__init__.py": "", "/usr/lib/python3.9/site-packages/README": "",
+      "/opt/many/bin/many": "#!/bin/sh\n", "/opt/many/versions/README": ""}, INDEX, {"PYENV_ROOT": "/opt/many"})  # fmt: skip
 
 
 FOREIGN = {"/moor/encodings/__init__.py": "", **dist("hive", "1.0", {"hive.py": ""})}
 scene("start_of_another_python", "why hive --in ~/heath --prove\nwhy hive --in ~/heath --fix --yes\nhere\nprepare ~/new --yes\n", FOREIGN, INDEX, {"PYTHONPATH": "/moor"})
 scene("fill_killed_then_discarded", "fill ~/heath hive --yes\ndiscard ~/heath --dry-run\ndiscard ~/heath --yes\nsurvey\n", {}, INDEX, ends={"retries 1 hive": Killed()})
+
+
+scene("in_a_repository", "survey\nsurvey -v\nhere\n", {"~/.git/HEAD": "ref: refs/heads/main\n", "~/.config/git/ignore": "/heath/\n"})
+PART = {"spring/pyproject.toml": '[project]\nname = "hive"\n', "spring/src/hive/__init__.py": "", "spring/src/hive/extra.py": "", "spring/deep/hive/extra.py": "", **dist("hive", "1.0", {"hive/__init__.py": ""})}
+scene("a_part_that_the_project_has", "why hive.extra --in ~/heath\nwhy hive.gone --in ~/heath\nwhy hive.extra --in ~/orchard\nwhy extra --in ~/heath --from ~/spring/deep\n", PART)
 
 
 @pytest.mark.parametrize("name", SCENES.names)

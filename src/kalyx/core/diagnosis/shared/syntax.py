@@ -219,10 +219,14 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
             exact = f"{owner.name}=={owner.version}"
             offered.append(fixes.with_another_python(machine, case.interpreter, minor, exact))
     else:
+        able = f"{wanted} or newer" if newer else wanted
         fits = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) == _minor(wanted)]
-        step = (fixes.step(machine, RunWith(words=[fits[0].executable, path or ""])) if fits
-                else fixes.by_hand(f"run it with Python {wanted}"))  # fmt: skip
-        offered = [Fix(message=f"run it with Python {wanted}", steps=[step])]
+        later = [interpreter for interpreter in machine.interpreters if _minor(interpreter.version) > _minor(wanted)]
+        fits += sorted(later, key=lambda interpreter: _minor(interpreter.version)) if newer else []
+        step = fixes.by_hand(f"install Python {able}, then run {path} with that Python")
+        if fits:
+            step = fixes.step(machine, RunWith(words=[fits[0].executable, path or ""]))
+        offered = [Fix(message=f"run it with Python {able}", steps=[step])]
     own = case.interpreter.minor
     what = f"{judged.owner.name} {judged.owner.version}" if judged.owner else machine.reader.name(path or "")
     message = f"{what} needs Python {wanted} or newer, and this is {own}" if newer else (
