@@ -10,6 +10,7 @@ import gzip
 import json
 import re
 import shlex
+import struct
 import tempfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -592,9 +593,36 @@ scene("start_of_another_python", "why hive --in ~/heath --prove\nwhy hive --in ~
 scene("fill_killed_then_discarded", "fill ~/heath hive --yes\ndiscard ~/heath --dry-run\ndiscard ~/heath --yes\nsurvey\n", {}, INDEX, ends={"retries 1 hive": Killed()})
 
 
-scene("in_a_repository", "survey\nsurvey -v\nhere\n", {"~/.git/HEAD": "ref: refs/heads/main\n", "~/.config/git/ignore": "/heath/\n"})
+def index_of(*names: str) -> bytes:
+    """The index of a repository that tracks these files (version 2 of "gitformat-index")."""
+    entries = b"".join((entry := b"\0" * 60 + struct.pack(">H", len(name)) + name.encode()) + b"\0" * (8 - len(entry) % 8) for name in names)
+    return b"DIRC" + struct.pack(">II", 2, len(names)) + entries
+
+
+scene("in_a_repository", "survey\nsurvey -v\nhere\npoint editor ~/heath --yes\n", {"~/.git/index": index_of("orchard/pyvenv.cfg", "orchard/bin/python", "spring/.vscode/settings.json"), "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/.git/HEAD": "ref: refs/heads/main\n", "~/.config/git/ignore": "/heath/\n"})
 PART = {"spring/pyproject.toml": '[project]\nname = "hive"\n', "spring/src/hive/__init__.py": "", "spring/src/hive/extra.py": "", "spring/deep/hive/extra.py": "", **dist("hive", "1.0", {"hive/__init__.py": ""})}
 scene("a_part_that_the_project_has", "why hive.extra --in ~/heath\nwhy hive.gone --in ~/heath\nwhy hive.extra --in ~/orchard\nwhy extra --in ~/heath --from ~/spring/deep\n", PART)
+
+
+OLD_LINES = "print 'x'\ntext = \"\"\"\nimport inside\nit's \\\"\"\" still\nimport inside_too\n\"\"\"\nimport after_text\nwords = ['import in_words',\nimport in_brackets']\nimport hive, peat\nfrom moor import (a,\n  b)\ns = 'it\\'s # no'; import behind\nt = 'open\nimport after_open\n# import comment\nif 1: import in_if\n"
+scene("old_lines", "why old.py --in /usr/bin/python2.7\nwhy old.py --in ~/heath\n", {"spring/old.py": OLD_LINES, "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": ""})
+
+BLOCK = "# /// script\n# requires-python = '>=3.9'\n# dependencies = [\n#   'hive>=2',\n#\n#   'moor',\n# ]\n# ///\nimport hive\n"
+scene("fits", """
+packages ~/heath --for .
+packages ~/heath --for tool.py
+packages ~/orchard --for tool.py
+packages ~/heath --for broken.py
+packages ~/heath --for plain.py
+packages ~/heath --for gone
+packages ~/heath --for ~/elsewhere
+packages /usr/bin/python3.11 --for tool.py
+packages ~/heath --match hiv
+packages --as "~/heath/bin/python -I"
+fill ~/heath --from tool.py --dry-run
+here
+""", {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.12"\ndependencies = ["hive>=3", "moor"]\n[project.optional-dependencies]\nmore = ["bog"]\n', "spring/tool.py": BLOCK, "spring/broken.py": BLOCK.replace("# ///\nimport", "import"), "spring/plain.py": "",
+      "~/elsewhere/x.txt": "", **dist("hive", "2.0", {"hive.py": ""}), **MOOR, **dist("hive", "1.0", {"hive.py": ""}, where="orchard")}, INDEX)  # fmt: skip
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -44,7 +44,7 @@ def test_what_a_start_file_makes_of_a_word(shell, text, kind, words):
     ("cat <<END\npython x\nEND\npython y\n", "cat <END\npython y\n"),
     ("cat <<-END\n\tpython x\n\tEND\npython y\n", "cat <END\npython y\n"),
     ("python \\\n  x\n", "python   x\n"),
-    ("python a\\ b\n", "python 'a b'\n"),
+    ("python a\\ b\n", "python 'a b'\n"), ("python '' x'' ''y\n", 'python "" x y\n'),
 ])  # fmt: skip
 def test_a_script_means_the_same_written_otherwise(text, same):
     def shape(nodes):

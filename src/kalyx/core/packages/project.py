@@ -7,6 +7,7 @@ script's own block (PEP 723), and requirements files next to them. Read, never b
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import takewhile
 from typing import Any
 
 from msgspec import Struct
@@ -238,17 +239,18 @@ def lines_of_requirements(reader: Reader, path: str, seen: set[str] | None = Non
 def block_of_script(reader: Reader, path: str) -> Project | None:
     """What a script says of itself in a block of comments (PEP 723); None where it has none."""
     lines = (reader.text_or_none(path, _LIMIT) or "").splitlines()
-    begin = next((at for at, line in enumerate(lines) if line.rstrip() == "# /// script"), None)
-    if begin is None:
+    if "# /// script" not in lines:
         return None
-    block = []
-    for line in lines[begin + 1 :]:
-        if line.rstrip() == "# ///" or not line.startswith("#"):
-            break
-        block.append(line[2:] if line.startswith("# ") else line[1:])
+    below = lines[lines.index("# /// script") + 1 :]
+    comments = list(takewhile(lambda line: line == "#" or line.startswith("# "), below))
     from kalyx.core.formats import toml
 
     project = Project(path, reader.name(path))
+    if "# ///" not in comments:
+        project.problem = "its block of requirements has no last line '# ///', so that it counts as a comment"
+        return project
+    # The last such line ends the block.
+    block = [line[2:] for line in comments[: len(comments) - 1 - comments[::-1].index("# ///")]]
     try:
         message = toml.read("\n".join(block))
     except Malformed as problem:

@@ -71,8 +71,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         return None
     steps = [fixes.by_hand(f"write a path that begins at the folder, or move this setting to your own: {word}")]
     if reader.inside(word, repository):
-        inner = reader.path.relpath(word, repository).replace("\\", "/")
-        steps = [fixes.by_hand(f"write it from the folder on: {inner}")]
+        folder = seat.folder or reader.folder
+        inner = reader.path.relpath(word, folder).replace("\\", "/")
+        steps = [fixes.by_hand(f"write the path that leads there from {folder}: {inner}")]
     return Finding(
         cause="in-version-control",
         certainty="proven",
