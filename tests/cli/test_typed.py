@@ -625,6 +625,11 @@ here
       "~/elsewhere/x.txt": "", **dist("hive", "2.0", {"hive.py": ""}), **MOOR, **dist("hive", "1.0", {"hive.py": ""}, where="orchard")}, INDEX)  # fmt: skip
 
 
+scene("broken_settings", "here\nhere -v\npoint editor ~/heath --yes\npoint editor:mypy.ini ~/heath --yes\npoint editor:.vscode/settings.json ~/heath --yes\npackages --for .\nprepare ~/new --from . --yes\nwhy hive --in editor\n", {
+    "spring/.vscode/settings.json": "{", "spring/mypy.ini": "[mypy\npython_executable = /x\n", "spring/pyproject.toml": "[tool", "spring/pyrightconfig.json": '{"venv": 3}', "spring/.idea/misc.xml": "<component", "spring/.zed/settings.json": "\udcff",
+    "~/.local/share/jupyter/kernels/odd/kernel.json": '{"argv": 3}', "~/.local/share/jupyter/kernels/empty/kernel.json": "", "~/heath/share/jupyter/kernels/twin/kernel.json": KERNEL.replace("heath/bin", "gone/bin")}, INDEX)  # fmt: skip
+
+
 @pytest.mark.parametrize("name", SCENES.names)
 def test_typed(name):
     assert not (difference := SCENES.difference(name)), difference

@@ -145,8 +145,8 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
     tail = ("…" if not screen.plain else ".") * 3 + " " + ", ".join(numbers) if numbers else ""
     wide = names if note else max(names, screen.width - before - len(tail) - 1)
     name = screen.words(name, max(8, wide - 2)) if not note else screen.words(name, names - 2)
-    room = screen.width - before - names - len(tail) - 1
-    body = padded(name, names) + screen.words(note, max(6, room)) if note else name
+    shown = screen.words(note, max(6, screen.width - before - names - len(tail) - 1))
+    body = padded(name, names) + shown if note else name
     filler = ""
     if tail:
         dot = "." if screen.plain else "…"
@@ -164,6 +164,8 @@ def _seat(screen: Screen, seat: Seat, numbered: dict[str, int], kinds: int, name
     if seat.changed_since:
         what = ", ".join(visible(item) for item in seat.changed_since[:4])
         screen.line(" " * before, ("changed since it started: ", LABEL), screen.words(what, screen.width - before - 26))
+    if verbose and note != shown:
+        screen.labelled(before, "in full", note)
     if verbose:
         _details(screen, seat, before)
 
