@@ -604,8 +604,8 @@ PART = {"spring/pyproject.toml": '[project]\nname = "hive"\n', "spring/src/hive/
 scene("a_part_that_the_project_has", "why hive.extra --in ~/heath\nwhy hive.gone --in ~/heath\nwhy hive.extra --in ~/orchard\nwhy extra --in ~/heath --from ~/spring/deep\n", PART)
 
 
-OLD_LINES = "print 'x'\ntext = \"\"\"\nimport inside\nit's \\\"\"\" still\nimport inside_too\n\"\"\"\nimport after_text\nwords = ['import in_words',\nimport in_brackets']\nimport hive, peat\nfrom moor import (a,\n  b)\ns = 'it\\'s # no'; import behind\nt = 'open\nimport after_open\n# import comment\nif 1: import in_if\n"
-scene("old_lines", "why old.py --in /usr/bin/python2.7\nwhy old.py --in ~/heath\n", {"spring/old.py": OLD_LINES, "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": ""})
+OLD_LINES = "print 'x'\ntext = \"\"\"\nimport inside\nit's \\\"\"\" still\nimport inside_too\n\"\"\"\nimport after_text\nwords = ['import in_words',\n'import in_brackets']\nimport hive, peat\nfrom moor import (a,\n  b)\ns = 'it\\'s # no'; import behind\n# import comment\nif 1: import in_if\n"
+scene("old_lines", "why old.py --in /usr/bin/python2.7\n", {"spring/old.py": OLD_LINES, "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": ""})
 
 BLOCK = "# /// script\n# requires-python = '>=3.9'\n# dependencies = [\n#   'hive>=2',\n#\n#   'moor',\n# ]\n# ///\nimport hive\n"
 scene("fits", """
