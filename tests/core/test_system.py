@@ -1,14 +1,17 @@
 """Each door's live and in-memory form over the same tree: what one says, the other says, and the system itself."""
 
+import errno
 import os
 import posixpath
 import random
+import shutil
+import subprocess
 import sys
 
 import pytest
 
 from kalyx.core.model.records import KalyxError
-from kalyx.core.system import Unreadable
+from kalyx.core.system import Unreadable, live_writer
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.system.live_writer import LiveWriter
@@ -181,6 +184,122 @@ def test_writing(tmp_path, seed):
         one, two = did(live, action, words), did(other, action, words)
         assert one == two, (action, words)
         assert snapshot(LiveReader({}, root), root) == snapshot(memory, root), (action, words)
+
+
+def test_a_file_with_a_further_name_keeps_it(tmp_path):
+    for name in ("long", "short"):
+        old, twin = tmp_path / name, tmp_path / f"{name}-twin"
+        old.write_text("old words" if name == "long" else "o")
+        os.link(old, twin)
+        LiveWriter().write(str(old), b"newer", mode=0o640, times=(5, 7_000_000_000))
+        status = old.stat()
+        assert (twin.read_bytes(), status.st_nlink, status.st_mode & 0o777, status.st_mtime_ns) == (b"newer", 2, 0o640, 7_000_000_000)
+    assert sorted(os.listdir(tmp_path)) == ["long", "long-twin", "short", "short-twin"]
+
+
+def test_what_killed_runs_left_half_written(tmp_path):
+    with subprocess.Popen([sys.executable, "-c", ""]) as gone:
+        gone.wait()
+    names = [f".kalyx-new-{gone.pid}-{'a' * 8}", f".kalyx-new-{os.getpid()}-{'a' * 8}", f".kalyx-new-{gone.pid}-{'a' * 7}", f".kalyx-new-{gone.pid}-{'a' * 9}", ".kalyx-new-x-aaaaaaaa", f"kalyx-new-{gone.pid}-{'a' * 8}"]
+    for name in names:
+        (tmp_path / name).write_text("")
+    (tmp_path / f".kalyx-new-{gone.pid}-{'f' * 8}").mkdir()
+    LiveWriter().clear_left_over(str(tmp_path))
+    assert sorted(os.listdir(tmp_path)) == sorted([*names[1:], f".kalyx-new-{gone.pid}-{'f' * 8}"])
+    LiveWriter().clear_left_over(str(tmp_path / "gone"))
+
+
+@pytest.mark.parametrize(("refused", "said"), [(FileExistsError(17, "x"), "a file of this name appeared meanwhile"), (PermissionError(1, "x"), None)])
+def test_a_new_file_replaces_none(tmp_path, monkeypatch, refused, said):
+    """Also where the file system makes no links."""
+
+    def link(*words):
+        raise refused
+
+    monkeypatch.setattr(os, "link", link)
+    path = tmp_path / "new"
+    if said is None:
+        LiveWriter().write(str(path), b"new", mode=0o640, new=True)
+        assert (path.read_bytes(), path.stat().st_mode & 0o777) == (b"new", 0o640)
+    else:
+        with pytest.raises(KalyxError, match=said):
+            LiveWriter().write(str(path), b"new", new=True)
+    assert os.listdir(tmp_path) == ([] if said else ["new"])
+
+
+@pytest.mark.parametrize("what", ["file", "folder", "taken", "not the same", "stopped"])
+def test_a_move_to_another_file_system(tmp_path, monkeypatch, what):
+    rename, refused = os.rename, []
+
+    def once(path, to):
+        if not refused:
+            refused.append(path)
+            raise OSError(errno.EXDEV, "x")
+        if what == "stopped":
+            raise KeyboardInterrupt
+        rename(path, to)
+
+    source, target = tmp_path / "a", tmp_path / "b"
+    if what == "folder":
+        (source / "deep").mkdir(parents=True)
+        (source / "deep" / "x").write_text("x")
+    else:
+        source.write_text("x")
+    if what == "taken":
+        target.write_text("mine")
+    if what == "not the same":
+        monkeypatch.setattr(live_writer, "first_difference", lambda *words: "x")
+    monkeypatch.setattr(os, "rename", once)
+    before = snapshot(LiveReader({}, str(tmp_path)), str(tmp_path))
+    if what in ("file", "folder"):
+        LiveWriter().move(str(source), str(target))
+        moved = snapshot(LiveReader({}, str(tmp_path)), str(tmp_path))
+        assert str(moved) == str(before).replace(str(source), str(target)) and not source.exists()
+        return
+    with pytest.raises((KalyxError, KeyboardInterrupt)) as refusal:
+        LiveWriter().move(str(source), str(target))
+    assert {"taken": "file exists", "not the same": "the copy is not the same", "stopped": ""}[what] in str(refusal.value)
+    assert snapshot(LiveReader({}, str(tmp_path)), str(tmp_path)) == before
+
+
+@pytest.mark.parametrize(("times", "said"), [(0, ""), (4, ""), (5, "a: resource busy; nothing was removed")])
+def test_a_tree_that_something_writes_into_is_removed(tmp_path, monkeypatch, times, said):
+    rmtree, refused, slept = shutil.rmtree, [], []
+
+    def busy(path, **words):
+        if len(refused) < times:
+            refused.append(path)
+            raise OSError(errno.EBUSY, "resource busy", "a")
+        rmtree(path, **words)
+
+    (tmp_path / "tree" / "deep").mkdir(parents=True)
+    (tmp_path / "tree" / "deep" / "x").write_text("x")
+    monkeypatch.setattr(live_writer.shutil, "rmtree", busy)
+    monkeypatch.setattr(live_writer.time, "sleep", slept.append)
+    if said:
+        with pytest.raises(KalyxError, match=said):
+            LiveWriter().remove_folder(str(tmp_path / "tree"))
+    else:
+        LiveWriter().remove_folder(str(tmp_path / "tree"))
+    assert ((tmp_path / "tree").exists(), slept) == (bool(said), [0.1] * min(times, 4))
+    LiveWriter().remove_folder(str(tmp_path / "gone"))
+
+
+def test_a_locked_folder_is_waited_for(tmp_path, monkeypatch):
+    import fcntl
+
+    held = os.open(tmp_path, os.O_RDONLY)
+    fcntl.flock(held, fcntl.LOCK_EX)
+    slept = []
+
+    def sleep(seconds):
+        slept.append(seconds)
+        if len(slept) == 3:
+            os.close(held)  # the other one is done
+
+    monkeypatch.setattr(live_writer.time, "sleep", sleep)
+    with LiveWriter().alone(str(tmp_path)):
+        assert slept == [0.02] * 3
 
 
 LINKED = [({}, ""), ({"hive.py": ""}, ""), ({"pack/mod.py": "other.py", "wax.py": "gone/wax_own.py"}, ""), ({"deep/er/x.py": ""}, "pack"), ({}, "pack"), ({}, "hive.py")]
