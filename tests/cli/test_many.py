@@ -1,0 +1,226 @@
+"""Machines in memory put together by chance from what is seen on real ones, and what Kalyx says of them (many/*.txt).
+
+A seed makes the same machine on each system and each Python. ``KALYX_DRAW=1`` writes the files again; read the
+difference then: a rule that no scene has a row for shows here.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import struct
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+import pytest
+
+from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.reader import Process
+from tests.made import BINARY, WINDOWS
+from tests.support.model_installer import ModelInstaller, dist
+from tests.support.scenes import Scenes
+
+SCENES = Scenes("cli/many")
+MACHINES, IN_ONE_FILE = 72, 6
+HOMES = {"linux": "/home/keeper", "macos": "/Users/keeper", "windows": "C:\\Users\\keeper"}
+VERSIONS = ("2.7.18", "3.6.15", "3.9.18", "3.11.7", "3.12.1", "3.14.0")
+
+
+class Made:
+    """One machine: its files and variables as they come, by the paths of its system."""
+
+    def __init__(self, seed: int) -> None:
+        self.chance = random.Random(seed)
+        self.system = ("linux", "linux", "linux", "macos", "windows", "linux")[seed % 6]
+        self.sign, self.home = "\\" if self.system == "windows" else "/", HOMES[self.system]
+        self.files: dict[str, Any] = {}
+        self.variables: dict[str, str] = {"USERPROFILE" if self.system == "windows" else "HOME": self.home, **({"LOCALAPPDATA": self.at("AppData", "Local")} if self.system == "windows" else {"SHELL": self.pick("/bin/bash", "/bin/zsh", "/usr/bin/fish", "/bin/sh")})}
+        self.registry: dict[str, dict[str, str]] = {}
+        self.processes: dict[int, Process] = {}
+        self.path: list[str] = []
+        self.bases: list[tuple[str, str]] = []  # their programs and versions
+        self.prefixes: list[tuple[str, str]] = []  # of environments, and the versions that they are for
+        for make in (self.interpreters, self.environments, self.packages, self.kernels, self.folder, self.settings, self.start_files, self.repository, self.running):
+            make()
+        if self.likely(0.6) and self.prefixes:
+            entered = self.pick(*self.prefixes)[0]
+            self.path.insert(0, self.join(entered, "Scripts" if self.system == "windows" else "bin"))
+            if self.likely(0.7):
+                self.variables["VIRTUAL_ENV"] = entered if self.likely(0.8) else self.at("gone")
+        self.variables["PATH"] = (";" if self.system == "windows" else ":").join(self.path)
+
+    def likely(self, share: float) -> bool:
+        return self.chance.random() < share
+
+    def pick(self, *items: Any) -> Any:
+        return items[int(self.chance.random() * len(items))]
+
+    def some(self, items: Iterable[Any], share: float) -> list[Any]:
+        return [item for item in items if self.likely(share)]
+
+    def join(self, *parts: str) -> str:
+        return self.sign.join(part.replace("/", self.sign) for part in parts)
+
+    def at(self, *parts: str) -> str:
+        return self.join(self.home, *parts)
+
+    def put(self, path: str, content: Any) -> None:
+        self.files.setdefault(path, content)
+
+    # -- interpreters and environments -------------------------------------------
+
+    def interpreters(self) -> None:
+        for version in self.some(VERSIONS, 0.35) or ["3.11.7"]:
+            minor, joined = version.rpartition(".")[0], version.rpartition(".")[0].replace(".", "")
+            if self.system == "windows":
+                prefix = self.pick(f"C:\\Python{joined}", self.at("AppData", "Local", "Programs", "Python", f"Python{joined}"), f"C:\\Tools\\py{joined}")
+                self.put(f"{prefix}\\python.exe", WINDOWS)
+                self.put(f"{prefix}\\Lib\\os.py", "")
+                self.put(f"{prefix}\\python{joined}.dll", b"MZ" + version.encode() + b"\0")
+                self.bases.append((f"{prefix}\\python.exe", version))
+                if self.likely(0.6):
+                    self.registry[f"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\{minor}\\InstallPath"] = {"": prefix, "ExecutablePath": f"{prefix}\\python.exe"}
+                self.path += self.some([prefix], 0.6)
+                continue
+            prefix = self.pick("/usr", "/usr/local", f"/opt/python/{version}", self.at(".pyenv", "versions", version), f"/Library/Frameworks/Python.framework/Versions/{minor}" if self.system == "macos" else f"/opt/apps/python-{minor}")
+            self.put(f"{prefix}/bin/python{minor}", BINARY.replace(b"3.11.7", version.encode()))
+            self.put(f"{prefix}/lib/python{minor}/os.py", "")
+            self.put(f"{prefix}/lib/python{minor}/statistics.py", "def mean(values): pass\n")
+            for name in self.some(["python", "python3"], 0.5):
+                self.put(f"{prefix}/bin/{name}", Link(f"python{minor}"))
+            if self.likely(0.2):
+                self.put(f"{prefix}/lib/python{minor}/EXTERNALLY-MANAGED", "[externally-managed]\nError=no\n")
+            self.bases.append((f"{prefix}/bin/python{minor}", version))
+            self.path += [] if f"{prefix}/bin" in self.path else self.some([f"{prefix}/bin"], 0.7)
+        if self.likely(0.15):
+            self.put(self.at(".pyenv", "version"), self.pick("3.11\n", "3.9.18\n", "system\n", "9.9\n"))
+
+    def environments(self) -> None:
+        for name in self.some(["heath", "orchard", "spring/.venv", "spring/env", "envs/skep", ".virtualenvs/comb", "two words"], 0.4):
+            prefix, (program, version) = self.at(name), self.pick(*self.bases)
+            minor, windows = version.rpartition(".")[0], self.system == "windows"
+            home = program.rpartition(self.sign)[0] if self.likely(0.85) else self.at("gone", "bin")
+            lines = [f"home = {home}", f"include-system-site-packages = {self.pick('false', 'false', 'true')}", f"version{self.pick('', '', '_info')} = {version if self.likely(0.8) else '3.8.1'}", *self.some([f"prompt = {self.pick('bees', 'heath')}", "executable = " + program, "virtualenv = 20.1", "command = x"], 0.3)]
+            if self.likely(0.92):
+                self.put(self.join(prefix, "pyvenv.cfg"), "\n".join(lines) + "\n")
+            if windows:
+                self.put(self.join(prefix, "Scripts", "python.exe"), WINDOWS)
+            elif self.likely(0.9):
+                self.put(self.join(prefix, "bin", "python"), Link(program if self.likely(0.85) else "/gone/python"))
+            bin_, named = self.join(prefix, "Scripts" if windows else "bin"), prefix if self.likely(0.8) else self.at("before")
+            self.put(self.join(bin_, "activate"), f"VIRTUAL_ENV={self.pick('', chr(39))}{named}{self.pick('', chr(39))}\n")
+            self.put(self.join(bin_, "pip" + (".exe" if windows else "")), f"#!{self.join(named, 'bin', 'python')}\n")
+            self.put(self.join(self.site(prefix, minor), "README"), "")
+            if self.likely(0.12):
+                self.put(self.join(prefix, "conda-meta", "history"), "")
+            if self.likely(0.1) and not windows:
+                self.put(self.join(prefix, "lib", "python3.8", "site-packages", "old-1.0.dist-info", "METADATA"), "Name: old\nVersion: 1.0\n")
+            if self.likely(0.25):
+                self.put(self.join(prefix, ".gitignore"), "*\n")
+            self.prefixes.append((prefix, version))
+
+    def site(self, prefix: str, minor: str) -> str:
+        return self.join(prefix, "Lib", "site-packages") if self.system == "windows" else self.join(prefix, "lib", f"python{minor}", "site-packages")
+
+    def packages(self) -> None:
+        places = [self.site(prefix, version.rpartition(".")[0]) for prefix, version in self.prefixes]
+        places += [self.site(self.join(*program.split(self.sign)[:-1]) if self.system == "windows" else program.rpartition("/bin/")[0], version.rpartition(".")[0]) for program, version in self.some(self.bases, 0.5)]
+        if self.system != "windows":
+            places += self.some([self.at(".local", "lib", f"python{version.rpartition('.')[0]}", "site-packages") for _, version in self.bases], 0.3)
+        releases = [("hive", self.pick("1.0", "2.0", "2.1rc1"), {"hive/__init__.py": "from hive import wax\n", "hive/wax.py": "x = 1\n"}, ("Requires-Dist: comb>=1", "Requires-Dist: peat; extra == 'all'", "Provides-Extra: all")), ("comb", self.pick("0.9", "1.2"), {"comb.py": "import statistics\n"}, ("Requires-Python: >=3.10",)),
+                    ("bee-keeper", "1.0", {"beekeeper/__init__.py": "", "beekeeper/deep/__init__.py": ""}, ("Requires-Dist: hive<2", "Requires-Dist: gone")), ("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": ""}, ()), ("pip", self.pick("21.0", "24.0"), {"pip/__init__.py": ""}, ()), ("broken", "1.0", {"broken.py": "import absent_module\n"}, ())]  # fmt: skip
+        for place in places:
+            for name, version, files, metadata in self.some(releases, 0.4):
+                made = dist(name, version, files, *metadata, where="")
+                for path, content in made.items():
+                    if not (self.likely(0.03) or (path.endswith("RECORD") and self.likely(0.08))):
+                        self.put(self.join(place, path[1:]), content)
+            for name, content in self.some([("mine.pth", f"{self.at('spring', 'src')}\n"), ("hook.pth", "import sys\n"), ("loose.py", "x = 1\n"), ("old.egg-info/PKG-INFO", "Name: old\nVersion: 0.1\n"), ("~ive/x.py", ""), ("linked.egg-link", f"{self.at('spring')}\n.")], 0.12):
+                self.put(self.join(place, name), content)
+
+    # -- what starts them -----------------------------------------------------------
+
+    def kernels(self) -> None:
+        roots = [self.at("AppData", "Roaming", "jupyter") if self.system == "windows" else self.at("Library", "Jupyter") if self.system == "macos" else self.at(".local", "share", "jupyter"), *[self.join(prefix, "share", "jupyter") for prefix, _ in self.prefixes[:2]], *([] if self.system == "windows" else ["/usr/local/share/jupyter"])]
+        for name in self.some(["heath", "orchard", "python3", "Moor", "odd"], 0.45):
+            programs = [program for program, _ in self.bases] + [self.join(prefix, *(("Scripts", "python.exe") if self.system == "windows" else ("bin", "python"))) for prefix, _ in self.prefixes]
+            argv = [self.pick(*programs, "python", "python3", self.at("gone", "python")), "-m", self.pick("ipykernel_launcher", "ipykernel", "other_kernel"), *self.some(["-f", "{connection_file}"], 0.95)]
+            spec = {"argv": argv[: self.pick(5, 5, 5, 1)] if self.likely(0.95) else "no", "display_name": self.pick(name.title(), "heath (Python 3.11)", "Heath"), "language": "python", "env": dict(self.some([("PATH", self.at("heath", "bin")), ("PYTHONPATH", self.at("spring")), ("HIVE_TOKEN", "hunter2")], 0.2))}
+            self.put(self.join(self.pick(*roots), "kernels", name, "kernel.json"), json.dumps(spec) if self.likely(0.95) else "{")
+
+    def folder(self) -> None:
+        spring = self.at("spring")
+        self.put(self.join(spring, "notes.txt"), "")
+        for name in self.some(["weights", "late", "empty"], 0.4):
+            kernel = self.pick("heath", "orchard", "python3", "moor", "none", None)
+            self.put(self.join(spring, f"{name}.ipynb"), json.dumps({"metadata": {"kernelspec": {"name": kernel, "display_name": "x"}} if kernel else {}, "cells": [{"cell_type": "code", "source": self.pick("import hive", "!pip install comb\nimport comb", "from . import x", "import (", "%run late.py")}]}, indent=1))
+        sources = ["import hive\n", "from hive import wax, gone\n", "import comb.deep\n", "from statistics import mean\n", "try:\n    import absent\nexcept ImportError:\n    pass\n", "import tomllib, distutils\n", "#!/usr/bin/env python3\nimport beekeeper\n", "# /// script\n# dependencies = ['hive>=2']\n# ///\nimport hive\n", "print 'x'\n"]
+        for name in self.some(["weigh.py", "statistics.py", "hive.py", "src/combs.py", "src/hive/extra.py", "tools/run", "pack/__init__.py", "pack/part.py"], 0.3):
+            self.put(self.join(spring, name), self.pick(*sources))
+        for name, content in self.some([("pyproject.toml", f"[project]\nname = 'spring'\nrequires-python = '{self.pick('>=3.9', '>=3.12', '<3')}'\ndependencies = [{self.pick('', repr('hive>=2'), repr('comb') + ', ' + repr('gone>1'))}]\n"), ("requirements.txt", "hive\ncomb>=1 # why\n-r more.txt\n"), ("setup.py", ""), (".python-version", self.pick("3.11\n", "3.9.18\n", "heath\n")), ("Pipfile", ""), (".envrc", f"export PATH={self.at('heath', 'bin')}:$PATH\n"), (".env", f"PYTHONPATH={self.at('spring', 'src')}\n")], 0.25):
+            self.put(self.join(spring, name), content)
+
+    def settings(self) -> None:
+        python = self.join(self.pick(*self.prefixes)[0], "bin", "python") if self.prefixes else "python3"
+        forms = [(".vscode/settings.json", json.dumps({"python.defaultInterpreterPath": self.pick(python, "${workspaceFolder}/.venv/bin/python", ".venv", "python3")})), (".idea/misc.xml", f'<project><component name="ProjectRootManager" project-jdk-name="Python 3.11 ({self.pick("heath", "spring")})" project-jdk-type="Python SDK"/></project>'), ("mypy.ini", f"[mypy]\npython_executable = {python}\n"),
+                 ("pyrightconfig.json", '{"venvPath": "..", "venv": "heath"}'), (".vscode/launch.json", json.dumps({"configurations": [{"name": "run", "type": "debugpy", "python": python}]})), (".zed/settings.json", "{}")]  # fmt: skip
+        for name, content in self.some(forms, 0.2):
+            self.put(self.at("spring", name), content)
+        self.variables |= dict(self.some([("PYTHONPATH", self.at("spring", "src")), ("PYTHONNOUSERSITE", "1"), ("CONDA_PREFIX", self.at("heath")), ("PYENV_ROOT", self.at(".pyenv")), ("JUPYTER_PATH", self.at("more"))], 0.12))
+
+    def start_files(self) -> None:
+        lines = [f"alias python={self.at('orchard', 'bin', 'python')}", f"export PATH={self.at('heath', 'bin')}:$PATH", "python() { /opt/x/python \"$@\"; }", f"source {self.at('heath', 'bin', 'activate')}", "if [ -n \"$PS1\" ]; then alias pip='python -m pip'; fi", "# alias python=no", f"set -gx PATH {self.at('heath', 'bin')} $PATH", "case $- in *i*) ;; *) return;; esac"]
+        for name in self.some([".bashrc", ".profile", ".bash_profile", ".zshrc", ".config/fish/config.fish"], 0.3 if self.system != "windows" else 0.0):
+            self.put(self.at(name), "\n".join(self.some(lines, 0.3)) + "\n")
+
+    def repository(self) -> None:
+        if not self.likely(0.35):
+            return
+        top = self.pick("spring", "")
+        self.put(self.join(self.at(top) if top else self.home, ".git", "HEAD"), "ref: refs/heads/main\n")
+        patterns = ["/heath", "heath/", "*env*", "!spring/env", ".venv", "orch?rd", "/envs/**", "[hx]eath", "# heath", "**/skep", "two\\ words", "spring/*", "!.venv/", "env"]
+        for name in self.some([".gitignore", "spring/.gitignore", ".config/git/ignore", ".git/info/exclude"], 0.5):
+            self.put(self.at(name), "\n".join(self.some(patterns, 0.25)) + "\n")
+        if self.likely(0.3):
+            names = self.some(["heath/pyvenv.cfg", "spring/env/pyvenv.cfg", "spring/.vscode/settings.json", ".vscode/settings.json", "env/pyvenv.cfg"], 0.5)
+            entries = b"".join((entry := b"\0" * 60 + struct.pack(">H", len(name)) + name.encode()) + b"\0" * (8 - len(entry) % 8) for name in names)
+            self.put(self.join(self.at(top) if top else self.home, ".git", "index"), b"DIRC" + struct.pack(">II", 2, len(names)) + entries)
+
+    def running(self) -> None:
+        for pid in self.some([30, 40], 0.3):
+            program, _ = self.pick(*self.bases)
+            words = (program, "-m", "ipykernel_launcher", "-f", self.at("run", "kernel-1.json")) if self.likely(0.5) else (program, "weigh.py")
+            self.processes[pid] = Process(pid, 1, program, words, self.at("spring"), dict(self.variables), float(pid))
+
+    def model(self) -> ModelInstaller:
+        reader = MemoryReader(self.system, self.files, variables=self.variables, home=self.home, folder=self.at("spring"), processes=self.processes, **({"registry": self.registry} if self.registry else {}))
+        return ModelInstaller(reader)
+
+    def questions(self) -> Iterator[list[str]]:
+        """Those that read; on the systems that the model knows those that try, too."""
+        static = [] if self.system == "linux" else ["--static"]
+        yield from (["here", "-v", *static], ["survey", "-v"], ["kernels", "-v"], ["packages", *static], ["why", ".", *static])
+        names = [prefix for prefix, _ in self.prefixes]
+        for name in names[:2]:
+            yield from (["packages", name, "--origin", "own"], ["enter", name], ["why", self.pick("hive", "comb", "beekeeper", "broken"), "--in", name, *static], ["why", self.pick("statistics", "tomllib", "hive.extra", "combs", "hvie", "from hive import wax"), "--in", name, *static])
+        if len(names) > 1:
+            yield ["contrast", names[0], names[1]]
+
+
+def said_of(seeds: Iterable[int]) -> Iterator[str]:
+    for seed in seeds:
+        made = Made(seed)
+        yield f"== {seed}: {made.system}"
+        model = made.model()
+        for words in made.questions():
+            status, out, err = model.typed(*words)
+            yield from [f"$ kalyx {' '.join(words)}", *(f"  {text}".rstrip() for text in (out + err).splitlines()), f"  = {status}"]
+
+
+for first in range(0, MACHINES, IN_ONE_FILE):
+    SCENES.add(lambda first=first: said_of(range(first, first + IN_ONE_FILE)), f"{first:03}")
+
+
+@pytest.mark.parametrize("name", SCENES.names)
+def test_many(name):
+    assert not (difference := SCENES.difference(name)), difference
