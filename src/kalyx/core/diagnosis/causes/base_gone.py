@@ -50,6 +50,8 @@ def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, 
     else:
         version = view.environment.version or "of its version"
         line = f"no Python {version} is on this machine; install that version, or recreate the environment"
+        if base is not None:
+            line = f"Python {base.version} creates no environments by itself: recreate this one with a newer Python"
         offered = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
         made = recreated(view, machine)
         if made is not None:

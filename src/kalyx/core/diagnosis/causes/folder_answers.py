@@ -36,6 +36,8 @@ def look(case: Case, machine: Machine) -> Finding | None:
     doubled = reader.is_file(reader.join(inner, "__init__.py"))
     code = [name for name in reader.names(location.path) if name.endswith((".py", ".so", ".pyd"))]
     code = [name for name in code if name not in ("setup.py", "conftest.py", "manage.py")]
+    if not doubled and reader.inside(reader.folder, location.path):
+        return None  # the user stands in it: it is the project's own folder, and no package was meant to be there
     folders = [
         name
         for name in reader.names(location.path)

@@ -21,6 +21,7 @@ from kalyx.core.imports.traceback import ErrorReport
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import RunWith
+from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader
 
 _WORDS = ("attempted relative import with no known parent package", "attempted relative import in non-package",
@@ -118,6 +119,9 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
     """What is wrong with running this file of a package by its path; ``by_name``: the interpreter to run it with."""
     reader = machine.reader
     above, dotted = package_of(reader, path)
+    message = f"{reader.name(path)} is a part of a package and was started by itself: its dots name no package"
+    if path.endswith(ENDING):
+        message = f"{reader.name(path)} is a notebook and part of no package: the dots of its imports name nothing"
     if dotted is None:
         step = fixes.by_hand(f"in {path}, write the import without its leading dots")
         offered = [Fix(message="import it by its name", steps=[step], changes=[path])]
@@ -132,14 +136,17 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
     return Finding(
         cause="no-parent-package",
         certainty="proven",
-        message=f"{reader.name(path)} is a part of a package and was started by itself: its dots name no package",
+        message=message,
         evidence=evidence,
         fixes=offered,
     )
 
 
 def package_of(reader: Reader, path: str) -> tuple[str, str | None]:
-    """The folder that a file's package begins in, and its name as a module from there; None: it has no such name."""
+    """The folder that a file's package begins in, and its name as a module from there; None: it has no such name.
+
+    A notebook is part of no package.
+    """
     folder, words = reader.parent(path), [reader.name(path).rpartition(".")[0]]
     while reader.is_file(reader.join(folder, "__init__.py")) and reader.parent(folder) != folder:
         words.insert(0, reader.name(folder))
@@ -149,4 +156,5 @@ def package_of(reader: Reader, path: str) -> tuple[str, str | None]:
         folder = reader.parent(folder)
     if words[-1] == "__init__":
         words.pop()
-    return folder, ".".join(words) if all(word.isidentifier() for word in words) else None
+    has_name = not path.endswith(ENDING) and all(word.isidentifier() for word in words)
+    return folder, ".".join(words) if has_name else None

@@ -22,6 +22,11 @@ from kalyx.core.environments.reading import View, executables_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import Install
+from kalyx.core.packages.metadata import installed_in
+
+_INSTALLERS = {"pip", "setuptools", "wheel"}
+_AT_MOST = 20  # packages that a line of a fix names
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -40,11 +45,12 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     evidence.append(
         Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
     )
-    line = f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME"
-    offered = [
-        Fix(message=f"install the packages for Python {minor}", steps=[fixes.by_hand("", line)]),
-        remove(view, machine),
-    ]
+    names = sorted({package.name for _, site in others for package in installed_in(reader, site)} - _INSTALLERS)
+    if 0 < len(names) <= _AT_MOST:
+        step = fixes.step(machine, Install(python=interpreter.executable, requirements=names))
+    else:
+        step = fixes.by_hand("", f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME")
+    offered = [Fix(message=f"install the packages for Python {minor}", steps=[step]), remove(view, machine)]
     offered[1].message = "remove the environment"
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, offered)
