@@ -342,7 +342,7 @@ def test_environments_of_one_name_are_told_apart_by_the_folder_above_and_then_by
 
 @pytest.mark.parametrize("command, words, reach", [
     ("/opt/hive/python -E", ("/opt/hive/python", "-E"), "any"), ("exec python3", ("python3",), "path"), ("nohup python3", ("python3",), "path"), ("command python3", ("python3",), "no function"),
-    ("exec command python3", ("python3",), "path"), ("env -u A -i B=c python3 \"$@\"", ("python3",), "path"), ("A=b python3", ("python3",), "any"), ("time ~/bin/python3", (f"{HOME}/bin/python3",), "any"),
+    ("exec command python3", ("python3",), "path"), ("env -u A -i B=c python3 \"$@\"", ("python3",), "path"), ("env -C /x python3", ("python3",), "path"), ("env --chdir /x python3", ("python3",), "path"), ("env --unset A python3", ("python3",), "path"), ("A=b python3", ("python3",), "any"), ("time ~/bin/python3", (f"{HOME}/bin/python3",), "any"),
     ("$(which python3)", None, "any"), ("python3 'a", None, "any"), ("env", None, "any"),
 ])  # fmt: skip
 def test_what_a_plain_command_of_a_start_file_starts(command, words, reach):

@@ -10,10 +10,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
 from kalyx.core.text.lines import lines_of
+
+if TYPE_CHECKING:
+    from pathspec import GitIgnoreSpec
 
 _INDEX_LIMIT = 64 * 1024 * 1024
 _NAME_LIMIT = 4096
@@ -148,31 +152,46 @@ def _usable(lines: Sequence[str]) -> list[str]:
     return result
 
 
+def _verdict(spec: GitIgnoreSpec, path: str) -> bool | None:
+    """What the last pattern says that means this very path, and not a folder above; a folder ends in ``/``."""
+    for pattern in reversed(spec.patterns):
+        if pattern.include is None or pattern.regex is None:
+            continue
+        for match in pattern.regex.finditer(path):
+            mark = match.groupdict().get("ps_d")  # the sign after the folder that a pattern means
+            is_of_contents = mark is None and path.endswith("/") and not pattern.regex.search(path[:-1])
+            if not is_of_contents and (mark is None or match.end("ps_d") == len(path)):
+                return bool(pattern.include)
+    return None
+
+
 def is_ignored(reader: Reader, repository: str, folder: str) -> bool:
-    """Whether the ignore files leave the folder out, nearest last; a rule for all of it inside it counts."""
+    """Whether the ignore files leave out what makes a folder an environment: its settings, its interpreter.
+
+    A folder that is left out takes all below it along; in any other the nearest ignore file decides.
+    """
     import pathspec
 
-    own = reader.text_or_none(reader.join(folder, ".gitignore"), 65536)
-    if own is not None and any(line.strip() in ("*", "/*", "**") for line in own.splitlines()):
-        return True
-    relative = reader.path.relpath(folder, repository).replace("\\", "/")
-    control = _control_folder(reader, repository) or ""
-    shared = _shared_folder(reader, control)
-    places = [(path, "") for path in _user_patterns(reader, shared)]
-    places += [(reader.join(shared, "info", "exclude"), ""), (reader.join(repository, ".gitignore"), "")]
-    parts = relative.split("/")
-    for depth in range(1, len(parts)):
-        upper = "/".join(parts[:depth])
-        places.append((reader.join(repository, *parts[:depth], ".gitignore"), upper + "/"))
-    decided = False
+    inner = reader.path.relpath(folder, repository).replace("\\", "/")
+    shared = _shared_folder(reader, _control_folder(reader, repository) or "")
+    places = [(path, "") for path in (*_user_patterns(reader, shared), reader.join(shared, "info", "exclude"))]
+    places += [(reader.join(repository, ".gitignore"), "")]
+    words = inner.split("/")
+    for depth in range(1, len(words) + 1):
+        places.append((reader.join(repository, *words[:depth], ".gitignore"), "/".join(words[:depth]) + "/"))
+    rules = []
     for path, start in places:
         text = reader.text_or_none(path, 262144)
-        if text is None:
-            continue
-        spec = pathspec.GitIgnoreSpec.from_lines(_usable(reader.first_of(text.splitlines(), _PATTERNS, path)))
-        below = relative[len(start) :]
-        for depth in range(1, len(below.split("/")) + 1):
-            result = spec.check_file("/".join(below.split("/")[:depth]) + "/")
-            if result.include is not None:
-                decided = result.include
-    return decided
+        if text is not None:
+            usable = _usable(reader.first_of(text.splitlines(), _PATTERNS, path))
+            rules.append((start, pathspec.GitIgnoreSpec.from_lines(usable)))
+
+    def is_left_out(path: str) -> bool:
+        applied = (_verdict(spec, path[len(start) :]) for start, spec in reversed(rules) if path.startswith(start))
+        return next((verdict for verdict in applied if verdict is not None), False)
+
+    program = "Scripts/python.exe" if reader.system == "windows" else "bin/python"
+    return all(
+        any(is_left_out(path[: end.end()]) for end in re.finditer("/|$", path))
+        for path in (f"{inner}/pyvenv.cfg", f"{inner}/{program}")
+    )
