@@ -15,7 +15,6 @@ from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
 MOOR, HEATH, ORCHARD = f"{HOME}/spring", f"{HOME}/heath/bin/python", f"{HOME}/orchard/bin/python"
-INNER = f"{MOOR}/.venv/bin/python"
 
 
 def planned(name: str, text: str | bytes | None, target: str = f"{HOME}/orchard", named: str | None = None):
@@ -103,11 +102,6 @@ def test_of_several_configurations_one_is_named():
 def test_what_cannot_be_written_is_refused(name, text, message):
     with pytest.raises(KalyxError, match=message):
         planned(name, text)
-
-
-def test_a_target_that_starts_nothing_is_refused():
-    with pytest.raises(KalyxError):
-        planned(SETTINGS, "{}", target=f"{HOME}/nothing")
 
 
 @settings(max_examples=200, deadline=None)

@@ -12,10 +12,10 @@ from packaging.specifiers import Specifier, SpecifierSet
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.formats.editing import Edit
 from kalyx.core.formats.positions import Span
-from kalyx.core.model.records import Environment, KalyxError, Seat, VersionChange
+from kalyx.core.model.records import Environment, Seat, VersionChange
 from kalyx.core.model.results import HereAnswer
 from kalyx.core.text.command_line import PythonCommand
-from tests.made import HOME, Files
+from tests.made import Files
 
 PY = Files().machine().interpreters[0]
 
@@ -181,15 +181,6 @@ def test_what_comes_out(function, arguments, result):
     assert called(*words) == result
 
 
-@pytest.mark.parametrize("text, why", [("a = 1", "line 1: a value before the first section"), ("[a]\nb = 1\nloose\n", "line 3: no sign between a key and a value")])
-def test_what_the_standard_reader_refuses_is_named_by_its_line(text, why):
-    from kalyx.core.formats import ini
-    from kalyx.core.formats.span import Malformed
-
-    with pytest.raises(Malformed, match=why):
-        ini.read(text, strict=True)
-
-
 def test_a_mount_table_is_read(tmp_path):
     from kalyx.core.system import live_reader
 
@@ -231,17 +222,6 @@ def test_a_copy_keeps_which_files_are_one(tmp_path):
     assert (tmp_path / "to" / "three").stat().st_nlink == 1 and (tmp_path / "from" / "one").stat().st_nlink == 2
 
 
-def test_what_an_answer_was_about_is_asked_again():
-    from kalyx.core.imports.names import parse_wanted, wanted_again
-
-    assert [wanted_again(*words).statement for words in [("from .x import a, b", "hive"), ("import hive", "hive"), ("from hive import *", "hive")]] == [
-        "from hive import a, b", "import hive", "import hive"]  # fmt: skip
-    assert [item.module for item in parse_wanted("import a, b.c")] == ["a", "b.c"] and parse_wanted("a.b")[0].statement == "import a.b"
-    for bad in ("1a", "a b", "class", ""):
-        with pytest.raises(KalyxError, match="is not a module name"):
-            parse_wanted(bad)
-
-
 def test_what_changed_between_two_looks_is_said():
     from kalyx.core.queries.changes import changes
     from tests.core.test_deciding import finding
@@ -271,57 +251,11 @@ def test_what_changed_between_two_looks_is_said():
     assert changes(before, before) == []
 
 
-@pytest.mark.parametrize("user, debian, message", [(0, "gcc", ["apt-get", "install", "-y", "gcc"]), (1000, "gcc", ["sudo", "apt-get", "install", "-y", "gcc"]), (0, None, None)])
-def test_a_package_of_the_system(user, debian, message):
-    from kalyx.core.diagnosis import fixes
-
-    files = Files()
-    files["/etc/os-release"] = "ID=debian\n"
-    machine = files.machine()
-    machine.reader.user = user
-    made = fixes.of_system(machine, debian, "gcc", "gcc")
-    assert (made.steps[0].command if made is not None else None) == message
-
-
-
 def test_json_holds_no_character_that_acts_on_a_terminal():
     from kalyx.cli.context import _fit_for_a_terminal
 
     rows = {'"a"': '"a"', '"a\x7f"': '"a\\u007f"', '"é"': '"é"', '"é\u202e"': '"é\\u202e"', '"\U000e0001"': '"\\udb40\\udc01"'}
     assert {text: _fit_for_a_terminal(text) for text in rows} == rows
-
-
-@pytest.mark.parametrize("above, path", [("file", "/home/a/first.ini"), ("folder", "/home/a/b/second.ini")])
-def test_which_file_of_a_checker_decides(above, path):
-    """By ``file`` the first kind of file wherever it lies; by ``folder`` the nearest folder."""
-    from kalyx.core.seats.checkers import deciding
-    from kalyx.core.seats.settings_forms import SettingsForm
-    from kalyx.core.system.memory_reader import MemoryReader
-
-    reader = MemoryReader("linux", {"/home/a/first.ini": b"[x]\n", "/home/a/b/second.ini": b"[x]\n", "/home/a/b/c/z": b""}, folder="/home/a/b/c", home="/home")
-    forms = [SettingsForm("types", "x", "ini", [], files=[name], above=above) for name in ("first.ini", "second.ini")]
-    assert deciding(reader, "/home/a/b/c", forms).path == path
-    assert deciding(reader, "/nowhere", forms) is None
-
-
-@pytest.mark.parametrize("frame, prefix", [(f"{HOME}/heath/lib/python3.11/site-packages/hive/x.py", f"{HOME}/heath"), (f"{HOME}/heath/bin/hive", f"{HOME}/heath"), ("/usr/bin/hive", None),
-                                           ("/srv/dist-packages/x.py", None), (f"{HOME}/heath/notbin/hive", None)])  # fmt: skip
-def test_whose_files_a_text_names(frame, prefix):
-    from kalyx.core.imports.traceback import ErrorReport, prefix_of
-
-    assert prefix_of(Files().machine().reader, ErrorReport(frames=[(frame, 1)])) == prefix
-
-
-@pytest.mark.parametrize("text, unknown", [("import sys\nsys.path.append('/x')\n", 1), ("import os\n", 0)])
-def test_a_hook_that_speaks_of_no_path_changes_none(text, unknown):
-    from kalyx.core.environments.invocation import Invocation
-    from kalyx.core.environments.searchpath import search_path
-    from kalyx.core.interpreters.reading import read_interpreter
-
-    files = Files()
-    files[f"{files.site('heath')}/sitecustomize.py"] = text.encode()
-    reader = files.machine().reader
-    assert len(search_path(reader, read_interpreter(reader, f"{HOME}/heath/bin/python"), Invocation()).unknown) == unknown
 
 
 LAYOUTS = [

@@ -17,7 +17,7 @@ from kalyx.core.interpreters import consent
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, Interpreter, KalyxError, Package
-from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
+from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_files import own_folder
 from kalyx.core.system.reader import Process
 from kalyx.core.text.essence import Essence
@@ -33,17 +33,6 @@ from tests.support.memory_writer import MemoryWriter
 def test_what_is_kept_of_a_command(words, kept):
     said = Essence(b"salt").command(words)
     assert [int(before == after) for before, after in zip(words, said, strict=True)] == kept
-
-
-def test_a_file_of_an_editor_is_kept_by_its_keys():
-    """Of a project's file the names that Kalyx asks for; of a shell's file the words that it reads."""
-    essence = Essence(b"salt")
-    xml = essence.content("/home/k/.idea/misc.xml", b'<component project-jdk-name="Python 3.11 (heath)">private words</component>').decode()
-    assert 'project-jdk-name="Python 3.11 (heath)"' in xml and "private words" not in xml
-    settings = essence.content("/home/k/a/.git/config", b"[core]\n\texcludesFile = ~/mine\n\tpager = roses\n").decode()
-    assert "[core]" in settings and "~/mine" in settings and "roses" not in settings
-    shell = essence.content("/home/k/.bashrc", b"alias python=/opt/python3\nexport FLOWERS=roses\n").decode()
-    assert "alias python=/opt/python3" in shell and "roses" not in shell and "export" in shell
 
 
 @pytest.mark.parametrize("ended, text", [
@@ -66,13 +55,6 @@ def test_where_an_interpreter_lies_that_is_not_started(folder, where):
     python, prefix = f"{HOME}/heath/src/venv/bin/python" if folder == "heath" else f"{HOME}/heath/venv/bin/python", f"{HOME}/heath/venv"
     interpreter = Interpreter(executable=python, real_executable=python, version="3.11.7", implementation="cpython", prefix=prefix, base_prefix="/usr")
     assert f"was not started: it is in {where}, and you did not name it" in objection(machine.reader, interpreter, "machine")
-
-
-@pytest.mark.skipif(os.name != "posix" or not os.path.isdir("/proc/self"), reason="no folder of processes")
-def test_the_numbers_of_processes():
-    from kalyx.core.system.processes import numbers
-
-    assert os.getpid() in numbers()
 
 
 def test_a_demo_on_a_machine_with_one_python_says_so():
@@ -101,24 +83,6 @@ def test_a_local_socket_needs_a_short_folder(letters, tmp_path, monkeypatch):
         shutil.rmtree(folder)
 
 
-def test_a_capture_keeps_what_a_launcher_and_a_first_line_choose():
-    from kalyx.core.interpreters.shims import RULES
-    from kalyx.core.text.essence import Essence
-
-    for name in ("weigh", "weigh.py"):
-        kept = Essence(b"salt").content(f"{HOME}/{name}", b"#!/usr/bin/env python3.9\n# of Saturday\nimport hive\n")
-        assert kept.startswith(b"#!/usr/bin/env python3.9\n#") and kept.endswith(b"import hive\n") and b"Saturday" not in kept
-    mapping = b"MAPPING = {'hive': '/w/hive'}\n"
-    assert Essence(b"salt").content("/site-packages/__editable___hive_1_0_finder.py", mapping) == mapping
-    assert b"/w/hive" not in Essence(b"salt").content("/site-packages/hive.py", mapping)
-    kept = Essence(b"salt").content("/w/a.py", b"name = 'H\xfcter'\nif last in {'site-packages'}: pass\n")
-    assert b"'site-packages'" in kept and b"ter" not in kept and len(kept) == 50
-    with pytest.raises(UnicodeDecodeError):
-        kept.decode()
-    for name in (name for rule in RULES for name in (rule.local_file, rule.global_file)):
-        assert Essence(b"salt").content(f"{HOME}/.manager/{name}", b"3.11.7\nsystem\n") == b"3.11.7\nsystem\n"
-
-
 @pytest.mark.parametrize("before, value, after", [
     ("'C:\\old'", "C:\\new", "'C:\\new'"), ("'old'", "it's", '"it\'s"'), ('"old"', "C:\\new", '"C:\\\\new"'), ("'old'", "a\tb", '"a\\tb"'),
     ("['old', 'x']", "/new", "['/new', 'x']"),
@@ -127,36 +91,6 @@ def test_a_text_keeps_its_quotes_where_they_can_hold_the_new_one(before, value, 
     from kalyx.core.formats import toml
 
     assert toml.with_value(f"[tool]\npython = {before}  # mine\n", ["tool", "python"], value) == f"[tool]\npython = {after}  # mine\n"
-
-
-def test_a_capture_keeps_what_was_refused():
-    """Neither absent nor there, with the reason; what the capture does not hold is refused as well."""
-    from kalyx.core.queries.captures import finished
-    from kalyx.core.system.player import NOT_HERE, Capture, load, machine_of
-    from kalyx.core.system.reader import Refused
-    from kalyx.core.system.recorder import Recorder
-
-    path, gone, link = f"{HOME}/kernels/heath", f"{HOME}/gone", f"{HOME}/link"
-    reader = MemoryReader("linux", {path: b"{}", f"{HOME}/kernels": Shut(1001), link: Link(path)}, home=HOME, folder=HOME)
-    recorder = Recorder(reader, made := Capture({}))
-    asked = [(read, item) for item in (path, gone, link) for read in ("kind", "status")]
-    there = [getattr(recorder, read)(item) for read, item in asked]
-    assert there[:4] == [Refused("permission denied")] * 2 + [None] * 2 and there[4:] == ["link", Refused("permission denied")]
-    played, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
-    assert [getattr(played, read)(item) for read, item in asked] == there
-    assert played.kind("/never/asked") == played.status("/never/asked") == Refused(NOT_HERE)
-
-
-def test_what_a_capture_holds_is_listed():
-    from kalyx.core.system.player import Capture, contents_of
-
-    held = Capture({"variables": {"PATH": "/usr/bin"}})
-    read = {"bytes": "aGl2ZQ=="}
-    held.readings = {("listing", HOME): {"map": {"a": "file"}}, ("kind", f"{HOME}/never"): "file", ("read", f"{HOME}/a", 8, 0): read,
-                     ("read", f"{HOME}/a", 9, 0): read, ("read", f"{HOME}/shut", 8, 0): {"refused": "permission denied"}}  # fmt: skip
-    held.answers = {(("python3", "-V"),): {}}
-    assert contents_of(held) == [("variables", "PATH=/usr/bin", 0), ("files, with their content", f"{HOME}/a", 16),
-                                 ("folders, with the names in them", HOME, 0), ("programs that were asked", "python3 -V", 0)]  # fmt: skip
 
 
 @pytest.mark.parametrize("ends, is_killed", [(True, True), (False, False)])
@@ -229,26 +163,6 @@ def test_the_gate_starts_nothing_that_the_folder_brought(word, own_path, path, e
 
 def process(pid, command=("/usr/bin/python3",), folder="/"):
     return Process(pid, 1, "/usr/bin/python3.11", command, folder, None, None, name="hive")
-
-
-@pytest.mark.parametrize("command, folder, opened, loaded, says", [
-    (("/usr/bin/python3",), "/", [], [], None),
-    ((f"{HOME}/heath/bin/python", "-m", "hive"), "/", [], [], "runs from it"),
-    (("/usr/bin/python3", f"{HOME}/heath/bin/hive"), "/", [], [], "runs from it"),
-    (("/usr/bin/python3", "-m", "hive", f"{HOME}/heath/notes"), "/", [], [], None),  # a word of what runs, no program
-    (("bash",), f"{HOME}/heath/lib", [], [], "has its current folder in it"),
-    (("bash",), f"{HOME}/heathen", [], [], None),
-    (("bash",), "/", [f"{HOME}/heath/log.txt"], [], "has a file of it open"),
-    (("bash",), "/", [], [f"{HOME}/heath/lib/_core.so"], "runs from it"),
-])  # fmt: skip
-def test_an_environment_in_use_is_not_removed(command, folder, opened, loaded, says, monkeypatch):
-    from kalyx.core.actions import discarding
-
-    reader = MemoryReader("linux", Files(), home=HOME, folder="/", processes={1: process(1, (f"{HOME}/heath/bin/kalyx",)), 7: process(7, command, folder)})
-    monkeypatch.setattr(reader, "opened_by", lambda pid: opened)
-    monkeypatch.setattr(reader, "loaded_by", lambda pid: loaded)
-    with pytest.raises(KalyxError, match=f"in use: process 7 .* {says}; end that first") if says else nullcontext():
-        discarding._refuse_what_is_in_use(Machine(reader), f"{HOME}/heath")
 
 
 @pytest.mark.parametrize("program, starts", [
@@ -412,37 +326,3 @@ def test_what_may_have_been_brought(home, folder, tops, tree, around):
     assert (consent.tree_of(reader), consent.surroundings_of(reader)) == (tree, around)
     assert consent.brought_along(reader, f"{home}/bin/python") is None
     assert (consent.brought_along(reader, f"{folder}/bin/python") is not None) == (around is not None)
-
-
-def test_folders_that_were_made_for_the_journal_go_with_it():
-    reader = memory_of_a_run()
-    with Transaction(reader, MemoryWriter(reader)) as transaction:
-        transaction.write(f"{HOME}/a", b"new")
-        assert reader.is_folder(own_folder(reader, "state"))
-        transaction.commit()
-    assert reader.kind(f"{HOME}/.local") is None and reader.kind(HOME) == "folder"
-
-
-def test_an_environments_own_folder_is_not_copied_into_itself():
-    """A folder of packages that is the environment itself, or lies outside, is refused; the others are named once."""
-    from kalyx.core.actions.backup import Kept
-
-    files = Files()
-    files[f"{HOME}/heath/itself"], files[f"{HOME}/heath/away"], files[f"{HOME}/heath/lib64"] = Link("."), Link("../orchard"), Link("lib")
-    kept = Kept(files.machine().reader, f"{HOME}/heath", MemoryWriter(files.machine().reader))
-    assert kept.paths_of([f"{HOME}/heath/lib", f"{HOME}/heath/lib64", f"{HOME}/heath/bin"]) == ["lib", "bin"]
-    for name in ("itself", "away"):
-        with pytest.raises(KalyxError, match="leads out of the environment"):
-            kept.paths_of([f"{HOME}/heath/{name}"])
-
-
-def test_a_kernel_of_the_same_name_elsewhere_is_noted():
-    from kalyx.core.actions.registering import _notes
-
-    files = Files()
-    files.kernel("heath", f"{HOME}/heath/bin/python")
-    files.kernel("heath", f"{HOME}/orchard/bin/python", "/usr/local/share/jupyter")
-    machine, (own, other) = files.machine(), [f"{root}/kernels/heath" for root in (f"{HOME}/.local/share/jupyter", "/usr/local/share/jupyter")]
-    for folder, note in ((own, f"it hides another kernel heath in {other}"), (other, f"it is hidden by another kernel heath in {own}")):
-        assert [text for text in _notes(machine, "heath", folder, "") if "another kernel heath" in text] == [note]
-    assert not [text for text in _notes(machine, "moor", f"{HOME}/.local/share/jupyter/kernels/moor", "") if "another kernel" in text]

@@ -1,43 +1,15 @@
 """Rules that a row of arguments cannot hold: start files, scripts, names, drawings. Written from faults that no near test noticed."""
 
 import json
-import sys
-from types import SimpleNamespace
 
 import pytest
 
-from kalyx.core.environments.reading import read_environment
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.interpreters.shell_syntax import parsed
-from kalyx.core.kernels.folders import Server, provisioners
-from kalyx.core.model.records import Environment, Package, Seat
-from kalyx.core.seats.callers import ShellFound
-from kalyx.core.seats.shell_words import meanings
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
-from kalyx.core.targets import resolve
 from tests.made import BINARY, HOME, Files
-
-
-@pytest.mark.parametrize("shell, text, kind, words", [
-    ("bash", "hash -p /opt/python3 python\n", "remembered place", ("/opt/python3",)),
-    ("bash", "hash -p $(pwd)/python3 python\n", "remembered place", None),
-    ("zsh", "hash python=~/python3\n", "remembered place", (f"{HOME}/python3",)),
-    ("zsh", "hash python=/opt/a=b/python3\n", "remembered place", ("/opt/a=b/python3",)),
-    ("bash", "alias python=python3\n[ -n \"$x\" ] && unalias python\n", "alias", None),
-    ("bash", "alias python='/opt/my python'\n", "alias", ("/opt/my", "python")),
-    ("bash", "alias python=python3\nif [ -n \"$x\" ]; then\n  alias python=/opt/other\nfi\npython() {\n  /opt/mine\n}\n", "alias", None),
-    ("bash", "alias python=/opt/python3\nswarm() {\n  alias python=/opt/other\n}\nif swarm; then\n  :\nfi\n", "alias", None),
-    ("bash", "alias python=/opt/python3\nif [ -n \"$x\" ]; then\n  . ~/more\nfi\n", "alias", None),
-])  # fmt: skip
-def test_what_a_start_file_makes_of_a_word(shell, text, kind, words):
-    files = {f"{HOME}/.{shell}rc": text, f"{HOME}/more": "alias python=/opt/other\n"}
-    reader = MemoryReader("linux", files, home=HOME, folder=HOME, variables={"HOME": HOME})
-    taken = meanings(reader, ShellFound(shell, 1, "the process above"))
-    (meaning,) = [found for found in taken.of_python() if found.kind != "function"]
-    assert (meaning.kind, meaning.word, meaning.words) == (kind, "python", words)
-    assert {found.word for found in taken.functions.values()} >= ({"python", "python3"} if "/opt/mine" in text else set())
 
 
 @pytest.mark.parametrize("text, same", [
@@ -56,37 +28,6 @@ def test_a_script_means_the_same_written_otherwise(text, same):
     assert shown(text)[-1] == shown(same)[-1] and len(shown(text)) == len(shown(same))
 
 
-def test_a_package_that_only_one_side_has_is_called_by_its_name():
-    from kalyx.core.queries.contrast import _packages
-
-    found = []
-    _packages([], [Package(name="Hive.Scale", version="1", modules=[], location="/x", origin="own")], found)
-    _packages([Package(name="Nectar_Flow", version="1", modules=[], location="/x", origin="own")], [], found)
-    assert [(item.name, item.left, item.right) for item in found] == [("Hive.Scale", None, "1 (own)"), ("Nectar_Flow", "1 (own)", None)]
-
-
-def test_lines_are_filled_to_the_last_column():
-    from kalyx.cli.render.seats import _hops
-
-    screen = SimpleNamespace(plain=False, path=lambda path: path)
-    assert _hops(screen, ["/a", "/b", "/c"], 7) == ["/a → /b", "→ /c"]
-    assert _hops(screen, ["/a", "/b", "/c"], 6) == ["/a", "→ /b", "→ /c"]
-    assert _hops(screen, ["/a", "/b", "/b", "/c"], 12) == ["/a → /b → /c"]
-
-
-@pytest.mark.parametrize("kind, called", [
-    ("path", "~/a.py  (heath, 3.11.7)"), ("program", "program ~/a.py  (heath, 3.11.7)"), ("shell", "the shell  (heath, 3.11.7)"), ("kernel", "kernel /home/keeper/a.py  (heath, 3.11.7)"),
-])  # fmt: skip
-def test_how_a_place_is_called(kind, called):
-    from kalyx.cli.render.screen import Screen
-    from kalyx.cli.render.stories import place_of
-
-    machine = Files().machine()
-    environment = Environment(prefix="/heath", name="heath", kind="virtual", key="/heath", version="3.11.7", base_prefix="/usr")
-    seat = Seat(seat=kind, name=f"{HOME}/a.py", interpreter=machine.interpreters[0], environment=environment, reason=None)
-    assert place_of(Screen(machine, plain=True), seat) == called
-
-
 def test_an_interpreter_whose_base_may_not_be_looked_at_is_refused_not_dead():
     from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 
@@ -95,14 +36,6 @@ def test_an_interpreter_whose_base_may_not_be_looked_at_is_refused_not_dead():
     with pytest.raises(NotAnInterpreter) as said:
         read_interpreter(reader, f"{HOME}/heath/bin/python")
     assert said.value.refused and "may not look at" in str(said.value)
-
-
-def test_environments_named_by_others_are_read_and_empty_words_are_not():
-    from kalyx.core.environments.found import found_environments
-
-    reader = Files().machine().reader
-    views = found_environments(reader, [], [], ["", f"{HOME}/heath"], [], known=[])
-    assert [(view.environment.prefix, only) for view, only in views] == [(f"{HOME}/heath", False)]
 
 
 @pytest.mark.parametrize("content, note", [
@@ -154,39 +87,6 @@ def test_an_archive_of_packages_is_unpacked_to_a_limit(monkeypatch):
         assert ([distribution.name for distribution in metadata.installed_in(reader, f"{HOME}/{limit}.zip")], f"{HOME}/{limit}.zip" in reader.cut) == ([f"hive{n}" for n in range(found)], is_cut)
 
 
-@pytest.mark.parametrize("minor, flags", [("3.7", "m"), ("3.6", "m"), ("3.8", "")])
-def test_the_abi_of_an_interpreter_without_headers(minor, flags):
-    from kalyx.core.interpreters.reading import _abi_flags
-    from kalyx.core.interpreters.versions import Installation
-
-    installation = Installation("/usr", minor, f"/usr/lib/python{minor}", "cpython", "lib")
-    reader = MemoryReader("linux", {f"/usr/lib/python{minor}/os.py": b""})
-    assert _abi_flags(reader, installation) == flags
-
-
-@pytest.mark.parametrize("system, word, found", [
-    ("linux", "hive", "/usr/bin/hive"), ("linux", "./hive", "/w/hive"), ("linux", "bin/hive", "/w/bin/hive"), ("linux", "../hive", "/hive"),
-    ("linux", "/w/bin/hive", "/w/bin/hive"), ("linux", "./gone", None), ("linux", "~/hive", None),
-    ("windows", ".\\hive", "C:\\w\\hive.exe"), ("windows", "./hive", "C:\\w\\hive.exe"), ("windows", "hive", "C:\\bin\\hive.exe"),
-])  # fmt: skip
-def test_a_word_with_a_separator_is_no_word_of_the_path(system, word, found):
-    if system == "linux":
-        files = dict.fromkeys(("/usr/bin/hive", "/w/hive", "/w/bin/hive", "/hive", "/usr/bin/gone", "/home/hive"), b"")
-        reader = MemoryReader(system, files, home="/home", folder="/w", variables={"PATH": "/usr/bin:/bin"})
-    else:
-        reader = MemoryReader(system, {"C:\\w\\hive.exe": b"", "C:\\bin\\hive.exe": b""}, home="C:\\h", folder="C:\\w", variables={"PATH": "C:\\bin"})
-    assert next(reader.lookup(word), None) == found
-
-
-def test_a_program_that_python_runs_is_its_script():
-    from kalyx.core.invocation import command_given
-
-    files = Files()
-    files["/usr/bin/hive"] = b"#!/usr/bin/python3\nimport hive\n"
-    command = command_given(files.machine().reader, "hive a b")
-    assert command.words == ["/usr/bin/hive", "a", "b"] and command_given(files.machine().reader, "absent a").words == ["a"]
-
-
 @pytest.mark.parametrize("given, address", [
     ({"base_url": "/moor/"}, "http://127.0.0.1:8888/moor/"), ({"base_url": 7}, "http://127.0.0.1:8888/"), ({"secure": True}, "https://127.0.0.1:8888/"),
 ])  # fmt: skip
@@ -196,93 +96,6 @@ def test_the_address_of_a_server(given, address):
     path, running = f"{HOME}/jpserver-5.json", Process(5, 1, "/usr/bin/python3", ("python3",), HOME, {}, None)
     document = {"pid": 5, "port": 8888, "token": "x", "root_dir": HOME, **given}
     assert _read(MemoryReader("linux", {path: json.dumps(document)}, processes={5: running}), path).address == address
-
-
-def test_what_stands_around_an_element():
-    """Of elements that follow each other none lies in the one before."""
-    from kalyx.core.formats.xml import tags
-
-    assert [(tag.name, [upper.name for upper in tag.within]) for tag in tags("<a><b><c/></b><d/></a>")] == [
-        ("a", []), ("b", ["a"]), ("c", ["a", "b"]), ("d", ["a"])]  # fmt: skip
-
-
-def test_provisioners_are_those_of_installed_packages():
-    """By the entry points of distributions, not by a file of that name elsewhere in the folder."""
-    files = Files()
-    site, group = files.site("heath"), "[jupyter_client.kernel_provisioners]\n"
-    files.package("heath", "moorkit", "1.0", "moorkit")
-    files[f"{site}/moorkit-1.0.dist-info/entry_points.txt"] = f"[other]\nx = y\n{group}moor = moorkit:Moor\n\n[more]\nz = z\n"
-    files[f"{site}/decoy/entry_points.txt"] = f"{group}decoy = decoy:Decoy\n"
-    machine = files.machine()
-    server = Server(read_interpreter(machine.reader, f"{HOME}/heath/bin/python"), {})
-    assert provisioners(machine.reader, server) == ["moor"]
-
-
-@pytest.mark.parametrize("asked, runs", [("/usr/bin/python3", "/usr/bin/python3.11"), ("/usr/bin/nothing", f"{HOME}/heath/bin/python")])
-def test_a_starter_that_asks_whether_a_program_is_there(asked, runs):
-    files = Files()
-    files[f"{HOME}/heath/bin/python"] = BINARY
-    files[f"{HOME}/start"] = f"#!/bin/sh\nif command -v {asked} >/dev/null 2>&1; then\n  exec /usr/bin/python3 \"$@\"\nfi\nexec {HOME}/heath/bin/python \"$@\"\n"
-    files["/bin/sh"] = BINARY
-    assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
-
-
-@pytest.mark.parametrize("words, runs", [
-    ([f"{HOME}/weigh", "-v"], f"{HOME}/heath/bin/python"), ([f"{HOME}/orchard/bin/python", "x.py"], f"{HOME}/orchard/bin/python"),
-    (["python3", "x.py"], "/usr/bin/python3"), ([f"{HOME}/moor"], None), (["nowhere"], None),
-])  # fmt: skip
-def test_the_interpreter_of_a_command(words, runs):
-    from kalyx.core.queries.explain import _seat_of_command
-
-    files = Files()
-    files[f"{HOME}/weigh"], files[f"{HOME}/moor"] = f"#!{HOME}/heath/bin/python\n", b"no program"
-    seat = _seat_of_command(files.machine(), words)
-    assert (seat and seat.interpreter.executable) == runs
-
-
-@pytest.mark.parametrize("folder, words, counts", [
-    (f"{HOME}/spring", ["x.py"], True), (f"{HOME}/spring/deep", ["x.py"], True), (HOME, ["x.py"], False), (None, ["x.py"], False),
-    (HOME, [f"{HOME}/spring/x.py"], True), (HOME, ["x.py", f"{HOME}/springs"], False),
-])  # fmt: skip
-def test_which_programs_stand_in_a_folder(folder, words, counts):
-    from kalyx.core.seats.process import programs_of
-
-    files = Files()
-    running = Process(pid=7, parent=1, executable="/usr/bin/python3.11", command=("python3", *words), folder=folder, variables={}, started=1.0)
-    reader = MemoryReader("linux", files, home=HOME, folder=HOME, processes={7: running})
-    assert [process.pid for process in programs_of(reader, f"{HOME}/spring")] == [7] * counts
-
-
-@pytest.mark.parametrize("variables, plain, coloured", [({}, False, True), ({"NO_COLOR": "1"}, False, False), ({}, True, False)])
-def test_what_is_coloured(monkeypatch, variables, plain, coloured):
-    from kalyx.cli.render.screen import Screen
-
-    monkeypatch.delenv("NO_COLOR", raising=False)
-    for name, value in variables.items():
-        monkeypatch.setenv(name, value)
-    monkeypatch.setattr(sys, "stdout", SimpleNamespace(isatty=lambda: True, encoding="utf-8"))
-    console = Screen(Files().machine(), plain=plain).console
-    assert console.no_color == (not coloured)
-
-
-def test_environments_in_a_folder_are_not_its_sources():
-    from kalyx.core.imports.sources import read_folder
-
-    files = {f"{HOME}/spring/{path}": b"import hive\n" for path in (
-        "a.py", "deep/b.ipynb", "deep/er/c.py", "notes.txt", "env/pyvenv.cfg", "env/x.py", "kept/conda-meta/history", "kept/y.py", ".git/z.py",
-    )}  # fmt: skip
-    assert sorted(read.path for read in read_folder(MemoryReader("linux", files), f"{HOME}/spring")) == [
-        f"{HOME}/spring/{path}" for path in ("a.py", "deep/b.ipynb", "deep/er/c.py")]  # fmt: skip
-
-
-@pytest.mark.parametrize("text, words", [
-    ("python() { /opt/mine \"$@\"; }\n", ("/opt/mine",)), ("python() {\n  /opt/mine \"$@\"\n}\n", ("/opt/mine",)),
-    ("python() {\n  echo bees\n  /opt/mine \"$@\"\n}\n", None), ("python() {\n  if true; then\n    /opt/mine \"$@\"\n  fi\n}\n", None),
-])  # fmt: skip
-def test_a_function_of_one_command_is_that_command(text, words):
-    reader = MemoryReader("linux", {f"{HOME}/.bashrc": text}, home=HOME, folder=HOME, variables={"HOME": HOME})
-    meaning = meanings(reader, ShellFound("bash", 1, "the process above")).functions["python"]
-    assert (meaning.words and meaning.words[:1]) == words, meaning
 
 
 @pytest.mark.parametrize("line, runs", [
@@ -296,16 +109,6 @@ def test_which_branch_of_a_case_is_taken(line, runs):
     files[f"{HOME}/heath/bin/python"] = files["/bin/sh"] = BINARY
     files[f"{HOME}/start"] = f"#!/bin/sh\n{line}\nexec {HOME}/heath/bin/python \"$@\"\n"
     assert read_interpreter(files.machine().reader, f"{HOME}/start").real_executable == runs
-
-
-def test_a_version_is_the_shells_own_interpreter_and_not_its_installers():
-    """Of two of one version: the one that ``python`` starts, wherever ``pip`` installs."""
-    files = Files()
-    files["/opt/hive/bin/python3.11"], files["/opt/hive/lib/python3.11/os.py"], files["/opt/tools/pip"] = BINARY, b"", "#!/opt/hive/bin/python3.11\n"
-    files["/opt/hive/bin/python3"] = Link("python3.11")
-    for first, expected in (("/opt/tools:/usr/bin", "/usr/bin/python3.11"), ("/opt/tools:/opt/hive/bin:/usr/bin", "/opt/hive/bin/python3.11")):
-        files.variables["PATH"] = first
-        assert resolve(files.machine(), "version:3.11").interpreter.real_executable == expected
 
 
 @pytest.mark.parametrize("text, starts, reason", [
@@ -328,18 +131,6 @@ def test_what_a_script_names_in_its_first_lines(text, starts, reason):
     assert (found.path, found.reason, found.is_unknown) == (starts, reason, False)
 
 
-def test_environments_of_one_name_are_told_apart_by_the_folder_above_and_then_by_the_path():
-    from kalyx.core.environments.found import names_of
-
-    files, prefixes = Files(), ["/a/own", "/b/own", "/c/b/own", "/c/single"]
-    for prefix in prefixes:
-        files.environment(prefix)
-    reader = files.machine().reader
-    read = [read_environment(reader, prefix).environment for prefix in prefixes]
-    names = [names_of(reader, read)[environment.key] for environment in read]
-    assert names == ["a/own", "/b/own", "/c/b/own", "single"]
-
-
 @pytest.mark.parametrize("command, words, reach", [
     ("/opt/hive/python -E", ("/opt/hive/python", "-E"), "any"), ("exec python3", ("python3",), "path"), ("nohup python3", ("python3",), "path"), ("command python3", ("python3",), "no function"),
     ("exec command python3", ("python3",), "path"), ("env -u A -i B=c python3 \"$@\"", ("python3",), "path"), ("env -C /x python3", ("python3",), "path"), ("env --chdir /x python3", ("python3",), "path"), ("env --unset A python3", ("python3",), "path"), ("A=b python3", ("python3",), "any"), ("time ~/bin/python3", (f"{HOME}/bin/python3",), "any"),
@@ -351,13 +142,3 @@ def test_what_a_plain_command_of_a_start_file_starts(command, words, reach):
 
     reader = MemoryReader("linux", {}, home=HOME, folder=HOME, variables={"HOME": HOME})
     assert _StartFiles(reader, shell_called("bash"))._command(command) == (words, reach)
-
-
-@pytest.mark.parametrize("name, counts", [("PYTHON_ROOT", True), ("PYTHON_HOME", True), ("PYTHON_BASE", True), ("EBROOTPYTHON", True), ("EBROOTPYTHON3", True), ("PYTHONHOME", False)])
-def test_the_variables_of_module_systems_name_installations(name, counts):
-    from kalyx.core.interpreters.sitemodules import module_prefixes
-
-    files = {"/apps/python/3.11/bin/python3": BINARY}
-    for value, expected in (("/apps/python/3.11/", ["/apps/python/3.11"]), ("apps/python/3.11", []), ("/apps/python/gone", [])):
-        reader = MemoryReader("linux", files, home=HOME, folder="/", variables={"HOME": HOME, name: value})
-        assert list(module_prefixes(reader)) == (expected if counts else [])

@@ -3,7 +3,7 @@
 import pytest
 
 from kalyx.core.imports.traceback import prefix_of, read_traceback
-from kalyx.core.queries.why_traceback import _of_a_file, why_traceback
+from kalyx.core.queries.why_traceback import why_traceback
 from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import Files
 
@@ -59,28 +59,6 @@ def test_what_a_text_tells(name):
     assert read_traceback("noise\n" * 1000 + text).type == told.type
 
 
-@pytest.mark.parametrize("text, asked", [
-    (TRACE + f'    import hivescale\n  File "{SITE}/hivescale/__init__.py", line 9, in <module>\n    from .wax import comb\nImportError: unable to find wax\n', "import hivescale"),
-    (TRACE + "    weigh(1)\nImportError: unable to find wax\n", None),
-    ("ImportError      Traceback\nCell In[1], line 1\n----> 1 from hivescale import read\n\nImportError: unable to find wax\n", "from hivescale import read"),
-])
-def test_the_import_that_was_asked_for(text, asked):
-    """Of the outermost frame that stands at an import, in the interpreter's form and in a notebook's."""
-    assert read_traceback(text).asked == asked
-
-
-def test_whose_it_is():
-    reader = MemoryReader("linux", {"/home/keeper/heath/pyvenv.cfg": "home = /usr/bin\n"}, home="/home/keeper", folder="/home/keeper")
-    library = 'Traceback (most recent call last):\n  File "/usr/lib/python3.11/runpy.py", line 1, in x\n'
-    for text, prefix in (
-        (f'{library}  File "{SITE}/wax/__init__.py", line 1, in x\nImportError: x\n', "/home/keeper/heath"),
-        (f"{library}ImportError: cannot import name 'a' from 'wax' ({SITE}/wax.py)\n", "/home/keeper/heath"),
-        (f'{library}  File "/home/keeper/heath/bin/tool", line 1, in x\nImportError: x\n', "/home/keeper/heath"),
-        (f"{library}ModuleNotFoundError: No module named 'wax'\n", None),  # a library serves many environments
-    ):
-        assert prefix_of(reader, read_traceback(text)) == prefix
-
-
 def test_an_interpreter_that_says_it_in_one_line_is_the_one_meant():
     reader = MemoryReader("linux", {"/moor/heath/pyvenv.cfg": "home = /usr/bin\n", "/moor/heath/bin/python": b""})
     for said in ("No module named wax", "Error while finding module specification for 'wax.a' (ModuleNotFoundError: No module named 'wax')"):
@@ -106,12 +84,3 @@ def test_an_error_of_the_loader_without_a_frame(text, cause, words):
     (found,) = why_traceback(machine, text, machine.shell_seat, named=True, tell=lambda _: None).findings
     assert found.cause == cause
     assert words in " ".join([found.message, *(step.line for fix in found.fixes for step in fix.steps)])
-
-
-def test_the_module_of_a_compiled_file_that_is_here():
-    files = Files()
-    path = f"{files.site('heath')}/wax/_core.cpython-311-x86_64-linux-gnu.so"
-    files[path] = b"x"
-    (asked,) = _of_a_file(files.machine(), f"{path}: undefined symbol: wax_melt")
-    assert asked.module == "wax._core"
-    assert _of_a_file(files.machine(), "/gone/site-packages/wax/_core.so: undefined symbol: wax_melt") == []
