@@ -78,9 +78,9 @@ class Made:
                 self.put(f"{prefix}\\Lib\\os.py", "")
                 self.put(f"{prefix}\\python{joined}.dll", b"MZ" + version.encode() + b"\0")
                 self.bases.append((f"{prefix}\\python.exe", version))
-                if self.likely(0.6):
+                if self.likely(0.4):
                     self.registry[f"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\{minor}\\InstallPath"] = {"": prefix, "ExecutablePath": f"{prefix}\\python.exe"}
-                self.path += self.some([prefix], 0.6)
+                self.path += self.some([prefix], 0.4)
                 continue
             prefix = self.pick("/usr", "/usr/local", f"/opt/python/{version}", self.at(".pyenv", "versions", version), f"/Library/Frameworks/Python.framework/Versions/{minor}" if self.system == "macos" else f"/opt/apps/python-{minor}")
             self.put(f"{prefix}/bin/python{minor}", BINARY.replace(b"3.11.7", version.encode()))

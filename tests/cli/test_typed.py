@@ -159,6 +159,7 @@ for title, files, ends in [
     ("not_started", {}, {"install": Ended(None, b"", b"", 0.0, problem="was not started: no such file")}), ("no_installer", {"site/pip/__init__.py": "gone", "site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone"}, {}),
     ("kept_by_the_system", {"~/heath/pyvenv.cfg": "gone", "~/heath/conda-meta/history": "", "~/heath/bin/python": BINARY, "~/heath/lib/python3.11/os.py": ""}, {}),
     ("old_installer", {"site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone", **dist("pip", "20.0", {"pip/__init__.py": ""}), **dist("hive", "1.0", {"hive.py": ""})}, {}),
+    ("old_installer_above_the_base", {"site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone", **SEES, **dist("pip", "20.0", {"pip/__init__.py": ""})}, {}),
 ]:  # fmt: skip
     scene(f"filled_with_{title}", files, INDEX, ends=ends)
 
@@ -279,6 +280,9 @@ scene("fits", {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-py
 scene("broken_settings", {
     "spring/.vscode/settings.json": "{", "spring/mypy.ini": "[mypy\npython_executable = /x\n", "spring/pyproject.toml": "[tool", "spring/pyrightconfig.json": '{"venv": 3}', "spring/.idea/misc.xml": "<component", "spring/.zed/settings.json": "\udcff",
     "~/.local/share/jupyter/kernels/odd/kernel.json": '{"argv": 3}', "~/.local/share/jupyter/kernels/empty/kernel.json": "", "~/heath/share/jupyter/kernels/twin/kernel.json": KERNEL.replace("heath/bin", "gone/bin")}, INDEX)  # fmt: skip
+
+
+scene("a_flag_and_a_project", {"spring/pyproject.toml": '[project]\nname = "spring"\n', "spring/src/inner.py": "", "spring/src/run.py": "import inner\n", "spring/tools/run.py": "import outer\n", "spring/tools/outer.py": ""})
 
 
 @pytest.mark.parametrize("name", SCENES.names)

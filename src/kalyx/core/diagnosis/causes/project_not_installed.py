@@ -31,6 +31,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     folder = case.resolver.folder
+    if case.way.keeps_first_away and case.way.first is not None:
+        searched.add(reader.within(case.way.first or folder))  # but for the flag it would be: path-cut says so
     for _ in range(6):
         marks = [name for name in PROJECT_FILES if reader.is_file(reader.join(folder, name))]
         if marks:
