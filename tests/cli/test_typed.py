@@ -77,7 +77,7 @@ def scene(name: str, *machine: object, **more: object) -> None:
 
 COMB = "def comb(): pass\n"
 INDEX = [Release("hive", "1.0", {"hive.py": ""}), Release("hive", "2.0", {"hive.py": COMB}), Release("moor", "1.0", {"moor.py": "import hive\n"}, ("Requires-Dist: hive>=2",)), Release("moor", "1.1", {"moor.py": "import peat\n"}, ("Requires-Dist: peat",)),
-         Release("fen", "1.0", {"fen.py": "raise ValueError('no fen')\n"}), Release("bog", "1.0", {"bog.py": ""}, ("Requires-Python: >=3.12",)), Release("wax", "1.0", {"wax.py": ""}, fails="command 'gcc' failed: No such file or directory")]  # fmt: skip
+         Release("fen", "1.0", {"fen.py": "raise ValueError('no fen')\n"}), Release("bog", "1.0", {"bog.py": ""}, ("Requires-Python: >=3.12",)), Release("bee", "1.0", {"bee.py": ""}, ("Requires-Dist: hive",)), Release("wax", "1.0", {"wax.py": ""}, fails="command 'gcc' failed: No such file or directory")]  # fmt: skip
 KERNEL = '{"argv": ["/home/keeper/heath/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Heath", "language": "python"}'
 MOOR = dist("moor", "1.0", {"moor.py": "import hive\n"}, "Requires-Dist: hive>=2")
 

@@ -26,6 +26,8 @@ from packaging.version import Version
 
 from kalyx.cli.start import call
 from kalyx.core import signals
+from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_command import ENTRY
@@ -182,15 +184,17 @@ class ModelInstaller(ModelPython):
         action, options = words[0], _options(words[1:])
         if action == "uninstall":
             return "\n".join(self.remove(site, name) for name in options.words)
-        return self.install(site, options)
+        return self.install(python, site, options)
 
     def site_of(self, python: str) -> str:
         known = read_interpreter(self.reader, python)
         return f"{known.prefix}/lib/python{known.minor}/site-packages"
 
-    def install(self, site: str, options: argparse.Namespace) -> str:
+    def install(self, python: str, site: str, options: argparse.Namespace) -> str:
         here = self.installed(site) if options.target is None else {}
-        chosen = self.chosen(here, options)
+        search = search_path(self.reader.again(), read_interpreter(self.reader, python), Invocation(no_user=True))
+        below = [self.installed(folder) for folder in reversed(search.site_packages) if options.target is None]
+        chosen = self.chosen({**{name: version for folder in below for name, version in folder.items()}, **here}, options)
         if options.dry_run:
             items = [{"metadata": {"name": release.name, "version": release.version, "requires_dist": release.of("Requires-Dist") or None}} for release in chosen]
             return json.dumps({"version": "1", "install": items})
