@@ -218,6 +218,15 @@ def captured() -> Iterable[str]:
             yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]
 
 
+def page() -> Iterable[str]:
+    """The page of a folder, without its style, its script and what differs with each run."""
+    machine = model({**dist("hive", "1.0", {"hive.py": ""}), **MOOR, "spring/weigh.py": "import moor\n", "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "heath"}}, "cells": []}', "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)
+    machine.typed("report", "-o", "page.html", "--against", f"{HOME}/orchard", "--why", "moor", "--sizes", "--yes")
+    text = re.sub(r"(?s)<(style|script)\b[^>]*>.*?</\1>", r"<\1/>", machine.reader.read_text(f"{HOME}/spring/page.html"))
+    yield from re.sub(r"Kalyx [\d.]+ on [\d-]+ [\d:]+ UTC", "Kalyx {version} on {time}", text).replace("><", ">\n<").splitlines()
+
+
+SCENES.add(page)
 SCENES.add(later)
 SCENES.add(captured)
 
@@ -278,11 +287,14 @@ scene("fits", {"spring/pyproject.toml": '[project]\nname = "spring"\nrequires-py
 
 
 scene("broken_settings", {
-    "spring/.vscode/settings.json": "{", "spring/mypy.ini": "[mypy\npython_executable = /x\n", "spring/pyproject.toml": "[tool", "spring/pyrightconfig.json": '{"venv": 3}', "spring/.idea/misc.xml": "<component", "spring/.zed/settings.json": "\udcff",
+    "spring/.vscode/settings.json": "{", "spring/mypy.ini": "[mypy\npython_executable = /x\n", "spring/pyproject.toml": "[tool", "spring/pyrightconfig.json": '{"venv": 3}', "spring/.idea/misc.xml": "<component", "spring/.zed/settings.json": "\udcff", "spring/.dir-locals.el": '((python-mode .\n ((python-shell-interpreter . "x',
     "~/.local/share/jupyter/kernels/odd/kernel.json": '{"argv": 3}', "~/.local/share/jupyter/kernels/empty/kernel.json": "", "~/heath/share/jupyter/kernels/twin/kernel.json": KERNEL.replace("heath/bin", "gone/bin")}, INDEX)  # fmt: skip
 
 
 scene("a_flag_and_a_project", {"spring/pyproject.toml": '[project]\nname = "spring"\n', "spring/src/inner.py": "", "spring/src/run.py": "import inner\n", "spring/tools/run.py": "import outer\n", "spring/tools/outer.py": ""})
+
+
+scene("many_notebooks", {f"spring/{name}.ipynb": json.dumps({"metadata": {"kernelspec": {"name": kernel}} if kernel else {}, "cells": []}) for kernel, names in (("gone", "abcdefg"), ("", "hijklm"), ("heath", "nopqrst")) for name in names} | {"~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, **RUNS}, INDEX)
 
 
 @pytest.mark.parametrize("name", SCENES.names)
