@@ -294,7 +294,7 @@ scene("broken_settings", {
 scene("a_flag_and_a_project", {"spring/pyproject.toml": '[project]\nname = "spring"\n', "spring/src/inner.py": "", "spring/src/run.py": "import inner\n", "spring/tools/run.py": "import outer\n", "spring/tools/outer.py": ""})
 
 
-scene("many_notebooks", {f"spring/{name}.ipynb": json.dumps({"metadata": {"kernelspec": {"name": kernel}} if kernel else {}, "cells": []}) for kernel, names in (("gone", "abcdefg"), ("", "hijklm"), ("heath", "nopqrst")) for name in names} | {"~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, **RUNS}, INDEX)
+scene("many_notebooks", {f"spring/{name}.ipynb": json.dumps({"metadata": {"kernelspec": {"name": kernel}} if kernel else {}, "cells": []}) for kernel, names in (("gone", "abcdefghijkl"), ("", "mnopqrstuvwx"), ("heath", "yz")) for name in names} | {"~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, **RUNS}, INDEX)
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -7,7 +7,7 @@ from typing import TypeVar
 
 SHOWN = 3
 # Fewer than this many are all shown: a number would save nothing.
-FEW = 12
+FEW = 5
 
 _Row = TypeVar("_Row")
 
