@@ -165,9 +165,10 @@ def test_version_control_is_noticed(moor):
     for name in ("tracked", "loose", "ignored", "kept-out"):
         make_environment(NEW, work / name, "--without-pip")
         (work / name / ".gitignore").unlink(missing_ok=True)
-    (work / ".gitignore").write_text("# environments\n/ignored/\nkept-*\n!kept-not\n")
+    (work / ".gitignore").write_text("# environments\n[[a]b\n/ignored/\nkept-*\n!kept-not\n")
     subprocess.run([*git, "add", "-f", "tracked"], check=True)
     found = by_folder(moor)
+    assert moor.kalyx("survey", "--under", moor.root).err == "", "the library of patterns warns of the first"
     causes = {
         name: [finding["cause"] for finding in found[name]["findings"]]
         for name in ("tracked", "loose", "ignored", "kept-out")

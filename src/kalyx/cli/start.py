@@ -353,8 +353,12 @@ def _undelivered(status: int) -> int:
 
 def main() -> NoReturn:
     """The console command."""
+    import warnings
+
     from kalyx.core import signals
 
+    if not sys.warnoptions:
+        warnings.simplefilter("ignore")  # what a library says to those who write code is not for Kalyx's users
     signals.heed()
     open_output()
     try:
