@@ -6,14 +6,22 @@ from copy import copy
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
+from kalyx.core.actions import fixing, version_cache
 from kalyx.core.diagnosis import difference, experiments, fixes
 from kalyx.core.environments.invocation import Invocation
+from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.model.records import (
+    Environment,
     Evidence,
     Finding,
     Fix,
+    ImportAnswer,
+    KalyxError,
+    Seat,
+    Tried,
 )
 from kalyx.core.model.steps import (
     Install,
@@ -27,6 +35,7 @@ from kalyx.core.model.steps import (
     UnregisterKernel,
     WriteImport,
 )
+from kalyx.core.queries import here, survey
 from tests.made import HOME, Files
 
 
@@ -41,10 +50,133 @@ def fix(*steps: Step, tried: str | None = None) -> Fix:
 
 INSTALL, MOVE, REMOVE, DISCARD = Install(python="/h/bin/python", requirements=["a"]), Move(path="/a", to="/b"), RemoveFiles(paths=["/a"]), RemoveEnvironment(prefix="/a")
 UNREGISTER, RUN, BY_HAND = UnregisterKernel(kernel="a"), RunWith(words=["/h/bin/python", "a.py"]), ManualStep(line="write it")
+OTHERWISE = RunWith(words=["/h/bin/python", "a.py"], variables={"A": None})
 # The fixes of a finding, each its steps and how it was tried; which are carried out, in order. A text: none, for that reason.
+CHOSEN = [
+    ([((INSTALL,), None)], [0]),
+    ([((INSTALL,), None), ((MOVE,), None)], [0, 1]),
+    ([((INSTALL,), None), ((REMOVE,), None)], [0]),
+    ([((INSTALL,), None), ((DISCARD,), None), ((MOVE,), None)], [0, 2]),
+    ([((INSTALL,), None), ((MOVE, UNREGISTER), None)], [0]),
+    ([((REMOVE,), None), ((INSTALL,), None)], [0, 1]),
+    ([((INSTALL,), "fails"), ((MOVE,), None)], [1]),
+    ([((INSTALL,), "fails"), ((MOVE,), "fails")], "fixes that were tested works here"),
+    ([((INSTALL,), None), ((MOVE,), "works")], [1, 0]),
+    ([((INSTALL,), None), ((REMOVE,), "works")], [1, 0]),
+    ([((BY_HAND,), None), ((MOVE,), "works")], [1]),
+    ([((BY_HAND,), None), ((INSTALL,), None)], "by hand: write it"),
+    ([((RUN,), None), ((INSTALL,), None)], "by hand"),
+    ([((OTHERWISE,), None)], "by hand"),
+    ([((INSTALL, BY_HAND), None)], "by hand: write it"),
+    ([], "no fix is known"),
+]
+
+
+@pytest.mark.parametrize("known, chosen", CHOSEN)
+def test_which_fixes_are_carried_out(known, chosen):
+    made = [fix(*steps, tried=tried) for steps, tried in known]
+    answers = [ImportAnswer(statement="import json", module="json", outcome="imports"),
+               ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding("absent", *made), finding("raises", fix(MOVE))])]  # fmt: skip
+    if isinstance(chosen, str):
+        with pytest.raises(KalyxError, match=chosen):
+            fixing.fixes_to_try(answers)
+    else:
+        cause, some = fixing.fixes_to_try(answers)
+        assert cause.cause == "absent" and [made.index(item) for item in some] == chosen
+    assert fixing.fixes_to_try(answers[:1]) is None
+
+
+def owned() -> Files:
+    files = Files()
+    files.package("heath", "hivescale", "2.1", "hivescale")
+    files[f"{files.site('heath')}/loose.py"] = b""
+    files["/srv/others.py"] = b""
+    files[f"{HOME}/tools/lib/python3.9/os.py"] = b""
+    files[f"{HOME}/tools/lib/python3.9/statistics.py"] = files[f"{HOME}/tools/lib/python3.9/encodings/__init__.py"] = b""
+    files[f"{HOME}/spring/statistics.py"] = b""
+    files["/moor/spring/.git/HEAD"] = b""
+    return files
+
+
+WHOSE = {
+    f"{HOME}/spring/statistics.py": None, f"{HOME}/spring": None, HOME: "outside", "/srv/others.py": "outside",
+    f"{HOME}/heath/lib/python3.11/site-packages/loose.py": None, f"{HOME}/heath/lib/python3.11/site-packages/hivescale/__init__.py": "hivescale",
+    f"{HOME}/tools/lib/python3.9/statistics.py": "standard library", "/usr/lib/python3.11/statistics.py": "outside",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("path", WHOSE)
+def test_whose_a_file_is(path):
+    """Only what lies below the home folder or the tree, and what nobody installed."""
+    said = fixes.not_the_users_own(owned().machine(), path)
+    assert said is None if WHOSE[path] is None else said is not None and WHOSE[path] in said, said
+
+
+@pytest.mark.parametrize("made", [lambda path: RemoveFiles(paths=[path]), lambda path: Move(path=path, to=f"{path}.old")])
+def test_what_is_not_the_users_own_is_not_touched(made, monkeypatch):
+    done = []
+    monkeypatch.setattr(fixing, "run_step", lambda machine, step, tell: done.append(step))
+    machine = owned().machine()
+    seat = Seat(seat="shell", name="shell")
+    for path, whose in WHOSE.items():
+        step = fix(made(path))
+        if whose is None:
+            fixing.carry_out(machine, step, seat, lambda text: None)
+            assert done.pop() is step.steps[0]
+        else:
+            with pytest.raises(KalyxError, match="nothing was done"):
+                fixing.carry_out(machine, step, seat, lambda text: None)
+            assert not done
 
 
 # Outcome of the experiment of each cause in turn (None: there is none); the order and the certainty that come of it.
+PROVEN = [
+    ([None, None], ["a proven"]),
+    (["fails alike", None], ["b proven", "a possible"]),
+    (["finds nothing", None], ["b proven", "a possible"]),
+    (["gives no answer", None], ["b proven", "a possible"]),
+    (["imports", None], ["a proven", "b proven"]),
+    (["fails otherwise", None], ["a proven", "b proven"]),
+    (["fails alike", "imports", "imports"], ["b proven", "c likely", "a possible"]),
+    (["fails alike", "fails alike"], ["a possible", "b possible"]),
+    (["fails alike"] * 4 + ["imports"], ["e likely", "a possible", "b possible", "c possible", "d possible"]),
+]
+
+
+@pytest.mark.parametrize("outcomes, ordered", PROVEN)
+def test_what_experiments_prove(outcomes, ordered, monkeypatch):
+    """A cause that an experiment refutes falls behind those that were only read; after four nothing more is tried."""
+    causes = "abcde"[: len(outcomes)]
+    told = dict(zip(causes, outcomes, strict=True))
+    proposed = {cause: Experiment(f"without {cause}:") for cause, outcome in told.items() if outcome is not None}
+    tried = []
+
+    def conduct(case, experiment, runner, seconds):
+        tried.append(experiment)
+        return Tried(changed=experiment.message, outcome=told[experiment.message.split()[1][:-1]], seconds=0.1)
+
+    monkeypatch.setattr(experiments, "conduct", conduct)
+    machine = SimpleNamespace(runner=object(), reader=Files().machine().reader, seconds=5.0)
+    case = SimpleNamespace(trial=SimpleNamespace(answered=True), proposed=proposed.get)
+    found = experiments.proven_first([finding(item) for item in causes], case, machine)
+    assert [f"{item.cause} {item.certainty}" for item in found][: len(ordered)] == ordered and len(tried) <= 4
+    machine.runner = None
+    found = experiments.proven_first([finding(item) for item in causes], case, machine)
+    assert all(item.certainty == "likely" for item in found if item.cause in proposed), "without a trial nothing is proven"
+
+
+@pytest.mark.parametrize("after, outcome", [(None, "imports"), ("No module named 'hive'", "finds nothing"), ("No module named 'comb'", "fails otherwise"),
+                                            ("No module named 'hive.wax'", "fails alike")])  # fmt: skip
+def test_what_came_of_an_experiment(after, outcome):
+    """Where what was left out was all that answered to the name, the import fails at it: that proves nothing."""
+    from kalyx.core.imports.trial import Raised
+
+    def raised(text):
+        return Raised(type="ModuleNotFoundError", text=text, frames=[])
+
+    case = SimpleNamespace(raised=raised("No module named 'hive.wax'"), module="hive.wax")
+    trial = SimpleNamespace(answered=True, imports=after is None, root=raised(after) if after else None)
+    assert conducting.outcome_of(case, trial) == outcome
 
 
 # A fix; how it is tried without anything being copied (variables out, variables in, flags out, the import), or not at all.
@@ -86,7 +218,53 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
     assert found.fixes[0].state == {None: "certain", "works": "tested", "fails": "may-help"}[known]
 
 
+@pytest.mark.parametrize("made, state, works, known", [
+    (WriteImport(statement="import comb"), "may-help", True, ("works", "may-help")),  # that comb is here does not show that it was meant
+    (WriteImport(statement="import comb"), "certain", True, ("works", "tested")),
+    (WriteImport(statement="import comb"), "may-help", False, ("fails", "may-help")),
+    (INSTALL, "may-help", True, ("works", "tested")),
+    (INSTALL, "certain", False, ("fails", "may-help")),
+])  # fmt: skip
+def test_what_a_trial_makes_of_a_fix(made, state, works, known):
+    item = fix(made)
+    item.state = state
+    item.was_tried(works)
+    assert (item.tried, item.state) == known
+
+
 ITEMS = [f"V{number}" for number in range(23)]
+
+
+@pytest.mark.parametrize("guilty, expected", [
+    ([{"V7"}], {"V7"}),                            # one does it
+    ([{"V0"}], {"V0"}),
+    ([{"V22"}], {"V22"}),
+    ([{"V3", "V19"}], {"V3", "V19"}),              # both must be left out
+    ([{"V1", "V2", "V3"}], {"V1", "V2", "V3"}),
+    ([{"V4"}, {"V15"}], {"V4"}),                   # either will do
+    ([set(ITEMS)], set(ITEMS)),
+    ([], None),                                    # none of them is the cause
+])  # fmt: skip
+def test_what_is_left_out_is_the_least_that_makes_it_work(guilty, expected, monkeypatch):
+    """A search by halves: where leaving out one of the sets (all of it) makes an import work."""
+    from kalyx.core.imports.trial import Raised, Trial
+
+    tried = []
+
+    def attempt(case, experiment, runner, seconds):
+        tried.append(set(experiment.without))
+        works = any(set_out <= set(experiment.without) for set_out in guilty)
+        return Trial(answered=True, imports=works, chain=[] if works else [Raised(type="E", text="x")])
+
+    monkeypatch.setattr(difference, "try_with", attempt)
+    case = SimpleNamespace(raised=Raised(type="E", text="x"), module="hive")
+    machine = SimpleNamespace(runner=object(), seconds=1.0)
+    found = difference.least(case, machine, difference.Dimension("variable", list(ITEMS), lambda items: Experiment("x", without=tuple(items))))
+    assert (found and set(found.items)) == expected
+    assert len(tried) <= (1 if expected is None else 2 + 10 * len(expected))
+    if expected is not None:
+        # Nothing of it can be put back.
+        assert all(not any(set_out <= set(found.items) - {item} for set_out in guilty) for item in found.items)
 
 
 def test_a_search_ends_when_it_has_used_up_its_trials(monkeypatch):
@@ -121,3 +299,46 @@ def test_flags_that_change_how_code_runs_are_kept(words, flags):
     said = [subprocess.run([sys.executable, *some, "-c", asked], capture_output=True, text=True, check=True, stdin=subprocess.DEVNULL).stdout
             for some in ([word for word in own[:at] if word != "-i"], way.flags)]  # fmt: skip
     assert said[0] == said[1]
+
+
+def test_what_is_remembered_of_a_program_is_that_of_this_very_file():
+    """Its size alone says nothing: another of the same size is another program."""
+    files = Files()
+    first = version_cache._key(files.machine().reader, "/usr/bin/python3.11")
+    status = files.machine().reader.status("/usr/bin/python3.11")
+    parts = first.split("|")
+    assert parts[1] == str(status.size) and str(status.modified_ns) in parts[2] and len(parts) == 4
+    assert version_cache._key(files.machine().reader, "/nowhere") is None
+
+
+SYSTEMS = {'ID=debian\n': "debian", 'ID="linuxmint"\nID_LIKE="ubuntu debian"\n': "debian", "ID=ubuntu\n": "debian", "ID=rocky\nID_LIKE='rhel centos fedora'\n": "fedora",
+           "ID=arch\n": "", "NAME=debian\n": "", "": ""}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", SYSTEMS)
+def test_whose_packages_the_system_has(text):
+    files = Files()
+    files["/etc/os-release"] = text
+    assert fixes._family(files.machine()) == SYSTEMS[text]
+
+
+@pytest.mark.parametrize("kind, versions, said", [("installation", ("3.11.7", "3.11.7"), "same"), ("installation", ("3.11.7", "3.9.2"), "differs"),
+                                                  ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
+def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
+    machine = Files().machine()
+    environment = next(all_environment for all_environment in machine.all_environments if all_environment.kind == kind)
+    interpreters = [replace(machine.interpreters[0], version=version) for version in versions]
+    seats = [Seat(seat="shell", name="shell", interpreter=interpreter, environment=environment) for interpreter in interpreters]
+    assert here.relation(*seats) == said
+    assert here.relation(Seat(seat="shell", name="x", reason="gone"), seats[0]) == "dead"
+    assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"
+
+
+def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
+    files = Files()
+    files["/usr/share/much"] = b"x" * 100_000
+    machine = files.machine()
+    installation = next(all_environment for all_environment in machine.all_environments if all_environment.kind == "installation" and all_environment.prefix == "/usr")
+    assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
+    virtual = next(all_environment for all_environment in machine.all_environments if all_environment.name == "heath")
+    assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"

@@ -1,6 +1,5 @@
 """What settings files choose, form by form, on made-up machines; hostile files; what changed between two looks."""
 
-
 import json
 
 from hypothesis import given, settings
@@ -12,7 +11,10 @@ from kalyx.core.formats.values import values
 from kalyx.core.machine import Machine
 from kalyx.core.queries.changes import changes
 from kalyx.core.queries.here import look_here
-from kalyx.core.system.memory_reader import MemoryReader
+from kalyx.core.seats.editor import editor_seats
+from kalyx.core.seats.pasted import lines_to_paste, pasted_seats
+from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.targets import resolve
 from tests.made import HOME, Files
 
 MOOR = f"{HOME}/spring"
@@ -30,6 +32,31 @@ def facts_of(**more):
     )
 
 
+def test_a_workspace_of_several_folders():
+    """Each folder's own settings beat the workspace's for that folder; one that is not there is said."""
+    ours = '{"python.defaultInterpreterPath": "%s/orchard/bin/python"}' % HOME
+    files = {
+        "moor.code-workspace": '{"folders": [{"path": "."}, {"path": "../autumn", "name": "fall"}, {"path": "../winter"}, '
+        '{"path": "../gone"}, 3, {"uri": "x"}], "settings": {"python.defaultInterpreterPath": "${workspaceFolder}/../heath/bin/python"}}',
+        f"{HOME}/autumn/.vscode/settings.json": ours, f"{HOME}/winter/a.py": "",
+    }  # fmt: skip
+    said = {seat.name: seat.interpreter.prefix if seat.interpreter else seat.reason for seat in editor_seats(facts_of(files=files), MOOR)}
+    assert said == {
+        "moor.code-workspace: editor's Python (spring)": f"{HOME}/heath",
+        "settings.json: editor's Python (fall)": f"{HOME}/orchard",
+        "moor.code-workspace: editor's Python (winter)": f"{HOME}/heath",
+        "workspace folder: gone": f"{HOME}/gone is not there",
+    }
+    files[f"{HOME}/autumn/.vscode/settings.json"] = '{"python.defaultInterpreterPath": "${workspaceFolder:spring}/../heath/bin/python"}'
+    files[f"{HOME}/moor.code-workspace"] = '{"folders": [{"path": "spring"}, {"path": "autumn"}]}'
+    (seat,) = editor_seats(facts_of(files=files), f"{HOME}/autumn")
+    assert seat.interpreter.prefix == f"{HOME}/heath"
+    files[f"{HOME}/autumn/.vscode/settings.json"] = ours
+    machine = Machine(facts_of(files=files))
+    for word in ("editor:../autumn", "editor:../autumn/.vscode/settings.json"):
+        assert resolve(machine, word).interpreter.prefix == f"{HOME}/orchard"
+
+
 def test_a_dead_choice_is_a_finding_and_a_change_is_told():
     files = {".vscode/settings.json": '{\n "python.defaultInterpreterPath": "../haeth/bin/python"\n}'}
     before = look_here(Machine(facts_of(files=files)))
@@ -40,6 +67,26 @@ def test_a_dead_choice_is_a_finding_and_a_change_is_told():
     told = changes(before, after)
     assert any("runs /home/keeper/heath (3.11.7) now" in item for item in told), told
     assert any(item.startswith("fixed: ") for item in told) and not changes(after, after)
+
+
+def test_what_a_console_said_becomes_a_seat():
+    said = {
+        "executable": HEATH,
+        "prefix": f"{HOME}/heath",
+        "base_prefix": "/usr",
+        "version": "3.11.7",
+        "folder": "/",
+        "pid": 3,
+    }
+    text = f">>> noise\nkalyx-seat {json.dumps(said)}\nkalyx-says python is aliased to `python3'\nkalyx-seat {{broken\n"
+    files = {
+        "away.kalyx-seat": "kalyx-seat " + json.dumps({**said, "executable": "/opt/box/python"}),
+        HEATH: Link("/usr/bin/python3.11"),
+    }
+    one, shell, away = pasted_seats(facts_of(files=files), MOOR, text)
+    assert one.interpreter.executable == HEATH and shell.parts[0].reason == "python is aliased to `python3'"
+    assert away.interpreter is None and "not on this machine" in away.reason and away.source
+    assert all(line for _, line in lines_to_paste("bash"))
 
 
 @settings(max_examples=200, deadline=None)

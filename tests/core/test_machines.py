@@ -1,18 +1,25 @@
 """The same rules on three systems, on machines that exist in memory only."""
 
+import json
 import os
 
 import pytest
 
 from kalyx.core.diagnosis import catalogue
+from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.reading import read_environment
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.kernels.specs import parse_spec
+from kalyx.core.kernels.folders import Server, kernel_folders
+from kalyx.core.kernels.specs import parse_spec, read_kernel
+from kalyx.core.machine import Machine
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
 from kalyx.core.system import Unreadable
 from kalyx.core.system.live_reader import LiveReader
-from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
+from kalyx.core.text.quoting import line_for
 from kalyx.core.text.visible import visible
 from tests.made import HOME, Files
 
@@ -27,11 +34,26 @@ WINDOWS = {
     "D:\\moor\\orchard\\Scripts\\pip.exe": b'MZ#!"D:\\moor\\orchard\\Scripts\\python.exe"\nPK',
     "D:\\moor\\orchard\\Lib\\site-packages\\hivescale\\__init__.py": b"",
 }
+MACOS = {
+    "/Library/Frameworks/Python.framework/Versions/3.11/bin/python3.11": b"\xcf\xfa\xed\xfe" + b"\x003.11.4\x00",
+    "/Library/Frameworks/Python.framework/Versions/3.11/lib/python3.11/os.py": b"",
+    "/usr/local/bin/python3": Link("/Library/Frameworks/Python.framework/Versions/3.11/bin/python3.11"),
+    "/Users/keeper/orchard/pyvenv.cfg": "home = /usr/local/bin\nversion = 3.11.4\n",
+    "/Users/keeper/orchard/bin/python": Link("/usr/local/bin/python3"),
+    "/Users/keeper/orchard/lib/python3.11/site-packages/x.py": b"",
+}
 
 
 def windows(folder="D:\\moor", **variables):
     base = {"Path": "D:\\moor\\orchard\\Scripts;C:\\Python312", "PATHEXT": ".COM;.EXE;.BAT", "APPDATA": "C:\\Data"}
     return MemoryReader("windows", WINDOWS, variables={**base, **variables}, folder=folder)
+
+
+def test_windows_environment_is_read_by_its_own_rules():
+    environment = read_environment(windows(), "D:\\moor\\orchard").environment
+    assert (environment.version, environment.kind, environment.condition) == ("3.12.1", "virtual", "sound")
+    assert environment.base_prefix == "C:\\Python312"
+    assert environment.site_packages == ["D:\\moor\\orchard\\Lib\\site-packages"]
 
 
 @pytest.mark.parametrize(
@@ -54,6 +76,35 @@ def test_windows_launcher_and_case():
     assert reader.is_file("d:\\MOOR\\Orchard\\scripts\\PYTHON.EXE")
     assert reader.variable("PATH") == reader.variable("Path")
     assert reader.inside("d:\\Moor\\orchard\\x", "D:\\moor\\orchard") and not reader.inside("D:\\moors", "D:\\moor")
+
+
+def test_macos_framework_and_links():
+    reader = MemoryReader("macos", MACOS, variables={"PATH": "/usr/local/bin"})
+    interpreter = read_interpreter(reader, "/Users/keeper/orchard/bin/python")
+    assert interpreter.version == "3.11.4"
+    assert interpreter.prefix == "/Users/keeper/orchard"
+    assert interpreter.base_prefix.endswith("Versions/3.11")
+    assert interpreter.links[0] == "/Users/keeper/orchard/bin/python" and len(interpreter.links) == 3
+
+
+KERNEL_FOLDERS = [
+    ("linux", {"HOME": "/home/keeper"}, "/home/keeper/.local/share/jupyter/kernels"),
+    ("linux", {"HOME": "/home/keeper", "XDG_DATA_HOME": "/data"}, "/data/jupyter/kernels"),
+    ("linux", {"JUPYTER_DATA_DIR": "/moor"}, "/moor/kernels"),
+    ("linux", {"JUPYTER_DATA_DIR": "", "HOME": "/h"}, "/h/.local/share/jupyter/kernels"),
+    ("linux", {"JUPYTER_PATH": "/a:/b/", "HOME": "/h"}, "/a/kernels"),
+    ("macos", {"HOME": "/Users/keeper"}, "/Users/keeper/Library/Jupyter/kernels"),
+    ("windows", {"APPDATA": "C:\\Data"}, "C:\\Data\\jupyter\\kernels"),
+    ("windows", {"USERPROFILE": "C:\\Users\\keeper"}, "C:\\Users\\keeper\\.jupyter\\data\\kernels"),
+]
+
+
+@pytest.mark.parametrize("system, variables, first", KERNEL_FOLDERS)
+def test_first_kernel_folder(system, variables, first):
+    found = kernel_folders(MemoryReader(system, {}), Server(None, variables))
+    assert found[0].path == first
+    if "JUPYTER_PATH" in variables:
+        assert [folder.path for folder in found[:3]] == ["/a/kernels", "/b/kernels", "/h/.local/share/jupyter/kernels"]
 
 
 BAD_SPECS = [
@@ -81,6 +132,41 @@ def test_bad_kernel_file_is_said(raw, message):
     assert problem is not None and (message in problem or "not JSON" in problem)
 
 
+def test_kernel_words_by_the_servers_rules():
+    spec = {"argv": ["python3", "-m", "x", "{resource_dir}", "{prefix}", "{other}"], "display_name": "x",
+            "env": {"PATH": "/moor/bin:${PATH}"}}  # fmt: skip
+    files = {**MACOS, "/k/moor/kernel.json": json.dumps(spec), "/moor/bin/hivepy": b"\xcf\xfa\xed\xfe"}
+    reader = MemoryReader("macos", files, variables={"PATH": "/usr/bin"})
+    interpreter = read_interpreter(reader, "/Users/keeper/orchard/bin/python")
+    kernel = read_kernel(reader, "/k/moor", Server(interpreter, reader.variables))
+    assert kernel.command == [interpreter.executable, "-m", "x", "/k/moor", "/Users/keeper/orchard", "{other}"]
+    spec["argv"][0] = "hivepy"
+    reader = MemoryReader("macos", {**files, "/k/moor/kernel.json": json.dumps(spec)}, variables={"PATH": "/usr/bin"})
+    kernel = read_kernel(reader, "/k/moor", Server(interpreter, reader.variables))
+    assert kernel.command[0] == "/moor/bin/hivepy", "looked up on the child's own PATH"
+
+
+REFUSED = [
+    ({"/bin/python": b"hello\n"}, "not a program of any system"),
+    ({"/bin/python": b""}, "an empty file"),
+    ({"/bin/python": b"#!/usr/bin/perl\n"}, "a script"),
+    ({"/bin/python": Link("/gone/python3.11")}, "a link to a path that does not exist"),
+    ({"/bin/python": Link("/bin/python")}, "a link that leads back to itself"),
+    ({"/bin/python/x": b""}, "a folder"),
+    ({"/bin/python": None}, "permission denied"),
+    ({"/bin/python": Pipe()}, "not a regular file"),
+    ({"/bin/other": b""}, "there is nothing at this path"),
+    ({"/bin/python": b"\x7fELF"}, "belongs to no Python installation"),
+]
+
+
+@pytest.mark.parametrize("files, message", REFUSED)
+def test_what_is_no_interpreter_is_said(files, message):
+    with pytest.raises(NotAnInterpreter) as refusal:
+        read_interpreter(MemoryReader("linux", files), "/bin/python")
+    assert message in refusal.value.reason
+
+
 def test_manager_launchers_are_followed_by_reading():
     files = {
         "/m/shims/python": b"#!/usr/bin/env bash\nexec manager exec python\n",
@@ -103,8 +189,41 @@ def test_manager_launchers_are_followed_by_reading():
     assert "PYENV_VERSION" in refusal.value.reason
 
 
+def test_lines_are_quoted_for_each_shell():
+    argv = ["/home/the keeper/bin/python", "-c", "print('a')"]
+    assert line_for(argv, "bash").startswith("'/home/the keeper/bin/python' -c ")
+    assert line_for(argv, "powershell") == "& '/home/the keeper/bin/python' -c 'print(''a'')'"
+    assert line_for(["C:\\a b\\python.exe", "x"], "cmd") == '"C:\\a b\\python.exe" x'
+
+
 def test_outside_text_cannot_reach_the_terminal():
     assert visible("a\x1b[31mb\n\udcffc\u202e") == "a\\x1b[31mb\\n\\xffc\\u202e"
+
+
+def test_unreadable_places_are_named():
+    reader = MemoryReader("linux", {"/a/secret": None, "/a/pipe": Pipe(), "/a/b": b""})
+    for path, reason in [("/a/secret", "permission denied"), ("/a/pipe", "not a regular file"), ("/a", "not a regular file")]:
+        with pytest.raises(Unreadable, match=reason):
+            reader.read(path)
+    assert Machine(reader).environments == []
+
+
+REGISTRY = {
+    "HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.12\\InstallPath": {"": "C:\\Python312\\"},
+    "HKEY_LOCAL_MACHINE\\Software\\Python\\Larkmoor\\9\\InstallPath": {"ExecutablePath": "D:\\Gone\\python.exe"},
+    "HKEY_LOCAL_MACHINE\\Software\\Python\\PyLauncher": {"": "x"},
+}
+
+
+def test_windows_survey_by_the_registry_and_without_the_store():
+    alias = "C:\\Users\\keeper\\AppData\\Local\\Microsoft\\WindowsApps\\python.exe"
+    reader = MemoryReader("windows", {**WINDOWS, alias: b""}, registry=REGISTRY, folder="D:\\moor",
+                        variables={"Path": alias.rpartition("\\")[0]})  # fmt: skip
+    machine = Machine(reader)
+    assert [(interpreter.version, interpreter.prefix) for interpreter in machine.interpreters] == [("3.12.1", "C:\\Python312")]
+    assert [environment.name for environment in machine.environments] == ["orchard"]
+    with pytest.raises(NotAnInterpreter, match="alias"):
+        read_interpreter(reader, alias)
 
 
 def test_headers_tell_the_processor():
@@ -112,6 +231,38 @@ def test_headers_tell_the_processor():
     files = {"/opt/p/bin/python3.11": elf, "/opt/p/lib/python3.11/os.py": b"", "/opt/p/include/python3.11d/x.h": b""}
     found = read_interpreter(MemoryReader("linux", files), "/opt/p/bin/python3.11")
     assert (found.architecture, found.abi_flags, found.version) == ("aarch64", "d", "3.11.4")
+
+
+def test_the_layout_before_settings_files():
+    files = {
+        "/usr/bin/python2.7": b"\x7fELF\x002.7.18\x00", "/usr/lib/python2.7/os.py": b"",
+        "/moor/old/bin/python2.7": b"\x7fELF\x002.7.18\x00", "/moor/old/bin/python": Link("python2.7"),
+        "/moor/old/bin/activate_this.py": b"", "/moor/old/bin/activate": b"VIRTUAL_ENV=/moor/old\n",
+        "/moor/old/lib/python2.7/os.py": Link("/usr/lib/python2.7/os.py"),
+        "/moor/old/lib/python2.7/orig-prefix.txt": b"/usr\n", "/moor/old/lib/python2.7/site-packages/x.py": b"",
+    }  # fmt: skip
+    machine = Machine(MemoryReader("linux", files, folder="/moor", variables={"PATH": "/usr/bin"}))
+    (environment,) = [item for item in machine.environments if item.kind == "virtual"]
+    assert (environment.prefix, environment.version, environment.base_prefix) == ("/moor/old", "2.7.18", "/usr")
+
+
+SETTINGS = [
+    (".vscode/settings.json", '{ // mine\n "python.defaultInterpreterPath": "/away/hive/bin/python", }'),
+    (".vscode/settings.json", '{"x": "${workspaceFolder}/../../away/hive/bin/python"}'),
+    ("pyrightconfig.json", '{"venvPath": "/away", "venv": "/away/hive"}'),
+    ("moor.code-workspace", '{"settings": {"x": "/away/hive/bin/python"}}'),
+]
+
+
+@pytest.mark.parametrize("name, text", SETTINGS)
+def test_environments_that_settings_name(name, text):
+    files = {
+        "/moor/spring/" + name: text,
+        "/away/hive/pyvenv.cfg": "home = /usr/bin\n",
+        "/away/hive/bin/python": Link("/gone"),
+    }
+    machine = Machine(MemoryReader("linux", files, folder="/moor/spring"))
+    assert [environment.prefix for environment in machine.environments] == ["/away/hive"]
 
 
 def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
@@ -126,6 +277,19 @@ def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):
         reader.listing(str(tmp_path / "below"))
     assert "no answer within" in reader.kind(str(table)).reason == reader.status(str(table)).reason
     assert reader.kind("/proc") == "folder"
+
+
+def test_a_free_threaded_build():
+    files = {
+        "/opt/t/bin/python3.13t": b"\x7fELF\x003.13.0\x00", "/opt/t/lib/python3.13t/os.py": b"",
+        "/opt/t/lib/python3.13t/site-packages/x.py": b"",
+    }  # fmt: skip
+    reader = MemoryReader("linux", files, variables={"PATH": "/opt/t/bin"})
+    found = read_interpreter(reader, "/opt/t/bin/python3.13t")
+    assert (found.version, found.abi_flags, found.prefix) == ("3.13.0", "t", "/opt/t")
+    entries = [entry.entry for entry in search_path(reader, found, Invocation()).entries]
+    assert entries == ["/opt/t/lib/python313t.zip", "/opt/t/lib/python3.13t", "/opt/t/lib/python3.13t/lib-dynload",
+                       "/opt/t/lib/python3.13t/site-packages"]  # fmt: skip
 
 
 def test_real_paths_are_the_systems_own(tmp_path):

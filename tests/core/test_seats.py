@@ -9,7 +9,8 @@ from kalyx.core.environments.invocation import Invocation
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
-from kalyx.core.seats.callers import find_caller, find_shell
+from kalyx.core.queries.here import look_here
+from kalyx.core.seats.callers import connection_file_of, find_caller, find_shell
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
@@ -26,6 +27,31 @@ def processes(*chain, **more):
         words = (words[0].lstrip("*"), *words[1:])
         found[number] = Process(number, number + 1, words[0], words, HOME, more.get("variables", {}), 1.0, "", leads)
     return found
+
+
+CHAINS = [
+    # what stands above Kalyx, the shell's name, the caller's number
+    ([("/bin/bash",)], "bash", None),
+    ([("-zsh",)], "zsh", None),
+    ([("/usr/bin/fish", "-i"), ("/usr/bin/python3.11", "terminal.py")], "fish", None),
+    ([("/bin/sh", "-c", "kalyx here"), ("/usr/bin/python3.11", "-m", "ipykernel_launcher", "-f", "/k.json")], "sh", 3),
+    ([("*/bin/sh", "-c", "kalyx here"), ("/usr/bin/python3.11", "-m", "k", "-f", "/k.json"), ("/bin/bash",)], "sh", 3),
+    ([("/usr/bin/python3.11", "run.py"), ("/bin/bash",)], "bash", 2),
+    ([("/bin/bash", "build.sh"), ("/usr/bin/python3.11", "ci.py")], "bash", 3),
+    ([("*/bin/bash", "--norc", "typed.sh"), ("/usr/bin/python3.11", "window.py")], "bash", None),
+    ([("/usr/bin/make",), ("/usr/bin/tcsh",)], "tcsh", None),
+    ([("/usr/bin/make",)], "ksh", None),
+]
+
+
+@pytest.mark.parametrize("above, shell, caller", CHAINS)
+def test_shell_and_caller(above, shell, caller):
+    reader = MemoryReader("linux", {}, variables={"SHELL": "/bin/ksh"}, processes=processes(KALYX, *above))
+    found = find_shell(reader)
+    assert found.name == shell
+    assert (found.pid is None) == (shell == "ksh")
+    process = find_caller(reader)
+    assert (process.pid if process else None) == caller
 
 
 _LAUNCHED = (r"C:\env\python.exe", "-m", "kalyx", "here")
@@ -51,6 +77,13 @@ def test_shell_and_caller_on_windows(own, above, shell, caller):
     assert find_shell(reader).name == shell and (process.pid if process else None) == caller
 
 
+def test_a_kernel_is_known_by_its_connection_file():
+    chain = processes(
+        ("/usr/bin/python3.11", "-m", "x", "-f", "/run/k.json"), ("/usr/bin/python3.11", "-f", "data.csv")
+    )
+    assert connection_file_of(chain[1]) == "/run/k.json" and connection_file_of(chain[2]) is None
+
+
 def moor():
     files = Files()
     files.kernel("heath", f"{HOME}/heath/bin/python")
@@ -66,6 +99,29 @@ def machine_of(files):
     reader = MemoryReader("linux", files, variables=files.variables, home=HOME, folder=f"{HOME}/spring",
                         processes=processes(KALYX, ("/bin/bash",)))  # fmt: skip
     return Machine(reader)
+
+
+def test_here_puts_the_seats_side_by_side():
+    files = moor()
+    files.kernel("orchard-spring", f"{HOME}/heath/bin/python")
+    files.variables |= {"PATH": f"{HOME}/orchard/bin:/usr/bin", "VIRTUAL_ENV": f"{HOME}/heath"}
+    used = look_here(machine_of(files))
+    assert {seat.name: seat.relation for seat in used.seats} == {"bash": "same", "heath": "differs", "weights.ipynb": "differs"}
+    assert sorted(used.other_kernels) == ["gone", "orchard-spring"], "nothing in the folder refers to them"
+    answer = look_here(machine_of(files), whole=True)
+    assert answer.other_kernels == []
+    relations = {seat.name: seat.relation for seat in answer.seats}
+    assert relations == {
+        "bash": "same",
+        "gone": "dead",
+        "heath": "differs",
+        "orchard-spring": "differs",
+        "weights.ipynb": "differs",
+    }
+    causes = {finding.cause for finding in answer.findings}
+    assert {"activation-differs", "interpreter-gone", "name-misleads", "kernel-package-absent"} <= causes
+    against = look_here(machine_of(files), resolve(machine_of(files), "kernel:heath"))
+    assert {seat.name: seat.relation for seat in against.seats}["bash"] == "differs"
 
 
 def test_contents_and_contrast():

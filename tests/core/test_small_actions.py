@@ -17,7 +17,7 @@ from kalyx.core.interpreters import consent
 from kalyx.core.interpreters.consent import objection
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Fix, Interpreter, KalyxError, Package
-from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.own_files import own_folder
 from kalyx.core.system.reader import Process
 from kalyx.core.text.essence import Essence
@@ -326,3 +326,54 @@ def test_what_may_have_been_brought(home, folder, tops, tree, around):
     assert (consent.tree_of(reader), consent.surroundings_of(reader)) == (tree, around)
     assert consent.brought_along(reader, f"{home}/bin/python") is None
     assert (consent.brought_along(reader, f"{folder}/bin/python") is not None) == (around is not None)
+
+
+def test_a_capture_keeps_what_was_refused():
+    """Neither absent nor there, with the reason; what the capture does not hold is refused as well."""
+    from kalyx.core.queries.captures import finished
+    from kalyx.core.system.player import NOT_HERE, Capture, load, machine_of
+    from kalyx.core.system.reader import Refused
+    from kalyx.core.system.recorder import Recorder
+
+    path, gone, link = f"{HOME}/kernels/heath", f"{HOME}/gone", f"{HOME}/link"
+    reader = MemoryReader("linux", {path: b"{}", f"{HOME}/kernels": Shut(1001), link: Link(path)}, home=HOME, folder=HOME)
+    recorder = Recorder(reader, made := Capture({}))
+    asked = [(read, item) for item in (path, gone, link) for read in ("kind", "status")]
+    there = [getattr(recorder, read)(item) for read, item in asked]
+    assert there[:4] == [Refused("permission denied")] * 2 + [None] * 2 and there[4:] == ["link", Refused("permission denied")]
+    played, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
+    assert [getattr(played, read)(item) for read, item in asked] == there
+    assert played.kind("/never/asked") == played.status("/never/asked") == Refused(NOT_HERE)
+
+
+def test_an_environments_own_folder_is_not_copied_into_itself():
+    """A folder of packages that is the environment itself, or lies outside, is refused; the others are named once."""
+    from kalyx.core.actions.backup import Kept
+
+    files = Files()
+    files[f"{HOME}/heath/itself"], files[f"{HOME}/heath/away"], files[f"{HOME}/heath/lib64"] = Link("."), Link("../orchard"), Link("lib")
+    kept = Kept(files.machine().reader, f"{HOME}/heath", MemoryWriter(files.machine().reader))
+    assert kept.paths_of([f"{HOME}/heath/lib", f"{HOME}/heath/lib64", f"{HOME}/heath/bin"]) == ["lib", "bin"]
+    for name in ("itself", "away"):
+        with pytest.raises(KalyxError, match="leads out of the environment"):
+            kept.paths_of([f"{HOME}/heath/{name}"])
+
+
+@pytest.mark.parametrize("command, folder, opened, loaded, says", [
+    (("/usr/bin/python3",), "/", [], [], None),
+    ((f"{HOME}/heath/bin/python", "-m", "hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", f"{HOME}/heath/bin/hive"), "/", [], [], "runs from it"),
+    (("/usr/bin/python3", "-m", "hive", f"{HOME}/heath/notes"), "/", [], [], None),  # a word of what runs, no program
+    (("bash",), f"{HOME}/heath/lib", [], [], "has its current folder in it"),
+    (("bash",), f"{HOME}/heathen", [], [], None),
+    (("bash",), "/", [f"{HOME}/heath/log.txt"], [], "has a file of it open"),
+    (("bash",), "/", [], [f"{HOME}/heath/lib/_core.so"], "runs from it"),
+])  # fmt: skip
+def test_an_environment_in_use_is_not_removed(command, folder, opened, loaded, says, monkeypatch):
+    from kalyx.core.actions import discarding
+
+    reader = MemoryReader("linux", Files(), home=HOME, folder="/", processes={1: process(1, (f"{HOME}/heath/bin/kalyx",)), 7: process(7, command, folder)})
+    monkeypatch.setattr(reader, "opened_by", lambda pid: opened)
+    monkeypatch.setattr(reader, "loaded_by", lambda pid: loaded)
+    with pytest.raises(KalyxError, match=f"in use: process 7 .* {says}; end that first") if says else nullcontext():
+        discarding._refuse_what_is_in_use(Machine(reader), f"{HOME}/heath")

@@ -1,13 +1,16 @@
 """Every type of step: its words on each system, what it moves and starts, whether it changes and destroys, what takes it back."""
 
+import typing
 from copy import copy
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
-from kalyx.core.actions import trying
+from kalyx.core.actions import fixing, trying
 from kalyx.core.diagnosis import fixes
-from kalyx.core.model.records import Finding, Fix, ImportAnswer
+from kalyx.core.machine import Machine
+from kalyx.core.model.records import Finding, Fix, ImportAnswer, KalyxError, Seat
 from kalyx.core.model.steps import (
     Activate,
     BringInstaller,
@@ -25,11 +28,14 @@ from kalyx.core.model.steps import (
     RunSystemProgram,
     RunWith,
     RunWithout,
+    Step,
     Uninstall,
     UnregisterKernel,
     WriteImport,
 )
+from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.text.quoting import Unquotable, line_with
+from tests.made import HOME, Files
 
 P = "/h/bin/python"
 # A step; its words on Linux; the words of the step that takes it back; what it moves; what it starts; changes, destroys.
@@ -70,6 +76,14 @@ ROWS = [
 ]  # fmt: skip
 
 
+@pytest.mark.parametrize("step, words, back, moved, started, does", ROWS)
+def test_what_a_step_is(step, words, back, moved, started, does):
+    inverse = step.inverse()
+    assert step.argv("linux") == words and (inverse.argv("linux") if inverse is not None else None) == back
+    assert (step.moved(), step.started()) == (moved, started)
+    assert " ".join(name for name in ("changes", "destroys") if getattr(step, name)) == does
+
+
 @pytest.mark.parametrize("step", [row[0] for row in ROWS if row[1] is not None])
 @pytest.mark.parametrize("system, shell", [("linux", "bash"), ("windows", "powershell"), ("windows", "cmd")])
 def test_every_step_that_a_command_does_has_a_line(step, system, shell):
@@ -78,6 +92,34 @@ def test_every_step_that_a_command_does_has_a_line(step, system, shell):
     assert made.line or (system == "windows" and isinstance(step, MakeReadable)), "unreadable offers that to nobody on Windows"
     if system == "linux":
         assert made.command == step.argv("linux")
+
+
+BROUGHT = "/moor/spring/brought"
+ON_BROUGHT = [
+    Install(python=f"{BROUGHT}/bin/python", requirements=["a"]), Uninstall(python=f"{BROUGHT}/bin/python", names=["a"]), BringInstaller(python=f"{BROUGHT}/bin/python"),
+    Move(path=BROUGHT, to=f"{BROUGHT}-3.11"), RemoveFiles(paths=[f"{BROUGHT}/bin/python"]), RemakeEnvironment(python="/usr/bin/python3.11", prefix=BROUGHT),
+    CreateEnvironment(prefix=BROUGHT), FillEnvironment(prefix=BROUGHT), RemoveEnvironment(prefix=BROUGHT), RegisterKernel(prefix=BROUGHT, identifier="a"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("step", ON_BROUGHT)
+def test_no_step_touches_an_environment_that_came_with_the_folder(step, monkeypatch):
+    """Whatever a step would do to it: carrying it out is refused where the user named another."""
+    files = Files()
+    files["/moor/spring/.git/HEAD"] = files[f"{BROUGHT}/bin/python"] = b""
+    files[f"{BROUGHT}/pyvenv.cfg"] = b"home = /usr/bin\n"
+    machine = Machine(MemoryReader("linux", files, home=HOME, folder="/moor/spring"))
+    done = []
+    monkeypatch.setattr(fixing, "run_step", lambda machine, step, tell: done.append(step))
+    fix, seat = Fix(message="x", steps=[fixes.step(machine, step)]), Seat(seat="shell", name="shell")
+    with pytest.raises(KalyxError, match="you did not name it"):
+        fixing.carry_out(machine, fix, seat, lambda text: None)
+    assert not done
+    seat.interpreter = replace(Files().machine().interpreters[0], executable=f"{BROUGHT}/bin/python", prefix=BROUGHT)
+    monkeypatch.setattr(fixes, "not_the_users_own", lambda machine, path: None)
+    if not isinstance(step, Move):  # where it is moved to is another folder
+        fixing.carry_out(machine, fix, seat, lambda text: None)
+        assert done == fix.steps
 
 
 def test_steps_by_hand_take_the_place_of_what_a_folder_of_wheels_cannot_be_written_for():
@@ -90,6 +132,28 @@ def test_steps_by_hand_take_the_place_of_what_a_folder_of_wheels_cannot_be_writt
     assert [step.command is None for step in fix.steps] == [True, False]
     trying.take_from(machine, [answer], "/w")
     assert fix.steps[1].command == [P, "-m", "pip", "uninstall", "-y", "b"]
+
+
+def test_every_type_of_step_has_a_row():
+    assert {type(row[0]) for row in ROWS} == set(typing.get_args(Step))
+    assert len({get_arg.__struct_config__.tag for get_arg in typing.get_args(Step)}) == len(typing.get_args(Step))
+
+
+WINDOWS = [
+    (Move(path=r"C:\a\b.py", to=r"C:\a\b_own.py"), ["cmd", "/c", "ren", r"C:\a\b.py", "b_own.py"]),
+    (Move(path=r"C:\a\b.py", to=r"C:\c\b.py"), ["cmd", "/c", "move", r"C:\a\b.py", r"C:\c\b.py"]),
+    (RemoveFiles(paths=[r"C:\a"]), ["cmd", "/c", "del", r"C:\a"]),
+    (MakeReadable(path=r"C:\a"), None),
+    (RunWith(words=["py"], variables={"A": "1"}), None),
+    (RunWith(words=["py"]), ["py"]),
+]
+
+
+@pytest.mark.parametrize("step, words", WINDOWS)
+def test_what_a_step_is_on_windows(step, words):
+    assert step.argv("windows") == words
+    if isinstance(step, Move):
+        assert step.inverse().argv("windows")[-2:] in (["C:\\a\\b_own.py", "b.py"], ["C:\\c\\b.py", "C:\\a\\b.py"])
 
 
 @pytest.mark.parametrize("shell, line", [("cmd", r'set "PYTHONPATH=C:\a;D:\b c" & set "OLD=" & py x.py'), ("powershell", r"$env:PYTHONPATH = 'C:\a;D:\b c'; $env:OLD = $null; py x.py")])
