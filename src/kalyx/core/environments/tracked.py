@@ -158,7 +158,7 @@ def _verdict(spec: GitIgnoreSpec, path: str) -> bool | None:
         if pattern.include is None or pattern.regex is None:
             continue
         for match in pattern.regex.finditer(path):
-            mark = match.groupdict().get("ps_d")  # the sign after the folder that a pattern means
+            mark = match.groupdict().get("ps_d")  # the library's name for the "/" after the folder that a pattern means
             is_of_contents = mark is None and path.endswith("/") and not pattern.regex.search(path[:-1])
             if not is_of_contents and (mark is None or match.end("ps_d") == len(path)):
                 return bool(pattern.include)
@@ -173,10 +173,10 @@ def is_ignored(reader: Reader, repository: str, folder: str) -> bool:
     import pathspec
 
     inner = reader.path.relpath(folder, repository).replace("\\", "/")
+    words = [] if inner == "." else inner.split("/")
     shared = _shared_folder(reader, _control_folder(reader, repository) or "")
     places = [(path, "") for path in (*_user_patterns(reader, shared), reader.join(shared, "info", "exclude"))]
     places += [(reader.join(repository, ".gitignore"), "")]
-    words = inner.split("/")
     for depth in range(1, len(words) + 1):
         places.append((reader.join(repository, *words[:depth], ".gitignore"), "/".join(words[:depth]) + "/"))
     rules = []
@@ -193,5 +193,5 @@ def is_ignored(reader: Reader, repository: str, folder: str) -> bool:
     program = "Scripts/python.exe" if reader.system == "windows" else "bin/python"
     return all(
         any(is_left_out(path[: end.end()]) for end in re.finditer("/|$", path))
-        for path in (f"{inner}/pyvenv.cfg", f"{inner}/{program}")
+        for path in ("/".join([*words, "pyvenv.cfg"]), "/".join([*words, program]))
     )
