@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import re
+import struct
+from collections.abc import Iterable
 
 from kalyx.core.machine import Machine
 from kalyx.core.system.memory_reader import Link, MemoryReader
@@ -185,3 +189,38 @@ def described(lines: list[str]) -> tuple[Files, str | None]:
         else:
             return files, None
     return files, asked
+
+
+# What a key of made-up files may begin with, and where that is.
+PLACES = {"site": f"{HOME}/heath/lib/python3.11/site-packages", "orchard": f"{HOME}/orchard/lib/python3.11/site-packages", "base": "/usr/lib/python3.11/site-packages", "lib": "/usr/lib/python3.11", "spring": f"{HOME}/spring", "user": f"{HOME}/.local/lib/python3.11/site-packages", "user36": f"{HOME}/.local/lib/python3.6/site-packages"}  # fmt: skip
+
+
+def put(files: dict[str, object]) -> dict[str, object]:
+    """Made-up files by their whole paths."""
+    result = {}
+    for key, content in files.items():
+        first, _, left = key.partition("/")
+        result[f"{PLACES[first]}/{left}" if first in PLACES else key.replace("~", HOME)] = content
+    return result
+
+
+def raw(content: object) -> bytes:
+    return content.encode() if isinstance(content, str) else bytes(content or b"") if not isinstance(content, Link) else b""
+
+
+def digest(content: object) -> str:
+    return base64.urlsafe_b64encode(hashlib.sha256(raw(content)).digest()).rstrip(b"=").decode()
+
+
+def dist(name: str, version: str, files: dict[str, object], *metadata: str, where: str = "site", recorded: Iterable[str] = ()) -> dict[str, object]:
+    """A distribution: its files, its metadata, a record with their sizes and hashes; ``recorded``: further rows."""
+    info = f"{name.replace('-', '_')}-{version}.dist-info"
+    rows = [f"{file},sha256={digest(content)},{len(raw(content))}" for file, content in files.items()]
+    return {**{f"{where}/{file}": content for file, content in files.items()}, f"{where}/{info}/METADATA": "\n".join(["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", *metadata, "", ""]),
+            f"{where}/{info}/RECORD": "\n".join([*rows, *recorded, f"{info}/METADATA,,", f"{info}/RECORD,,", ""])}  # fmt: skip
+
+
+def index_of(*names: str) -> bytes:
+    """The index of a repository that tracks these files (version 2 of "gitformat-index")."""
+    entries = b"".join((entry := b"\0" * 60 + struct.pack(">H", len(name)) + name.encode()) + b"\0" * (8 - len(entry) % 8) for name in names)
+    return b"DIRC" + struct.pack(">II", 2, len(names)) + entries

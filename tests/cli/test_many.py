@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import random
-import struct
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -16,8 +15,8 @@ import pytest
 
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
-from tests.made import BINARY, WINDOWS
-from tests.support.model_installer import ModelInstaller, dist
+from tests.made import BINARY, WINDOWS, dist, index_of
+from tests.support.model_installer import ModelInstaller
 from tests.support.scenes import Scenes
 
 SCENES = Scenes("cli/many")
@@ -183,8 +182,7 @@ class Made:
             self.put(self.at(name), "\n".join(self.some(patterns, 0.25)) + "\n")
         if self.likely(0.3):
             names = self.some(["heath/pyvenv.cfg", "spring/env/pyvenv.cfg", "spring/.vscode/settings.json", ".vscode/settings.json", "env/pyvenv.cfg"], 0.5)
-            entries = b"".join((entry := b"\0" * 60 + struct.pack(">H", len(name)) + name.encode()) + b"\0" * (8 - len(entry) % 8) for name in names)
-            self.put(self.join(self.at(top) if top else self.home, ".git", "index"), b"DIRC" + struct.pack(">II", 2, len(names)) + entries)
+            self.put(self.join(self.at(top) if top else self.home, ".git", "index"), index_of(*names))
 
     def running(self) -> None:
         for pid in self.some([30, 40], 0.3):

@@ -11,7 +11,6 @@ import gzip
 import json
 import re
 import shlex
-import struct
 import tempfile
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -24,9 +23,8 @@ from kalyx.core import signals
 from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
-from tests.core.test_diagnoses import put
-from tests.made import BINARY, HOME, Files
-from tests.support.model_installer import Killed, ModelInstaller, Release, dist
+from tests.made import BINARY, HOME, Files, dist, index_of, put
+from tests.support.model_installer import Killed, ModelInstaller, Release
 from tests.support.scenes import Scenes, changed, tree
 
 SCENES = Scenes("cli/typed")
@@ -51,6 +49,7 @@ def session(machine: ModelInstaller, lines: str) -> Iterable[str]:
         before = tree(machine.reader, "/")
         typed, _, given = re.sub(r"\b(\w)\{(\d+)\}", lambda many: many[1] * int(many[2]), line).partition(" <<< ")
         status, out, err = machine.typed(*(word.replace("~", HOME) for word in shlex.split(typed)), given=given.replace("|", "\n"))
+        assert "a failure of Kalyx itself" not in err, f"{line}\n{err}"
         yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (_read(out) + err).splitlines())]
         after = [text for text in changed(before, tree(machine.reader, "/")) if text != "as it was" and "/.local/state/" not in text]
         yield from [*(f"  * {text}" for text in after), *([f"  = {status}"] if status else []), ""]
@@ -70,7 +69,8 @@ def scene(name: str, *machine: object, **more: object) -> None:
 
     def lines() -> str:
         kept = (Path(__file__).with_name("typed") / f"{name}.txt").read_text(encoding="utf-8").splitlines()
-        return "\n".join(line.removeprefix("$ kalyx ") for line in kept if line.startswith("$ kalyx "))
+        assert (typed := [line.removeprefix("$ kalyx ") for line in kept if line.startswith("$ kalyx ")]), f"nothing is typed in {name}.txt"
+        return "\n".join(typed)
 
     SCENES.add(lambda: session(model(*machine, **more), lines()), name)
 
@@ -265,12 +265,6 @@ scene("chosen_base", {"spring/pyproject.toml": '[project]\nname = "spring"\nrequ
 FOREIGN = {"/moor/encodings/__init__.py": "", **dist("hive", "1.0", {"hive.py": ""})}
 scene("start_of_another_python", FOREIGN, INDEX, {"PYTHONPATH": "/moor"})
 scene("fill_killed_then_discarded", {}, INDEX, ends={"retries 1 hive": Killed()})
-
-
-def index_of(*names: str) -> bytes:
-    """The index of a repository that tracks these files (version 2 of "gitformat-index")."""
-    entries = b"".join((entry := b"\0" * 60 + struct.pack(">H", len(name)) + name.encode()) + b"\0" * (8 - len(entry) % 8) for name in names)
-    return b"DIRC" + struct.pack(">II", 2, len(names)) + entries
 
 
 scene("in_a_repository", {"~/.git/index": index_of("orchard/pyvenv.cfg", "orchard/bin/python", "spring/.vscode/settings.json"), "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/.git/HEAD": "ref: refs/heads/main\n", "~/.config/git/ignore": "/heath/\n"})

@@ -21,9 +21,9 @@ from kalyx.core.system.memory_reader import Link
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve, resolve_to_change
 from kalyx.core.text.quoting import Unquotable, line_for
-from tests.core.test_diagnoses import COMB, SITE, SPRING, dist, machine_of, put
+from tests.core.test_diagnoses import COMB, SITE, SPRING, machine_of
 from tests.core.test_findings import lines_of
-from tests.made import BINARY, HOME, Files
+from tests.made import BINARY, HOME, Files, dist, put
 from tests.support.scenes import Scenes, plus, told
 
 SCENES = Scenes("core/answers")

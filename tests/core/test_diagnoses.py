@@ -15,25 +15,13 @@ from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
 from tests.core.test_findings import lines_of
-from tests.made import BINARY, HOME, WINDOWS, Files
-from tests.support.model_installer import dist
+from tests.made import BINARY, HOME, WINDOWS, Files, dist, put
 from tests.support.model_python import ModelPython
 from tests.support.scenes import Scenes, told
 
 SCENES = Scenes("core/diagnoses")
 scene = SCENES.add
 SITE, LIBRARY, SPRING = f"{HOME}/heath/lib/python3.11/site-packages", "/usr/lib/python3.11", f"{HOME}/spring"
-# What a key of a scene's files begins with, and where that is.
-FOLDERS = {"site": SITE, "orchard": f"{HOME}/orchard/lib/python3.11/site-packages", "base": f"{LIBRARY}/site-packages", "lib": LIBRARY, "spring": SPRING, "user": f"{HOME}/.local/lib/python3.11/site-packages", "user36": f"{HOME}/.local/lib/python3.6/site-packages"}
-
-
-def put(files: dict[str, object]) -> dict[str, object]:
-    """The files of a scene by their whole paths."""
-    result = {}
-    for key, content in files.items():
-        first, _, left = key.partition("/")
-        result[f"{FOLDERS[first]}/{left}" if first in FOLDERS else key.replace("~", HOME)] = content
-    return result
 
 
 def machine_of(files: dict[str, object], variables: dict[str, str] | None = None, limits: Iterable[str] = (), **more: object) -> tuple[Machine, ModelPython]:

@@ -7,9 +7,7 @@ an older one where a later requirement is against the newest. What it prints, it
 from __future__ import annotations
 
 import argparse
-import base64
 import copy
-import hashlib
 import json
 import sys
 from collections.abc import Iterable, Mapping
@@ -32,26 +30,11 @@ from kalyx.core.interpreters.reading import read_interpreter
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_command import ENTRY
 from kalyx.core.system.runner import Ended, Running
+from tests.made import dist, raw
 from tests.support.memory_writer import SteadyWriter
 from tests.support.model_python import ModelPython
 
 Content = str | bytes | Link
-
-
-def raw(content: object) -> bytes:
-    return content.encode() if isinstance(content, str) else bytes(content or b"") if not isinstance(content, Link) else b""
-
-
-def digest(content: object) -> str:
-    return base64.urlsafe_b64encode(hashlib.sha256(raw(content)).digest()).rstrip(b"=").decode()
-
-
-def dist(name: str, version: str, files: dict[str, object], *metadata: str, where: str = "site", recorded: Iterable[str] = ()) -> dict[str, object]:
-    """A distribution: its files, its metadata, a record with their sizes and hashes; ``recorded``: further rows."""
-    info = f"{name.replace('-', '_')}-{version}.dist-info"
-    rows = [f"{file},sha256={digest(content)},{len(raw(content))}" for file, content in files.items()]
-    return {**{f"{where}/{file}": content for file, content in files.items()}, f"{where}/{info}/METADATA": "\n".join(["Metadata-Version: 2.1", f"Name: {name}", f"Version: {version}", *metadata, "", ""]),
-            f"{where}/{info}/RECORD": "\n".join([*rows, *recorded, f"{info}/METADATA,,", f"{info}/RECORD,,", ""])}  # fmt: skip
 
 
 class Release(NamedTuple):
