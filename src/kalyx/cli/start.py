@@ -7,11 +7,14 @@ import os
 import sys
 from collections.abc import Iterable
 from importlib import import_module
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from kalyx import __version__
 from kalyx.cli.lightly import load_records, untranslated
 from kalyx.cli.streams import open_output, undelivered
+
+if TYPE_CHECKING:
+    from kalyx.cli.context import Call
 
 # Every command and what it answers; only the module of the command that is called is loaded.
 COMMANDS = {
@@ -264,7 +267,7 @@ def _run(options: argparse.Namespace, words: list[str], as_json: bool, system: t
         return _refuse(_own_failure(failure, words), [], as_json)
 
 
-def _take_back_what_was_stopped(made: Any) -> None:
+def _take_back_what_was_stopped(made: Call) -> None:
     """Roll back what a killed run had begun to change, before anything is planned; not for a dry run."""
     if made.options.dry_run:
         return

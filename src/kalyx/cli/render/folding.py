@@ -6,7 +6,7 @@ from collections.abc import Callable, Hashable
 from typing import TypeVar
 
 SHOWN = 3
-# Fewer than this many are all shown: a number would save nothing.
+# Up to this many are all shown: a number would save nothing.
 FEW = 5
 
 _Row = TypeVar("_Row")

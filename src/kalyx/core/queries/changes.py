@@ -15,7 +15,7 @@ _RELATIONS = {
 def changes(before: HereAnswer, after: HereAnswer) -> list[str]:
     """Seats that are new, gone, start another interpreter or have another relation; findings that are new or gone."""
     result = []
-    # A path is only there where the question names it.
+    # A path is a seat only where the call names it.
     item, other = (
         {(seat.seat, seat.name): seat for seat in answer.seats if seat.seat != "path"} for answer in (before, after)
     )
