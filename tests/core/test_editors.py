@@ -112,3 +112,22 @@ def test_no_text_breaks_a_reader(text, form):
 def test_comments_and_commas_take_nothing_away(whole):
     text = json.dumps(whole, indent=2).replace("\n}", ",// last, }\n}" if whole else "\n}").replace("{", "/* { */ {", 1)
     assert json.loads(without_comments(text)) == whole
+
+
+def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
+    user = f"{HOME}/.config/Hive/User/settings.json"
+    settings_text = '{"python.defaultInterpreterPath": "%s"}'
+    files = {user: settings_text % HEATH, "a.py": ""}
+    (seat,) = editor_seats(facts_of(files=files), MOOR)
+    assert seat.name.startswith("user's") and seat.interpreter.executable == HEATH
+    files[".vscode/settings.json"] = settings_text % f"{HOME}/orchard/bin/python"
+    (seat,) = editor_seats(facts_of(files=files), MOOR)
+    assert seat.interpreter.prefix == f"{HOME}/orchard"
+    own = {"family": "mine", "form": "hive settings", "format": "json", "files": ["hive.json"],
+           "choices": [{"key": ["python"], "part": "tests", "kind": "interpreter"}]}  # fmt: skip
+    added = {
+        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"note": "mine", "descriptors": [1, {**own, "choices": [{}]}, {**own, "format": "yaml"}, {**own, "format": "xml"}, own]}),
+        "hive.json": f'{{"python": "{HEATH}"}}',
+    }
+    (seat,) = editor_seats(facts_of(files=added), MOOR)
+    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: tests", "tests", HEATH)
